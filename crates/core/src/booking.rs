@@ -1,0 +1,334 @@
+//! Bookings: their states, the moves between them, and choosing tickets.
+
+use jiff::{SignedDuration, Timestamp};
+
+use crate::price::{self, PriceRefusal, Quote, TicketPrice};
+use crate::schedule::{Sale, SaleWindow};
+use crate::seats::{self, Draw, Pool, SeatRefusal, TicketSeats, Wanted};
+use crate::{Currency, TicketTypeId};
+
+/// Where a booking stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum State {
+    /// Seats kept while the form is filled in.
+    Held,
+    /// Asked for; the organiser decides.
+    Requested,
+    /// Complete but for the money; the seats are kept.
+    AwaitingPayment,
+    /// Booked.
+    Confirmed,
+    /// The organiser said no.
+    Declined,
+    /// Called back by the booker or the organiser.
+    Cancelled,
+    /// The hold or the time to pay ran out.
+    Lapsed,
+}
+
+impl State {
+    /// All states, in the order of a booking's life.
+    pub const ALL: [Self; 7] = [
+        Self::Held,
+        Self::Requested,
+        Self::AwaitingPayment,
+        Self::Confirmed,
+        Self::Declined,
+        Self::Cancelled,
+        Self::Lapsed,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Held => "held",
+            Self::Requested => "requested",
+            Self::AwaitingPayment => "awaiting payment",
+            Self::Confirmed => "confirmed",
+            Self::Declined => "declined",
+            Self::Cancelled => "cancelled",
+            Self::Lapsed => "lapsed",
+        }
+    }
+
+    /// Finds a state by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.word() == word)
+    }
+}
+
+/// What can happen to a booking.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Move {
+    /// The form is complete and nothing is to pay.
+    Complete,
+    /// The form is complete and money is due.
+    AskForMoney,
+    /// The money came.
+    Pay,
+    /// The deadline of the hold or of the payment passed.
+    Lapse,
+    /// The booker or the organiser calls it back.
+    Cancel,
+    /// The same seats are taken again after the hold ran out.
+    TakeAgain,
+}
+
+impl Move {
+    /// All moves.
+    pub const ALL: [Self; 6] =
+        [Self::Complete, Self::AskForMoney, Self::Pay, Self::Lapse, Self::Cancel, Self::TakeAgain];
+}
+
+/// A move that the state does not allow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a booking that is {} cannot {by:?}", state.word())]
+pub struct MoveRefusal {
+    /// The booking's state.
+    pub state: State,
+    /// What was tried.
+    pub by: Move,
+}
+
+/// The table of moves: the state that follows.
+///
+/// # Errors
+/// The move is not allowed from this state.
+pub const fn next(state: State, by: Move) -> Result<State, MoveRefusal> {
+    match (state, by) {
+        (State::Held, Move::Complete) | (State::AwaitingPayment, Move::Pay) => Ok(State::Confirmed),
+        (State::Held, Move::AskForMoney) => Ok(State::AwaitingPayment),
+        (State::Held | State::AwaitingPayment, Move::Lapse) => Ok(State::Lapsed),
+        (
+            State::Held | State::Requested | State::AwaitingPayment | State::Confirmed,
+            Move::Cancel,
+        ) => Ok(State::Cancelled),
+        (State::Lapsed, Move::TakeAgain) => Ok(State::Held),
+        _ => Err(MoveRefusal { state, by }),
+    }
+}
+
+/// What choosing needs to know about one ticket type on one date.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Offer {
+    /// Its price.
+    pub price: TicketPrice,
+    /// Its seats.
+    pub seats: TicketSeats,
+    /// When it is sold.
+    pub sale: SaleWindow,
+    /// The most of it in one booking.
+    pub most: u32,
+}
+
+/// What choosing needs to know about a date.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DateOffer {
+    /// When the date starts; nothing is sold from then on.
+    pub starts_at: Timestamp,
+    /// The currency of its prices.
+    pub currency: Currency,
+    /// How long chosen seats are kept.
+    pub hold: SignedDuration,
+    /// The pools.
+    pub pools: Vec<Pool>,
+    /// The ticket types.
+    pub offers: Vec<Offer>,
+}
+
+impl DateOffer {
+    /// The seat facts of all ticket types.
+    #[must_use]
+    pub fn tickets(&self) -> Vec<TicketSeats> {
+        self.offers.iter().map(|o| o.seats.clone()).collect()
+    }
+
+    /// How many more of a ticket this booker may add beside what is chosen: by
+    /// pools, by the ticket's limit, by the most in one booking, and by its sale window.
+    #[must_use]
+    pub fn more(&self, chosen: &[Wanted], ticket: TicketTypeId, now: Timestamp) -> u32 {
+        let Some(offer) = self.offers.iter().find(|o| o.price.id == ticket) else { return 0 };
+        if offer.sale.at(self.starts_at, now) != Sale::Open {
+            return 0;
+        }
+        let already: u32 = chosen.iter().filter(|w| w.ticket == ticket).map(|w| w.quantity).sum();
+        seats::sellable(&self.pools, &self.tickets(), chosen, ticket)
+            .min(offer.most.saturating_sub(already))
+    }
+}
+
+/// A choice of tickets that fits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    /// What it takes from each pool.
+    pub draws: Vec<Draw>,
+    /// What it costs, fixed for as long as the seats are kept.
+    pub quote: Quote,
+    /// Until when the seats are kept.
+    pub held_until: Timestamp,
+}
+
+/// Why a choice of tickets was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ChoiceRefusal {
+    /// No ticket was chosen.
+    #[error("nothing chosen")]
+    Nothing,
+    /// A ticket is not on sale at this time.
+    #[error("ticket {ticket} is not on sale: {sale:?}")]
+    NotOnSale {
+        /// The ticket type.
+        ticket: TicketTypeId,
+        /// Where now lies in its sale window.
+        sale: Sale,
+    },
+    /// More of one ticket than one booking may have.
+    #[error("{wanted} of ticket {ticket} in one booking, {most} allowed")]
+    TooManyInOne {
+        /// The ticket type.
+        ticket: TicketTypeId,
+        /// How many were wanted.
+        wanted: u32,
+        /// The most allowed.
+        most: u32,
+    },
+    /// The seats are not there.
+    #[error(transparent)]
+    Seats(#[from] SeatRefusal),
+    /// The price cannot be told.
+    #[error(transparent)]
+    Price(#[from] PriceRefusal),
+}
+
+/// Decides whether a choice of tickets can be kept for a booker.
+///
+/// # Errors
+/// The first thing in the way, with the ticket and the number concerned.
+pub fn choose(
+    date: &DateOffer,
+    wanted: &[Wanted],
+    now: Timestamp,
+) -> Result<Choice, ChoiceRefusal> {
+    if wanted.iter().all(|w| w.quantity == 0) {
+        return Err(ChoiceRefusal::Nothing);
+    }
+    for w in wanted.iter().filter(|w| w.quantity > 0) {
+        let Some(offer) = date.offers.iter().find(|o| o.price.id == w.ticket) else {
+            return Err(SeatRefusal::UnknownTicket { ticket: w.ticket }.into());
+        };
+        match offer.sale.at(date.starts_at, now) {
+            Sale::Open => {}
+            sale => return Err(ChoiceRefusal::NotOnSale { ticket: w.ticket, sale }),
+        }
+        if w.quantity > offer.most {
+            return Err(ChoiceRefusal::TooManyInOne {
+                ticket: w.ticket,
+                wanted: w.quantity,
+                most: offer.most,
+            });
+        }
+    }
+    let draws = seats::take(&date.pools, &date.tickets(), wanted)?;
+    let prices: Vec<_> = date.offers.iter().map(|o| o.price.clone()).collect();
+    let quote = price::quote(date.currency, &prices, wanted, now)?;
+    Ok(Choice { draws, quote, held_until: now + date.hold })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::seats::Taken;
+    use crate::{PoolId, price::Early};
+
+    #[test]
+    fn the_table_of_moves() {
+        let rows: Vec<String> = State::ALL
+            .into_iter()
+            .flat_map(|state| Move::ALL.into_iter().map(move |by| (state, by)))
+            .filter_map(|(state, by)| {
+                let to = next(state, by).ok()?;
+                Some(format!("{} --{by:?}--> {}", state.word(), to.word()))
+            })
+            .collect();
+        insta::assert_snapshot!(rows.join("\n"), @r"
+        held --Complete--> confirmed
+        held --AskForMoney--> awaiting payment
+        held --Lapse--> lapsed
+        held --Cancel--> cancelled
+        requested --Cancel--> cancelled
+        awaiting payment --Pay--> confirmed
+        awaiting payment --Lapse--> lapsed
+        awaiting payment --Cancel--> cancelled
+        confirmed --Cancel--> cancelled
+        lapsed --TakeAgain--> held
+        ");
+        for state in State::ALL {
+            assert_eq!(State::from_word(state.word()), Some(state));
+        }
+    }
+
+    fn date() -> DateOffer {
+        let chairs = Pool {
+            id: PoolId(1),
+            name: "chairs".into(),
+            capacity: 3,
+            taken: Taken { confirmed: 1, ..Taken::default() },
+        };
+        let offer = Offer {
+            price: TicketPrice {
+                id: TicketTypeId(1),
+                minor: 4800,
+                early: Some(Early { minor: 4200, until: Timestamp::from_second(500).unwrap() }),
+            },
+            seats: TicketSeats {
+                id: TicketTypeId(1),
+                draws: vec![Draw { pool: PoolId(1), seats: 1 }],
+                limit: None,
+                sold: 1,
+            },
+            sale: SaleWindow::default(),
+            most: 4,
+        };
+        DateOffer {
+            starts_at: Timestamp::from_second(10_000).unwrap(),
+            currency: Currency::EUR,
+            hold: SignedDuration::from_mins(15),
+            pools: vec![chairs],
+            offers: vec![offer],
+        }
+    }
+
+    #[test]
+    fn a_choice_that_fits_says_seats_price_and_deadline() {
+        let (date, now) = (date(), Timestamp::from_second(499).unwrap());
+        let two = [Wanted { ticket: TicketTypeId(1), quantity: 2 }];
+        let choice = choose(&date, &two, now).unwrap();
+        assert_eq!(choice.quote.total, Currency::EUR.of(8400));
+        assert_eq!(choice.held_until, now + SignedDuration::from_mins(15));
+        assert_eq!(date.more(&two, TicketTypeId(1), now), 0);
+        assert_eq!(date.more(&[], TicketTypeId(1), now), 2);
+    }
+
+    #[test]
+    fn each_thing_in_the_way_is_named() {
+        let (date, now) = (date(), Timestamp::from_second(600).unwrap());
+        let ask = |ticket, quantity, now| {
+            choose(&date, &[Wanted { ticket: TicketTypeId(ticket), quantity }], now)
+        };
+        assert_eq!(ask(1, 0, now), Err(ChoiceRefusal::Nothing));
+        assert!(matches!(
+            ask(1, 3, now),
+            Err(ChoiceRefusal::Seats(SeatRefusal::TooFew { free: 2, .. }))
+        ));
+        assert!(matches!(ask(1, 5, now), Err(ChoiceRefusal::TooManyInOne { most: 4, .. })));
+        assert!(matches!(
+            ask(2, 1, now),
+            Err(ChoiceRefusal::Seats(SeatRefusal::UnknownTicket { .. }))
+        ));
+        let started = date.starts_at;
+        assert!(matches!(ask(1, 1, started), Err(ChoiceRefusal::NotOnSale { .. })));
+        assert_eq!(date.more(&[], TicketTypeId(1), started), 0);
+    }
+}

@@ -1,0 +1,20 @@
+//! The rules of the job: seats, price, dates, bookings, ticket codes, the door.
+//!
+//! Every rule is a function of facts, a request and `now`. Nothing here reads a
+//! clock, a file, the network or a source of randomness, so each rule is tested
+//! on its own and the same rule serves the pages, the timers and the door.
+
+pub mod booking;
+pub mod codes;
+pub mod details;
+pub mod door;
+pub mod ids;
+pub mod money;
+pub mod price;
+pub mod schedule;
+pub mod seats;
+pub mod staff;
+pub mod strip;
+
+pub use ids::{AttendeeId, BookingId, DateId, EventId, PersonId, PoolId, QuestionId, TicketTypeId};
+pub use money::{Currency, Money};

@@ -1,0 +1,125 @@
+//! Money: whole minor units of one currency.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// A currency by its ISO 4217 letters, with the exponent of its minor unit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Currency {
+    letters: [u8; 3],
+    exponent: u8,
+    sign: &'static str,
+}
+
+/// Currencies with their ISO 4217 exponent (list one, 2026) and the sign people write.
+const KNOWN: [(&[u8; 3], u8, &str); 10] = [
+    (b"EUR", 2, "€"),
+    (b"GBP", 2, "£"),
+    (b"USD", 2, "$"),
+    (b"CHF", 2, "CHF "),
+    (b"DKK", 2, "DKK "),
+    (b"NOK", 2, "NOK "),
+    (b"SEK", 2, "SEK "),
+    (b"PLN", 2, "PLN "),
+    (b"JPY", 0, "¥"),
+    (b"TND", 3, "TND "),
+];
+
+impl Currency {
+    /// The euro.
+    pub const EUR: Self = Self { letters: *b"EUR", exponent: 2, sign: "€" };
+
+    /// Finds a currency by its three letters.
+    #[must_use]
+    pub fn from_letters(letters: &str) -> Option<Self> {
+        let (known, exponent, sign) =
+            KNOWN.into_iter().find(|(known, ..)| known.as_slice() == letters.as_bytes())?;
+        Some(Self { letters: *known, exponent, sign })
+    }
+
+    /// The ISO 4217 letters.
+    #[must_use]
+    pub fn letters(&self) -> &str {
+        std::str::from_utf8(&self.letters).unwrap_or_default()
+    }
+
+    /// An amount of this currency.
+    #[must_use]
+    pub const fn of(self, minor: i64) -> Money {
+        Money { minor, currency: self }
+    }
+}
+
+impl Serialize for Currency {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(self.letters())
+    }
+}
+
+impl<'de> Deserialize<'de> for Currency {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let letters = String::deserialize(from)?;
+        Self::from_letters(&letters)
+            .ok_or_else(|| serde::de::Error::custom(format!("unknown currency {letters}")))
+    }
+}
+
+/// An amount: whole minor units (cents, pence) of one currency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Money {
+    /// Minor units; negative when owed the other way.
+    pub minor: i64,
+    /// Their currency.
+    pub currency: Currency,
+}
+
+impl Money {
+    /// Whether nothing is to pay.
+    #[must_use]
+    pub const fn is_zero(self) -> bool {
+        self.minor == 0
+    }
+
+    /// The figures alone, such as `84.00`: for columns whose heading names the currency.
+    #[must_use]
+    pub fn figures(self) -> String {
+        let exponent = usize::from(self.currency.exponent);
+        let scale = 10u64.pow(u32::from(self.currency.exponent));
+        let sign = if self.minor < 0 { "−" } else { "" };
+        let (whole, rest) = (self.minor.unsigned_abs() / scale, self.minor.unsigned_abs() % scale);
+        if exponent == 0 {
+            format!("{sign}{whole}")
+        } else {
+            format!("{sign}{whole}.{rest:0exponent$}")
+        }
+    }
+}
+
+/// Written for people: `€84.00`, `−£3.50`, `¥1200`.
+impl fmt::Display for Money {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let figures = self.figures();
+        match figures.strip_prefix('−') {
+            Some(positive) => write!(f, "−{}{positive}", self.currency.sign),
+            None => write!(f, "{}{figures}", self.currency.sign),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn amounts_are_written_with_the_exponent_of_their_currency() {
+        let of = |letters, minor| Currency::from_letters(letters).unwrap().of(minor).to_string();
+        assert_eq!(of("EUR", 8400), "€84.00");
+        assert_eq!(of("EUR", 5), "€0.05");
+        assert_eq!(of("GBP", -350), "−£3.50");
+        assert_eq!(of("JPY", 1200), "¥1200");
+        assert_eq!(of("TND", 1), "TND 0.001");
+        assert_eq!(Currency::EUR.of(i64::MIN).figures(), "−92233720368547758.08");
+        assert_eq!(Currency::from_letters("EUX"), None);
+    }
+}
