@@ -15,6 +15,7 @@ pub mod schedule;
 pub mod seats;
 pub mod staff;
 pub mod strip;
+pub mod words;
 
 pub use ids::{AttendeeId, BookingId, DateId, EventId, PersonId, PoolId, QuestionId, TicketTypeId};
 pub use money::{Currency, Money};

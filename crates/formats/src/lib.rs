@@ -1,1 +1,8 @@
-//! placeholder
+//! Values in, bytes out: calendar files, mails, barcodes, dates in words.
+//!
+//! Nothing here reads a clock or makes up an identifier: the caller gives both.
+
+pub mod barcode;
+pub mod calendar;
+pub mod mail;
+pub mod words;

@@ -1,0 +1,158 @@
+//! Dates and times written for people.
+
+use jiff::civil::{Date, DateTime};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan, ZonedDateTime};
+
+const DAYS: [&str; 7] =
+    ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
+
+fn weekday(date: Date) -> &'static str {
+    DAYS[usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0) % 7]
+}
+
+fn month(date: Date) -> &'static str {
+    MONTHS[usize::try_from(date.month() - 1).unwrap_or(0) % 12]
+}
+
+/// A named zone; one that this machine does not know is UTC.
+#[must_use]
+pub fn zone(name: &str) -> TimeZone {
+    TimeZone::get(name).unwrap_or(TimeZone::UTC)
+}
+
+/// The wall clock of a zone at an instant.
+#[must_use]
+pub fn local(at: Timestamp, zone_name: &str) -> ZonedDateTime {
+    at.to_zoned_datetime(zone(zone_name))
+}
+
+/// `10:00`.
+#[must_use]
+pub fn clock(at: DateTime) -> String {
+    format!("{:02}:{:02}", at.hour(), at.minute())
+}
+
+/// `Sat 12 December`, with the year when it is not this one.
+#[must_use]
+pub fn day(date: Date, today: Date) -> String {
+    let year =
+        if date.year() == today.year() { String::new() } else { format!(" {}", date.year()) };
+    format!("{} {} {}{year}", &weekday(date)[..3], date.day(), month(date))
+}
+
+/// `today`, `tomorrow`, `yesterday`, or [`day`].
+#[must_use]
+pub fn near_day(date: Date, today: Date) -> String {
+    if date == today {
+        "today".into()
+    } else if today.checked_add(1.day()).is_ok_and(|d| d == date) {
+        "tomorrow".into()
+    } else if today.checked_sub(1.day()).is_ok_and(|d| d == date) {
+        "yesterday".into()
+    } else {
+        day(date, today)
+    }
+}
+
+/// `Saturday 12 December 2026`.
+#[must_use]
+pub fn long_day(date: Date) -> String {
+    format!("{} {} {} {}", weekday(date), date.day(), month(date), date.year())
+}
+
+/// `12 Dec`: for axes.
+#[must_use]
+pub fn tick(date: Date) -> String {
+    format!("{} {}", date.day(), &month(date)[..3])
+}
+
+/// `December 2026`: for headings of lists.
+#[must_use]
+pub fn month_of(date: Date) -> String {
+    format!("{} {}", month(date), date.year())
+}
+
+/// `Sat 12 December, 10:00–15:30`; the end has its own day when it is another.
+#[must_use]
+pub fn span(starts: DateTime, ends: DateTime, today: Date) -> String {
+    let from = format!("{}, {}", day(starts.date(), today), clock(starts));
+    if starts.date() == ends.date() {
+        format!("{from}–{}", clock(ends))
+    } else {
+        format!("{from} – {}, {}", day(ends.date(), today), clock(ends))
+    }
+}
+
+/// `Saturday 12 December 2026, 10:00 to 15:30`.
+#[must_use]
+pub fn long_span(starts: DateTime, ends: DateTime) -> String {
+    let from = format!("{}, {}", long_day(starts.date()), clock(starts));
+    if starts.date() == ends.date() {
+        format!("{from} to {}", clock(ends))
+    } else {
+        format!("{from} to {}, {}", long_day(ends.date()), clock(ends))
+    }
+}
+
+/// `today 14:05`, `Fri 27 November, 20:00`: an instant on the wall clock of a zone.
+#[must_use]
+pub fn moment(at: Timestamp, zone_name: &str, now: Timestamp) -> String {
+    let (at, today) = (local(at, zone_name), local(now, zone_name).date());
+    let near = near_day(at.date(), today);
+    let gap = if near.starts_with(|c: char| c.is_ascii_lowercase()) { " " } else { ", " };
+    format!("{near}{gap}{}", clock(at.datetime()))
+}
+
+/// `18:42:07`.
+#[must_use]
+pub fn seconds(at: Timestamp, zone_name: &str) -> String {
+    let at = local(at, zone_name);
+    format!("{:02}:{:02}:{:02}", at.hour(), at.minute(), at.second())
+}
+
+/// `1 seat`, `4 seats`; the plural is given.
+#[must_use]
+pub fn count(n: u32, plural: &str) -> String {
+    let one = plural.strip_suffix('s').unwrap_or(plural);
+    if n == 1 { format!("1 {one}") } else { format!("{n} {plural}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::{date, datetime};
+
+    #[test]
+    fn dates_are_written_for_people() {
+        let (from, to) =
+            (datetime(2026, 12, 12, 10, 0, 0, 0), datetime(2026, 12, 12, 15, 30, 0, 0));
+        let next = datetime(2026, 12, 13, 9, 5, 0, 0);
+        let today = date(2026, 11, 25);
+        assert_eq!(span(from, to, today), "Sat 12 December, 10:00–15:30");
+        assert_eq!(span(from, to, date(2027, 1, 1)), "Sat 12 December 2026, 10:00–15:30");
+        assert_eq!(span(from, next, today), "Sat 12 December, 10:00 – Sun 13 December, 09:05");
+        assert_eq!(long_span(from, to), "Saturday 12 December 2026, 10:00 to 15:30");
+        let noon = Timestamp::from_second(1_795_608_000).unwrap(); // 2026-11-25T12:00Z
+        let hours = |h| noon + jiff::SignedDuration::from_hours(h);
+        assert_eq!(moment(noon, "Europe/Berlin", noon), "today 13:00");
+        assert_eq!(moment(hours(11), "Europe/Berlin", noon), "tomorrow 00:00");
+        assert_eq!(moment(hours(48), "Nowhere/Land", noon), "Fri 27 November, 12:00");
+        assert_eq!(count(1, "seats"), "1 seat");
+        assert_eq!(count(0, "protective suits"), "0 protective suits");
+    }
+}

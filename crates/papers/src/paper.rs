@@ -1,0 +1,384 @@
+//! The ground every paper stands on. Lengths are points, 1/72 inch; y grows downwards.
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::OnceLock;
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use krilla::Document;
+use krilla::color::rgb;
+use krilla::geom::{PathBuilder, Point, Rect};
+use krilla::metadata::{DateTime, Metadata};
+use krilla::num::NormalizedF32;
+use krilla::page::PageSettings;
+use krilla::paint::{Fill, Stroke, StrokeDash};
+use krilla::surface::Surface;
+use krilla::text::{Font, GlyphId, KrillaGlyph};
+use parley::fontique::{Blob, Collection, CollectionOptions, SourceCache};
+use parley::layout::{Alignment, Layout};
+use parley::style::{FontFamily, FontFamilyName, FontWeight, LineHeight, StyleProperty};
+use parley::{FontContext, LayoutContext};
+
+/// A4 and its halves are 1 : √2; one millimetre in points.
+pub(crate) const MM: f32 = 72.0 / 25.4;
+
+/// Why a paper could not be drawn.
+#[derive(Debug, thiserror::Error)]
+pub enum PaperError {
+    /// A page of no size.
+    #[error("a page of {width} × {height} points")]
+    PageSize {
+        /// Its width.
+        width: f32,
+        /// Its height.
+        height: f32,
+    },
+    /// The PDF writer refused.
+    #[error("the PDF could not be written: {0}")]
+    Writer(String),
+}
+
+/// A colour of the pages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Ink {
+    #[default]
+    Ink,
+    Soft,
+    Paper,
+    Card,
+    Brass,
+    BrassInk,
+    Rule,
+    Black,
+    White,
+}
+
+impl Ink {
+    fn rgb(self) -> rgb::Color {
+        let (r, g, b) = match self {
+            Self::Ink => (0x1c, 0x29, 0x24),
+            Self::Soft => (0x5b, 0x66, 0x5f),
+            Self::Paper => (0xf6, 0xf2, 0xe7),
+            Self::Card => (0xff, 0xfd, 0xf7),
+            Self::Brass => (0xb9, 0x85, 0x24),
+            Self::BrassInk => (0x7a, 0x54, 0x10),
+            Self::Rule => (0xc9, 0xbf, 0xa5),
+            Self::Black => (0, 0, 0),
+            Self::White => (0xff, 0xff, 0xff),
+        };
+        rgb::Color::new(r, g, b)
+    }
+
+    fn fill(self) -> Fill {
+        Fill { paint: self.rgb().into(), opacity: NormalizedF32::ONE, rule: Default::default() }
+    }
+}
+
+/// A typeface of the pages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Face {
+    /// Besley 700: headings.
+    Heading,
+    /// Besley 600: the name of the house.
+    Mark,
+    /// Source Sans 3: everything else.
+    Body,
+    /// Source Sans 3, 600.
+    Strong,
+}
+
+/// How a block of text is set.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Style {
+    pub(crate) face: Face,
+    pub(crate) size: f32,
+    pub(crate) ink: Ink,
+    pub(crate) align: Alignment,
+    /// Extra space between letters, for codes.
+    pub(crate) spacing: f32,
+}
+
+impl Style {
+    pub(crate) const fn new(face: Face, size: f32, ink: Ink) -> Self {
+        Self { face, size, ink, align: Alignment::Start, spacing: 0.0 }
+    }
+
+    pub(crate) const fn centred(self) -> Self {
+        Self { align: Alignment::Center, ..self }
+    }
+
+    pub(crate) const fn spaced(self, spacing: f32) -> Self {
+        Self { spacing, ..self }
+    }
+}
+
+const FILES: [&[u8]; 4] = [
+    include_bytes!("../../../assets/vendor/fonts/Besley_600SemiBold.ttf"),
+    include_bytes!("../../../assets/vendor/fonts/Besley_700Bold.ttf"),
+    include_bytes!("../../../assets/vendor/fonts/SourceSans3_400Regular.ttf"),
+    include_bytes!("../../../assets/vendor/fonts/SourceSans3_600SemiBold.ttf"),
+];
+
+/// Only the fonts that ship with the program, parsed once; the machine's own are not looked at.
+fn fonts() -> FontContext {
+    static FONTS: OnceLock<FontContext> = OnceLock::new();
+    FONTS
+        .get_or_init(|| {
+            let options = CollectionOptions { system_fonts: false, ..Default::default() };
+            let mut collection = Collection::new(options);
+            for file in FILES {
+                collection.register_fonts(Blob::new(std::sync::Arc::new(file)), None);
+            }
+            FontContext { collection, source_cache: SourceCache::default() }
+        })
+        .clone()
+}
+
+/// A document being drawn.
+pub(crate) struct Paper {
+    document: Document,
+    setter: Setter,
+}
+
+/// Sets text: parley shapes and breaks it, krilla embeds the glyphs.
+struct Setter {
+    fonts: FontContext,
+    layouts: LayoutContext<Ink>,
+    embedded: HashMap<u64, Font>,
+}
+
+impl Paper {
+    pub(crate) fn new(title: &str, author: &str, made_at: Timestamp) -> Self {
+        let mut document = Document::new();
+        document.set_metadata(
+            Metadata::new()
+                .title(title.into())
+                .authors(vec![author.into()])
+                .creator("Matricle".into())
+                .language("en-GB".into())
+                .creation_date(date_time(made_at)),
+        );
+        let setter =
+            Setter { fonts: fonts(), layouts: LayoutContext::new(), embedded: HashMap::new() };
+        Self { document, setter }
+    }
+
+    /// Adds a page and lets `draw` draw it.
+    pub(crate) fn page(
+        &mut self,
+        width: f32,
+        height: f32,
+        draw: impl FnOnce(&mut Pen<'_, '_>),
+    ) -> Result<(), PaperError> {
+        let settings =
+            PageSettings::from_wh(width, height).ok_or(PaperError::PageSize { width, height })?;
+        let mut page = self.document.start_page_with(settings);
+        let mut surface = page.surface();
+        draw(&mut Pen { surface: &mut surface, setter: &mut self.setter });
+        surface.finish();
+        page.finish();
+        Ok(())
+    }
+
+    pub(crate) fn finish(self) -> Result<Vec<u8>, PaperError> {
+        self.document.finish().map_err(|e| PaperError::Writer(format!("{e:?}")))
+    }
+}
+
+fn date_time(at: Timestamp) -> DateTime {
+    let at = at.to_zoned_datetime(TimeZone::UTC);
+    let part = |n: i8| u8::try_from(n).unwrap_or(0);
+    DateTime::new(u16::try_from(at.year()).unwrap_or(0))
+        .month(part(at.month()))
+        .day(part(at.day()))
+        .hour(part(at.hour()))
+        .minute(part(at.minute()))
+        .second(part(at.second()))
+        .utc_offset_hour(0)
+        .utc_offset_minute(0)
+}
+
+/// Draws on one page.
+pub(crate) struct Pen<'p, 's> {
+    surface: &'p mut Surface<'s>,
+    setter: &'p mut Setter,
+}
+
+impl Pen<'_, '_> {
+    /// Fills a rectangle.
+    pub(crate) fn block(&mut self, x: f32, y: f32, width: f32, height: f32, ink: Ink) {
+        let Some(rect) = Rect::from_xywh(x, y, width, height) else { return };
+        let mut path = PathBuilder::new();
+        path.push_rect(rect);
+        self.fill(path, ink);
+    }
+
+    /// Fills many rectangles of one colour as one path: the modules of a barcode.
+    pub(crate) fn blocks(&mut self, rects: impl Iterator<Item = (f32, f32, f32, f32)>, ink: Ink) {
+        let mut path = PathBuilder::new();
+        for (x, y, width, height) in rects {
+            if let Some(rect) = Rect::from_xywh(x, y, width, height) {
+                path.push_rect(rect);
+            }
+        }
+        self.fill(path, ink);
+    }
+
+    fn fill(&mut self, path: PathBuilder, ink: Ink) {
+        if let Some(path) = path.finish() {
+            self.surface.set_stroke(None);
+            self.surface.set_fill(Some(ink.fill()));
+            self.surface.draw_path(&path);
+        }
+    }
+
+    /// Draws a line; dotted like a perforation when `dots` is given.
+    pub(crate) fn line(
+        &mut self,
+        from: (f32, f32),
+        to: (f32, f32),
+        width: f32,
+        dots: Option<f32>,
+        ink: Ink,
+    ) {
+        let mut path = PathBuilder::new();
+        path.move_to(from.0, from.1);
+        path.line_to(to.0, to.1);
+        let Some(path) = path.finish() else { return };
+        let dash = dots.map(|gap| StrokeDash { array: vec![width, gap], offset: 0.0 });
+        self.surface.set_fill(None);
+        self.surface.set_stroke(Some(Stroke {
+            paint: ink.rgb().into(),
+            width,
+            dash,
+            ..Default::default()
+        }));
+        self.surface.draw_path(&path);
+        self.surface.set_stroke(None);
+    }
+
+    /// The mark of Matricle, `size` high and wide: a ticket with a tick.
+    pub(crate) fn mark(&mut self, x: f32, y: f32, size: f32) {
+        let s = size / 24.0;
+        let at = |px: f32, py: f32| (x + px * s, y + py * s);
+        let mut path = PathBuilder::new();
+        let m = |p: &mut PathBuilder, (px, py): (f32, f32)| p.line_to(px, py);
+        let start = at(3.0, 5.5);
+        path.move_to(start.0, start.1);
+        m(&mut path, at(21.0, 5.5));
+        m(&mut path, at(21.0, 9.5));
+        let (a, b, c) = (at(18.5, 9.8), at(18.5, 14.2), at(21.0, 14.5));
+        path.cubic_to(a.0, a.1, b.0, b.1, c.0, c.1);
+        m(&mut path, at(21.0, 18.5));
+        m(&mut path, at(3.0, 18.5));
+        m(&mut path, at(3.0, 14.5));
+        let (a, b, c) = (at(5.5, 14.2), at(5.5, 9.8), at(3.0, 9.5));
+        path.cubic_to(a.0, a.1, b.0, b.1, c.0, c.1);
+        path.close();
+        self.fill(path, Ink::Brass);
+        self.line(at(8.0, 12.2), at(10.8, 15.0), 2.2 * s, None, Ink::Ink);
+        self.line(at(10.8, 15.0), at(16.2, 9.4), 2.2 * s, None, Ink::Ink);
+    }
+
+    /// Sets a block of text no wider than `width`; returns its height. The first
+    /// size of `style` downwards that needs at most `lines` lines is taken.
+    pub(crate) fn text(
+        &mut self,
+        x: f32,
+        y: f32,
+        width: f32,
+        text: &str,
+        style: Style,
+        lines: usize,
+    ) -> f32 {
+        let mut style = style;
+        let mut layout = self.setter.layout(text, width, style);
+        while layout.len() > lines && style.size > 7.0 {
+            style.size *= 0.92;
+            layout = self.setter.layout(text, width, style);
+        }
+        let height = layout.height();
+        self.setter.draw(self.surface, &layout, text, x, y);
+        height
+    }
+}
+
+impl Setter {
+    fn layout(&mut self, text: &str, width: f32, style: Style) -> Layout<Ink> {
+        let mut builder = self.layouts.ranged_builder(&mut self.fonts, text, 1.0, false);
+        let (family, weight) = match style.face {
+            Face::Heading => ("Besley", 700.0),
+            Face::Mark => ("Besley", 600.0),
+            Face::Body => ("Source Sans 3", 400.0),
+            Face::Strong => ("Source Sans 3", 600.0),
+        };
+        // Besley has Latin letters only; other scripts fall back to Source Sans 3.
+        let families = [
+            FontFamilyName::Named(Cow::Borrowed(family)),
+            FontFamilyName::Named(Cow::Borrowed("Source Sans 3")),
+        ];
+        builder.push_default(FontFamily::List(Cow::Borrowed(&families)));
+        builder.push_default(StyleProperty::FontWeight(FontWeight::new(weight)));
+        builder.push_default(StyleProperty::FontSize(style.size));
+        builder.push_default(StyleProperty::LetterSpacing(style.spacing));
+        builder.push_default(StyleProperty::LineHeight(LineHeight::FontSizeRelative(1.22)));
+        builder.push_default(StyleProperty::Brush(style.ink));
+        let mut layout = builder.build(text);
+        layout.break_all_lines(Some(width));
+        layout.align(style.align, Default::default());
+        layout
+    }
+
+    fn draw(
+        &mut self,
+        surface: &mut Surface<'_>,
+        layout: &Layout<Ink>,
+        text: &str,
+        x: f32,
+        y: f32,
+    ) {
+        for line in layout.lines() {
+            let baseline = y + line.metrics().baseline;
+            let mut cursor = x + line.metrics().offset;
+            for run in line.runs() {
+                let (data, id) = run.font().data.clone().into_raw_parts();
+                let index = run.font().index;
+                let font = match self.embedded.entry(id) {
+                    std::collections::hash_map::Entry::Occupied(known) => known.get().clone(),
+                    std::collections::hash_map::Entry::Vacant(new) => {
+                        let Some(font) = Font::new(data.into(), index) else { continue };
+                        new.insert(font).clone()
+                    }
+                };
+                let size = run.font_size();
+                let (mut glyphs, mut ink, start) = (Vec::new(), Ink::default(), cursor);
+                for cluster in run.visual_clusters() {
+                    for glyph in cluster.glyphs() {
+                        ink = cluster.style().brush;
+                        glyphs.push(KrillaGlyph::new(
+                            GlyphId::new(glyph.id),
+                            glyph.advance / size,
+                            glyph.x / size,
+                            glyph.y / size,
+                            0.0,
+                            cluster.text_range(),
+                            None,
+                        ));
+                        cursor += glyph.advance;
+                    }
+                }
+                surface.set_stroke(None);
+                surface.set_fill(Some(ink.fill()));
+                surface.draw_glyphs(
+                    Point::from_xy(start, baseline),
+                    &glyphs,
+                    font,
+                    text,
+                    size,
+                    false,
+                );
+            }
+        }
+    }
+}

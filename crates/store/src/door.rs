@@ -1,0 +1,292 @@
+//! The door: looking tickets up, letting people in, scans.
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::codes::TicketCode;
+use matricle_core::door::{Presence, TicketFacts};
+use matricle_core::{AttendeeId, BookingId, Currency, DateId, PersonId};
+use rusqlite::{Connection, OptionalExtension, Row};
+
+use crate::bookings::presence;
+use crate::convert::{instant, instant_or, word};
+use crate::{Doing, StoreError, Tx, us};
+
+/// An attendee as the door sees them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AtDoor {
+    /// What the verdict rests on.
+    pub facts: TicketFacts,
+    /// Their name.
+    pub name: String,
+    /// The name of their ticket type.
+    pub ticket: String,
+    /// The booker's name.
+    pub booker: String,
+    /// The booking.
+    pub booking: BookingId,
+    /// Their place on the booking, counted from one.
+    pub place: u32,
+    /// People on the booking.
+    pub people: u32,
+}
+
+const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.position, a.name, a.ticket_name, a.presence, a.in_at, \
+     a.in_door, b.state, b.total_minor - b.paid_minor AS due, b.name AS booker, \
+     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id) AS people, \
+     (SELECT currency FROM house) AS currency";
+
+fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
+    let currency = word(row, "currency", Currency::from_letters)?;
+    Ok(AtDoor {
+        facts: TicketFacts {
+            attendee: AttendeeId(row.get("id")?),
+            date: DateId(row.get("date_id")?),
+            state: word(row, "state", State::from_word)?,
+            due: currency.of(row.get("due")?),
+            presence: presence(row)?,
+        },
+        name: row.get("name")?,
+        ticket: row.get("ticket_name")?,
+        booker: row.get("booker")?,
+        booking: BookingId(row.get("booking_id")?),
+        place: row.get::<_, u32>("position")? + 1,
+        people: row.get("people")?,
+    })
+}
+
+/// The attendee with this code.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_code(conn: &Connection, code: TicketCode) -> Result<Option<AtDoor>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id WHERE a.code = ?1"
+    ))
+    .and_then(|mut q| q.query_row([code.as_str()], at_door).optional())
+    .doing("looking a ticket up")
+}
+
+/// An attendee by key.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: AttendeeId) -> Result<Option<AtDoor>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id WHERE a.id = ?1"
+    ))
+    .and_then(|mut q| q.query_row([id.0], at_door).optional())
+    .doing("looking an attendee up")
+}
+
+/// People of a date whose folded words hold all of `words`, by name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_words(
+    conn: &Connection,
+    date: DateId,
+    words: &str,
+    most: u32,
+) -> Result<Vec<AtDoor>, StoreError> {
+    let words: Vec<String> =
+        words.split(' ').filter(|w| !w.is_empty()).map(|w| format!("%{w}%")).collect();
+    let conditions = " AND a.search LIKE ?".repeat(words.len());
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         WHERE a.date_id = {date} AND b.state IN ('requested', 'awaiting payment', 'confirmed'){conditions}
+         ORDER BY a.search LIMIT {most}"
+    ))
+    .and_then(|mut q| q.query_map(rusqlite::params_from_iter(words), at_door)?.collect())
+    .doing("looking people up")
+}
+
+/// Others on the same booking who are not in yet, by name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn still_expected(
+    conn: &Connection,
+    booking: BookingId,
+    but: AttendeeId,
+) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached(
+        "SELECT name FROM attendees WHERE booking_id = ?1 AND id <> ?2 AND presence = 'expected' ORDER BY position",
+    )
+    .and_then(|mut q| q.query_map((booking.0, but.0), |row| row.get(0))?.collect())
+    .doing("looking for companions")
+}
+
+/// Says where an attendee is.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_presence(
+    tx: &Tx<'_>,
+    id: AttendeeId,
+    date: DateId,
+    presence: &Presence,
+) -> Result<(), StoreError> {
+    tx.touch(date);
+    let (word, at, door) = match presence {
+        Presence::Expected => ("expected", None, None),
+        Presence::In { at, door } => ("in", Some(us(*at)), Some(door.as_str())),
+        Presence::Left => ("left", None, None),
+        Presence::Missed => ("missed", None, None),
+    };
+    tx.prepare_cached("UPDATE attendees SET presence = ?2, in_at = ?3, in_door = ?4 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, word, at, door)))
+        .map(drop)
+        .doing("noting where an attendee is")
+}
+
+/// A scan to be written down.
+#[derive(Debug, Clone)]
+pub struct NewScan<'a> {
+    /// Given by the device.
+    pub key: &'a str,
+    /// At the door of this date.
+    pub date: DateId,
+    /// Whose ticket it was.
+    pub attendee: Option<AttendeeId>,
+    /// The verdict's word.
+    pub verdict: &'a str,
+    /// What the door was told, as JSON.
+    pub told: &'a str,
+    /// Which door.
+    pub door: &'a str,
+    /// Who scanned.
+    pub person: PersonId,
+}
+
+/// Writes a scan down.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO scans (scan_key, date_id, attendee_id, verdict, told, door, person_id, at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+    )
+    .and_then(|mut q| {
+        q.execute((
+            scan.key,
+            scan.date.0,
+            scan.attendee.map(|a| a.0),
+            scan.verdict,
+            scan.told,
+            scan.door,
+            scan.person.0,
+            us(now),
+        ))
+    })
+    .doing("writing a scan")?;
+    Ok(tx.last_insert_rowid())
+}
+
+/// A scan as it was written down.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Scan {
+    /// Its key.
+    pub id: i64,
+    /// At the door of this date.
+    pub date: DateId,
+    /// Whose ticket it was.
+    pub attendee: Option<AttendeeId>,
+    /// The verdict's word.
+    pub verdict: String,
+    /// What the door was told, as JSON.
+    pub told: String,
+    /// Which door.
+    pub door: String,
+    /// When.
+    pub at: Timestamp,
+    /// When it was undone.
+    pub undone_at: Option<Timestamp>,
+}
+
+const SCAN_COLUMNS: &str = "id, date_id, attendee_id, verdict, told, door, at, undone_at";
+
+fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
+    Ok(Scan {
+        id: row.get("id")?,
+        date: DateId(row.get("date_id")?),
+        attendee: row.get::<_, Option<i64>>("attendee_id")?.map(AttendeeId),
+        verdict: row.get("verdict")?,
+        told: row.get("told")?,
+        door: row.get("door")?,
+        at: instant(row, "at")?,
+        undone_at: instant_or(row, "undone_at")?,
+    })
+}
+
+/// The scan a device gave this key, if it got through before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn scan_by_key(conn: &Connection, key: &str) -> Result<Option<Scan>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {SCAN_COLUMNS} FROM scans WHERE scan_key = ?1"))
+        .and_then(|mut q| q.query_row([key], scan).optional())
+        .doing("looking a scan up")
+}
+
+/// A scan by key.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn scan_by_id(conn: &Connection, id: i64) -> Result<Option<Scan>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {SCAN_COLUMNS} FROM scans WHERE id = ?1"))
+        .and_then(|mut q| q.query_row([id], scan).optional())
+        .doing("looking a scan up")
+}
+
+/// The last scans of a date, newest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn last_scans(conn: &Connection, date: DateId, most: u32) -> Result<Vec<Scan>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {SCAN_COLUMNS} FROM scans WHERE date_id = ?1 ORDER BY id DESC LIMIT ?2"
+    ))
+    .and_then(|mut q| q.query_map((date.0, most), scan)?.collect())
+    .doing("reading scans")
+}
+
+/// Marks a scan as undone.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn undo_scan(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE scans SET undone_at = ?2 WHERE id = ?1 AND undone_at IS NULL")
+        .and_then(|mut q| q.execute((id, us(now))))
+        .map(drop)
+        .doing("undoing a scan")
+}
+
+/// People let in at a date since an instant.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn admitted_since(
+    conn: &Connection,
+    date: DateId,
+    since: Timestamp,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM attendees WHERE date_id = ?1 AND presence = 'in' AND in_at >= ?2",
+    )
+    .and_then(|mut q| q.query_row((date.0, us(since)), |row| row.get(0)))
+    .doing("counting who came")
+}
+
+/// People on confirmed bookings of a date.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn expected(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         WHERE a.date_id = ?1 AND b.state = 'confirmed'",
+    )
+    .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
+    .doing("counting who is expected")
+}

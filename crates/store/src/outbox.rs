@@ -1,0 +1,244 @@
+//! Every message planned, sent, failed or withdrawn.
+
+use jiff::Timestamp;
+use matricle_core::{BookingId, EventId};
+use rusqlite::{Connection, Row};
+
+use crate::convert::{foreign, instant, instant_or};
+use crate::{Doing, StoreError, Tx, us};
+
+/// What a message is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// The booking is confirmed: tickets and calendar file.
+    Confirmation,
+    /// The booking was cancelled.
+    Cancellation,
+}
+
+impl Kind {
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Confirmation => "confirmation",
+            Self::Cancellation => "cancellation",
+        }
+    }
+}
+
+/// A message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Message {
+    /// Its key.
+    pub id: i64,
+    /// The booking it is about.
+    pub booking: BookingId,
+    /// What it is about.
+    pub kind: Kind,
+    /// To whom.
+    pub address: String,
+    /// Its `Message-ID`, the same however often it is tried.
+    pub message_id: String,
+    /// Where it stands: planned, sending, sent, failed or withdrawn.
+    pub state: String,
+    /// When it was planned for.
+    pub planned_at: Timestamp,
+    /// How often it was tried.
+    pub tries: u32,
+    /// When it was sent.
+    pub sent_at: Option<Timestamp>,
+    /// Why the last try failed.
+    pub last_error: Option<String>,
+}
+
+const COLUMNS: &str = "o.id, o.booking_id, o.kind, o.address, o.message_id, o.state, o.planned_at, o.tries, \
+     o.sent_at, o.last_error";
+
+fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
+    let kind: String = row.get("kind")?;
+    Ok(Message {
+        id: row.get("id")?,
+        booking: BookingId(row.get("booking_id")?),
+        kind: match kind.as_str() {
+            "confirmation" => Kind::Confirmation,
+            "cancellation" => Kind::Cancellation,
+            _ => return Err(foreign("outbox.kind", kind)),
+        },
+        address: row.get("address")?,
+        message_id: row.get("message_id")?,
+        state: row.get("state")?,
+        planned_at: instant(row, "planned_at")?,
+        tries: row.get("tries")?,
+        sent_at: instant_or(row, "sent_at")?,
+        last_error: row.get("last_error")?,
+    })
+}
+
+/// Plans a message; one that is planned already stays as it is.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn plan(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    kind: Kind,
+    address: &str,
+    message_id: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, kind, address, message_id, state, planned_at, next_try_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, 'planned', ?6, ?6)",
+    )
+    .and_then(|mut q| {
+        q.execute((
+            format!("{} {}", kind.word(), booking),
+            booking.0,
+            kind.word(),
+            address,
+            message_id,
+            us(now),
+        ))
+    })
+    .map(drop)
+    .doing("planning a message")
+}
+
+/// Withdraws what has not gone out about a booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn withdraw(tx: &Tx<'_>, booking: BookingId, kind: Kind) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL
+         WHERE booking_id = ?1 AND kind = ?2 AND state = 'planned'",
+    )
+    .and_then(|mut q| q.execute((booking.0, kind.word())))
+    .map(drop)
+    .doing("withdrawing a message")
+}
+
+/// Takes messages that are due, marked as being handed over: a second taker gets others.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_due(tx: &Tx<'_>, now: Timestamp, most: u32) -> Result<Vec<Message>, StoreError> {
+    tx.prepare_cached(&format!(
+        "UPDATE outbox AS o SET state = 'sending', next_try_at = NULL, tries = tries + 1
+         WHERE o.id IN (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT ?2)
+         RETURNING {COLUMNS}"
+    ))
+    .and_then(|mut q| q.query_map((us(now), most), message)?.collect())
+    .doing("taking messages")
+}
+
+/// The mail server took it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sent(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE outbox SET state = 'sent', sent_at = ?2, last_error = NULL WHERE id = ?1",
+    )
+    .and_then(|mut q| q.execute((id, us(now))))
+    .map(drop)
+    .doing("noting a message as sent")
+}
+
+/// The mail server did not take it; tried again at `again`, or given up.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn not_sent(
+    tx: &Tx<'_>,
+    id: i64,
+    error: &str,
+    again: Option<Timestamp>,
+) -> Result<(), StoreError> {
+    let state = if again.is_some() { "planned" } else { "failed" };
+    tx.prepare_cached(
+        "UPDATE outbox SET state = ?2, next_try_at = ?3, last_error = ?4 WHERE id = ?1",
+    )
+    .and_then(|mut q| q.execute((id, state, again.map(us), error)))
+    .map(drop)
+    .doing("noting a message as not sent")
+}
+
+/// At a start: what was being handed over when the program ended may have got
+/// through or not. It is tried again under the same `Message-ID`, by which
+/// mailboxes know a message they already have (RFC 5322 §3.6.4).
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_up(tx: &Tx<'_>, now: Timestamp) -> Result<usize, StoreError> {
+    tx.execute(
+        "UPDATE outbox SET state = 'planned', next_try_at = ?1,
+            last_error = 'the program ended while handing it over' WHERE state = 'sending'",
+        [us(now)],
+    )
+    .doing("taking messages up again")
+}
+
+/// Messages about a booking, oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Message>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM outbox o WHERE o.booking_id = ?1 ORDER BY o.id"
+    ))
+    .and_then(|mut q| q.query_map([booking.0], message)?.collect())
+    .doing("reading messages")
+}
+
+/// Messages that failed or are late, oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn in_trouble(conn: &Connection) -> Result<Vec<(Message, String)>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS}, b.reference FROM outbox o JOIN bookings b ON b.id = o.booking_id
+         WHERE o.state = 'failed' OR (o.state = 'planned' AND o.last_error IS NOT NULL)
+         ORDER BY o.id LIMIT 100"
+    ))
+    .and_then(|mut q| q.query_map([], |row| Ok((message(row)?, row.get("reference")?)))?.collect())
+    .doing("looking for messages in trouble")
+}
+
+/// Messages of an event, as the thread shows them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SentCount {
+    /// Sent.
+    pub sent: u32,
+    /// Planned or being tried.
+    pub planned: u32,
+    /// When the first was sent.
+    pub first: Option<Timestamp>,
+    /// When the last was sent.
+    pub last: Option<Timestamp>,
+}
+
+/// Counts the messages of a kind about an event.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count(conn: &Connection, event: EventId, kind: Kind) -> Result<SentCount, StoreError> {
+    conn.prepare_cached(
+        "SELECT coalesce(sum(o.state = 'sent'), 0), coalesce(sum(o.state IN ('planned', 'sending')), 0),
+            min(o.sent_at), max(o.sent_at)
+         FROM outbox o JOIN bookings b ON b.id = o.booking_id JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND o.kind = ?2",
+    )
+    .and_then(|mut q| {
+        q.query_row((event.0, kind.word()), |row| {
+            Ok(SentCount {
+                sent: row.get(0)?,
+                planned: row.get(1)?,
+                first: row.get::<_, Option<i64>>(2)?.map(crate::at),
+                last: row.get::<_, Option<i64>>(3)?.map(crate::at),
+            })
+        })
+    })
+    .doing("counting messages")
+}

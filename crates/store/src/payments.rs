@@ -1,0 +1,246 @@
+//! Payments through the card provider, and webhooks already taken.
+
+use jiff::Timestamp;
+use matricle_core::BookingId;
+use rusqlite::{Connection, OptionalExtension, Row};
+
+use crate::convert::{foreign, instant, instant_or};
+use crate::{Doing, StoreError, Tx, us};
+
+/// Where a payment stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PaymentState {
+    /// The payer has not decided.
+    Open,
+    /// The money came and was booked.
+    Paid,
+    /// The provider said no.
+    Declined,
+    /// Called back before it was paid.
+    Withdrawn,
+    /// The money came for a booking that no longer wanted it: to be given back.
+    Surplus,
+}
+
+impl PaymentState {
+    const ALL: [Self; 5] = [Self::Open, Self::Paid, Self::Declined, Self::Withdrawn, Self::Surplus];
+
+    /// The word for it, as stored.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Paid => "paid",
+            Self::Declined => "declined",
+            Self::Withdrawn => "withdrawn",
+            Self::Surplus => "surplus",
+        }
+    }
+}
+
+/// A payment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Payment {
+    /// Its UUID, the idempotency key at the provider.
+    pub id: String,
+    /// The booking it is for.
+    pub booking: BookingId,
+    /// The provider's name for it, once the provider has answered.
+    pub provider_id: Option<String>,
+    /// Where the payer pays, once the provider has answered.
+    pub pay_url: Option<String>,
+    /// Minor units of the house's currency.
+    pub amount_minor: i64,
+    /// Where it stands.
+    pub state: PaymentState,
+    /// When it was made.
+    pub made_at: Timestamp,
+    /// When it was settled.
+    pub settled_at: Option<Timestamp>,
+    /// How often the provider has been asked.
+    pub tries: u32,
+    /// The booking no longer wants the money.
+    pub unwanted: bool,
+}
+
+const COLUMNS: &str = "id, booking_id, provider_id, pay_url, amount_minor, state, made_at, settled_at, \
+     tries, unwanted";
+
+fn payment(row: &Row<'_>) -> rusqlite::Result<Payment> {
+    let state: String = row.get("state")?;
+    Ok(Payment {
+        id: row.get("id")?,
+        booking: BookingId(row.get("booking_id")?),
+        provider_id: row.get("provider_id")?,
+        pay_url: row.get("pay_url")?,
+        amount_minor: row.get("amount_minor")?,
+        state: PaymentState::ALL
+            .into_iter()
+            .find(|s| s.word() == state)
+            .ok_or_else(|| foreign("payments.state", state))?,
+        made_at: instant(row, "made_at")?,
+        settled_at: instant_or(row, "settled_at")?,
+        tries: row.get("tries")?,
+        unwanted: row.get("unwanted")?,
+    })
+}
+
+/// Writes a payment down before the provider hears of it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn open(
+    tx: &Tx<'_>,
+    id: &str,
+    booking: BookingId,
+    amount_minor: i64,
+    next_check_at: Timestamp,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO payments (id, booking_id, amount_minor, state, made_at, next_check_at)
+         VALUES (?1, ?2, ?3, 'open', ?4, ?5)",
+    )
+    .and_then(|mut q| q.execute((id, booking.0, amount_minor, us(now), us(next_check_at))))
+    .map(drop)
+    .doing("writing a payment")
+}
+
+/// Writes down what the provider calls a payment and where the payer pays.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn known_as(tx: &Tx<'_>, id: &str, provider_id: &str, pay_url: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE payments SET provider_id = ?2, pay_url = ?3 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id, provider_id, pay_url)))
+        .map(drop)
+        .doing("writing the provider's answer")
+}
+
+/// Finds a payment by its UUID.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Payment>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {COLUMNS} FROM payments WHERE id = ?1"))
+        .and_then(|mut q| q.query_row([id], payment).optional())
+        .doing("looking a payment up")
+}
+
+/// The payments of a booking, oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Payment>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM payments WHERE booking_id = ?1 ORDER BY made_at, id"
+    ))
+    .and_then(|mut q| q.query_map([booking.0], payment)?.collect())
+    .doing("reading payments")
+}
+
+/// Payments whose provider should be asked by now.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_check(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Payment>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM payments WHERE next_check_at <= ?1 ORDER BY next_check_at LIMIT ?2"
+    ))
+    .and_then(|mut q| q.query_map((us(now), most), payment)?.collect())
+    .doing("looking for payments to ask about")
+}
+
+/// Settles an open payment.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn settle(
+    tx: &Tx<'_>,
+    id: &str,
+    state: PaymentState,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE payments SET state = ?2, settled_at = ?3, next_check_at = NULL WHERE id = ?1 AND state = 'open'",
+    )
+    .and_then(|mut q| q.execute((id, state.word(), us(now))))
+    .map(drop)
+    .doing("settling a payment")
+}
+
+/// Says when to ask the provider next.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn check_again(tx: &Tx<'_>, id: &str, at: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE payments SET next_check_at = ?2, tries = tries + 1 WHERE id = ?1 AND state = 'open'",
+    )
+    .and_then(|mut q| q.execute((id, us(at))))
+    .map(drop)
+    .doing("putting a payment off")
+}
+
+/// The booking no longer wants the money: the provider is told at once.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unwant(tx: &Tx<'_>, booking: BookingId, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE payments SET unwanted = 1, next_check_at = ?2 WHERE booking_id = ?1 AND state = 'open'",
+    )
+    .and_then(|mut q| q.execute((booking.0, us(now))))
+    .map(drop)
+    .doing("calling a payment back")
+}
+
+/// Takes a webhook; `false` when it was taken before. Ids older than a month are
+/// forgotten: no sender repeats that long.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_hook(tx: &Tx<'_>, webhook_id: &str, now: Timestamp) -> Result<bool, StoreError> {
+    let month = jiff::SignedDuration::from_hours(30 * 24);
+    tx.prepare_cached("DELETE FROM hooks_taken WHERE taken_at < ?1")
+        .and_then(|mut q| q.execute([us(now.saturating_sub(month).unwrap_or(now))]))
+        .and_then(|_| {
+            tx.prepare_cached(
+                "INSERT OR IGNORE INTO hooks_taken (webhook_id, taken_at) VALUES (?1, ?2)",
+            )?
+            .execute((webhook_id, us(now)))
+        })
+        .map(|rows| rows == 1)
+        .doing("taking a webhook")
+}
+
+/// Money that came and was not wanted, or was kept for a booking called back since:
+/// the payment and its booking's reference and name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ToGiveBack {
+    /// The booking's reference.
+    pub reference: String,
+    /// The booker.
+    pub name: String,
+    /// Minor units.
+    pub minor: i64,
+}
+
+/// Money to be given back, oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_give_back(conn: &Connection) -> Result<Vec<ToGiveBack>, StoreError> {
+    conn.prepare_cached(
+        "SELECT b.reference, b.name, p.amount_minor FROM payments p JOIN bookings b ON b.id = p.booking_id
+         WHERE p.state = 'surplus' OR (p.state = 'paid' AND b.state = 'cancelled')
+         ORDER BY p.settled_at",
+    )
+    .and_then(|mut q| {
+        q.query_map([], |row| {
+            Ok(ToGiveBack { reference: row.get(0)?, name: row.get(1)?, minor: row.get(2)? })
+        })?
+        .collect()
+    })
+    .doing("looking for money to give back")
+}

@@ -1,0 +1,370 @@
+//! One writing thread with group commit, and a small pool of readers.
+
+use std::cell::RefCell;
+use std::fs::File;
+use std::ops::Deref;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use matricle_core::DateId;
+use rusqlite::{Connection, OpenFlags};
+use tokio::sync::{Semaphore, broadcast, mpsc, oneshot};
+
+use crate::{Doing, StoreError, migrate};
+
+/// Jobs that may wait for the writing thread; more callers than that wait to be let in.
+const WAITING: usize = 1024;
+/// Most jobs in one commit.
+const BATCH: usize = 256;
+/// Read-only connections.
+const READERS: usize = 4;
+/// Statements a connection keeps prepared.
+const STATEMENTS: usize = 256;
+
+/// Proof of being inside a write transaction, on the writing thread.
+#[derive(Debug)]
+pub struct Tx<'c> {
+    conn: &'c Connection,
+    touched: RefCell<Vec<DateId>>,
+}
+
+impl<'c> Tx<'c> {
+    /// Takes a connection that is inside a transaction of the caller's: for tests
+    /// and for measuring the same writes without the writing thread.
+    #[must_use]
+    pub const fn within(conn: &'c Connection) -> Self {
+        Self { conn, touched: RefCell::new(Vec::new()) }
+    }
+
+    /// Remembers that seats or people of a date changed; told to whoever listens
+    /// at [`Store::changes`] once it is on disk.
+    pub fn touch(&self, date: DateId) {
+        let mut touched = self.touched.borrow_mut();
+        if !touched.contains(&date) {
+            touched.push(date);
+        }
+    }
+}
+
+impl Deref for Tx<'_> {
+    type Target = Connection;
+
+    fn deref(&self) -> &Connection {
+        self.conn
+    }
+}
+
+/// Tells a caller the outcome, once the commit succeeded or failed.
+type Answer = Box<dyn FnOnce(Result<(), &str>) + Send>;
+/// Runs inside the transaction, or is told that there is none; says whether to keep what it did.
+type Job = Box<dyn FnOnce(Option<&Tx<'_>>) -> (bool, Answer) + Send>;
+
+/// The one database of a house. Cheap to clone; the last clone closes it.
+#[derive(Debug, Clone)]
+pub struct Store {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    jobs: Mutex<Option<mpsc::Sender<Job>>>,
+    thread: Mutex<Option<JoinHandle<()>>>,
+    readers: Mutex<Vec<Connection>>,
+    free_readers: Semaphore,
+    version: Arc<AtomicU64>,
+    changes: broadcast::Sender<DateId>,
+    _lock: File,
+}
+
+impl Store {
+    /// Opens or makes the database in a folder, and keeps every other process off it.
+    ///
+    /// # Errors
+    /// The folder cannot be used, another process uses it, or SQLite refuses.
+    pub fn open(folder: &Path) -> Result<Self, StoreError> {
+        let unusable = |source| StoreError::Folder { folder: folder.into(), source };
+        std::fs::create_dir_all(folder).map_err(unusable)?;
+        let lock = File::create(folder.join("matricle.lock")).map_err(unusable)?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(std::fs::TryLockError::WouldBlock) => {
+                return Err(StoreError::InUse { folder: folder.into() });
+            }
+            Err(std::fs::TryLockError::Error(source)) => return Err(unusable(source)),
+        }
+        let path = folder.join("matricle.sqlite");
+        let mut writer = Self::writer(&path)?;
+        migrate::to_latest(&mut writer)?;
+        let readers: Result<Vec<_>, _> = (0..READERS).map(|_| reader(&path)).collect();
+        let (jobs, waiting) = mpsc::channel(WAITING);
+        let (changes, _) = broadcast::channel(1024);
+        let version = Arc::new(AtomicU64::new(1));
+        let thread = std::thread::Builder::new()
+            .name("writer".into())
+            .spawn({
+                let (version, changes) = (Arc::clone(&version), changes.clone());
+                move || write_all(&writer, waiting, &version, &changes)
+            })
+            .map_err(unusable)?;
+        let inner = Inner {
+            jobs: Mutex::new(Some(jobs)),
+            thread: Mutex::new(Some(thread)),
+            readers: Mutex::new(readers?),
+            free_readers: Semaphore::new(READERS),
+            version,
+            changes,
+            _lock: lock,
+        };
+        Ok(Self { inner: Arc::new(inner) })
+    }
+
+    /// A connection set up for writing: WAL, an answer only once it is on disk.
+    ///
+    /// # Errors
+    /// SQLite refuses.
+    pub fn writer(path: &Path) -> Result<Connection, StoreError> {
+        let conn = Connection::open(path).doing("opening the database")?;
+        conn.pragma_update(None, "journal_mode", "WAL").doing("switching to WAL")?;
+        conn.pragma_update(None, "synchronous", "FULL").doing("asking for durable commits")?;
+        conn.pragma_update(None, "foreign_keys", true).doing("switching foreign keys on")?;
+        conn.busy_timeout(Duration::from_secs(5)).doing("setting a time-out")?;
+        conn.set_prepared_statement_cache_capacity(STATEMENTS);
+        Ok(conn)
+    }
+
+    /// Runs a job in a savepoint of its own; the answer means *on disk*.
+    ///
+    /// A job that fails rolls back alone. Jobs run one after the other and many
+    /// share one commit, so a job must not wait for anything.
+    ///
+    /// # Errors
+    /// What the job says, or why the transaction could not be committed.
+    pub async fn write<T, E>(
+        &self,
+        job: impl FnOnce(&Tx<'_>) -> Result<T, E> + Send + 'static,
+    ) -> Result<T, E>
+    where
+        T: Send + 'static,
+        E: From<StoreError> + Send + 'static,
+    {
+        let (tell, told) = oneshot::channel::<Result<T, E>>();
+        let job: Job = Box::new(move |tx| {
+            let outcome = match tx {
+                Some(tx) => catch_unwind(AssertUnwindSafe(|| job(tx)))
+                    .unwrap_or_else(|_| Err(StoreError::Panicked.into())),
+                None => Err(StoreError::NotCommitted { reason: "could not begin".into() }.into()),
+            };
+            let keep = outcome.is_ok();
+            let answer: Answer = Box::new(move |committed| {
+                let outcome = match committed {
+                    Ok(()) => outcome,
+                    Err(reason) => Err(StoreError::NotCommitted { reason: reason.into() }.into()),
+                };
+                // A caller that went away loses only the answer.
+                let _ = tell.send(outcome);
+            });
+            (keep, answer)
+        });
+        let jobs = self.inner.jobs.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let Some(jobs) = jobs else { return Err(StoreError::Closed.into()) };
+        jobs.send(job).await.map_err(|_| StoreError::Closed)?;
+        told.await.unwrap_or_else(|_| Err(StoreError::Closed.into()))
+    }
+
+    /// Runs a query on a read-only connection, off the async threads.
+    ///
+    /// # Errors
+    /// What the query says.
+    pub async fn read<T, E>(
+        &self,
+        query: impl FnOnce(&Connection) -> Result<T, E> + Send + 'static,
+    ) -> Result<T, E>
+    where
+        T: Send + 'static,
+        E: From<StoreError> + Send + 'static,
+    {
+        let inner = Arc::clone(&self.inner);
+        let _permit = self.inner.free_readers.acquire().await.map_err(|_| StoreError::Closed)?;
+        let run = move || {
+            let taken = inner.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let Some(conn) = taken else { return Err(StoreError::Closed.into()) };
+            let outcome = catch_unwind(AssertUnwindSafe(|| {
+                // One view of the data for all statements of the query.
+                let tx = conn.unchecked_transaction().doing("beginning to read")?;
+                query(&tx)
+            }));
+            inner.readers.lock().unwrap_or_else(PoisonError::into_inner).push(conn);
+            outcome.unwrap_or_else(|_| Err(StoreError::Panicked.into()))
+        };
+        tokio::task::spawn_blocking(run).await.unwrap_or_else(|_| Err(StoreError::Panicked.into()))
+    }
+
+    /// Counts commits; a view made at one version is true while the version stands.
+    #[must_use]
+    pub fn version(&self) -> u64 {
+        self.inner.version.load(Ordering::Acquire)
+    }
+
+    /// Dates whose seats or people changed, told after the commit.
+    #[must_use]
+    pub fn changes(&self) -> broadcast::Receiver<DateId> {
+        self.inner.changes.subscribe()
+    }
+
+    /// Finishes what waits, closes the file and frees the folder.
+    pub fn close(&self) {
+        drop(self.inner.jobs.lock().unwrap_or_else(PoisonError::into_inner).take());
+        let thread = self.inner.thread.lock().unwrap_or_else(PoisonError::into_inner).take();
+        if let Some(thread) = thread {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn reader(path: &Path) -> Result<Connection, StoreError> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let conn = Connection::open_with_flags(path, flags).doing("opening the database to read")?;
+    conn.busy_timeout(Duration::from_secs(5)).doing("setting a time-out")?;
+    conn.set_prepared_statement_cache_capacity(STATEMENTS);
+    Ok(conn)
+}
+
+/// The writing thread: takes what waits, runs each job in a savepoint, commits once, answers all.
+fn write_all(
+    conn: &Connection,
+    mut waiting: mpsc::Receiver<Job>,
+    version: &AtomicU64,
+    changes: &broadcast::Sender<DateId>,
+) {
+    let mut batch = Vec::with_capacity(BATCH);
+    while waiting.blocking_recv_many(&mut batch, BATCH) > 0 {
+        let tx = Tx::within(conn);
+        let mut answers = Vec::with_capacity(batch.len());
+        let outcome = commit(&tx, batch.drain(..), &mut answers);
+        if let Err(error) = &outcome {
+            tracing::error!(%error, "a commit failed");
+            if !conn.is_autocommit() {
+                let _ = conn.execute_batch("ROLLBACK");
+            }
+        }
+        // Before anybody is answered, so that whoever is sees no older view.
+        version.fetch_add(1, Ordering::Release);
+        let reason = outcome.as_ref().err().map(ToString::to_string);
+        for answer in answers {
+            answer(reason.as_deref().map_or(Ok(()), Err));
+        }
+        if reason.is_none() {
+            for date in tx.touched.take() {
+                // Nobody listening is fine.
+                let _ = changes.send(date);
+            }
+        }
+    }
+}
+
+fn commit(
+    tx: &Tx<'_>,
+    jobs: impl Iterator<Item = Job>,
+    answers: &mut Vec<Answer>,
+) -> Result<(), rusqlite::Error> {
+    let run = |sql: &str| tx.prepare_cached(sql)?.execute([]).map(drop);
+    // Every job is answered, but never run outside a savepoint.
+    let mut state = run("BEGIN IMMEDIATE");
+    for job in jobs {
+        if state.is_ok() {
+            state = run("SAVEPOINT job");
+        }
+        let before = tx.touched.borrow().len();
+        let (keep, answer) = job(state.is_ok().then_some(tx));
+        answers.push(answer);
+        if state.is_ok() {
+            if !keep {
+                tx.touched.borrow_mut().truncate(before);
+                state = run("ROLLBACK TO job");
+            }
+            state = state.and_then(|()| run("RELEASE job"));
+        }
+    }
+    state.and_then(|()| run("COMMIT"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    async fn count(store: &Store) -> i64 {
+        store
+            .read(|c| {
+                c.query_row("SELECT count(*) FROM venues", [], |r| r.get(0)).doing("counting")
+            })
+            .await
+            .unwrap()
+    }
+
+    fn add(tx: &Tx<'_>, name: &str) -> Result<(), StoreError> {
+        tx.execute("INSERT INTO venues (name, address) VALUES (?1, '')", [name])
+            .map(drop)
+            .doing("adding a venue")
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn many_jobs_share_commits_and_a_failing_one_rolls_back_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let first = store.version();
+        let jobs = (0..200).map(|i| {
+            let store = store.clone();
+            tokio::spawn(async move {
+                store
+                    .write(move |tx| {
+                        add(tx, &format!("barn {i}"))?;
+                        tx.touch(DateId(i));
+                        match i % 10 {
+                            3 => Err(StoreError::Closed),
+                            7 => panic!("a job gone wrong"),
+                            8 => add(tx, &format!("barn {i}")), // the name is taken
+                            _ => Ok(()),
+                        }
+                    })
+                    .await
+            })
+        });
+        let mut changes = store.changes();
+        let mut outcomes = Vec::new();
+        for job in jobs.collect::<Vec<_>>() {
+            outcomes.push(job.await.unwrap());
+        }
+        for (i, outcome) in outcomes.iter().enumerate() {
+            match i % 10 {
+                3 => assert!(matches!(outcome, Err(StoreError::Closed))),
+                7 => assert!(matches!(outcome, Err(StoreError::Panicked))),
+                8 => assert!(matches!(outcome, Err(StoreError::Sqlite { .. }))),
+                _ => assert!(outcome.is_ok()),
+            }
+        }
+        assert_eq!(count(&store).await, 140);
+        assert!(store.version() > first && store.version() < first + 200, "commits are shared");
+        store.close();
+        let mut told = 0;
+        while let Ok(date) = changes.try_recv() {
+            assert!(![3, 7, 8].contains(&(date.0 % 10)), "a rolled-back job tells nothing");
+            told += 1;
+        }
+        assert_eq!(told, 140);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_folder_is_used_by_one_store_at_a_time() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        assert!(matches!(Store::open(folder.path()), Err(StoreError::InUse { .. })));
+        store.close();
+        assert!(matches!(store.write(|tx| add(tx, "late")).await, Err(StoreError::Closed)));
+        drop(store);
+        Store::open(folder.path()).unwrap();
+    }
+}
