@@ -1,6 +1,6 @@
 //! The door: one scan, one verdict, with its reason.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::booking::State;
 use crate::codes::{Reading, TicketCode};
@@ -127,6 +127,20 @@ pub fn verdict(ticket: Option<&TicketFacts>, date: DateId) -> Verdict {
     }
 }
 
+/// The minutes over which the pace at the door is taken.
+pub const PACE_MINUTES: u32 = 5;
+
+/// When everybody will be in at the pace of the last [`PACE_MINUTES`] minutes.
+///
+/// `None` when nobody came in that time, or nobody is missing.
+#[must_use]
+pub fn all_in_by(inside: u32, expected: u32, lately: u32, now: Timestamp) -> Option<Timestamp> {
+    let missing = expected.checked_sub(inside).filter(|n| *n > 0)?;
+    let seconds = u64::from(missing) * u64::from(PACE_MINUTES) * 60 / u64::from(lately.max(1));
+    let wait = SignedDuration::from_secs(i64::try_from(seconds).ok()?);
+    (lately > 0).then(|| now.checked_add(wait).ok()).flatten()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -171,6 +185,11 @@ mod tests {
             let facts = facts(state, due, presence);
             assert_eq!(verdict(Some(&facts), DateId(date)), expected, "{facts:?} at {date}");
         }
+        let noon = at;
+        let minutes = |m| Some(noon + SignedDuration::from_mins(m));
+        assert_eq!(all_in_by(14, 31, 35, noon), Some(noon + SignedDuration::from_secs(145)));
+        assert_eq!(all_in_by(0, 10, 5, noon), minutes(10));
+        assert_eq!((all_in_by(31, 31, 9, noon), all_in_by(5, 31, 0, noon)), (None, None));
         assert_eq!(verdict(None, DateId(1)), Verdict::Unknown);
         assert_eq!(code(Reading::Misread), Err(Verdict::Misread));
         assert_eq!(code(Reading::NotACode), Err(Verdict::Unknown));

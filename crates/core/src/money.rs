@@ -44,6 +44,21 @@ impl Currency {
         std::str::from_utf8(&self.letters).unwrap_or_default()
     }
 
+    /// Reads an amount as people write it: `36`, `36.00`, `36,5`; not negative, no
+    /// thousands marks, at most as many decimals as the currency has.
+    #[must_use]
+    pub fn parse(self, text: &str) -> Option<Money> {
+        let text = text.trim();
+        let (whole, rest) = text.split_once(['.', ',']).unwrap_or((text, ""));
+        let exponent = usize::from(self.exponent);
+        let digits = |s: &str| s.bytes().all(|b| b.is_ascii_digit());
+        if whole.is_empty() || rest.len() > exponent || !digits(whole) || !digits(rest) {
+            return None;
+        }
+        let minor = format!("{whole}{rest:0<exponent$}").parse().ok()?;
+        Some(self.of(minor))
+    }
+
     /// An amount of this currency.
     #[must_use]
     pub const fn of(self, minor: i64) -> Money {
@@ -121,5 +136,13 @@ mod tests {
         assert_eq!(of("TND", 1), "TND 0.001");
         assert_eq!(Currency::EUR.of(i64::MIN).figures(), "−92233720368547758.08");
         assert_eq!(Currency::from_letters("EUX"), None);
+        let read = |text| Currency::EUR.parse(text).map(|m| m.minor);
+        assert_eq!(
+            [read("36"), read("36.00"), read("36,5"), read("0.05")],
+            [Some(3600), Some(3600), Some(3650), Some(5)]
+        );
+        for bad in ["", ".5", "-1", "1.234", "1,000.00", "ten", "99999999999999999999"] {
+            assert_eq!(read(bad), None, "{bad}");
+        }
     }
 }

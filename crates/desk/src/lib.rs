@@ -1,1 +1,83 @@
-//! placeholder
+//! Use cases: one function for each thing a person or a timer does.
+//!
+//! Each checks who may, loads facts, lets `matricle-core` decide, writes down
+//! what was decided and plans messages. Pages, the command line and the timers
+//! call the same functions, so none of them can forget a right or a rule.
+
+pub mod cancel;
+pub mod checkout;
+mod clock;
+pub mod demo;
+pub mod door;
+mod error;
+pub mod hold;
+pub mod mailer;
+pub mod messages;
+pub mod office;
+pub mod plan;
+pub mod programme;
+pub mod provider;
+mod secrets;
+pub mod signin;
+pub mod timers;
+
+use std::sync::Arc;
+
+pub use clock::Clock;
+pub use error::DeskError;
+pub use secrets::{Secrets, random_bytes, random_u64};
+
+use matricle_store::{Store, house::House};
+
+/// Everything a use case needs. Cheap to clone.
+#[derive(Clone)]
+pub struct Desk {
+    /// The database.
+    pub store: Store,
+    /// The one clock.
+    pub clock: Clock,
+    /// Keys made from the house's secret.
+    pub secrets: Arc<Secrets>,
+    /// The card provider.
+    pub provider: Arc<dyn provider::CardProvider>,
+    /// The mail server.
+    pub mailer: Arc<dyn mailer::Mailer>,
+    /// Where the pages are reached from outside, without a slash at the end.
+    pub public_url: Arc<str>,
+    /// Wakes the timers when something is due at once.
+    pub wake: Arc<tokio::sync::Notify>,
+    /// Sessions looked up before.
+    pub sessions: Arc<signin::Sessions>,
+}
+
+impl Desk {
+    /// The house.
+    ///
+    /// # Errors
+    /// [`DeskError::NotSetUp`], or the store fails.
+    pub async fn house(&self) -> Result<House, DeskError> {
+        self.store.read(house_of).await
+    }
+
+    /// The secret address of a booking.
+    #[must_use]
+    pub fn booking_url(&self, reference: matricle_core::codes::Reference) -> String {
+        format!(
+            "{}/booking/{}/{}",
+            self.public_url,
+            reference.as_str(),
+            self.secrets.booking_key(reference)
+        )
+    }
+
+    /// The part of the public URL after the scheme, without a port: for identifiers in mails and calendars.
+    #[must_use]
+    pub fn host(&self) -> &str {
+        let rest = self.public_url.split_once("://").map_or(&*self.public_url, |(_, rest)| rest);
+        rest.split(['/', ':']).next().unwrap_or(rest)
+    }
+}
+
+pub(crate) fn house_of(conn: &matricle_store::Connection) -> Result<House, DeskError> {
+    matricle_store::house::get(conn)?.ok_or(DeskError::NotSetUp)
+}

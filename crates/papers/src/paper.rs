@@ -43,12 +43,12 @@ pub enum PaperError {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) enum Ink {
     #[default]
-    Ink,
+    Text,
     Soft,
     Paper,
     Card,
     Brass,
-    BrassInk,
+    Bronze,
     Rule,
     Black,
     White,
@@ -57,12 +57,12 @@ pub(crate) enum Ink {
 impl Ink {
     fn rgb(self) -> rgb::Color {
         let (r, g, b) = match self {
-            Self::Ink => (0x1c, 0x29, 0x24),
+            Self::Text => (0x1c, 0x29, 0x24),
             Self::Soft => (0x5b, 0x66, 0x5f),
             Self::Paper => (0xf6, 0xf2, 0xe7),
             Self::Card => (0xff, 0xfd, 0xf7),
             Self::Brass => (0xb9, 0x85, 0x24),
-            Self::BrassInk => (0x7a, 0x54, 0x10),
+            Self::Bronze => (0x7a, 0x54, 0x10),
             Self::Rule => (0xc9, 0xbf, 0xa5),
             Self::Black => (0, 0, 0),
             Self::White => (0xff, 0xff, 0xff),
@@ -277,8 +277,8 @@ impl Pen<'_, '_> {
         path.cubic_to(a.0, a.1, b.0, b.1, c.0, c.1);
         path.close();
         self.fill(path, Ink::Brass);
-        self.line(at(8.0, 12.2), at(10.8, 15.0), 2.2 * s, None, Ink::Ink);
-        self.line(at(10.8, 15.0), at(16.2, 9.4), 2.2 * s, None, Ink::Ink);
+        self.line(at(8.0, 12.2), at(10.8, 15.0), 2.2 * s, None, Ink::Text);
+        self.line(at(10.8, 15.0), at(16.2, 9.4), 2.2 * s, None, Ink::Text);
     }
 
     /// Sets a block of text no wider than `width`; returns its height. The first

@@ -66,7 +66,7 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
     let inner = WIDTH - 2.0 * EDGE;
     pen.block(0.0, 0.0, WIDTH, HEIGHT, Ink::Card);
     let bar = 14.0 * MM;
-    pen.block(0.0, 0.0, WIDTH, bar, Ink::Ink);
+    pen.block(0.0, 0.0, WIDTH, bar, Ink::Text);
     pen.mark(EDGE, bar / 2.0 - 8.0, 16.0);
     pen.text(
         EDGE + 22.0,
@@ -78,21 +78,21 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
     );
 
     let mut y = bar + 7.0 * MM;
-    y += pen.text(EDGE, y, inner, &ticket.kind, Style::new(Face::Strong, 10.5, Ink::BrassInk), 1);
+    y += pen.text(EDGE, y, inner, &ticket.kind, Style::new(Face::Strong, 10.5, Ink::Bronze), 1);
     y += 1.0
         + pen.text(
             EDGE,
             y + 1.0,
             inner,
             &ticket.title,
-            Style::new(Face::Heading, 25.0, Ink::Ink),
+            Style::new(Face::Heading, 25.0, Ink::Text),
             2,
         );
     y += 8.0;
-    pen.line((EDGE, y), (WIDTH - EDGE, y), 1.4, None, Ink::Ink);
+    pen.line((EDGE, y), (WIDTH - EDGE, y), 1.4, None, Ink::Text);
     y += 7.0;
     let (label, value) =
-        (Style::new(Face::Body, 10.5, Ink::Soft), Style::new(Face::Strong, 12.0, Ink::Ink));
+        (Style::new(Face::Body, 10.5, Ink::Soft), Style::new(Face::Strong, 12.0, Ink::Text));
     let column = 46.0;
     for (name, lines) in [
         ("Day", vec![&ticket.day]),
@@ -101,7 +101,7 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
     ] {
         pen.text(EDGE, y + 1.2, column, name, label, 1);
         for (i, line) in lines.into_iter().enumerate().filter(|(_, l)| !l.is_empty()) {
-            let style = if i == 0 { value } else { Style::new(Face::Body, 10.5, Ink::Ink) };
+            let style = if i == 0 { value } else { Style::new(Face::Body, 10.5, Ink::Text) };
             y += pen.text(EDGE + column, y, inner - column, line, style, 2);
         }
         y += 3.5;
@@ -116,7 +116,7 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
         y,
         inner,
         &ticket.attendee,
-        Style::new(Face::Heading, 21.0, Ink::Ink).centred(),
+        Style::new(Face::Heading, 21.0, Ink::Text).centred(),
         2,
     );
     y += 2.0
@@ -125,7 +125,7 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
             y + 2.0,
             inner,
             &ticket.ticket,
-            Style::new(Face::Body, 11.5, Ink::Ink).centred(),
+            Style::new(Face::Body, 11.5, Ink::Text).centred(),
             1,
         );
 
@@ -156,7 +156,7 @@ fn draw(pen: &mut Pen<'_, '_>, ticket: &Ticket) {
         y,
         inner,
         &ticket.code,
-        Style::new(Face::Strong, 15.0, Ink::Ink).spaced(1.6).centred(),
+        Style::new(Face::Strong, 15.0, Ink::Text).spaced(1.6).centred(),
         1,
     );
     pen.text(

@@ -379,6 +379,39 @@ pub fn choose_again(
     choose(tx, booking.id, booking.date, choice, tickets, code)
 }
 
+/// Takes the same tickets at what they cost and draw now. The booking must keep no
+/// seats while this is done.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        let mut line = tx.prepare_cached(
+            "UPDATE booking_lines SET base_minor = ?3, unit_minor = ?4
+             WHERE booking_id = ?1 AND ticket_type_id = ?2",
+        )?;
+        for l in &choice.quote.lines {
+            line.execute((booking.id.0, l.ticket.0, l.base.minor, l.unit.minor))?;
+        }
+        tx.prepare_cached("UPDATE bookings SET total_minor = ?2 WHERE id = ?1")?
+            .execute((booking.id.0, choice.quote.total.minor))?;
+        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
+            .execute([booking.id.0])?;
+        draw(tx, booking.id, choice)
+    };
+    write().doing("taking the same tickets again")
+}
+
+fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached(
+        "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
+    )?;
+    for draw in &choice.draws {
+        insert.execute((id.0, draw.pool.0, draw.seats))?;
+    }
+    Ok(())
+}
+
 fn choose(
     tx: &Tx<'_>,
     id: BookingId,
@@ -413,13 +446,7 @@ fn choose(
                 place += 1;
             }
         }
-        let mut insert_draw = tx.prepare_cached(
-            "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
-        )?;
-        for draw in &choice.draws {
-            insert_draw.execute((id.0, draw.pool.0, draw.seats))?;
-        }
-        Ok(())
+        draw(tx, id, choice)
     };
     write().doing("writing the tickets of a booking")
 }
@@ -687,4 +714,20 @@ pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u3
     )
     .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
     .doing("counting bookings")
+}
+
+/// When the first booking of an event was made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn first_made(
+    conn: &Connection,
+    event: matricle_core::EventId,
+) -> Result<Option<Timestamp>, StoreError> {
+    conn.prepare_cached(
+        "SELECT min(b.made_at) FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1",
+    )
+    .and_then(|mut q| q.query_row([event.0], |row| row.get::<_, Option<i64>>(0)))
+    .map(|us| us.map(crate::at))
+    .doing("looking for the first booking")
 }

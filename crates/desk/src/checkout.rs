@@ -1,0 +1,343 @@
+//! From a filled-in form to a confirmed booking: details, money, confirmation.
+//!
+//! A payment is written down before the provider hears of it, under an id that
+//! is also the provider's idempotency key. Whatever then tells its fate (the
+//! payer coming back, a webhook once, twice or never, a timer that asks) goes
+//! through [`settle`], which books it once.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::booking::{Move, MoveRefusal, State, next};
+use matricle_core::codes::Reference;
+use matricle_core::details::{self, Draft};
+use matricle_store::bookings::{self, Booking};
+use matricle_store::outbox::{self, Kind};
+use matricle_store::payments::{self, Payment, PaymentState};
+use matricle_store::{Tx, events, people};
+
+use crate::hold::{BOOKER, PROGRAM, take_again};
+use crate::provider::{NewPayment, ProviderError, ProviderPayment, Status, is_signed};
+use crate::{Desk, DeskError, house_of};
+
+/// How long seats are kept for the payment once the form is complete.
+pub const TIME_TO_PAY: SignedDuration = SignedDuration::from_mins(30);
+/// Each new try gives at least this long.
+const TIME_TO_RETRY: SignedDuration = SignedDuration::from_mins(15);
+/// But tries do not keep seats longer than this in all.
+const LONGEST_TRYING: SignedDuration = SignedDuration::from_hours(2);
+/// When to ask the provider first, if nothing was heard.
+const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
+
+/// What follows from a complete form.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Outcome {
+    /// Booked.
+    Confirmed,
+    /// To be paid; the booking's page offers the way to the provider.
+    ToPay,
+}
+
+/// Takes the form. What was typed is kept first, so that a refusal loses nothing.
+/// Sent twice, the second says the same as the first.
+///
+/// # Errors
+/// Fields that need another look; seats that are gone since the hold ran out; a
+/// price that changed since.
+pub async fn submit(desk: &Desk, reference: Reference, draft: Draft) -> Result<Outcome, DeskError> {
+    crate::hold::type_on(desk, reference, draft.clone()).await?;
+    let now = desk.clock.now();
+    let message_id = message_id(desk, reference, Kind::Confirmation);
+    let payment_id = uuid::Uuid::now_v7().to_string();
+    let outcome = desk
+        .store
+        .write(move |tx| submit_in(tx, reference, &draft, &message_id, &payment_id, now))
+        .await?;
+    desk.wake.notify_one();
+    Ok(outcome)
+}
+
+/// [`submit`], inside a transaction.
+///
+/// # Errors
+/// As [`submit`].
+pub fn submit_in(
+    tx: &Tx<'_>,
+    reference: Reference,
+    draft: &Draft,
+    message_id: &str,
+    payment_id: &str,
+    now: Timestamp,
+) -> Result<Outcome, DeskError> {
+    let mut booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+    match booking.state {
+        State::Confirmed => return Ok(Outcome::Confirmed),
+        State::AwaitingPayment => return Ok(Outcome::ToPay),
+        State::Held | State::Lapsed => {}
+        state => return Err(MoveRefusal { state, by: Move::Complete }.into()),
+    }
+    let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+    let questions = events::questions(tx, event.id)?;
+    let attendees = bookings::attendees(tx, booking.id)?.len();
+    let details = details::check(draft, attendees, &questions).map_err(DeskError::Details)?;
+    if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
+        let again = take_again(tx, &booking, now)?;
+        if again.total != booking.total {
+            return Err(DeskError::PriceChanged { old: booking.total, new: again.total });
+        }
+        booking = again;
+    }
+    let person = people::know(tx, &details.name, &details.email, now)?;
+    bookings::complete(tx, &booking, &details, &questions, person)?;
+    if booking.total.is_zero() {
+        confirm(tx, &booking, Move::Complete, &details.email, message_id, now)?;
+        return Ok(Outcome::Confirmed);
+    }
+    let to = next(booking.state, Move::AskForMoney)?;
+    bookings::set_state(tx, &booking, to, Some(now + TIME_TO_PAY))?;
+    let what = format!("filled the form in; {} to pay", booking.total);
+    bookings::happened(tx, booking.id, now, BOOKER, &what)?;
+    payments::open(tx, payment_id, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
+    Ok(Outcome::ToPay)
+}
+
+fn confirm(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    by: Move,
+    email: &str,
+    message_id: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    bookings::set_state(tx, booking, next(booking.state, by)?, None)?;
+    bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+    Ok(outbox::plan(tx, booking.id, Kind::Confirmation, email, message_id, now)?)
+}
+
+pub(crate) fn message_id(desk: &Desk, reference: Reference, kind: Kind) -> String {
+    format!("{}.{}@{}", reference.as_str().to_lowercase(), kind.word(), desk.host())
+}
+
+/// The page at the provider where this booking is paid: of the open payment, or
+/// of a new one after a decline.
+///
+/// # Errors
+/// The booking is not to be paid, or the provider is away: then the seats are
+/// kept all the same and the booker can try again.
+pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
+    let now = desk.clock.now();
+    let fresh_id = uuid::Uuid::now_v7().to_string();
+    let (payment, title, currency) = desk
+        .store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state != State::AwaitingPayment {
+                return Err(MoveRefusal { state: booking.state, by: Move::Pay }.into());
+            }
+            let open = payments::of_booking(tx, booking.id)?
+                .into_iter()
+                .find(|p| p.state == PaymentState::Open);
+            let payment = match open {
+                Some(open) => open,
+                None => try_again(tx, &booking, &fresh_id, now)?,
+            };
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            Ok::<_, DeskError>((payment, event.title, booking.total.currency))
+        })
+        .await?;
+    if let Some(url) = payment.pay_url {
+        return Ok(url);
+    }
+    let new = NewPayment {
+        id: payment.id.clone(),
+        amount: payment.amount_minor,
+        currency: currency.letters().into(),
+        description: format!("{title}, booking {reference}"),
+        return_url: desk.booking_url(reference),
+        webhook_url: format!("{}/hooks/card", desk.public_url),
+    };
+    let made = desk.provider.create(new).await?;
+    let url = made.pay_url.clone();
+    desk.store
+        .write(move |tx| payments::known_as(tx, &payment.id, &made.id, &made.pay_url))
+        .await?;
+    Ok(url)
+}
+
+fn try_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    id: &str,
+    now: Timestamp,
+) -> Result<Payment, DeskError> {
+    let until = (now + TIME_TO_RETRY).min(booking.made_at + LONGEST_TRYING);
+    if let Some(deadline) = booking.deadline {
+        bookings::set_deadline(tx, booking.id, deadline.max(until))?;
+    }
+    payments::open(tx, id, booking.id, booking.due().minor, now + FIRST_CHECK, now)?;
+    payments::by_id(tx, id)?.ok_or(DeskError::NotFound)
+}
+
+/// Takes a webhook of the card provider. One taken before does nothing.
+///
+/// # Errors
+/// [`DeskError::Unsigned`], or the store fails; the provider then tries again.
+pub async fn hook(
+    desk: &Desk,
+    id: String,
+    timestamp: &str,
+    signatures: &str,
+    body: &[u8],
+) -> Result<(), DeskError> {
+    let secret = desk.provider.webhook_secret();
+    if !is_signed(secret, &id, timestamp, signatures, body, desk.clock.outside()) {
+        return Err(DeskError::Unsigned);
+    }
+    let Ok(told) = serde_json::from_slice::<ProviderPayment>(body) else {
+        return Err(DeskError::Unsigned);
+    };
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            if payments::take_hook(tx, &id, now)? {
+                settle(tx, &told, &host, now)?;
+            }
+            Ok::<_, DeskError>(())
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// Asks the provider about a booking's open payments: when the payer comes back.
+///
+/// # Errors
+/// The store fails. A provider that is away is asked again by the timer.
+pub async fn ask(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let open: Vec<Payment> = desk
+        .store
+        .read(move |conn| {
+            let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+            Ok::<_, DeskError>(payments::of_booking(conn, booking.id)?)
+        })
+        .await?
+        .into_iter()
+        .filter(|p| p.state == PaymentState::Open && p.provider_id.is_some())
+        .collect();
+    for payment in open {
+        check(desk, &payment).await?;
+    }
+    Ok(())
+}
+
+/// Asks the provider how an open payment stands, calls it back if it is no longer
+/// wanted, and books what it says.
+///
+/// # Errors
+/// The store fails.
+pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
+    let told = match &payment.provider_id {
+        // Nobody was ever shown where to pay.
+        None if payment.unwanted => Err(ProviderError::Unknown),
+        // The provider has not answered yet, or the booker has not been sent there.
+        None => Err(ProviderError::Away("not made yet".into())),
+        Some(id) if payment.unwanted => desk.provider.withdraw(id).await,
+        Some(id) => desk.provider.get(id).await,
+    };
+    let (now, host, id, tries) =
+        (desk.clock.now(), desk.host().to_owned(), payment.id.clone(), payment.tries);
+    desk.store
+        .write(move |tx| match told {
+            Ok(told) if told.status != Status::Waiting => settle(tx, &told, &host, now),
+            Err(ProviderError::Unknown) => {
+                Ok(payments::settle(tx, &id, PaymentState::Withdrawn, now)?)
+            }
+            Ok(_) | Err(ProviderError::Away(_) | ProviderError::Refused { .. }) => {
+                Ok(payments::check_again(tx, &id, now + backoff(tries))?)
+            }
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// 5, 10, 20 … seconds, at most ten minutes.
+pub(crate) fn backoff(tries: u32) -> SignedDuration {
+    SignedDuration::from_secs((5i64 << tries.min(7)).min(600))
+}
+
+/// Books what the provider says about a payment; said again, it changes nothing.
+///
+/// # Errors
+/// The store fails.
+fn settle(
+    tx: &Tx<'_>,
+    told: &ProviderPayment,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let Some(payment) = payments::by_id(tx, &told.reference)? else {
+        // Signed, but not ours: another program shares the provider's account.
+        return Ok(());
+    };
+    if payment.state != PaymentState::Open {
+        return Ok(());
+    }
+    let booking = bookings::by_id(tx, payment.booking)?.ok_or(DeskError::NotFound)?;
+    let say = |what: &str| bookings::happened(tx, booking.id, now, "the card provider", what);
+    match told.status {
+        Status::Waiting => {}
+        Status::Declined => {
+            payments::settle(tx, &payment.id, PaymentState::Declined, now)?;
+            say("the card was declined")?;
+        }
+        Status::Withdrawn => {
+            payments::settle(tx, &payment.id, PaymentState::Withdrawn, now)?;
+            say("the payment was called back")?;
+        }
+        Status::Paid => {
+            let currency = house_of(tx)?.currency;
+            let amount = currency.of(told.amount);
+            let right = told.amount == payment.amount_minor && told.currency == currency.letters();
+            let ready = if right { ready_for_money(tx, &booking, now)? } else { None };
+            let Some(ready) = ready else {
+                payments::settle(tx, &payment.id, PaymentState::Surplus, now)?;
+                say(&format!("{amount} came and is to be given back"))?;
+                return Ok(());
+            };
+            payments::settle(tx, &payment.id, PaymentState::Paid, now)?;
+            bookings::add_paid(tx, ready.id, payment.amount_minor)?;
+            say(&format!("{amount} paid by card"))?;
+            let message_id =
+                format!("{}.confirmation@{host}", ready.reference.as_str().to_lowercase());
+            confirm(tx, &ready, Move::Pay, &ready.email, &message_id, now)?;
+        }
+    }
+    Ok(())
+}
+
+/// The booking, if it can take the money: awaiting it, or lapsed with its seats still free.
+fn ready_for_money(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    now: Timestamp,
+) -> Result<Option<Booking>, DeskError> {
+    match booking.state {
+        State::AwaitingPayment => Ok(Some(booking.clone())),
+        State::Lapsed => {
+            // `take_again` writes only once everything fits, so a refusal leaves nothing behind
+            // but swept holds, which were over anyway.
+            let again = match take_again(tx, booking, now) {
+                Ok(again) if again.total == booking.total => again,
+                Ok(again) => {
+                    bookings::set_state(tx, &again, next(again.state, Move::Lapse)?, None)?;
+                    return Ok(None);
+                }
+                Err(DeskError::Choice(_) | DeskError::NotFound) => return Ok(None),
+                Err(error) => return Err(error),
+            };
+            let to = next(again.state, Move::AskForMoney)?;
+            bookings::set_state(tx, &again, to, Some(now + TIME_TO_PAY))?;
+            Ok(bookings::by_id(tx, booking.id)?)
+        }
+        _ => Ok(None),
+    }
+}

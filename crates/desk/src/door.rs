@@ -1,0 +1,315 @@
+//! The door: scanning, letting in by name, undoing, and what the door sees.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::codes::read;
+use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
+use matricle_core::staff::{Right, require};
+use matricle_core::words::fold;
+use matricle_core::{AttendeeId, DateId};
+use matricle_formats::words;
+use matricle_store::door::{AtDoor, NewScan, Scan};
+use matricle_store::events::{self, DateSheet, DateSummary, Listing};
+use matricle_store::people::Staff;
+use matricle_store::{Tx, door as db};
+use serde::{Deserialize, Serialize};
+
+use crate::{Desk, DeskError, house_of};
+
+/// What the door is told about a scan, kept word for word with the scan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    /// The verdict's word, see [`Verdict::word`].
+    pub verdict: String,
+    /// Whose ticket it was; empty when nobody's.
+    pub name: String,
+    /// Ticket type and place on the booking.
+    pub ticket: String,
+    /// The reason: when and where, how much, which date.
+    pub reason: String,
+    /// Others on the booking who are not here yet.
+    pub companions: Vec<String>,
+}
+
+/// A scan with what was told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outcome {
+    /// Its key, for undoing.
+    pub scan: i64,
+    /// What the door is told.
+    pub told: Told,
+    /// When.
+    pub at: Timestamp,
+    /// Which door.
+    pub door: String,
+    /// Whether it was undone since.
+    pub undone: bool,
+}
+
+impl Outcome {
+    fn of(scan: Scan) -> Result<Self, DeskError> {
+        let told = serde_json::from_str(&scan.told)
+            .map_err(|e| DeskError::Internal(format!("reading a scan: {e}")))?;
+        let undone = scan.undone_at.is_some();
+        Ok(Self { scan: scan.id, told, at: scan.at, door: scan.door, undone })
+    }
+}
+
+/// What was held to the door.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Shown {
+    /// A text that a scanner or camera read.
+    Text(String),
+    /// Somebody found by name.
+    Attendee(AttendeeId),
+}
+
+/// Judges what is shown at a door, and lets the person in if all is well.
+///
+/// `key` is made by the device for this scan: sent again after a lost answer, the
+/// answer is the same and nobody is let in twice. Two doors in the same instant
+/// are one after the other here, so one of them is told *already in*.
+///
+/// # Errors
+/// The role may not, there is no such date, or the store fails.
+pub async fn show(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    door: String,
+    key: String,
+    shown: Shown,
+) -> Result<Outcome, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let (now, staff) = (desk.clock.now(), staff.clone());
+    desk.store.write(move |tx| show_in(tx, &staff, date, &door, &key, &shown, now)).await
+}
+
+/// [`show`], inside a transaction.
+///
+/// # Errors
+/// As [`show`].
+pub fn show_in(
+    tx: &Tx<'_>,
+    staff: &Staff,
+    date: DateId,
+    door: &str,
+    key: &str,
+    shown: &Shown,
+    now: Timestamp,
+) -> Result<Outcome, DeskError> {
+    if let Some(before) = db::scan_by_key(tx, key)? {
+        return Outcome::of(before);
+    }
+    let found = match shown {
+        Shown::Attendee(id) => Ok(db::by_id(tx, *id)?),
+        Shown::Text(text) => match door::code(read(text)) {
+            Ok(code) => Ok(db::by_code(tx, code)?),
+            Err(verdict) => Err(verdict),
+        },
+    };
+    let (verdict, person) = match found {
+        Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), date), person),
+        Err(verdict) => (verdict, None),
+    };
+    if let (true, Some(person)) = (verdict.admits(), &person) {
+        let inside = Presence::In { at: now, door: door.into() };
+        db::set_presence(tx, person.facts.attendee, date, &inside)?;
+    }
+    let told = tell(tx, &verdict, person.as_ref(), now)?;
+    let json = serde_json::to_string(&told)
+        .map_err(|e| DeskError::Internal(format!("writing a scan: {e}")))?;
+    let scan = NewScan {
+        key,
+        date,
+        attendee: person.map(|p| p.facts.attendee),
+        verdict: verdict.word(),
+        told: &json,
+        door,
+        person: staff.id,
+    };
+    let scan = db::add_scan(tx, &scan, now)?;
+    Ok(Outcome { scan, told, at: now, door: door.into(), undone: false })
+}
+
+fn tell(
+    tx: &Tx<'_>,
+    verdict: &Verdict,
+    person: Option<&AtDoor>,
+    now: Timestamp,
+) -> Result<Told, DeskError> {
+    let reason = match verdict {
+        Verdict::ComeIn => String::new(),
+        Verdict::AlreadyIn { at, door } => {
+            let zone = house_of(tx)?.zone;
+            let at = words::local(*at, &zone);
+            let today = words::local(now, &zone).date();
+            let day = if at.date() == today {
+                String::new()
+            } else {
+                format!("{}, ", words::near_day(at.date(), today))
+            };
+            format!("{day}{}, {door}", words::clock(at.datetime()))
+        }
+        Verdict::ToPay { due } => format!("{due} to pay"),
+        Verdict::OtherDate { date } => match events::date_by_id(tx, *date)? {
+            Some((event, date)) => {
+                let today = words::local(now, &date.span.zone).date();
+                format!("{}, {}", event.title, words::span(date.span.starts, date.span.ends, today))
+            }
+            None => String::new(),
+        },
+        Verdict::Cancelled => "this booking was cancelled".into(),
+        Verdict::Unknown => "not a ticket of this house".into(),
+        Verdict::Misread => "a letter is wrong or missing; scan again".into(),
+    };
+    let companions = match person {
+        Some(p) if verdict.admits() && p.people > 1 => {
+            db::still_expected(tx, p.booking, p.facts.attendee)?
+        }
+        _ => Vec::new(),
+    };
+    let ticket = person.map_or_else(String::new, |p| {
+        if p.people > 1 {
+            format!("{} · place {} of {}", p.ticket, p.place, p.people)
+        } else {
+            p.ticket.clone()
+        }
+    });
+    let name = person.map_or_else(String::new, |p| p.name.clone());
+    Ok(Told { verdict: verdict.word().into(), name, ticket, reason, companions })
+}
+
+/// Undoes a scan that let somebody in: they are expected again.
+///
+/// # Errors
+/// [`DeskError::NothingToUndo`] when it let nobody in or was undone before.
+pub async fn undo(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    scan: i64,
+) -> Result<Outcome, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
+            let fits = scan.date == date
+                && scan.undone_at.is_none()
+                && scan.verdict == Verdict::ComeIn.word();
+            let (true, Some(attendee)) = (fits, scan.attendee) else {
+                return Err(DeskError::NothingToUndo);
+            };
+            db::set_presence(tx, attendee, date, &Presence::Expected)?;
+            db::undo_scan(tx, scan.id, now)?;
+            let undone = db::scan_by_id(tx, scan.id)?.ok_or(DeskError::NotFound)?;
+            Outcome::of(undone)
+        })
+        .await
+}
+
+/// A person as the list of names shows them.
+#[derive(Debug, Clone)]
+pub struct Name {
+    /// Who.
+    pub person: AtDoor,
+    /// What the door would be told now.
+    pub verdict: Verdict,
+}
+
+/// People of a date by words typed at the door.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn names(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    typed: &str,
+) -> Result<Vec<Name>, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let words = fold(typed);
+    desk.store
+        .read(move |conn| {
+            let people = db::by_words(conn, date, &words, 30)?;
+            Ok(people
+                .into_iter()
+                .map(|person| Name { verdict: door::verdict(Some(&person.facts), date), person })
+                .collect())
+        })
+        .await
+}
+
+/// What every open door of a date shows and keeps up to date.
+#[derive(Debug, Clone)]
+pub struct Board {
+    /// The date with its seats.
+    pub sheet: DateSheet,
+    /// People who are in.
+    pub inside: u32,
+    /// People on confirmed bookings.
+    pub expected: u32,
+    /// People who came in the last minutes, see [`PACE_MINUTES`].
+    pub lately: u32,
+    /// When all will be in at that pace.
+    pub all_in_by: Option<Timestamp>,
+    /// The zone of the house's clocks.
+    pub zone: String,
+}
+
+/// The board of a date.
+///
+/// # Errors
+/// The role may not, there is no such date, or the store fails.
+pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let house = house_of(conn)?;
+            let sheet =
+                events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
+            let expected = db::expected(conn, date)?;
+            let since = now - SignedDuration::from_mins(i64::from(PACE_MINUTES));
+            let lately = db::admitted_since(conn, date, since)?;
+            let inside = sheet.inside;
+            let all_in_by = all_in_by(inside, expected, lately, now);
+            Ok(Board { sheet, inside, expected, lately, all_in_by, zone: house.zone })
+        })
+        .await
+}
+
+/// The last scans of a date, newest first.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn log(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Outcome>, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    desk.store
+        .read(move |conn| db::last_scans(conn, date, 12)?.into_iter().map(Outcome::of).collect())
+        .await
+}
+
+/// Dates whose door may be open: those of today, and those under way.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn todays(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let zone = house_of(conn)?.zone;
+            let today = words::local(now, &zone).date();
+            let dates = events::list(conn, Listing::All, now)?;
+            Ok(dates
+                .into_iter()
+                .filter(|d| {
+                    let span = &d.date.span;
+                    span.starts.date() <= today && today <= span.ends.date()
+                        || (span.starts_at <= now && now < span.ends_at)
+                })
+                .collect())
+        })
+        .await
+}

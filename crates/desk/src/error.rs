@@ -1,0 +1,70 @@
+use matricle_core::booking::{ChoiceRefusal, MoveRefusal};
+use matricle_core::details::{Field, Problem};
+use matricle_core::staff::RightRefusal;
+use matricle_store::StoreError;
+
+use crate::provider::ProviderError;
+
+/// Why a use case did not do what was asked. The pages word each.
+#[derive(Debug, thiserror::Error)]
+pub enum DeskError {
+    /// There is nothing here, or not for this asker.
+    #[error("not found")]
+    NotFound,
+    /// The house has not been set up.
+    #[error("the house has not been set up")]
+    NotSetUp,
+    /// The role lacks the right.
+    #[error(transparent)]
+    Right(#[from] RightRefusal),
+    /// The tickets cannot be kept.
+    #[error(transparent)]
+    Choice(#[from] ChoiceRefusal),
+    /// The price changed while the hold was over: the booker must see it first.
+    #[error("the price changed from {old} to {new}")]
+    PriceChanged {
+        /// What it cost.
+        old: matricle_core::Money,
+        /// What it costs now.
+        new: matricle_core::Money,
+    },
+    /// The booking's state does not allow it.
+    #[error(transparent)]
+    Move(#[from] MoveRefusal),
+    /// Fields need another look.
+    #[error("{} fields need another look", .0.len())]
+    Details(Vec<(Field, Problem)>),
+    /// Address and password do not belong together.
+    #[error("address and password do not belong together")]
+    SignIn,
+    /// A password that is too short to keep anybody out.
+    #[error("a password needs at least {least} characters")]
+    ShortPassword {
+        /// The least number of characters.
+        least: usize,
+    },
+    /// A plan that cannot be carried out.
+    #[error("the plan cannot be used: {0}")]
+    Plan(#[from] crate::plan::PlanError),
+    /// The scan cannot be undone: it let nobody in, or was undone before.
+    #[error("there is nothing to undo")]
+    NothingToUndo,
+    /// A webhook that is not from the provider, or too old.
+    #[error("the webhook is not signed as it should be")]
+    Unsigned,
+    /// The card provider failed.
+    #[error(transparent)]
+    Provider(#[from] ProviderError),
+    /// The ticket could not be drawn.
+    #[error(transparent)]
+    Paper(#[from] matricle_papers::PaperError),
+    /// A mail could not be put together.
+    #[error(transparent)]
+    Mail(#[from] matricle_formats::mail::MailError),
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Something that should not happen.
+    #[error("{0}")]
+    Internal(String),
+}

@@ -1,0 +1,281 @@
+//! Keeping seats for a booker, and what they type meanwhile.
+
+use jiff::Timestamp;
+use matricle_core::booking::{self, ChoiceRefusal, Move, State, next};
+use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::details::{Draft, Question};
+use matricle_core::seats::{SeatRefusal, Wanted};
+use matricle_core::{DateId, TicketTypeId};
+use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
+use matricle_store::events::{self, Date, DateSheet, Event, EventState};
+use matricle_store::house::House;
+use matricle_store::payments::{self, Payment};
+use matricle_store::{Connection, Tx};
+
+use crate::{Desk, DeskError, house_of, random_u64};
+
+/// The name under which the booker appears in a timeline.
+pub const BOOKER: &str = "the booker";
+/// The name under which the program itself appears in a timeline.
+pub const PROGRAM: &str = "Matricle";
+
+/// Keeps the chosen seats. `instead` is an earlier hold of the same browser: on
+/// the same date its seats go back into the pot first and it gets the new choice,
+/// so that choosing again never holds twice and loses nothing typed.
+///
+/// # Errors
+/// What is in the way; the earlier hold then stays as it was.
+pub async fn keep(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    instead: Option<Reference>,
+) -> Result<Reference, DeskError> {
+    let now = desk.clock.now();
+    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, instead, now)).await?;
+    desk.wake.notify_one();
+    Ok(kept)
+}
+
+/// [`keep`], inside a transaction.
+///
+/// # Errors
+/// What is in the way.
+pub fn keep_in(
+    tx: &Tx<'_>,
+    date: DateId,
+    wanted: &[Wanted],
+    instead: Option<Reference>,
+    now: Timestamp,
+) -> Result<Reference, DeskError> {
+    sweep(tx, date, now)?;
+    let earlier = match instead {
+        Some(reference) => bookings::by_reference(tx, reference)?
+            .filter(|b| b.date == date && matches!(b.state, State::Held | State::Lapsed)),
+        None => None,
+    };
+    if let Some(mut earlier) = earlier {
+        if earlier.state == State::Held {
+            bookings::set_state(tx, &earlier, State::Lapsed, None)?;
+            earlier.state = State::Lapsed;
+        }
+        let sheet = published(tx, date, now)?;
+        let choice = booking::choose(&sheet.offer, wanted, now)?;
+        bookings::choose_again(tx, &earlier, &choice, &sheet.tickets, fresh_code)?;
+        let to = next(earlier.state, Move::TakeAgain)?;
+        bookings::set_state(tx, &earlier, to, Some(choice.held_until))?;
+        bookings::happened(tx, earlier.id, now, BOOKER, "chose again")?;
+        return Ok(earlier.reference);
+    }
+    let sheet = published(tx, date, now)?;
+    let choice = booking::choose(&sheet.offer, wanted, now)?;
+    let reference = fresh_reference(tx)?;
+    let id = bookings::hold(tx, date, reference, &choice, &sheet.tickets, fresh_code, now)?;
+    bookings::happened(tx, id, now, BOOKER, "chose seats")?;
+    Ok(reference)
+}
+
+fn published(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<DateSheet, DeskError> {
+    let house = house_of(tx)?;
+    events::sheet(tx, house.currency, date, now)?
+        .filter(|sheet| sheet.event.state == EventState::Published)
+        .ok_or(DeskError::NotFound)
+}
+
+fn fresh_code() -> TicketCode {
+    TicketCode::from_random(random_u64())
+}
+
+fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
+    for _ in 0..32 {
+        let reference = Reference::from_random(random_u64());
+        if !bookings::reference_taken(tx, reference)? {
+            return Ok(reference);
+        }
+    }
+    Err(DeskError::Internal("no free booking reference found in 32 tries".into()))
+}
+
+/// Lets holds on a date lapse whose time is over, before its seats are counted.
+fn sweep(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
+    for stale in bookings::stale_holds(tx, date, now)? {
+        lapse(tx, &stale, now)?;
+    }
+    Ok(())
+}
+
+/// Lets a booking lapse: its time is over.
+pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<(), DeskError> {
+    let what = match booking.state {
+        State::AwaitingPayment => "not paid in time; the seats were given back",
+        _ => "the time to fill the form in ran out; the seats were given back",
+    };
+    bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None)?;
+    Ok(bookings::happened(tx, booking.id, now, PROGRAM, what)?)
+}
+
+/// Takes the same seats again for a hold whose time is over.
+///
+/// # Errors
+/// The seats are gone, or cost something else now; the booking stays lapsed.
+pub(crate) fn take_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    now: Timestamp,
+) -> Result<Booking, DeskError> {
+    let mut booking = booking.clone();
+    if booking.state == State::Held {
+        lapse(tx, &booking, now)?;
+        booking.state = State::Lapsed;
+    }
+    let to = next(booking.state, Move::TakeAgain)?;
+    sweep(tx, booking.date, now)?;
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let sheet = published(tx, booking.date, now)?;
+    let choice = booking::choose(&sheet.offer, &wanted, now)?;
+    bookings::reprice(tx, &booking, &choice)?;
+    bookings::set_state(tx, &booking, to, Some(choice.held_until))?;
+    bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
+    bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)
+}
+
+/// The booker asks for the same seats again after the time ran out.
+///
+/// # Errors
+/// The seats are gone.
+pub async fn again(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            match booking.state {
+                State::Held if booking.deadline.is_some_and(|d| d > now) => Ok(()),
+                State::Held | State::Lapsed => take_again(tx, &booking, now).map(drop),
+                state => Err(booking::MoveRefusal { state, by: Move::TakeAgain }.into()),
+            }
+        })
+        .await
+}
+
+/// The booker gives the seats back before booking.
+///
+/// # Errors
+/// The booking is past that.
+pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state == State::Held {
+                bookings::set_state(tx, &booking, next(booking.state, Move::Lapse)?, None)?;
+                bookings::happened(tx, booking.id, now, BOOKER, "gave the seats back")?;
+            }
+            Ok(())
+        })
+        .await
+}
+
+/// Keeps what has been typed so far. Once the booking is complete nothing is
+/// overwritten any more; a second tab that still types does no harm.
+///
+/// # Errors
+/// No such booking, or the store fails.
+pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<State, DeskError> {
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
+                bookings::keep_draft(tx, booking.id, &draft)?;
+            }
+            Ok(booking.state)
+        })
+        .await
+}
+
+/// A booking with everything about it.
+#[derive(Debug, Clone)]
+pub struct BookingSheet {
+    /// The house.
+    pub house: House,
+    /// The booking.
+    pub booking: Booking,
+    /// Its tickets.
+    pub lines: Vec<Line>,
+    /// Its people.
+    pub attendees: Vec<Attendee>,
+    /// The event.
+    pub event: Event,
+    /// The date.
+    pub date: Date,
+    /// What is asked while booking.
+    pub questions: Vec<Question>,
+    /// What was answered.
+    pub answers: Vec<Answer>,
+    /// Its payments.
+    pub payments: Vec<Payment>,
+    /// What happened.
+    pub timeline: Vec<Happening>,
+}
+
+impl BookingSheet {
+    /// Seats are kept and their time is not over.
+    #[must_use]
+    pub fn is_live_hold(&self, now: Timestamp) -> bool {
+        self.booking.state == State::Held && self.booking.deadline.is_some_and(|d| d > now)
+    }
+
+    /// The tickets as a choice.
+    #[must_use]
+    pub fn wanted(&self) -> Vec<Wanted> {
+        self.lines.iter().map(|l| Wanted { ticket: l.ticket, quantity: l.quantity }).collect()
+    }
+
+    /// How many of a ticket type are on it.
+    #[must_use]
+    pub fn quantity(&self, ticket: TicketTypeId) -> u32 {
+        self.lines.iter().find(|l| l.ticket == ticket).map_or(0, |l| l.quantity)
+    }
+}
+
+/// Loads a booking with everything about it.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub fn sheet_in(conn: &Connection, reference: Reference) -> Result<BookingSheet, DeskError> {
+    let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+    sheet_of(conn, booking)
+}
+
+pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingSheet, DeskError> {
+    let house = house_of(conn)?;
+    let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
+    Ok(BookingSheet {
+        lines: bookings::lines(conn, &booking)?,
+        attendees: bookings::attendees(conn, booking.id)?,
+        questions: events::questions(conn, event.id)?,
+        answers: bookings::answers(conn, booking.id)?,
+        payments: payments::of_booking(conn, booking.id)?,
+        timeline: bookings::timeline(conn, booking.id)?,
+        house,
+        booking,
+        event,
+        date,
+    })
+}
+
+/// A booking for whoever has its secret address.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn sheet(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
+    desk.store.read(move |conn| sheet_in(conn, reference)).await
+}
+
+/// Whether a refusal means that the seats are gone, rather than that the choice was odd.
+#[must_use]
+pub const fn is_sold_out(refusal: &ChoiceRefusal) -> bool {
+    matches!(
+        refusal,
+        ChoiceRefusal::Seats(SeatRefusal::TooFew { .. } | SeatRefusal::TicketLimit { .. })
+    )
+}

@@ -1,0 +1,100 @@
+//! Handing mails to a mail server.
+
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use lettre::transport::smtp::authentication::Credentials;
+use lettre::{AsyncSmtpTransport, AsyncTransport, Message, Tokio1Executor};
+
+/// Why a mail was not taken.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{reason}")]
+pub struct SendError {
+    /// The mail server will never take it (a 5yz reply, RFC 5321 §4.2.1).
+    pub for_good: bool,
+    /// What it said.
+    pub reason: String,
+}
+
+/// A future behind a pointer.
+pub type Sending<'a> = Pin<Box<dyn Future<Output = Result<(), SendError>> + Send + 'a>>;
+
+/// Somebody who takes mails.
+pub trait Mailer: Send + Sync {
+    /// Hands a mail over; success means the server is responsible for it.
+    fn send(&self, message: Message) -> Sending<'_>;
+}
+
+/// A mail server reached by SMTP.
+pub struct SmtpMailer {
+    transport: AsyncSmtpTransport<Tokio1Executor>,
+}
+
+impl SmtpMailer {
+    /// A server at an URL such as `smtp://127.0.0.1:8423` or
+    /// `smtps://mail.example:465`, with a name and password when it asks for them.
+    ///
+    /// # Errors
+    /// Not an URL of a mail server.
+    pub fn new(url: &str, credentials: Option<(String, String)>) -> Result<Self, SendError> {
+        let wrong = |e: lettre::transport::smtp::Error| SendError {
+            for_good: true,
+            reason: format!("not the URL of a mail server: {e}"),
+        };
+        let mut builder = AsyncSmtpTransport::<Tokio1Executor>::from_url(url)
+            .map_err(wrong)?
+            .timeout(Some(Duration::from_secs(15)));
+        if let Some((name, password)) = credentials {
+            builder = builder.credentials(Credentials::new(name, password));
+        }
+        Ok(Self { transport: builder.build() })
+    }
+}
+
+impl Mailer for SmtpMailer {
+    fn send(&self, message: Message) -> Sending<'_> {
+        Box::pin(async move {
+            self.transport
+                .send(message)
+                .await
+                .map(drop)
+                .map_err(|e| SendError { for_good: e.is_permanent(), reason: e.to_string() })
+        })
+    }
+}
+
+/// Keeps mails instead of sending them: for tests.
+#[derive(Debug, Default)]
+pub struct Recorder {
+    kept: Mutex<Vec<Vec<u8>>>,
+    refusal: Mutex<Option<SendError>>,
+}
+
+impl Recorder {
+    /// The mails taken so far.
+    #[must_use]
+    pub fn taken(&self) -> Vec<Vec<u8>> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// From now on refuses every mail, or takes them again.
+    pub fn refuse(&self, refusal: Option<SendError>) {
+        *self.refusal.lock().unwrap_or_else(PoisonError::into_inner) = refusal;
+    }
+}
+
+impl Mailer for Recorder {
+    fn send(&self, message: Message) -> Sending<'_> {
+        let refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let outcome = match refusal {
+            Some(refusal) => Err(refusal),
+            None => {
+                self.kept.lock().unwrap_or_else(PoisonError::into_inner).push(message.formatted());
+                Ok(())
+            }
+        };
+        Box::pin(async move { outcome })
+    }
+}

@@ -1,0 +1,278 @@
+//! Messages: their wording, and what goes with them.
+
+use askama::Template;
+use jiff::Timestamp;
+use matricle_core::codes::Reference;
+use matricle_formats::calendar::{self, Entry};
+use matricle_formats::mail::{self, File, Mail};
+use matricle_formats::{barcode, words};
+use matricle_papers::{Barcodes, Ticket, tickets};
+use matricle_store::bookings;
+use matricle_store::outbox::{Kind, Message};
+
+use crate::hold::{BookingSheet, sheet_in, sheet_of};
+use crate::mailer::SendError;
+use crate::{Desk, DeskError};
+
+/// The words that all messages about a booking are made of.
+struct Words {
+    house: String,
+    greeting: String,
+    title: String,
+    when: String,
+    place: String,
+    address: String,
+    directions: String,
+    bring: String,
+    refund_note: String,
+    reference: String,
+    url: String,
+    tickets: Vec<(String, String, String)>,
+    lines: Vec<(String, String)>,
+    total: String,
+    paid: bool,
+    to_give_back: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "mail/confirmation.txt")]
+struct ConfirmationText<'a> {
+    w: &'a Words,
+}
+
+#[derive(Template)]
+#[template(path = "mail/confirmation.html")]
+struct ConfirmationHtml<'a> {
+    w: &'a Words,
+}
+
+#[derive(Template)]
+#[template(path = "mail/cancellation.txt")]
+struct CancellationText<'a> {
+    w: &'a Words,
+}
+
+#[derive(Template)]
+#[template(path = "mail/cancellation.html")]
+struct CancellationHtml<'a> {
+    w: &'a Words,
+}
+
+/// Puts a message together and hands it over.
+///
+/// # Errors
+/// The mail server did not take it, or it cannot be put together, now or ever.
+pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
+    let never = |error: DeskError| SendError { for_good: true, reason: error.to_string() };
+    let later = |error: DeskError| SendError { for_good: false, reason: error.to_string() };
+    let booking = message.booking;
+    let sheet = desk
+        .store
+        .read(move |conn| {
+            let booking = bookings::by_id(conn, booking)?.ok_or(DeskError::NotFound)?;
+            sheet_of(conn, booking)
+        })
+        .await
+        .map_err(later)?;
+    let (now, url, host) =
+        (desk.clock.now(), desk.booking_url(sheet.booking.reference), desk.host().to_owned());
+    let message = message.clone();
+    let composed = tokio::task::spawn_blocking(move || {
+        compose(&sheet, &message, url, &host, now).and_then(|mail| Ok(mail::message(&mail)?))
+    })
+    .await
+    .map_err(|e| SendError { for_good: false, reason: e.to_string() })?;
+    desk.mailer.send(composed.map_err(never)?).await
+}
+
+fn compose(
+    sheet: &BookingSheet,
+    message: &Message,
+    url: String,
+    host: &str,
+    now: Timestamp,
+) -> Result<Mail, DeskError> {
+    let words = in_words(sheet, url, now);
+    let day =
+        words::day(sheet.date.span.starts.date(), words::local(now, &sheet.date.span.zone).date());
+    let render = |rendered: Result<String, askama::Error>| {
+        rendered.map_err(|e| DeskError::Internal(format!("wording a message: {e}")))
+    };
+    let ics = File {
+        name: "date.ics".into(),
+        media_type: "text/calendar; charset=utf-8; method=PUBLISH".into(),
+        bytes: calendar_file(sheet, host, &words.url, message.kind == Kind::Cancellation, now)
+            .into_bytes(),
+    };
+    let (subject, text, html, attachments) = match message.kind {
+        Kind::Confirmation => {
+            let pdf = File {
+                name: format!("tickets-{}.pdf", sheet.booking.reference),
+                media_type: "application/pdf".into(),
+                bytes: tickets_pdf(sheet, now)?,
+            };
+            (
+                format!("Your seats: {}, {day}", sheet.event.title),
+                render(ConfirmationText { w: &words }.render())?,
+                render(ConfirmationHtml { w: &words }.render())?,
+                vec![pdf, ics],
+            )
+        }
+        Kind::Cancellation => (
+            format!("Cancelled: {}, {day}", sheet.event.title),
+            render(CancellationText { w: &words }.render())?,
+            render(CancellationHtml { w: &words }.render())?,
+            vec![ics],
+        ),
+    };
+    Ok(Mail {
+        from: (sheet.house.name.clone(), sheet.house.email.clone()),
+        reply_to: None,
+        to: (sheet.booking.name.clone(), message.address.clone()),
+        subject,
+        message_id: message.message_id.clone(),
+        date: now,
+        text,
+        html,
+        attachments,
+    })
+}
+
+fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
+    let span = &sheet.date.span;
+    let here = words::local(now, &sheet.house.zone).time_zone().clone();
+    let there = words::zone(&span.zone);
+    let zone = if here == there { String::new() } else { format!(" ({} time)", span.zone) };
+    Words {
+        house: sheet.house.name.clone(),
+        greeting: sheet.booking.name.clone(),
+        title: sheet.event.title.clone(),
+        when: format!("{}{zone}", words::long_span(span.starts, span.ends)),
+        place: sheet.date.place(),
+        address: sheet.date.address.clone(),
+        directions: sheet.date.directions.clone(),
+        bring: sheet.event.bring.clone(),
+        refund_note: sheet.event.refund_note.clone(),
+        reference: sheet.booking.reference.to_string(),
+        url,
+        tickets: sheet
+            .attendees
+            .iter()
+            .map(|a| (a.name.clone(), a.ticket.clone(), a.code.to_string()))
+            .collect(),
+        lines: sheet
+            .lines
+            .iter()
+            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
+            .collect(),
+        total: sheet.booking.total.to_string(),
+        paid: sheet.booking.total.minor > 0,
+        to_give_back: (sheet.booking.paid.minor > 0).then(|| sheet.booking.paid.to_string()),
+    }
+}
+
+/// The tickets of a booking, a page each.
+///
+/// # Errors
+/// The PDF writer refuses.
+pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, DeskError> {
+    let span = &sheet.date.span;
+    let many = sheet.attendees.len();
+    let (day, times) = if span.starts.date() == span.ends.date() {
+        let times = format!("{} to {}", words::clock(span.starts), words::clock(span.ends));
+        (words::long_day(span.starts.date()), times)
+    } else {
+        let until =
+            format!("until {}, {}", words::long_day(span.ends.date()), words::clock(span.ends));
+        (words::long_day(span.starts.date()), format!("{} {until}", words::clock(span.starts)))
+    };
+    let pages: Vec<Ticket> = sheet
+        .attendees
+        .iter()
+        .enumerate()
+        .map(|(i, a)| {
+            let square = barcode::qr(a.code);
+            Ticket {
+                house: sheet.house.name.clone(),
+                kind: sheet.event.kind.clone(),
+                title: sheet.event.title.clone(),
+                day: day.clone(),
+                times: times.clone(),
+                place: sheet.date.place(),
+                address: sheet.date.address.clone(),
+                attendee: a.name.clone(),
+                ticket: if many > 1 {
+                    format!("{} · place {} of {many}", a.ticket, i + 1)
+                } else {
+                    a.ticket.clone()
+                },
+                booking: format!("Booking {} · {}", sheet.booking.reference, sheet.booking.name),
+                code: a.code.to_string(),
+                barcodes: Barcodes {
+                    side: square.side,
+                    square: square.dark,
+                    bars: barcode::code128(a.code),
+                },
+            }
+        })
+        .collect();
+    let title = format!("Tickets: {}, booking {}", sheet.event.title, sheet.booking.reference);
+    Ok(tickets(&title, &pages, now)?)
+}
+
+fn calendar_file(
+    sheet: &BookingSheet,
+    host: &str,
+    url: &str,
+    cancelled: bool,
+    now: Timestamp,
+) -> String {
+    let place = sheet.date.place();
+    let entry = Entry {
+        uid: format!("{}@{host}", sheet.booking.reference.as_str().to_lowercase()),
+        summary: sheet.event.title.clone(),
+        description: format!("{}\nBooking {}\n{url}", sheet.event.lead, sheet.booking.reference),
+        location: if sheet.date.address.is_empty() {
+            place
+        } else {
+            format!("{place}, {}", sheet.date.address)
+        },
+        url: url.into(),
+        starts_at: sheet.date.span.starts_at,
+        ends_at: sheet.date.span.ends_at,
+        cancelled,
+        sequence: u32::from(cancelled),
+    };
+    calendar::file(&entry, now)
+}
+
+/// The tickets of a confirmed booking, for its own page.
+///
+/// # Errors
+/// [`DeskError::NotFound`] unless it is confirmed.
+pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, DeskError> {
+    let sheet = confirmed(desk, reference).await?;
+    let now = desk.clock.now();
+    tokio::task::spawn_blocking(move || tickets_pdf(&sheet, now))
+        .await
+        .map_err(|e| DeskError::Internal(e.to_string()))?
+}
+
+/// The calendar file of a confirmed booking, for its own page.
+///
+/// # Errors
+/// [`DeskError::NotFound`] unless it is confirmed.
+pub async fn calendar_of(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
+    let sheet = confirmed(desk, reference).await?;
+    let url = desk.booking_url(reference);
+    Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
+}
+
+async fn confirmed(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
+    let sheet = desk.store.read(move |conn| sheet_in(conn, reference)).await?;
+    if sheet.booking.state == matricle_core::booking::State::Confirmed {
+        Ok(sheet)
+    } else {
+        Err(DeskError::NotFound)
+    }
+}

@@ -1,0 +1,223 @@
+//! The card provider: its HTTP interface, and its webhooks.
+
+use std::future::Future;
+use std::pin::Pin;
+use std::time::Duration;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use hmac::{Hmac, KeyInit, Mac};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use sha2::Sha256;
+
+/// A future behind a pointer, so that the provider can be a trait object.
+pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, ProviderError>> + Send + 'a>>;
+
+/// A payment to be made at the provider.
+#[derive(Debug, Clone, Serialize)]
+pub struct NewPayment {
+    /// Our id, also the idempotency key: asking twice makes one payment.
+    pub id: String,
+    /// Minor units.
+    pub amount: i64,
+    /// ISO 4217 letters.
+    pub currency: String,
+    /// What the payer reads.
+    pub description: String,
+    /// Where the payer comes back to.
+    pub return_url: String,
+    /// Where webhooks go.
+    pub webhook_url: String,
+}
+
+/// Where a payment stands at the provider.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Status {
+    /// The payer has not decided.
+    Waiting,
+    /// Paid.
+    Paid,
+    /// Declined.
+    Declined,
+    /// Called back by us.
+    Withdrawn,
+}
+
+/// A payment as the provider tells it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProviderPayment {
+    /// The provider's id.
+    pub id: String,
+    /// Our id.
+    pub reference: String,
+    /// Where it stands.
+    pub status: Status,
+    /// Minor units.
+    pub amount: i64,
+    /// ISO 4217 letters.
+    pub currency: String,
+    /// Where the payer pays.
+    pub pay_url: String,
+}
+
+/// Why the provider did not answer as hoped.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ProviderError {
+    /// No answer: try again later.
+    #[error("the card provider does not answer: {0}")]
+    Away(String),
+    /// The provider knows no such payment.
+    #[error("the card provider knows no such payment")]
+    Unknown,
+    /// The provider refused.
+    #[error("the card provider refused with status {status}")]
+    Refused {
+        /// Its HTTP status.
+        status: u16,
+    },
+}
+
+/// What the program asks of a card provider.
+pub trait CardProvider: Send + Sync {
+    /// Makes a payment, or gives the one made before under the same id.
+    fn create(&self, payment: NewPayment) -> Answer<'_, ProviderPayment>;
+    /// Asks how a payment stands.
+    fn get<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment>;
+    /// Calls a payment back; one that is settled stays as it is, and is told.
+    fn withdraw<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment>;
+    /// The secret that signs webhooks.
+    fn webhook_secret(&self) -> &[u8];
+}
+
+/// A provider reached over HTTP.
+pub struct HttpProvider {
+    client: reqwest::Client,
+    url: String,
+    key: String,
+    webhook_secret: Vec<u8>,
+}
+
+impl HttpProvider {
+    /// A provider at `url`, with the key it gave us and the secret it signs webhooks with.
+    ///
+    /// # Errors
+    /// TLS cannot be set up.
+    pub fn new(url: &str, key: &str, webhook_secret: Vec<u8>) -> Result<Self, ProviderError> {
+        let client = reqwest::Client::builder()
+            .timeout(Duration::from_secs(8))
+            .connect_timeout(Duration::from_secs(3))
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .map_err(|e| ProviderError::Away(e.without_url().to_string()))?;
+        Ok(Self { client, url: url.trim_end_matches('/').into(), key: key.into(), webhook_secret })
+    }
+
+    async fn ask(
+        &self,
+        request: reqwest::RequestBuilder,
+    ) -> Result<ProviderPayment, ProviderError> {
+        let away = |e: reqwest::Error| ProviderError::Away(e.without_url().to_string());
+        let response = request.bearer_auth(&self.key).send().await.map_err(away)?;
+        match response.status().as_u16() {
+            200..=299 => response.json().await.map_err(away),
+            404 => Err(ProviderError::Unknown),
+            408 | 425 | 429 | 500..=599 => {
+                Err(ProviderError::Away(format!("status {}", response.status().as_u16())))
+            }
+            status => Err(ProviderError::Refused { status }),
+        }
+    }
+}
+
+impl CardProvider for HttpProvider {
+    fn create(&self, payment: NewPayment) -> Answer<'_, ProviderPayment> {
+        Box::pin(async move {
+            let request = self
+                .client
+                .post(format!("{}/v1/payments", self.url))
+                .header("idempotency-key", &payment.id)
+                .json(&payment);
+            self.ask(request).await
+        })
+    }
+
+    fn get<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment> {
+        Box::pin(self.ask(self.client.get(format!("{}/v1/payments/{provider_id}", self.url))))
+    }
+
+    fn withdraw<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment> {
+        Box::pin(
+            self.ask(self.client.post(format!("{}/v1/payments/{provider_id}/withdraw", self.url))),
+        )
+    }
+
+    fn webhook_secret(&self) -> &[u8] {
+        &self.webhook_secret
+    }
+}
+
+/// How far a webhook's time may be off.
+const TOLERANCE: i64 = 5 * 60;
+
+/// Whether a webhook is signed as the Standard Webhooks scheme asks: one of the
+/// space-separated `v1,` signatures is the HMAC-SHA-256 of `id.timestamp.body`,
+/// and the time is within five minutes.
+#[must_use]
+pub fn is_signed(
+    secret: &[u8],
+    id: &str,
+    timestamp: &str,
+    signatures: &str,
+    body: &[u8],
+    now: Timestamp,
+) -> bool {
+    let fresh = timestamp
+        .parse::<i64>()
+        .is_ok_and(|then| now.as_second().abs_diff(then) <= TOLERANCE.unsigned_abs());
+    fresh
+        && signatures.split(' ').filter_map(|s| s.strip_prefix("v1,")).any(|signature| {
+            STANDARD.decode(signature).is_ok_and(|bytes| {
+                let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes any key");
+                for part in [id.as_bytes(), b".", timestamp.as_bytes(), b".", body] {
+                    mac.update(part);
+                }
+                mac.verify_slice(&bytes).is_ok()
+            })
+        })
+}
+
+/// Reads a webhook secret as the scheme writes it: `whsec_` and base64.
+#[must_use]
+pub fn parse_webhook_secret(text: &str) -> Option<Vec<u8>> {
+    STANDARD.decode(text.strip_prefix("whsec_")?).ok().filter(|secret| secret.len() >= 16)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_fresh_and_rightly_signed_webhook_passes() {
+        let secret = parse_webhook_secret("whsec_MDEyMzQ1Njc4OWFiY2RlZg==").unwrap();
+        let body = br#"{"id":"p1"}"#;
+        let mut mac = Hmac::<Sha256>::new_from_slice(&secret).unwrap();
+        mac.update(b"msg_1.1000.{\"id\":\"p1\"}");
+        let good = format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()));
+        let at = |s| Timestamp::from_second(s).unwrap();
+        let check = |id, time, sig: &str, body: &[u8], now| {
+            is_signed(&secret, id, time, sig, body, at(now))
+        };
+        assert!(check("msg_1", "1000", &good, body, 1299));
+        assert!(check("msg_1", "1000", &format!("v1,AAAA v1a,x {good}"), body, 701));
+        assert!(!check("msg_1", "1000", &good, body, 1301), "too old");
+        assert!(!check("msg_2", "1000", &good, body, 1000), "another id");
+        assert!(!check("msg_1", "1001", &good, body, 1000), "another time");
+        assert!(!check("msg_1", "1000", &good, b"{}", 1000), "another body");
+        assert!(
+            !check("msg_1", "1000", "", body, 1000) && !check("msg_1", "soon", &good, body, 1000)
+        );
+        assert_eq!(parse_webhook_secret("0123"), None);
+    }
+}

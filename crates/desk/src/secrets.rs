@@ -1,0 +1,98 @@
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use hmac::{Hmac, KeyInit, Mac};
+use matricle_core::codes::Reference;
+use sha2::Sha256;
+
+/// Random bytes from the operating system.
+///
+/// # Panics
+/// When the operating system has no randomness to give: nothing safe can follow.
+#[must_use]
+pub fn random_bytes<const N: usize>() -> [u8; N] {
+    let mut bytes = [0; N];
+    getrandom::fill(&mut bytes).expect("the operating system gives random bytes");
+    bytes
+}
+
+/// A random number.
+#[must_use]
+pub fn random_u64() -> u64 {
+    u64::from_le_bytes(random_bytes())
+}
+
+/// Keys made from the one secret of a house (HMAC-SHA-256, RFC 2104).
+///
+/// A booking's address is made, not stored: the database alone opens none.
+pub struct Secrets {
+    master: [u8; 32],
+}
+
+impl Secrets {
+    /// Takes the secret of the house.
+    #[must_use]
+    pub const fn new(master: [u8; 32]) -> Self {
+        Self { master }
+    }
+
+    fn mac(&self, what: &str, of: &str) -> Hmac<Sha256> {
+        let mut mac = Hmac::<Sha256>::new_from_slice(&self.master).expect("HMAC takes any key");
+        mac.update(what.as_bytes());
+        mac.update(&[0]);
+        mac.update(of.as_bytes());
+        mac
+    }
+
+    fn make(&self, what: &str, of: &str) -> String {
+        URL_SAFE_NO_PAD.encode(&self.mac(what, of).finalize().into_bytes()[..16])
+    }
+
+    /// Compares in constant time.
+    fn fits(&self, what: &str, of: &str, given: &str) -> bool {
+        URL_SAFE_NO_PAD.decode(given).is_ok_and(|bytes| {
+            bytes.len() == 16 && self.mac(what, of).verify_truncated_left(&bytes).is_ok()
+        })
+    }
+
+    /// The unguessable part of a booking's address: 128 bits.
+    #[must_use]
+    pub fn booking_key(&self, reference: Reference) -> String {
+        self.make("booking", reference.as_str())
+    }
+
+    /// Whether this is the key of that booking.
+    #[must_use]
+    pub fn opens_booking(&self, reference: Reference, key: &str) -> bool {
+        self.fits("booking", reference.as_str(), key)
+    }
+
+    /// The token that a form of this visitor carries.
+    #[must_use]
+    pub fn form_token(&self, visitor: &str) -> String {
+        self.make("form", visitor)
+    }
+
+    /// Whether a form comes from a page made for this visitor.
+    #[must_use]
+    pub fn is_form_token(&self, visitor: &str, token: &str) -> bool {
+        self.fits("form", visitor, token)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_open_only_what_they_were_made_for() {
+        let secrets = Secrets::new([7; 32]);
+        let (one, other) = (Reference::from_random(1), Reference::from_random(2));
+        let key = secrets.booking_key(one);
+        assert_eq!(key.len(), 22);
+        assert!(secrets.opens_booking(one, &key));
+        assert!(!secrets.opens_booking(other, &key));
+        assert!(!secrets.is_form_token(one.as_str(), &key));
+        assert!(!secrets.opens_booking(one, &key[..21]) && !secrets.opens_booking(one, ""));
+        assert!(!Secrets::new([8; 32]).opens_booking(one, &key));
+    }
+}

@@ -1,0 +1,152 @@
+//! Signing in and out; who a session belongs to.
+
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
+
+use argon2::password_hash::phc::PasswordHash;
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::staff::Role;
+use matricle_store::people::{self, Staff};
+use sha2::{Digest, Sha256};
+
+use crate::{Desk, DeskError, random_bytes};
+
+/// How long a session lasts.
+const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
+/// The fewest characters of a password.
+const LEAST: usize = 10;
+/// Sessions remembered between requests; more than that and all are looked up afresh.
+const REMEMBERED: usize = 10_000;
+
+/// Sessions looked up before. Only this process writes to the house's file, so
+/// what is remembered is true until this process changes it.
+#[derive(Debug, Default)]
+pub struct Sessions {
+    known: Mutex<HashMap<[u8; 32], (Staff, Timestamp)>>,
+}
+
+impl Sessions {
+    fn get(&self, hash: &[u8; 32], now: Timestamp) -> Option<Staff> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.get(hash).filter(|(_, until)| *until > now).map(|(staff, _)| staff.clone())
+    }
+
+    fn put(&self, hash: [u8; 32], staff: Staff, until: Timestamp) {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= REMEMBERED {
+            known.clear();
+        }
+        known.insert(hash, (staff, until));
+    }
+
+    /// Forgets all: after a role or a password changed, or a session was closed.
+    fn forget(&self) {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+}
+
+fn hash_of(token: &str) -> [u8; 32] {
+    Sha256::digest(token.as_bytes()).into()
+}
+
+/// Hashes a password with Argon2id (RFC 9106) and the library's recommended costs.
+fn hash_password(password: &str) -> Result<String, DeskError> {
+    Argon2::default()
+        .hash_password(password.as_bytes())
+        .map(|hash| hash.to_string())
+        .map_err(|e| DeskError::Internal(format!("hashing a password: {e}")))
+}
+
+/// Gives somebody a role and a password.
+///
+/// # Errors
+/// [`DeskError::ShortPassword`], or the store fails.
+pub async fn employ(
+    desk: &Desk,
+    name: String,
+    email: String,
+    role: Role,
+    password: String,
+) -> Result<(), DeskError> {
+    if password.chars().count() < LEAST {
+        return Err(DeskError::ShortPassword { least: LEAST });
+    }
+    let hash = off_thread(move || hash_password(&password)).await?;
+    let now = desk.clock.now();
+    desk.store.write(move |tx| people::employ(tx, &name, &email, role, &hash, now)).await?;
+    desk.sessions.forget();
+    Ok(())
+}
+
+/// Opens a session and gives its token, which only the browser keeps.
+///
+/// # Errors
+/// [`DeskError::SignIn`] whether the address or the password is wrong, after the
+/// same work.
+pub async fn sign_in(desk: &Desk, email: String, password: String) -> Result<String, DeskError> {
+    let found = desk.store.read(move |conn| people::by_email(conn, email.trim())).await?;
+    let (staff, hash) = match found {
+        Some((staff, hash)) => (Some(staff), hash),
+        None => (None, off_thread(|| Ok(nobody().to_owned())).await?),
+    };
+    let right = off_thread(move || {
+        let hash = PasswordHash::new(&hash)
+            .map_err(|e| DeskError::Internal(format!("reading a password hash: {e}")))?;
+        Ok(Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
+    })
+    .await?;
+    let Some(staff) = staff.filter(|_| right) else { return Err(DeskError::SignIn) };
+    let token = URL_SAFE_NO_PAD.encode(random_bytes::<32>());
+    let (hash, now) = (hash_of(&token), desk.clock.now());
+    desk.store
+        .write(move |tx| people::open_session(tx, &hash, staff.id, now + SESSION, now))
+        .await?;
+    Ok(token)
+}
+
+/// The hash of a password that nobody has, so that an unknown address costs as much as a known one.
+fn nobody() -> &'static str {
+    static HASH: std::sync::OnceLock<String> = std::sync::OnceLock::new();
+    HASH.get_or_init(|| {
+        let password = URL_SAFE_NO_PAD.encode(random_bytes::<32>());
+        hash_password(&password).unwrap_or_default()
+    })
+}
+
+async fn off_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, DeskError> + Send + 'static,
+) -> Result<T, DeskError> {
+    tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|e| DeskError::Internal(format!("a worker failed: {e}")))?
+}
+
+/// Whose session this token opens.
+///
+/// # Errors
+/// The store fails.
+pub async fn session(desk: &Desk, token: &str) -> Result<Option<Staff>, DeskError> {
+    let (hash, now) = (hash_of(token), desk.clock.now());
+    if let Some(staff) = desk.sessions.get(&hash, now) {
+        return Ok(Some(staff));
+    }
+    let found = desk.store.read(move |conn| people::session(conn, &hash, now)).await?;
+    Ok(found.map(|(staff, until)| {
+        desk.sessions.put(hash, staff.clone(), until);
+        staff
+    }))
+}
+
+/// Closes a session.
+///
+/// # Errors
+/// The store fails.
+pub async fn sign_out(desk: &Desk, token: &str) -> Result<(), DeskError> {
+    let hash = hash_of(token);
+    desk.store.write(move |tx| people::close_session(tx, &hash)).await?;
+    desk.sessions.forget();
+    Ok(())
+}
