@@ -105,6 +105,8 @@ impl HttpProvider {
     /// # Errors
     /// TLS cannot be set up.
     pub fn new(url: &str, key: &str, webhook_secret: Vec<u8>) -> Result<Self, ProviderError> {
+        // Set once for the process; a second time is refused and changes nothing.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let client = reqwest::Client::builder()
             .timeout(Duration::from_secs(8))
             .connect_timeout(Duration::from_secs(3))

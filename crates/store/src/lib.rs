@@ -5,6 +5,7 @@
 //! `matricle-core` decided.
 
 pub mod bookings;
+pub mod check;
 mod convert;
 pub mod door;
 mod error;

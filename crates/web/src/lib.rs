@@ -1,1 +1,112 @@
-//! placeholder
+//! Axum routes and Askama pages: the Programme, the Office and the Door.
+//!
+//! Handlers extract, make one call to `matricle-desk` and reply. Rules are in
+//! core, rights in desk; here are addresses, wording and looks.
+
+mod assets;
+mod cache;
+mod door;
+mod error;
+mod guard;
+mod hooks;
+mod live;
+mod office;
+mod page;
+mod parts;
+mod programme;
+mod wording;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::routing::{get, post};
+use matricle_desk::Desk;
+use tokio::sync::watch;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+
+pub use guard::Limits;
+
+/// How the pages are served.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// Cookies are sent over HTTPS only.
+    pub secure_cookies: bool,
+    /// A proxy in front says who asks, in the last entry of `X-Forwarded-For`.
+    pub behind_proxy: bool,
+    /// Where the card provider's pages are: forms may lead there.
+    pub pay_origin: String,
+    /// How much one address may ask for.
+    pub limits: Limits,
+    /// Shown on the sign-in page: demo names and passwords.
+    pub demo: bool,
+}
+
+/// What handlers share. Cheap to clone.
+#[derive(Clone)]
+pub(crate) struct App {
+    pub(crate) desk: Desk,
+    pub(crate) settings: Arc<Settings>,
+    pub(crate) guards: Arc<guard::Guards>,
+    pub(crate) pages: Arc<cache::Pages>,
+    /// Turns true when the program stops, so that open streams end.
+    pub(crate) stop: watch::Receiver<bool>,
+}
+
+/// All pages. Open streams end when `stop` turns true.
+pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Router {
+    let app = App {
+        desk,
+        guards: Arc::new(guard::Guards::new(&settings)),
+        settings: Arc::new(settings),
+        pages: Arc::default(),
+        stop,
+    };
+    Router::new()
+        // Programme
+        .route("/", get(programme::catalogue::show))
+        .route("/events/{slug}", get(programme::event::show))
+        .route("/events/{slug}/choose", post(programme::event::choose))
+        .route("/events/{slug}/keep", post(programme::event::keep))
+        .route("/booking/{reference}/{key}", get(programme::booking::show))
+        .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
+        .route("/booking/{reference}/{key}/book", post(programme::booking::book))
+        .route("/booking/{reference}/{key}/again", post(programme::booking::again))
+        .route("/booking/{reference}/{key}/give-back", post(programme::booking::give_back))
+        .route("/booking/{reference}/{key}/pay", get(programme::booking::pay))
+        .route("/booking/{reference}/{key}/state", get(programme::booking::state))
+        .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))
+        .route("/booking/{reference}/{key}/date.ics", get(programme::booking::calendar))
+        // Office
+        .route("/sign-in", get(office::signin::show).post(office::signin::sign_in))
+        .route("/sign-out", post(office::signin::sign_out))
+        .route("/office", get(office::today::show))
+        .route("/office/find", get(office::bookings::find))
+        .route("/office/events", get(office::events::list))
+        .route("/office/events/{id}", get(office::events::sheet))
+        .route("/office/events/{id}/confirmations", get(office::events::confirmations))
+        .route("/office/dates/{id}/live", get(office::events::live))
+        .route("/office/bookings", get(office::bookings::list))
+        .route("/office/bookings/{reference}", get(office::bookings::sheet))
+        .route(
+            "/office/bookings/{reference}/cancel",
+            get(office::bookings::before_cancelling).post(office::bookings::cancel),
+        )
+        // Door
+        .route("/door", get(door::dates))
+        .route("/door/{date}", get(door::show))
+        .route("/door/{date}/scan", post(door::scan))
+        .route("/door/{date}/undo", post(door::undo))
+        .route("/door/{date}/names", get(door::names))
+        .route("/door/{date}/live", get(door::live))
+        // Other programs
+        .route("/hooks/card", post(hooks::card))
+        .route("/static/{*path}", get(assets::serve))
+        .fallback(error::not_found)
+        .layer(axum::middleware::from_fn_with_state(app.clone(), guard::watch))
+        .layer(DefaultBodyLimit::max(64 * 1024))
+        .layer(CatchPanicLayer::custom(error::panicked))
+        .layer(CompressionLayer::new())
+        .with_state(app)
+}

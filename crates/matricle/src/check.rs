@@ -1,0 +1,26 @@
+//! `matricle check`.
+
+use std::process::ExitCode;
+
+use matricle_store::{Store, check};
+
+use crate::config::Config;
+
+/// Verifies the whole data file and names each fault.
+///
+/// # Errors
+/// The file cannot be opened; a fault is no error but an exit code.
+pub async fn run(config: &Config) -> anyhow::Result<ExitCode> {
+    let store = Store::open(&config.data)?;
+    let faults = store.read(check::faults).await?;
+    for fault in &faults {
+        println!("{fault}");
+    }
+    store.close();
+    if faults.is_empty() {
+        println!("All is well.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    println!("{} faults", faults.len());
+    Ok(ExitCode::FAILURE)
+}

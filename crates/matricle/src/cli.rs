@@ -1,0 +1,137 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+use jiff::Timestamp;
+
+use crate::config::Config;
+
+/// Events, bookings and the door for clubs, associations and training organisers.
+#[derive(Debug, Parser)]
+#[command(version, propagate_version = true)]
+pub struct Cli {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Start with a made-up beekeepers' association and simulated outside services.
+    Demo(DemoArgs),
+    /// Run it for real.
+    Serve(ConfigArgs),
+    /// Run only the simulated outside services: the card till and the mailbox.
+    Standins(StandinArgs),
+    /// Publish an event planned in a TOML file (see `example-event`); the server must be stopped.
+    Import(ImportArgs),
+    /// Give somebody a role and a password, read from standard input; the server must be stopped.
+    Person(PersonArgs),
+    /// Verify the whole data file; exits with 1 and names each fault; the server must be stopped.
+    Check(ConfigArgs),
+    /// Measure scans, bookings and pages beside plain SQLite and bare Axum.
+    Bench(BenchArgs),
+    /// Print an example configuration.
+    ExampleConfig,
+    /// Print an example event for `import`.
+    ExampleEvent,
+}
+
+/// Arguments of `demo`.
+#[derive(Debug, Args)]
+pub struct DemoArgs {
+    /// The port of the pages; the stand-ins take the three after it. 0 takes any that are free.
+    #[arg(long, default_value_t = 8420)]
+    pub port: u16,
+    /// A folder to keep the demo in; without it, it is forgotten at the end.
+    #[arg(long)]
+    pub data: Option<PathBuf>,
+    /// Pretend that it is this time, such as 2027-05-14T17:30+02:00.
+    #[arg(long)]
+    pub now: Option<Timestamp>,
+}
+
+/// Arguments of commands that need the configuration.
+#[derive(Debug, Args)]
+pub struct ConfigArgs {
+    /// The configuration file (see `example-config`).
+    #[arg(long)]
+    pub config: PathBuf,
+}
+
+impl ConfigArgs {
+    /// Reads the configuration.
+    ///
+    /// # Errors
+    /// The file cannot be read, or says something odd.
+    pub fn load(&self) -> anyhow::Result<Config> {
+        Config::load(&self.config, |name| std::env::var(name).ok())
+    }
+}
+
+/// Arguments of `standins`.
+#[derive(Debug, Args)]
+pub struct StandinArgs {
+    /// The port of the till; the mailbox's page and SMTP take the two after it.
+    #[arg(long, default_value_t = 8421)]
+    pub port: u16,
+    /// A folder to keep payments and mails in.
+    #[arg(long)]
+    pub data: Option<PathBuf>,
+}
+
+/// Arguments of `import`.
+#[derive(Debug, Args)]
+pub struct ImportArgs {
+    /// The configuration.
+    #[command(flatten)]
+    pub config: ConfigArgs,
+    /// The planned event.
+    pub event: PathBuf,
+}
+
+/// Arguments of `person`.
+#[derive(Debug, Args)]
+pub struct PersonArgs {
+    /// The configuration.
+    #[command(flatten)]
+    pub config: ConfigArgs,
+    /// Their name.
+    #[arg(long)]
+    pub name: String,
+    /// Their e-mail address, with which they sign in.
+    #[arg(long)]
+    pub email: String,
+    /// administrator, organiser or door volunteer.
+    #[arg(long)]
+    pub role: String,
+}
+
+/// Arguments of `bench`.
+#[derive(Debug, Args)]
+pub struct BenchArgs {
+    /// Scans and page views to measure; a quarter as many bookings.
+    #[arg(long, default_value_t = 20_000)]
+    pub count: u32,
+    /// Connections at once.
+    #[arg(long, default_value_t = 64)]
+    pub connections: u32,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_sound_and_reads_the_demos_clock() {
+        use clap::CommandFactory;
+        Cli::command().debug_assert();
+        let cli =
+            Cli::try_parse_from(["matricle", "demo", "--now", "2027-05-14T17:30+02:00"]).unwrap();
+        let Command::Demo(demo) = cli.command else { panic!("demo") };
+        assert_eq!(demo.now.unwrap().to_string(), "2027-05-14T15:30:00Z");
+        assert!(Cli::try_parse_from(["matricle", "demo", "--now", "soon"]).is_err());
+    }
+}

@@ -1,0 +1,11 @@
+//! What the `matricle` program does, a module for each command.
+
+pub mod bench;
+pub mod check;
+pub mod cli;
+pub mod config;
+pub mod demo;
+pub mod import;
+pub mod person;
+pub mod serve;
+pub mod standins;

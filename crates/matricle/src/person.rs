@@ -1,0 +1,34 @@
+//! `matricle person`.
+
+use std::io::{IsTerminal, stdin};
+
+use anyhow::Context;
+use matricle_core::details::is_address;
+use matricle_core::staff::Role;
+use matricle_desk::signin;
+
+use crate::cli::PersonArgs;
+use crate::serve;
+
+/// Gives somebody a role and a password.
+///
+/// # Errors
+/// The role or address is none, the password is too short, or the server is running.
+pub async fn run(args: &PersonArgs) -> anyhow::Result<()> {
+    let role = Role::from_word(&args.role).with_context(|| {
+        let known: Vec<_> = Role::ALL.iter().map(|r| r.word()).collect();
+        format!("{:?} is not a role; the roles are: {}", args.role, known.join(", "))
+    })?;
+    anyhow::ensure!(is_address(&args.email), "{:?} is not an e-mail address", args.email);
+    if stdin().is_terminal() {
+        eprintln!("Type the password and press Enter; it is shown as you type.");
+    }
+    let mut password = String::new();
+    stdin().read_line(&mut password).context("no password came in")?;
+    let desk = serve::open(&args.config.load()?).await?;
+    let password = password.trim_end_matches(['\r', '\n']).to_owned();
+    signin::employ(&desk, args.name.clone(), args.email.clone(), role, password).await?;
+    println!("{} can sign in as {}.", args.email, role.word());
+    desk.store.close();
+    Ok(())
+}

@@ -1,0 +1,166 @@
+//! `matricle serve`, and the server that the demo shares with it.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Context;
+use matricle_desk::mailer::SmtpMailer;
+use matricle_desk::provider::{HttpProvider, parse_webhook_secret};
+use matricle_desk::{Clock, Desk, Secrets, timers};
+use matricle_store::{Store, StoreError, house};
+use matricle_web::{Limits, Settings, router};
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+
+use crate::config::Config;
+
+/// How long open requests may take when the program stops.
+const LAST_WORDS: Duration = Duration::from_secs(5);
+
+/// What a desk is made of.
+pub struct Parts {
+    /// The database.
+    pub store: Store,
+    /// The clock.
+    pub clock: Clock,
+    /// The keys.
+    pub secrets: Secrets,
+    /// The provider's interface, key and webhook secret.
+    pub card: (String, String, Vec<u8>),
+    /// The mail server, and name and password for it.
+    pub mail: (String, Option<(String, String)>),
+    /// How the pages are reached from outside.
+    pub public_url: String,
+}
+
+/// Puts a desk together.
+///
+/// # Errors
+/// The mail server's URL is none, or TLS cannot be set up.
+pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
+    let (url, key, secret) = parts.card;
+    let (server, credentials) = parts.mail;
+    Ok(Desk {
+        store: parts.store,
+        clock: parts.clock,
+        secrets: Arc::new(parts.secrets),
+        provider: Arc::new(HttpProvider::new(&url, &key, secret)?),
+        mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
+        public_url: parts.public_url.into(),
+        wake: Arc::default(),
+        sessions: Arc::default(),
+    })
+}
+
+/// Opens the house that a configuration describes; a new one is set up.
+///
+/// # Errors
+/// The folder is in use or cannot be used, or a setting is odd.
+pub async fn open(config: &Config) -> anyhow::Result<Desk> {
+    let store = Store::open(&config.data)?;
+    let credentials = (!config.mail.user.is_empty())
+        .then(|| (config.mail.user.clone(), config.mail.password.clone()));
+    let webhook_secret =
+        parse_webhook_secret(&config.card.webhook_secret).context("webhook_secret is odd")?;
+    let desk = desk(Parts {
+        store,
+        clock: Clock::real(),
+        secrets: config.secrets()?,
+        card: (config.card.url.clone(), config.card.key.clone(), webhook_secret),
+        mail: (config.mail.server.clone(), credentials),
+        public_url: config.public_url.clone(),
+    })?;
+    let new = house::House::from(&config.house);
+    desk.store
+        .write(move |tx| match house::get(tx)? {
+            Some(_) => Ok::<_, StoreError>(()),
+            None => house::set(tx, &new),
+        })
+        .await?;
+    Ok(desk)
+}
+
+/// Runs it for real until it is told to stop.
+///
+/// # Errors
+/// It cannot start.
+pub async fn run(config: &Config) -> anyhow::Result<()> {
+    let desk = open(config).await?;
+    let listener = listen(config.listen).await?;
+    let settings = Settings {
+        secure_cookies: config.public_url.starts_with("https://"),
+        behind_proxy: config.behind_proxy,
+        pay_origin: config.card.pay_origin.clone(),
+        limits: Limits { sign_in: config.limits.sign_in, booking: config.limits.booking },
+        demo: false,
+    };
+    println!("Matricle is at {} (listening on {})", config.public_url, listener.local_addr()?);
+    if !desk.store.read(matricle_store::people::anybody).await? {
+        println!("Nobody can sign in yet: stop it and run `matricle person`.");
+    }
+    until_stopped(desk, settings, listener, stop_signal()).await
+}
+
+/// Listens on an address.
+///
+/// # Errors
+/// Somebody else does.
+pub async fn listen(address: SocketAddr) -> anyhow::Result<TcpListener> {
+    TcpListener::bind(address)
+        .await
+        .with_context(|| format!("cannot listen on {address}; is another program using the port?"))
+}
+
+/// Serves pages and runs timers until `stop` is done, then ends cleanly.
+///
+/// # Errors
+/// The store fails at the start.
+pub async fn until_stopped(
+    desk: Desk,
+    settings: Settings,
+    listener: TcpListener,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> anyhow::Result<()> {
+    timers::take_up(&desk).await?;
+    let timers = tokio::spawn(timers::run(desk.clone()));
+    let (tell_stop, stopping) = watch::channel(false);
+    let store = desk.store.clone();
+    let app = router(desk, settings, stopping.clone());
+    let service = app.into_make_service_with_connect_info::<SocketAddr>();
+    let mut stopped = stopping;
+    let server = axum::serve(listener, service).with_graceful_shutdown(async move {
+        let _ = stopped.wait_for(|stop| *stop).await;
+    });
+    let serving = tokio::spawn(async move { server.await });
+    stop.await;
+    let _ = tell_stop.send(true);
+    if tokio::time::timeout(LAST_WORDS, serving).await.is_err() {
+        tracing::warn!("some requests were still open at the end");
+    }
+    timers.abort();
+    let _ = timers.await;
+    tokio::task::spawn_blocking(move || store.close()).await?;
+    Ok(())
+}
+
+/// Waits for Ctrl-C, or for the system's word to end.
+pub async fn stop_signal() {
+    let interrupt = async {
+        if tokio::signal::ctrl_c().await.is_err() {
+            std::future::pending::<()>().await;
+        }
+    };
+    #[cfg(unix)]
+    let terminate = async {
+        match tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
+            Ok(mut signal) => {
+                signal.recv().await;
+            }
+            Err(_) => std::future::pending().await,
+        }
+    };
+    #[cfg(not(unix))]
+    let terminate = std::future::pending::<()>();
+    tokio::select! { () = interrupt => {}, () = terminate => {} }
+}

@@ -1,0 +1,86 @@
+//! `matricle standins`, and the stand-ins that the demo starts beside itself.
+
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+
+use anyhow::Context;
+use axum::Router;
+use matricle_desk::provider::parse_webhook_secret;
+use matricle_standins::mailbox::Mailbox;
+use matricle_standins::till::Till;
+use tokio::net::TcpListener;
+
+use crate::cli::StandinArgs;
+use crate::serve::{listen, stop_signal};
+
+/// The key that the till expects.
+pub const KEY: &str = "stand-in-key";
+/// The secret that the till signs webhooks with.
+pub const WEBHOOK_SECRET: &str = "whsec_c3RhbmQtaW4tc2VjcmV0LW5vdC1mb3ItcmVhbA==";
+
+/// Stand-ins that are running.
+#[derive(Debug, Clone)]
+pub struct Running {
+    /// The till's page and interface.
+    pub till: String,
+    /// The mailbox's page.
+    pub mailbox: String,
+    /// The mailbox's SMTP.
+    pub smtp: String,
+}
+
+fn local(port: u16) -> SocketAddr {
+    (Ipv4Addr::LOCALHOST, port).into()
+}
+
+/// Starts the stand-ins on a port and the two after it; 0 takes any that are free.
+///
+/// # Errors
+/// A port is in use.
+pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> {
+    let port_after = |n: u16| if port == 0 { Some(0) } else { port.checked_add(n) };
+    let port = |n| port_after(n).context("there are no three ports after this one");
+    let (till, page, smtp) = (
+        listen(local(port(0)?)).await?,
+        listen(local(port(1)?)).await?,
+        listen(local(port(2)?)).await?,
+    );
+    let running = Running {
+        till: format!("http://{}", till.local_addr()?),
+        mailbox: format!("http://{}", page.local_addr()?),
+        smtp: format!("smtp://{}", smtp.local_addr()?),
+    };
+    if let Some(folder) = folder {
+        std::fs::create_dir_all(folder)?;
+    }
+    let within = |name: &str| folder.map(|f: &Path| -> PathBuf { f.join(name) });
+    let secret = parse_webhook_secret(WEBHOOK_SECRET).context("the stand-in's own secret")?;
+    let books = Till::new(&running.till, KEY, secret, within("till.json"));
+    let mailbox = Mailbox::new(within("mails"));
+    serve(till, books.router());
+    serve(page, mailbox.clone().router());
+    tokio::spawn(mailbox.serve_smtp(smtp));
+    Ok(running)
+}
+
+fn serve(listener: TcpListener, router: Router) {
+    tokio::spawn(async move {
+        if let Err(error) = axum::serve(listener, router).await {
+            tracing::error!(%error, "a stand-in stopped");
+        }
+    });
+}
+
+/// Runs the stand-ins alone until told to stop.
+///
+/// # Errors
+/// A port is in use.
+pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
+    let running = start(args.port, args.data.as_deref()).await?;
+    println!(
+        "Till      {}\nMailbox   {}\nSMTP      {}",
+        running.till, running.mailbox, running.smtp
+    );
+    stop_signal().await;
+    Ok(())
+}

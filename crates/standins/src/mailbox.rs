@@ -1,0 +1,394 @@
+//! The mailbox: a small SMTP server (RFC 5321) and a page to read what arrived.
+//!
+//! Like many real mail stores it shows each `Message-ID` once; a mail handed over
+//! again is counted beside it.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::{StatusCode, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use jiff::Timestamp;
+use mail_parser::{Address, MessageParser, MimeHeaders};
+use serde::Serialize;
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::net::{TcpListener, TcpStream};
+
+/// The largest mail taken, in bytes.
+const LARGEST: usize = 20 * 1024 * 1024;
+
+/// A mail that arrived.
+#[derive(Debug, Clone)]
+struct Arrived {
+    at: Timestamp,
+    raw: Vec<u8>,
+    /// How often it was handed over.
+    times: u32,
+}
+
+/// The mailbox. Cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Mailbox {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    mails: Mutex<Vec<Arrived>>,
+    folder: Option<PathBuf>,
+    /// Refuses everything for now, as a server in trouble does.
+    refusing: AtomicBool,
+}
+
+/// What the list of mails says of one, also as JSON for tests.
+#[derive(Debug, Clone, Serialize)]
+pub struct Listed {
+    /// Its number on the pages.
+    pub id: usize,
+    /// When it arrived.
+    pub at: String,
+    /// To whom.
+    pub to: String,
+    /// Its subject.
+    pub subject: String,
+    /// Its `Message-ID`.
+    pub message_id: String,
+    /// How often it was handed over.
+    pub times: u32,
+    /// Names of its attachments.
+    pub attachments: Vec<String>,
+}
+
+impl Mailbox {
+    /// A mailbox; with a folder, mails are kept there as `.eml` files and read again at the next start.
+    #[must_use]
+    pub fn new(folder: Option<PathBuf>) -> Self {
+        let mut mails = Vec::new();
+        if let Some(folder) = &folder {
+            let _ = std::fs::create_dir_all(folder);
+            let mut files: Vec<_> = std::fs::read_dir(folder)
+                .map(|entries| entries.flatten().map(|e| e.path()).collect())
+                .unwrap_or_default();
+            files.sort();
+            for file in files {
+                if let Ok(raw) = std::fs::read(&file) {
+                    let at = std::fs::metadata(&file)
+                        .and_then(|m| m.modified())
+                        .ok()
+                        .and_then(|t| Timestamp::try_from(t).ok())
+                        .unwrap_or(Timestamp::UNIX_EPOCH);
+                    mails.push(Arrived { at, raw, times: 1 });
+                }
+            }
+        }
+        let refusing = AtomicBool::new(false);
+        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, refusing }) }
+    }
+
+    fn keep(&self, raw: Vec<u8>) {
+        let id = message_id(&raw);
+        let mut mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = mails.iter_mut().find(|m| !id.is_empty() && message_id(&m.raw) == id) {
+            known.times += 1;
+            return;
+        }
+        if let Some(folder) = &self.inner.folder {
+            let _ = std::fs::write(folder.join(format!("{:06}.eml", mails.len() + 1)), &raw);
+        }
+        mails.push(Arrived { at: machine_time(), raw, times: 1 });
+    }
+
+    /// The mails, newest first.
+    #[must_use]
+    pub fn list(&self) -> Vec<Listed> {
+        let mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
+        mails.iter().enumerate().rev().map(|(i, m)| listed(i + 1, m)).collect()
+    }
+
+    /// Serves SMTP until the task is dropped.
+    pub async fn serve_smtp(self, listener: TcpListener) {
+        while let Ok((stream, _)) = listener.accept().await {
+            let mailbox = self.clone();
+            tokio::spawn(async move {
+                if let Err(error) = mailbox.talk(stream).await {
+                    tracing::debug!(%error, "an SMTP conversation ended early");
+                }
+            });
+        }
+    }
+
+    async fn talk(&self, stream: TcpStream) -> std::io::Result<()> {
+        let (read, mut write) = stream.into_split();
+        let mut read = BufReader::new(read.take(u64::MAX));
+        let (mut sender, mut receivers) = (false, 0u32);
+        write.write_all(b"220 mailbox.example ready\r\n").await?;
+        loop {
+            let mut line = Vec::new();
+            read.get_mut().set_limit(4096);
+            if read.read_until(b'\n', &mut line).await? == 0 {
+                return Ok(());
+            }
+            let line = String::from_utf8_lossy(&line).trim_end().to_owned();
+            let verb: String = line.chars().take_while(char::is_ascii_alphabetic).collect();
+            let refusing = self.inner.refusing.load(Ordering::Relaxed);
+            let reply: &str = match verb.to_ascii_uppercase().as_str() {
+                "EHLO" => {
+                    "250-mailbox.example\r\n250-8BITMIME\r\n250-SMTPUTF8\r\n250 SIZE 20971520\r\n"
+                }
+                "HELO" => "250 mailbox.example\r\n",
+                "MAIL" if refusing => "451 the mailbox is out of order for now\r\n",
+                "MAIL" => {
+                    (sender, receivers) = (true, 0);
+                    "250 go on\r\n"
+                }
+                "RCPT" if !sender => "503 MAIL comes first\r\n",
+                "RCPT" if line.contains("@nowhere.") => "550 no such mailbox\r\n",
+                "RCPT" => {
+                    receivers += 1;
+                    "250 go on\r\n"
+                }
+                "DATA" if receivers == 0 => "503 RCPT comes first\r\n",
+                "DATA" => {
+                    write.write_all(b"354 end with a dot\r\n").await?;
+                    let Some(mail) = read_mail(&mut read).await? else {
+                        write.write_all(b"552 too large\r\n").await?;
+                        return Ok(());
+                    };
+                    self.keep(mail);
+                    (sender, receivers) = (false, 0);
+                    "250 kept\r\n"
+                }
+                "RSET" => {
+                    (sender, receivers) = (false, 0);
+                    "250 done\r\n"
+                }
+                "NOOP" => "250 still here\r\n",
+                "QUIT" => {
+                    write.write_all(b"221 goodbye\r\n").await?;
+                    return Ok(());
+                }
+                _ => "502 not known here\r\n",
+            };
+            write.write_all(reply.as_bytes()).await?;
+        }
+    }
+
+    /// The pages: the list, a mail, its HTML, its attachments.
+    pub fn router(self) -> Router {
+        Router::new()
+            .route("/", get(list))
+            .route("/mails.json", get(list_json))
+            .route("/refuse", post(refuse))
+            .route("/mail/{id}", get(mail))
+            .route("/mail/{id}/html", get(mail_html))
+            .route("/mail/{id}/raw", get(raw))
+            .route("/mail/{id}/attachment/{n}", get(attachment))
+            .with_state(self)
+    }
+
+    fn raw(&self, id: usize) -> Option<Arrived> {
+        let mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
+        mails.get(id.checked_sub(1)?).cloned()
+    }
+}
+
+/// Reads to the dot on a line of its own; leading dots were doubled (RFC 5321 §4.5.2).
+async fn read_mail(
+    read: &mut BufReader<tokio::io::Take<tokio::net::tcp::OwnedReadHalf>>,
+) -> std::io::Result<Option<Vec<u8>>> {
+    let mut mail = Vec::new();
+    loop {
+        let mut line = Vec::new();
+        read.get_mut().set_limit(LARGEST as u64);
+        if read.read_until(b'\n', &mut line).await? == 0 {
+            return Err(std::io::ErrorKind::UnexpectedEof.into());
+        }
+        if line == b".\r\n" || line == b".\n" {
+            return Ok(Some(mail));
+        }
+        let line = line.strip_prefix(b".").unwrap_or(&line);
+        if mail.len() + line.len() > LARGEST {
+            return Ok(None);
+        }
+        mail.extend_from_slice(line);
+    }
+}
+
+#[allow(clippy::disallowed_methods, reason = "a stand-in is an outside service with its own clock")]
+pub(crate) fn machine_time() -> Timestamp {
+    Timestamp::now()
+}
+
+fn message_id(raw: &[u8]) -> String {
+    MessageParser::default()
+        .parse_headers(raw)
+        .and_then(|m| m.message_id().map(String::from))
+        .unwrap_or_default()
+}
+
+fn first_address(address: Option<&Address<'_>>) -> String {
+    let Some(first) = address.and_then(Address::first) else { return String::new() };
+    match (first.name(), first.address()) {
+        (Some(name), Some(address)) => format!("{name} <{address}>"),
+        (_, address) => address.unwrap_or_default().to_owned(),
+    }
+}
+
+fn listed(id: usize, mail: &Arrived) -> Listed {
+    let parsed = MessageParser::default().parse(&mail.raw);
+    let of = |f: &dyn Fn(&mail_parser::Message<'_>) -> String| {
+        parsed.as_ref().map_or_else(String::new, f)
+    };
+    Listed {
+        id,
+        at: mail.at.strftime("%H:%M:%S").to_string(),
+        to: of(&|m| first_address(m.to())),
+        subject: of(&|m| m.subject().unwrap_or("no subject").to_owned()),
+        message_id: of(&|m| m.message_id().unwrap_or_default().to_owned()),
+        times: mail.times,
+        attachments: parsed.as_ref().map_or_else(Vec::new, |m| {
+            m.attachments().map(|a| a.attachment_name().unwrap_or("unnamed").to_owned()).collect()
+        }),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "mailbox.html")]
+struct ListPage {
+    mails: Vec<Listed>,
+    refusing: bool,
+}
+
+async fn list(State(mailbox): State<Mailbox>) -> Response {
+    let refusing = mailbox.inner.refusing.load(Ordering::Relaxed);
+    page(&ListPage { mails: mailbox.list(), refusing })
+}
+
+async fn list_json(State(mailbox): State<Mailbox>) -> Json<Vec<Listed>> {
+    Json(mailbox.list())
+}
+
+async fn refuse(
+    State(mailbox): State<Mailbox>,
+    axum::Form(form): axum::Form<HashMap<String, String>>,
+) -> Redirect {
+    let on = form.get("on").is_some_and(|v| v == "yes");
+    mailbox.inner.refusing.store(on, Ordering::Relaxed);
+    Redirect::to("/")
+}
+
+#[derive(Template)]
+#[template(path = "mail.html")]
+struct MailPage {
+    mail: Listed,
+    from: String,
+    text: String,
+}
+
+async fn mail(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response {
+    let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
+    let parsed = MessageParser::default().parse(&arrived.raw);
+    let from = parsed.as_ref().map_or_else(String::new, |m| first_address(m.from()));
+    let text = parsed
+        .as_ref()
+        .and_then(|m| m.body_text(0))
+        .map_or_else(String::new, std::borrow::Cow::into_owned);
+    page(&MailPage { mail: listed(id, &arrived), from, text })
+}
+
+/// The HTML of a mail, with nothing in it allowed to run or to be fetched.
+async fn mail_html(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response {
+    let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
+    let parsed = MessageParser::default().parse(&arrived.raw);
+    let html = parsed
+        .as_ref()
+        .and_then(|m| m.body_html(0))
+        .map_or_else(String::new, std::borrow::Cow::into_owned);
+    let policy = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation";
+    ([(header::CONTENT_SECURITY_POLICY, policy)], Html(html)).into_response()
+}
+
+async fn raw(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response {
+    match mailbox.raw(id) {
+        Some(arrived) => {
+            ([(header::CONTENT_TYPE, "text/plain; charset=utf-8")], arrived.raw).into_response()
+        }
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
+async fn attachment(State(mailbox): State<Mailbox>, Path((id, n)): Path<(usize, u32)>) -> Response {
+    let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
+    let parsed = MessageParser::default().parse(&arrived.raw);
+    let Some(part) = parsed.as_ref().and_then(|m| m.attachment(n)) else {
+        return StatusCode::NOT_FOUND.into_response();
+    };
+    let media_type = part.content_type().map_or_else(
+        || "application/octet-stream".to_owned(),
+        |t| format!("{}/{}", t.ctype(), t.subtype().unwrap_or("octet-stream")),
+    );
+    let headers = [
+        (header::CONTENT_TYPE, media_type),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff".to_owned()),
+    ];
+    (headers, part.contents().to_vec()).into_response()
+}
+
+pub(crate) fn page(template: &impl Template) -> Response {
+    match template.render() {
+        Ok(html) => Html(html).into_response(),
+        Err(error) => (StatusCode::INTERNAL_SERVER_ERROR, error.to_string()).into_response(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lettre::{AsyncSmtpTransport, AsyncTransport, Message, Tokio1Executor};
+
+    async fn send(port: u16, id: &str, to: &str) -> Result<(), lettre::transport::smtp::Error> {
+        let message = Message::builder()
+            .from("office@club.example".parse().unwrap())
+            .to(to.parse().unwrap())
+            .subject("Dots")
+            .message_id(Some(format!("<{id}@club.example>")))
+            .body("first\r\n.\r\n..two\r\nlast\r\n".to_owned())
+            .unwrap();
+        AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous("127.0.0.1")
+            .port(port)
+            .build()
+            .send(message)
+            .await
+            .map(drop)
+    }
+
+    #[tokio::test]
+    async fn mails_arrive_whole_and_each_message_id_once() {
+        let mailbox = Mailbox::new(None);
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        tokio::spawn(mailbox.clone().serve_smtp(listener));
+        for id in ["one", "two", "one"] {
+            send(port, id, "sian@post.example").await.unwrap();
+        }
+        let mails = mailbox.list();
+        assert_eq!(
+            mails.iter().map(|m| (m.message_id.as_str(), m.times)).collect::<Vec<_>>(),
+            [("two@club.example", 1), ("one@club.example", 2)]
+        );
+        let raw = mailbox.raw(1).unwrap().raw;
+        let text = MessageParser::default().parse(&raw).unwrap().body_text(0).unwrap().into_owned();
+        assert_eq!(text, "first\r\n.\r\n..two\r\nlast\r\n");
+        let refused = send(port, "three", "who@nowhere.example").await.unwrap_err();
+        assert!(refused.is_permanent());
+        mailbox.inner.refusing.store(true, Ordering::Relaxed);
+        assert!(send(port, "four", "sian@post.example").await.unwrap_err().is_transient());
+        assert_eq!(mailbox.list().len(), 2);
+    }
+}

@@ -1,0 +1,361 @@
+//! The till: a card provider with a JSON interface, a page where the payer decides,
+//! and webhooks signed by the Standard Webhooks scheme, which can be made late,
+//! doubled or lost.
+//!
+//! | call | meaning |
+//! |---|---|
+//! | `POST /v1/payments` | make a payment; the same `Idempotency-Key` makes it once |
+//! | `GET /v1/payments/{id}` | how it stands |
+//! | `POST /v1/payments/{id}/withdraw` | call it back, unless it is settled |
+//! | `GET /pay/{id}` | the page where the payer decides |
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use axum::{Form, Json, Router};
+use base64::Engine;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use hmac::{Hmac, KeyInit, Mac};
+use serde::{Deserialize, Serialize};
+use sha2::Sha256;
+
+use crate::mailbox::{machine_time, page};
+
+/// The number that the payer's bank sends in this simulation.
+pub const BANK_NUMBER: &str = "135790";
+
+/// A payment as the interface tells it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Payment {
+    id: String,
+    reference: String,
+    status: String,
+    amount: i64,
+    currency: String,
+    pay_url: String,
+    description: String,
+    return_url: String,
+    webhook_url: String,
+}
+
+#[derive(Debug, Deserialize)]
+struct NewPayment {
+    id: String,
+    amount: i64,
+    currency: String,
+    description: String,
+    return_url: String,
+    webhook_url: String,
+}
+
+/// How webhooks go out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Delivery {
+    /// At once, and again until taken.
+    OnTime,
+    /// Fifteen seconds late.
+    Late,
+    /// Two times.
+    Twice,
+    /// Never.
+    Lost,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Books {
+    payments: Vec<Payment>,
+    delivery: Delivery,
+}
+
+/// The till. Cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Till {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    books: Mutex<Books>,
+    file: Option<PathBuf>,
+    url: String,
+    key: String,
+    secret: Vec<u8>,
+    client: reqwest::Client,
+}
+
+fn random<const N: usize>() -> [u8; N] {
+    let mut bytes = [0; N];
+    getrandom::fill(&mut bytes).expect("the operating system gives random bytes");
+    bytes
+}
+
+impl Till {
+    /// A till reached at `url`, for the program that has `key`; it signs webhooks with
+    /// `secret`. With a file, payments survive a restart.
+    #[must_use]
+    pub fn new(url: &str, key: &str, secret: Vec<u8>, file: Option<PathBuf>) -> Self {
+        let books = file
+            .as_ref()
+            .and_then(|file| std::fs::read(file).ok())
+            .and_then(|json| serde_json::from_slice(&json).ok())
+            .unwrap_or(Books { payments: Vec::new(), delivery: Delivery::OnTime });
+        let client =
+            reqwest::Client::builder().timeout(Duration::from_secs(5)).build().unwrap_or_default();
+        let inner = Inner {
+            books: Mutex::new(books),
+            file,
+            url: url.trim_end_matches('/').into(),
+            key: key.into(),
+            secret,
+            client,
+        };
+        Self { inner: Arc::new(inner) }
+    }
+
+    /// The interface and the pages.
+    pub fn router(self) -> Router {
+        Router::new()
+            .route("/", get(overview))
+            .route("/delivery", post(set_delivery))
+            .route("/v1/payments", post(create))
+            .route("/v1/payments/{id}", get(tell))
+            .route("/v1/payments/{id}/withdraw", post(withdraw))
+            .route("/pay/{id}", get(pay).post(decide))
+            .with_state(self)
+    }
+
+    fn books<T>(&self, change: impl FnOnce(&mut Books) -> T) -> T {
+        let mut books = self.inner.books.lock().unwrap_or_else(PoisonError::into_inner);
+        let answer = change(&mut books);
+        if let Some(file) = &self.inner.file
+            && let Ok(json) = serde_json::to_vec(&*books)
+        {
+            let _ = std::fs::write(file, json);
+        }
+        answer
+    }
+
+    fn find(&self, id: &str) -> Option<Payment> {
+        let books = self.inner.books.lock().unwrap_or_else(PoisonError::into_inner);
+        books.payments.iter().find(|p| p.id == id).cloned()
+    }
+
+    /// Settles a waiting payment and tells the program; a settled one stays.
+    fn settle(&self, id: &str, status: &str) -> Option<Payment> {
+        let (payment, changed, delivery) = self.books(|books| {
+            let delivery = books.delivery;
+            let payment = books.payments.iter_mut().find(|p| p.id == id)?;
+            let changed = payment.status == "waiting";
+            if changed {
+                payment.status = status.into();
+            }
+            Some((payment.clone(), changed, delivery))
+        })?;
+        if changed && status != "withdrawn" {
+            tokio::spawn(self.clone().tell_program(payment.clone(), delivery));
+        }
+        Some(payment)
+    }
+
+    async fn tell_program(self, payment: Payment, delivery: Delivery) {
+        let id = format!("msg_{}", URL_SAFE_NO_PAD.encode(random::<12>()));
+        let times = match delivery {
+            Delivery::Lost => return,
+            Delivery::Late => {
+                tokio::time::sleep(Duration::from_secs(15)).await;
+                1
+            }
+            Delivery::Twice => 2,
+            Delivery::OnTime => 1,
+        };
+        let Ok(body) = serde_json::to_vec(&payment) else { return };
+        for _ in 0..times {
+            for wait in [0, 1, 3, 9, 27] {
+                tokio::time::sleep(Duration::from_secs(wait)).await;
+                let timestamp = machine_time().as_second().to_string();
+                let call = self
+                    .inner
+                    .client
+                    .post(&payment.webhook_url)
+                    .header("content-type", "application/json")
+                    .header("webhook-id", &id)
+                    .header("webhook-timestamp", &timestamp)
+                    .header("webhook-signature", sign(&self.inner.secret, &id, &timestamp, &body))
+                    .body(body.clone());
+                if call.send().await.is_ok_and(|r| r.status().is_success()) {
+                    break;
+                }
+            }
+        }
+    }
+
+    fn is_ours(&self, headers: &HeaderMap) -> bool {
+        headers
+            .get("authorization")
+            .and_then(|v| v.to_str().ok())
+            .and_then(|v| v.strip_prefix("Bearer "))
+            .is_some_and(|key| key == self.inner.key)
+    }
+}
+
+/// `v1,` and the HMAC-SHA-256 of `id.timestamp.body`, as Standard Webhooks asks.
+fn sign(secret: &[u8], id: &str, timestamp: &str, body: &[u8]) -> String {
+    let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes any key");
+    for part in [id.as_bytes(), b".", timestamp.as_bytes(), b".", body] {
+        mac.update(part);
+    }
+    format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()))
+}
+
+async fn create(
+    State(till): State<Till>,
+    headers: HeaderMap,
+    Json(new): Json<NewPayment>,
+) -> Response {
+    if !till.is_ours(&headers) {
+        return StatusCode::UNAUTHORIZED.into_response();
+    }
+    let once = headers.get("idempotency-key").and_then(|v| v.to_str().ok());
+    if once != Some(new.id.as_str()) || new.amount <= 0 || new.currency.len() != 3 {
+        return StatusCode::UNPROCESSABLE_ENTITY.into_response();
+    }
+    let url = till.inner.url.clone();
+    let payment = till.books(|books| {
+        if let Some(known) = books.payments.iter().find(|p| p.reference == new.id) {
+            return known.clone();
+        }
+        let id = URL_SAFE_NO_PAD.encode(random::<12>());
+        let payment = Payment {
+            pay_url: format!("{url}/pay/{id}"),
+            id,
+            reference: new.id,
+            status: "waiting".into(),
+            amount: new.amount,
+            currency: new.currency,
+            description: new.description,
+            return_url: new.return_url,
+            webhook_url: new.webhook_url,
+        };
+        books.payments.push(payment.clone());
+        payment
+    });
+    (StatusCode::CREATED, Json(payment)).into_response()
+}
+
+fn found(payment: Option<Payment>) -> Response {
+    payment.map_or(StatusCode::NOT_FOUND.into_response(), |p| Json(p).into_response())
+}
+
+async fn tell(State(till): State<Till>, headers: HeaderMap, Path(id): Path<String>) -> Response {
+    if till.is_ours(&headers) {
+        found(till.find(&id))
+    } else {
+        StatusCode::UNAUTHORIZED.into_response()
+    }
+}
+
+async fn withdraw(
+    State(till): State<Till>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+) -> Response {
+    if till.is_ours(&headers) {
+        found(till.settle(&id, "withdrawn"))
+    } else {
+        StatusCode::UNAUTHORIZED.into_response()
+    }
+}
+
+#[derive(Template)]
+#[template(path = "till.html")]
+struct Overview {
+    payments: Vec<Payment>,
+    delivery: Delivery,
+}
+
+impl Overview {
+    fn is(&self, delivery: &str) -> bool {
+        matches!(
+            (self.delivery, delivery),
+            (Delivery::OnTime, "on_time")
+                | (Delivery::Late, "late")
+                | (Delivery::Twice, "twice")
+                | (Delivery::Lost, "lost")
+        )
+    }
+}
+
+/// An amount in its currency, with two decimals: this stand-in knows no others.
+fn amount(payment: &Payment) -> String {
+    format!("{} {}.{:02}", payment.currency, payment.amount / 100, payment.amount % 100)
+}
+
+async fn overview(State(till): State<Till>) -> Response {
+    let (mut payments, delivery) = till.books(|b| (b.payments.clone(), b.delivery));
+    payments.reverse();
+    payments.truncate(200);
+    page(&Overview { payments, delivery })
+}
+
+#[derive(Debug, Deserialize)]
+struct Switch {
+    delivery: Delivery,
+}
+
+async fn set_delivery(State(till): State<Till>, Form(switch): Form<Switch>) -> Redirect {
+    till.books(|books| books.delivery = switch.delivery);
+    Redirect::to("/")
+}
+
+#[derive(Template)]
+#[template(path = "pay.html")]
+struct PayPage {
+    payment: Payment,
+    amount: String,
+    step: &'static str,
+    number: &'static str,
+    wrong: bool,
+}
+
+fn pay_page(payment: Payment, step: &'static str, wrong: bool) -> Response {
+    let amount = amount(&payment);
+    page(&PayPage { payment, amount, step, number: BANK_NUMBER, wrong })
+}
+
+async fn pay(State(till): State<Till>, Path(id): Path<String>) -> Response {
+    match till.find(&id) {
+        Some(payment) if payment.status == "waiting" => pay_page(payment, "choose", false),
+        Some(payment) => Redirect::to(&payment.return_url).into_response(),
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
+async fn decide(
+    State(till): State<Till>,
+    Path(id): Path<String>,
+    Form(form): Form<HashMap<String, String>>,
+) -> Response {
+    let Some(payment) = till.find(&id) else { return StatusCode::NOT_FOUND.into_response() };
+    let field = |name: &str| form.get(name).map_or("", String::as_str);
+    let status = match field("outcome") {
+        "paid" => "paid",
+        "declined" => "declined",
+        "second" => return pay_page(payment, "second", false),
+        "number" if field("number").trim() == BANK_NUMBER => "paid",
+        "number" => return pay_page(payment, "second", true),
+        "close" => return pay_page(payment, "closed", false),
+        _ => return pay_page(payment, "choose", false),
+    };
+    match till.settle(&id, status) {
+        Some(payment) => Redirect::to(&payment.return_url).into_response(),
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}

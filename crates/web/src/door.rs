@@ -1,0 +1,457 @@
+//! The check-in face.
+
+use askama::Template;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jiff::Timestamp;
+use matricle_core::codes::{Reading, read};
+use matricle_core::door::Verdict;
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::door::{self as desk_door, Board, Name, Outcome, Shown};
+use matricle_desk::{DeskError, random_bytes};
+use matricle_formats::words;
+use matricle_store::people::Staff;
+use serde::Deserialize;
+
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{self, Part, Posted, SignedIn, Visitor};
+use crate::live;
+use crate::office::{DateRow, date_row};
+use crate::page::{Face, Frame, html};
+use crate::parts::strip;
+
+#[derive(Template)]
+#[template(path = "door/dates.html")]
+struct Dates {
+    f: Frame,
+    day: String,
+    rows: Vec<DateRow>,
+}
+
+/// `GET /door`: today's dates, one tap each.
+pub(crate) async fn dates(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    let house = app.desk.house().await?;
+    let dates = desk_door::todays(&app.desk, &staff).await?;
+    let now = app.desk.clock.now();
+    let f = Frame::new(&app, Face::Door, "Door", &house.name, &visitor, Some(&staff));
+    let day = words::long_day(words::local(now, &house.zone).date());
+    html(&Dates { f, day, rows: dates.iter().map(|d| date_row(d, now)).collect() })
+}
+
+/// A verdict, or what stands there before the first.
+#[derive(Template)]
+#[template(path = "door/verdict.html")]
+struct VerdictPart {
+    class: &'static str,
+    word: String,
+    name: String,
+    ticket: String,
+    reason: String,
+    companions: String,
+    when: String,
+}
+
+/// Class and shape for a verdict's word.
+fn class(word: &str) -> &'static str {
+    match word {
+        "come in" => "in",
+        "already in" => "dup",
+        "to pay" => "pay",
+        "other date" => "other",
+        "misread" => "mis",
+        _ => "no",
+    }
+}
+
+fn verdict_part(outcome: &Outcome, zone: &str) -> VerdictPart {
+    let told = &outcome.told;
+    let mut word = told.verdict.clone();
+    if let Some(first) = word.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    VerdictPart {
+        class: if outcome.undone { "ready" } else { class(&told.verdict) },
+        word: if outcome.undone { "Undone".into() } else { word },
+        name: told.name.clone(),
+        ticket: told.ticket.clone(),
+        reason: if outcome.undone { "expected again".into() } else { told.reason.clone() },
+        companions: match told.companions.as_slice() {
+            [] => String::new(),
+            [one] => format!("{one} not here yet"),
+            several => format!("{} not here yet", several.join(", ")),
+        },
+        when: words::seconds(outcome.at, zone),
+    }
+}
+
+/// A scan in the log.
+#[derive(Template)]
+#[template(path = "door/row.html")]
+struct Row {
+    scan: i64,
+    date: i64,
+    token: String,
+    class: &'static str,
+    when: String,
+    name: String,
+    what: String,
+    door: String,
+    can_undo: bool,
+    undone: bool,
+}
+
+fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
+    let told = &outcome.told;
+    let what = if told.reason.is_empty() {
+        told.verdict.clone()
+    } else if told.verdict == "to pay" {
+        told.reason.clone()
+    } else {
+        format!("{}: {}", told.verdict, told.reason)
+    };
+    Row {
+        scan: outcome.scan,
+        date: date.0,
+        token: token.into(),
+        class: class(&told.verdict),
+        when: words::seconds(outcome.at, zone),
+        name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
+        what,
+        door: outcome.door.clone(),
+        can_undo: told.verdict == Verdict::ComeIn.word() && !outcome.undone,
+        undone: outcome.undone,
+    }
+}
+
+/// The count and the strip, kept up to date on every open door.
+#[derive(Template)]
+#[template(path = "door/board.html")]
+struct BoardPart {
+    strip: String,
+    inside: u32,
+    expected: u32,
+    pace: String,
+}
+
+fn board_part(board: &Board) -> BoardPart {
+    let pace = if board.expected > 0 && board.inside >= board.expected {
+        "everybody is in".into()
+    } else if board.lately == 0 {
+        "nobody in the last five minutes".into()
+    } else {
+        let tenths = board.lately * 10 / matricle_core::door::PACE_MINUTES;
+        let pace = if tenths >= 10 { (tenths / 10).to_string() } else { format!("0.{tenths}") };
+        let by = board.all_in_by.map_or_else(String::new, |at| {
+            format!(
+                " · all in by {} at this pace",
+                words::clock(words::local(at, &board.zone).datetime())
+            )
+        });
+        format!("{pace} a minute just now{by}")
+    };
+    BoardPart {
+        strip: strip::svg(&board.sheet.main_pool(), board.inside, strip::DOOR),
+        inside: board.inside,
+        expected: board.expected,
+        pace,
+    }
+}
+
+/// Somebody found by name.
+struct NameRow {
+    attendee: i64,
+    name: String,
+    ticket: String,
+    booker: String,
+    class: &'static str,
+    state: String,
+    can_admit: bool,
+}
+
+#[derive(Template)]
+#[template(path = "door/names.html")]
+struct Names {
+    date: i64,
+    token: String,
+    typed: String,
+    rows: Vec<NameRow>,
+    keys: Vec<String>,
+}
+
+fn name_row(name: &Name, zone: &str) -> NameRow {
+    let p = &name.person;
+    let state = match &name.verdict {
+        Verdict::ComeIn => String::new(),
+        Verdict::AlreadyIn { at, door } => {
+            format!("in since {}, {door}", words::clock(words::local(*at, zone).datetime()))
+        }
+        Verdict::ToPay { due } => format!("{due} to pay"),
+        other => other.word().into(),
+    };
+    NameRow {
+        attendee: p.facts.attendee.0,
+        name: p.name.clone(),
+        ticket: p.ticket.clone(),
+        booker: if p.booker == p.name { String::new() } else { format!("with {}", p.booker) },
+        class: class(name.verdict.word()),
+        state,
+        can_admit: name.verdict.admits(),
+    }
+}
+
+/// A key for a scan sent by a page without script.
+fn scan_key() -> String {
+    URL_SAFE_NO_PAD.encode(random_bytes::<16>())
+}
+
+#[derive(Template)]
+#[template(path = "door/door.html")]
+struct Door {
+    f: Frame,
+    date: i64,
+    title: String,
+    when: String,
+    place: String,
+    door: String,
+    key: String,
+    verdict: String,
+    board: String,
+    log: Vec<String>,
+    names: Option<String>,
+    last: Option<i64>,
+}
+
+async fn door_page(
+    app: &App,
+    visitor: &Visitor,
+    staff: &Staff,
+    date: DateId,
+    door: String,
+    now_told: Option<Outcome>,
+    names: Option<String>,
+) -> Result<Response, WebError> {
+    let board = desk_door::board(&app.desk, staff, date).await?;
+    let log = desk_door::log(&app.desk, staff, date).await?;
+    let house = app.desk.house().await?;
+    let f = Frame::new(
+        app,
+        Face::Door,
+        format!("Door: {}", board.sheet.event.title),
+        &house.name,
+        visitor,
+        Some(staff),
+    );
+    let zone = &house.zone;
+    let ready = VerdictPart {
+        class: "ready",
+        word: "Ready".into(),
+        name: String::new(),
+        ticket: "Hold a ticket to the scanner or the camera, or type a name.".into(),
+        reason: String::new(),
+        companions: String::new(),
+        when: String::new(),
+    };
+    let verdict = now_told.map_or(ready, |outcome| verdict_part(&outcome, zone)).render()?;
+    let rows = log
+        .iter()
+        .map(|o| log_row(o, date, zone, &f.token).render())
+        .collect::<Result<Vec<_>, _>>()?;
+    let last = log
+        .iter()
+        .find(|o| !o.undone && o.door == door && o.told.verdict == Verdict::ComeIn.word())
+        .map(|o| o.scan);
+    let span = &board.sheet.date.span;
+    let today = words::local(app.desk.clock.now(), &span.zone).date();
+    html(&Door {
+        date: date.0,
+        title: board.sheet.event.title.clone(),
+        when: words::span(span.starts, span.ends, today),
+        place: board.sheet.date.place(),
+        door,
+        key: scan_key(),
+        verdict,
+        board: board_part(&board).render()?,
+        log: rows,
+        names,
+        last,
+        f,
+    })
+}
+
+/// What the address of a door says.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Asked {
+    /// A new name for the door of this device.
+    door: Option<String>,
+}
+
+/// `GET /door/{date}`: the door of a date.
+pub(crate) async fn show(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Query(Asked { door }): Query<Asked>,
+    headers: HeaderMap,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    if let Some(door) = door {
+        let door: String = door.trim().chars().filter(|c| !c.is_control()).take(40).collect();
+        let cookie = guard::door_cookie(&app.settings, &door);
+        let to = Redirect::to(&format!("/door/{date}"));
+        return Ok(([(header::SET_COOKIE, cookie)], to).into_response());
+    }
+    door_page(&app, &visitor, &staff, DateId(date), guard::door_name(&headers), None, None).await
+}
+
+/// The answer to a scan: the verdict, and its row for the log.
+#[derive(Template)]
+#[template(path = "door/answer.html")]
+struct Answer {
+    verdict: VerdictPart,
+    row: Row,
+}
+
+/// `POST /door/{date}/scan`: something was shown at the door: a text that was
+/// scanned or typed, or a person found by name.
+pub(crate) async fn scan(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Part(part): Part,
+    headers: HeaderMap,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let date = DateId(date);
+    let (text, door) = (form.get("text").trim(), guard::door_name(&headers));
+    let attendee = form.get("attendee").parse().ok().map(AttendeeId);
+    // A name that was typed is looked for; a text that a scanner read is judged as it is.
+    let typed_name =
+        attendee.is_none() && form.get("by") != "scanner" && read(text) == Reading::NotACode;
+    if typed_name {
+        let token = app.desk.secrets.form_token(&visitor.0);
+        let names = names_part(&app, &staff, date, text, token).await?;
+        return door_page(&app, &visitor, &staff, date, door, None, Some(names)).await;
+    }
+    let shown =
+        attendee.map_or_else(|| Shown::Text(text.chars().take(200).collect()), Shown::Attendee);
+    let key = match form.get("key") {
+        key if (8..=64).contains(&key.len()) => key.to_owned(),
+        _ => scan_key(),
+    };
+    let outcome = desk_door::show(&app.desk, &staff, date, door.clone(), key, shown).await?;
+    if !part {
+        return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
+    }
+    answer(&app, &visitor, date, &outcome).await
+}
+
+async fn answer(
+    app: &App,
+    visitor: &Visitor,
+    date: DateId,
+    outcome: &Outcome,
+) -> Result<Response, WebError> {
+    let zone = app.zone().await?;
+    let token = app.desk.secrets.form_token(&visitor.0);
+    html(&Answer {
+        verdict: verdict_part(outcome, &zone),
+        row: log_row(outcome, date, &zone, &token),
+    })
+}
+
+/// `POST /door/{date}/undo`: somebody was let in by mistake.
+pub(crate) async fn undo(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Part(part): Part,
+    headers: HeaderMap,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let scan = form.get("scan").parse().map_err(|_| DeskError::NothingToUndo)?;
+    let outcome = desk_door::undo(&app.desk, &staff, DateId(date), scan).await?;
+    if !part {
+        let door = guard::door_name(&headers);
+        return door_page(&app, &visitor, &staff, DateId(date), door, Some(outcome), None).await;
+    }
+    answer(&app, &visitor, DateId(date), &outcome).await
+}
+
+/// What is typed at the door.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Typed {
+    #[serde(default)]
+    text: String,
+}
+
+async fn names_part(
+    app: &App,
+    staff: &Staff,
+    date: DateId,
+    typed: &str,
+    token: String,
+) -> Result<String, WebError> {
+    let zone = app.zone().await?;
+    let found = desk_door::names(&app.desk, staff, date, typed).await?;
+    let rows: Vec<_> = found.iter().map(|n| name_row(n, &zone)).collect();
+    let keys = rows.iter().map(|_| scan_key()).collect();
+    Ok(Names { date: date.0, token, typed: typed.into(), rows, keys }.render()?)
+}
+
+/// `GET /door/{date}/names`: people whose names are being typed.
+pub(crate) async fn names(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Query(Typed { text }): Query<Typed>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    let text = text.trim();
+    if text.is_empty() || read(text) != Reading::NotACode {
+        return Ok(axum::response::Html("").into_response());
+    }
+    let token = app.desk.secrets.form_token(&visitor.0);
+    let part = names_part(&app, &staff, DateId(date), text, token).await?;
+    Ok(axum::response::Html(part).into_response())
+}
+
+/// `GET /door/{date}/live`: the count and the strip, as they change.
+pub(crate) async fn live(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    let desk = app.desk.clone();
+    // Refused now rather than in the stream.
+    desk_door::board(&desk, &staff, DateId(date)).await?;
+    Ok(live::stream(&app, DateId(date), move || {
+        let (desk, staff) = (desk.clone(), staff.clone());
+        async move {
+            let board = desk_door::board(&desk, &staff, DateId(date)).await?;
+            Ok(board_part(&board).render()?)
+        }
+    }))
+}
+
+impl App {
+    /// The zone of the house's clocks; it changes so seldom that it is asked for once a minute.
+    async fn zone(&self) -> Result<String, WebError> {
+        let now: Timestamp = self.desk.clock.now();
+        if let Some(zone) = self.pages.zone(now) {
+            return Ok(zone);
+        }
+        let zone = self.desk.house().await?.zone;
+        self.pages.keep_zone(zone.clone(), now);
+        Ok(zone)
+    }
+}

@@ -1,0 +1,207 @@
+//! Failures as pages: what happened, and what to do.
+
+use std::any::Any;
+
+use askama::Template;
+use axum::http::{StatusCode, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use matricle_desk::DeskError;
+
+use crate::assets;
+
+/// Why a request was not answered as asked.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WebError {
+    #[error(transparent)]
+    Desk(#[from] DeskError),
+    #[error("sign in first")]
+    SignInFirst { back: String },
+    #[error("a form of another site")]
+    Elsewhere,
+    #[error("a form of an old page")]
+    OldPage,
+    #[error("a form that cannot be read")]
+    Unreadable,
+    #[error("too often")]
+    TooOften { seconds: u64 },
+    #[error("a page that cannot be rendered: {0}")]
+    Page(#[from] askama::Error),
+}
+
+#[derive(Template)]
+#[template(path = "error.html")]
+struct ErrorPage {
+    version: &'static str,
+    title: &'static str,
+    what: String,
+}
+
+impl IntoResponse for WebError {
+    fn into_response(self) -> Response {
+        let (status, title, what) = match self {
+            Self::SignInFirst { back } => {
+                let back = crate::page::encode(&back);
+                return Redirect::to(&format!("/sign-in?back={back}")).into_response();
+            }
+            Self::Desk(DeskError::NotFound) => missing(),
+            Self::Desk(DeskError::Right(refusal)) => (
+                StatusCode::FORBIDDEN,
+                "Not for your role",
+                format!(
+                    "You are signed in as a {}, who may not do this. Ask an organiser, or sign in as somebody else.",
+                    refusal.role.word()
+                ),
+            ),
+            Self::Desk(DeskError::NotSetUp) => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "Not set up yet",
+                "This house has no name yet. Whoever runs the program gives it one in its configuration.".into(),
+            ),
+            Self::Desk(DeskError::Move(refusal)) => (
+                StatusCode::CONFLICT,
+                "That is no longer possible",
+                format!(
+                    "This booking is {} by now. Go back and load the page again to see what can be done.",
+                    refusal.state.word()
+                ),
+            ),
+            Self::Desk(DeskError::Choice(refusal)) => (
+                StatusCode::CONFLICT,
+                "The seats cannot be kept",
+                crate::wording::choice(&refusal, &[]),
+            ),
+            Self::Desk(DeskError::PriceChanged { old, new }) => (
+                StatusCode::CONFLICT,
+                "The price has changed",
+                format!("These seats cost {old} before and cost {new} now. Go back to see them."),
+            ),
+            Self::Desk(DeskError::Details(_)) => (
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "Some fields need another look",
+                "Go back to the form; what you typed is kept.".into(),
+            ),
+            Self::Desk(DeskError::NothingToUndo) => (
+                StatusCode::CONFLICT,
+                "Nothing to undo",
+                "This scan let nobody in, or was undone before.".into(),
+            ),
+            Self::Desk(DeskError::SignIn | DeskError::ShortPassword { .. }) => (
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "That did not work",
+                "Address and password do not belong together.".into(),
+            ),
+            Self::Desk(DeskError::Unsigned) => {
+                (StatusCode::UNAUTHORIZED, "Not signed", "This call is not signed as it should be.".into())
+            }
+            Self::Desk(DeskError::Provider(error)) => {
+                tracing::warn!(%error, "the card provider failed");
+                (
+                    StatusCode::BAD_GATEWAY,
+                    "The card provider does not answer",
+                    "Your seats are kept. Wait a moment, then load this page again.".into(),
+                )
+            }
+            Self::Elsewhere => (
+                StatusCode::FORBIDDEN,
+                "A form from another site",
+                "This form was not sent from one of our pages, so nothing was done. Open the page here and try again.".into(),
+            ),
+            Self::OldPage => (
+                StatusCode::FORBIDDEN,
+                "This page was too old",
+                "Nothing was done. Go back, load the page again and send it once more.".into(),
+            ),
+            Self::Unreadable => (
+                StatusCode::BAD_REQUEST,
+                "The form could not be read",
+                "Nothing was done. Go back, load the page again and send it once more.".into(),
+            ),
+            Self::TooOften { seconds } => {
+                let what = format!(
+                    "That was often in a short time. Wait {seconds} seconds, then try again; nothing you typed is lost if you go back."
+                );
+                let page = render(StatusCode::TOO_MANY_REQUESTS, "A moment, please", what);
+                return ([(header::RETRY_AFTER, seconds.to_string())], page).into_response();
+            }
+            error @ (Self::Page(_)
+            | Self::Desk(
+                DeskError::Store(_)
+                | DeskError::Plan(_)
+                | DeskError::Paper(_)
+                | DeskError::Mail(_)
+                | DeskError::Internal(_),
+            )) => {
+                tracing::error!(%error, "a request failed");
+                broken()
+            }
+        };
+        render(status, title, what)
+    }
+}
+
+fn missing() -> (StatusCode, &'static str, String) {
+    (
+        StatusCode::NOT_FOUND,
+        "There is nothing at this address",
+        "It may have been typed wrongly, or what was here is over. The programme shows what is coming.".into(),
+    )
+}
+
+fn broken() -> (StatusCode, &'static str, String) {
+    (
+        StatusCode::INTERNAL_SERVER_ERROR,
+        "Something went wrong on our side",
+        "It has been noted. Go back and try again; what was saved is still there.".into(),
+    )
+}
+
+fn render(status: StatusCode, title: &'static str, what: String) -> Response {
+    let page = ErrorPage { version: &assets::VERSION, title, what: what.clone() };
+    let mut response = match page.render() {
+        Ok(html) => (status, Html(html)).into_response(),
+        Err(_) => (status, what.clone()).into_response(),
+    };
+    response.extensions_mut().insert(InShort { title, what });
+    response
+}
+
+/// The same failure in short, for a page that asked for a part of itself.
+#[derive(Debug, Clone)]
+pub(crate) struct InShort {
+    title: &'static str,
+    what: String,
+}
+
+#[derive(Template)]
+#[template(path = "parts/flash.html")]
+struct Flash<'a> {
+    title: &'a str,
+    what: &'a str,
+}
+
+/// Replaces a page that says what failed by a few words, for [`InShort`].
+pub(crate) fn in_short(response: Response) -> Response {
+    let Some(short) = response.extensions().get::<InShort>().cloned() else { return response };
+    let status = response.status();
+    match (Flash { title: short.title, what: &short.what }).render() {
+        Ok(html) => (status, Html(html)).into_response(),
+        Err(_) => response,
+    }
+}
+
+/// Any address that no route knows.
+pub(crate) async fn not_found() -> Response {
+    WebError::Desk(DeskError::NotFound).into_response()
+}
+
+/// A handler that panicked: the cause goes to the log, none of it to the page.
+pub(crate) fn panicked(cause: Box<dyn Any + Send>) -> Response {
+    let cause = cause
+        .downcast_ref::<String>()
+        .map(String::as_str)
+        .or_else(|| cause.downcast_ref::<&str>().copied())
+        .unwrap_or("unknown");
+    tracing::error!(cause, "a handler panicked");
+    let (status, title, what) = broken();
+    render(status, title, what)
+}

@@ -1,0 +1,369 @@
+//! Who asks, from where, how often, and whether a form is ours.
+
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::num::NonZeroU32;
+
+use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Request, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, HeaderValue, Method, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use governor::clock::Clock as _;
+use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use matricle_desk::{random_bytes, signin};
+use matricle_store::people::Staff;
+
+use crate::error::WebError;
+use crate::{App, Settings};
+
+/// How much one address may ask for in a minute.
+#[derive(Debug, Clone, Copy)]
+pub struct Limits {
+    /// Tries to sign in.
+    pub sign_in: u32,
+    /// Choices of seats and completed forms.
+    pub booking: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { sign_in: 10, booking: 40 }
+    }
+}
+
+/// What somebody asks too often for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Often {
+    SignIn,
+    Booking,
+}
+
+#[derive(Debug)]
+pub(crate) struct Guards {
+    sign_in: DefaultKeyedRateLimiter<IpAddr>,
+    booking: DefaultKeyedRateLimiter<IpAddr>,
+    policy: HeaderValue,
+    door_policy: HeaderValue,
+}
+
+impl Guards {
+    pub(crate) fn new(settings: &Settings) -> Self {
+        let a_minute = |n: u32| {
+            RateLimiter::keyed(Quota::per_minute(NonZeroU32::new(n).unwrap_or(NonZeroU32::MIN)))
+        };
+        let policy = |script: &str| {
+            let text = format!(
+                "default-src 'none'; script-src 'self'{script}; style-src 'self'; font-src 'self'; \
+                 img-src 'self' data: blob:; connect-src 'self'; worker-src 'self'; media-src 'self' blob:; \
+                 form-action 'self' {}; frame-ancestors 'none'; base-uri 'none'",
+                settings.pay_origin
+            );
+            HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static("default-src 'self'"))
+        };
+        Self {
+            sign_in: a_minute(settings.limits.sign_in),
+            booking: a_minute(settings.limits.booking),
+            policy: policy(""),
+            door_policy: policy(" 'wasm-unsafe-eval'"),
+        }
+    }
+
+    /// Lets somebody pass, unless they asked too often.
+    pub(crate) fn often(&self, what: Often, from: Asker) -> Result<(), WebError> {
+        let limiter = match what {
+            Often::SignIn => &self.sign_in,
+            Often::Booking => &self.booking,
+        };
+        limiter.check_key(&from.0).map_err(|not_until| {
+            let wait = not_until.wait_time_from(limiter.clock().now());
+            WebError::TooOften { seconds: wait.as_secs() + 1 }
+        })
+    }
+}
+
+/// A random name that a browser keeps, to which its forms are bound.
+#[derive(Debug, Clone)]
+pub(crate) struct Visitor(pub(crate) String);
+
+const VISITOR: &str = "visitor";
+const SESSION: &str = "session";
+/// The hold that this browser has begun.
+const HOLD: &str = "hold";
+/// Which door this device stands at.
+const DOOR: &str = "door";
+
+/// The value of a cookie.
+fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
+    headers
+        .get_all(header::COOKIE)
+        .iter()
+        .filter_map(|line| line.to_str().ok())
+        .flat_map(|line| line.split(';'))
+        .filter_map(|pair| pair.trim().split_once('='))
+        .find(|(known, _)| *known == name)
+        .map(|(_, value)| value)
+}
+
+/// Runs around every request: names visitors, turns forms from elsewhere away, sets headers.
+pub(crate) async fn watch(State(app): State<App>, mut request: Request, next: Next) -> Response {
+    let path = request.uri().path();
+    let (is_static, is_hook, is_door) =
+        (path.starts_with("/static/"), path.starts_with("/hooks/"), path.starts_with("/door"));
+    if is_static {
+        let mut response = next.run(request).await;
+        response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
+        return response;
+    }
+    let safe = matches!(*request.method(), Method::GET | Method::HEAD);
+    if !safe && !is_hook && comes_from_elsewhere(request.headers()) {
+        return WebError::Elsewhere.into_response();
+    }
+    let known = cookie(request.headers(), VISITOR).filter(|v| v.len() == 22).map(String::from);
+    let fresh = known.is_none();
+    let visitor = known.unwrap_or_else(|| URL_SAFE_NO_PAD.encode(random_bytes::<16>()));
+    request.extensions_mut().insert(Visitor(visitor.clone()));
+    let is_part = request.headers().contains_key("hx-request");
+    let mut response = next.run(request).await;
+    if is_part {
+        response = crate::error::in_short(response);
+    }
+    if fresh && !is_hook {
+        let set = set_cookie(&app.settings, VISITOR, &visitor, Some(180 * 24 * 3600));
+        response.headers_mut().append(header::SET_COOKIE, set);
+    }
+    let policy = if is_door { &app.guards.door_policy } else { &app.guards.policy };
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_SECURITY_POLICY, policy.clone());
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("same-origin"));
+    headers.insert("permissions-policy", HeaderValue::from_static("camera=(self), microphone=()"));
+    if !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
+    response
+}
+
+const NOSNIFF: HeaderValue = HeaderValue::from_static("nosniff");
+
+/// Whether a browser says that another site made it send this.
+fn comes_from_elsewhere(headers: &HeaderMap) -> bool {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok());
+    if let Some(site) = text("sec-fetch-site") {
+        return !matches!(site, "same-origin" | "none");
+    }
+    match (text("origin"), text("host")) {
+        (Some(origin), Some(host)) => origin.split_once("://").is_none_or(|(_, from)| from != host),
+        _ => false,
+    }
+}
+
+fn set_cookie(settings: &Settings, name: &str, value: &str, seconds: Option<u64>) -> HeaderValue {
+    let secure = if settings.secure_cookies { "; Secure" } else { "" };
+    let age = seconds.map_or(String::new(), |s| format!("; Max-Age={s}"));
+    HeaderValue::from_str(&format!("{name}={value}; Path=/; HttpOnly; SameSite=Lax{age}{secure}"))
+        .unwrap_or(HeaderValue::from_static("visitor=; Max-Age=0"))
+}
+
+/// Sets the cookie of a session.
+pub(crate) fn session_cookie(settings: &Settings, token: &str) -> HeaderValue {
+    set_cookie(settings, SESSION, token, Some(14 * 24 * 3600))
+}
+
+/// Removes the cookie of a session.
+pub(crate) fn no_session(settings: &Settings) -> HeaderValue {
+    set_cookie(settings, SESSION, "", Some(0))
+}
+
+/// Remembers the hold that this browser has begun.
+pub(crate) fn hold_cookie(settings: &Settings, address: &str) -> HeaderValue {
+    set_cookie(settings, HOLD, address, Some(24 * 3600))
+}
+
+/// Remembers which door this device stands at. Written in base64, since names
+/// of doors may hold anything.
+pub(crate) fn door_cookie(settings: &Settings, door: &str) -> HeaderValue {
+    set_cookie(settings, DOOR, &URL_SAFE_NO_PAD.encode(door), Some(180 * 24 * 3600))
+}
+
+/// The door of this device.
+pub(crate) fn door_name(headers: &HeaderMap) -> String {
+    cookie(headers, DOOR)
+        .and_then(|v| URL_SAFE_NO_PAD.decode(v).ok())
+        .and_then(|bytes| String::from_utf8(bytes).ok())
+        .filter(|name| !name.trim().is_empty())
+        .unwrap_or_else(|| "main door".into())
+}
+
+/// The session token of a request.
+pub(crate) fn session_token(headers: &HeaderMap) -> Option<&str> {
+    cookie(headers, SESSION).filter(|token| !token.is_empty())
+}
+
+/// Reference and key of the hold that this browser has begun.
+pub(crate) fn hold_of(headers: &HeaderMap) -> Option<(String, String)> {
+    let (reference, key) = cookie(headers, HOLD)?.split_once('.')?;
+    Some((reference.to_owned(), key.to_owned()))
+}
+
+impl FromRequestParts<App> for Visitor {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, _: &App) -> Result<Self, WebError> {
+        parts.extensions.get::<Self>().cloned().ok_or(WebError::Elsewhere)
+    }
+}
+
+/// The address somebody asks from.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Asker(pub(crate) IpAddr);
+
+impl FromRequestParts<App> for Asker {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        let peer = parts
+            .extensions
+            .get::<ConnectInfo<SocketAddr>>()
+            .map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |ConnectInfo(addr)| addr.ip());
+        Ok(Self(asker(peer, &parts.headers, app.settings.behind_proxy)))
+    }
+}
+
+/// Only the last entry of `X-Forwarded-For` was written by the proxy in front; the
+/// others say what the asker likes.
+fn asker(peer: IpAddr, headers: &HeaderMap, behind_proxy: bool) -> IpAddr {
+    let forwarded = headers
+        .get_all("x-forwarded-for")
+        .iter()
+        .next_back()
+        .and_then(|v| v.to_str().ok())
+        .and_then(|v| v.rsplit(',').next())
+        .and_then(|v| v.trim().parse().ok());
+    forwarded.filter(|_| behind_proxy).unwrap_or(peer)
+}
+
+/// Somebody who works here and has signed in.
+#[derive(Debug, Clone)]
+pub(crate) struct SignedIn(pub(crate) Staff);
+
+impl FromRequestParts<App> for SignedIn {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        match staff(&parts.headers, app).await? {
+            Some(staff) => Ok(Self(staff)),
+            None => {
+                let path = parts.uri.path_and_query().map_or("/office", |p| p.as_str());
+                Err(WebError::SignInFirst { back: path.to_owned() })
+            }
+        }
+    }
+}
+
+/// Whoever asks, perhaps signed in.
+#[derive(Debug, Clone)]
+pub(crate) struct Perhaps(pub(crate) Option<Staff>);
+
+impl FromRequestParts<App> for Perhaps {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        Ok(Self(staff(&parts.headers, app).await?))
+    }
+}
+
+async fn staff(headers: &HeaderMap, app: &App) -> Result<Option<Staff>, WebError> {
+    match session_token(headers) {
+        Some(token) => Ok(signin::session(&app.desk, token).await?),
+        None => Ok(None),
+    }
+}
+
+/// The fields of a form that came from one of our pages, made for this visitor.
+#[derive(Debug, Clone)]
+pub(crate) struct Posted(Vec<(String, String)>);
+
+impl Posted {
+    /// The value of a field; empty when it is missing.
+    pub(crate) fn get(&self, name: &str) -> &str {
+        self.0.iter().find(|(known, _)| known == name).map_or("", |(_, value)| value)
+    }
+
+    /// Fields whose names begin with `prefix`, with the rest of the name.
+    pub(crate) fn starting<'p>(
+        &'p self,
+        prefix: &'p str,
+    ) -> impl Iterator<Item = (&'p str, &'p str)> {
+        self.0
+            .iter()
+            .filter_map(move |(name, value)| Some((name.strip_prefix(prefix)?, value.as_str())))
+    }
+}
+
+impl FromRequest<App> for Posted {
+    type Rejection = WebError;
+
+    async fn from_request(request: Request, app: &App) -> Result<Self, WebError> {
+        let visitor = request.extensions().get::<Visitor>().cloned().ok_or(WebError::Elsewhere)?;
+        let in_header =
+            request.headers().get("x-form-token").and_then(|v| v.to_str().ok()).map(String::from);
+        let axum::Form(fields) = axum::Form::<Vec<(String, String)>>::from_request(request, &())
+            .await
+            .map_err(|_| WebError::Unreadable)?;
+        let posted = Self(fields);
+        let token = in_header.unwrap_or_else(|| posted.get("token").to_owned());
+        if app.desk.secrets.is_form_token(&visitor.0, &token) {
+            Ok(posted)
+        } else {
+            Err(WebError::OldPage)
+        }
+    }
+}
+
+/// Whether htmx asks for a part of a page.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Part(pub(crate) bool);
+
+impl FromRequestParts<App> for Part {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, _: &App) -> Result<Self, WebError> {
+        Ok(Self(parts.headers.contains_key("hx-request")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(pairs: &[(&'static str, &'static str)]) -> HeaderMap {
+        pairs.iter().map(|&(n, v)| (n.parse().unwrap(), HeaderValue::from_static(v))).collect()
+    }
+
+    #[test]
+    fn forms_of_other_sites_are_known_by_what_the_browser_says() {
+        let elsewhere = |pairs: &[_]| comes_from_elsewhere(&headers(pairs));
+        assert!(elsewhere(&[("sec-fetch-site", "cross-site")]));
+        assert!(elsewhere(&[
+            ("sec-fetch-site", "same-site"),
+            ("origin", "http://a.example"),
+            ("host", "a.example")
+        ]));
+        assert!(elsewhere(&[("origin", "http://evil.example"), ("host", "club.example")]));
+        assert!(elsewhere(&[("origin", "null"), ("host", "club.example")]));
+        assert!(!elsewhere(&[("sec-fetch-site", "same-origin")]));
+        assert!(!elsewhere(&[("origin", "http://club.example:80"), ("host", "club.example:80")]));
+        assert!(!elsewhere(&[("host", "club.example")]), "no browser");
+    }
+
+    #[test]
+    fn only_the_entry_written_by_our_proxy_counts() {
+        let peer: IpAddr = "10.0.0.1".parse().unwrap();
+        let told = headers(&[("x-forwarded-for", "1.1.1.1, 203.0.113.9")]);
+        assert_eq!(asker(peer, &told, true).to_string(), "203.0.113.9");
+        assert_eq!(asker(peer, &told, false), peer);
+        assert_eq!(asker(peer, &headers(&[("x-forwarded-for", "nobody")]), true), peer);
+    }
+}

@@ -1,0 +1,72 @@
+//! Parts of pages that keep themselves up to date (server-sent events).
+
+use std::convert::Infallible;
+use std::future::Future;
+use std::time::Duration;
+
+use axum::response::sse::{Event, KeepAlive, Sse};
+use axum::response::{IntoResponse, Response};
+use futures_util::stream;
+use matricle_core::DateId;
+use tokio::sync::broadcast::error::RecvError;
+use tokio::time::{sleep, timeout};
+
+use crate::App;
+use crate::error::WebError;
+
+/// Changes closer together than this are told as one.
+const TOGETHER: Duration = Duration::from_millis(120);
+/// Told again after this long without a change: the pace at the door ages.
+const AGEING: Duration = Duration::from_secs(20);
+
+/// A stream of a part of a page: now, and after every change of a date.
+pub(crate) fn stream<F, Fut>(app: &App, date: DateId, render: F) -> Response
+where
+    F: Fn() -> Fut + Send + 'static,
+    Fut: Future<Output = Result<String, WebError>> + Send,
+{
+    struct Watch<F> {
+        changes: tokio::sync::broadcast::Receiver<DateId>,
+        stop: tokio::sync::watch::Receiver<bool>,
+        render: F,
+        first: bool,
+    }
+    // Listening begins before the first part is rendered, so that no change falls between.
+    let watch =
+        Watch { changes: app.desk.store.changes(), stop: app.stop.clone(), render, first: true };
+    let events = stream::unfold(watch, move |mut w| async move {
+        if !w.first {
+            tokio::select! {
+                _ = w.stop.wait_for(|stopped| *stopped) => return None,
+                open = changed(&mut w.changes, date) => if !open { return None },
+            }
+        }
+        w.first = false;
+        let html = match (w.render)().await {
+            Ok(html) => html,
+            Err(error) => {
+                tracing::warn!(%error, "a live part could not be rendered");
+                return None; // the browser connects again
+            }
+        };
+        Some((Ok::<_, Infallible>(Event::default().data(html)), w))
+    });
+    Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))).into_response()
+}
+
+/// Waits for a change of the date, or until the part has aged; false when the store is gone.
+async fn changed(changes: &mut tokio::sync::broadcast::Receiver<DateId>, date: DateId) -> bool {
+    loop {
+        match timeout(AGEING, changes.recv()).await {
+            Err(_) | Ok(Err(RecvError::Lagged(_))) => return true,
+            Ok(Err(RecvError::Closed)) => return false,
+            Ok(Ok(which)) if which == date => break,
+            Ok(Ok(_)) => {}
+        }
+    }
+    sleep(TOGETHER).await;
+    while let Ok(_) | Err(tokio::sync::broadcast::error::TryRecvError::Lagged(_)) =
+        changes.try_recv()
+    {}
+    true
+}

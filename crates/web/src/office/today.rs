@@ -1,0 +1,89 @@
+//! `GET /office`: what is on, and what needs doing.
+
+use askama::Template;
+use axum::extract::State;
+use axum::response::Response;
+use matricle_desk::office;
+use matricle_formats::words;
+
+use super::{DateRow, date_row};
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{SignedIn, Visitor};
+use crate::page::{Face, Frame, html};
+
+#[derive(Template)]
+#[template(path = "office/today.html")]
+struct Today {
+    f: Frame,
+    day: String,
+    dates: Vec<DateRow>,
+    todo: Vec<Todo>,
+}
+
+/// Something that needs doing.
+struct Todo {
+    class: &'static str,
+    href: String,
+    what: String,
+    about: String,
+}
+
+pub(crate) async fn show(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    let today = office::today(&app.desk, &staff).await?;
+    let now = app.desk.clock.now();
+    let zone = &today.house.zone;
+    let currency = today.house.currency;
+    let booking = |reference: &str| format!("/office/bookings/{}", reference.replace('-', ""));
+    let mut todo = Vec::new();
+    for (message, reference) in &today.messages {
+        let tried =
+            if message.state == "failed" { "could not be sent" } else { "is late; trying again" };
+        todo.push(Todo {
+            class: "wrong",
+            href: booking(reference),
+            what: format!("A {} {tried}", message.kind.word()),
+            about: message.last_error.clone().unwrap_or_default(),
+        });
+    }
+    for money in &today.to_give_back {
+        todo.push(Todo {
+            class: "pay",
+            href: booking(&money.reference),
+            what: format!("Give {} back to {}", currency.of(money.minor), money.name),
+            about: "the booking was cancelled".into(),
+        });
+    }
+    for row in &today.asking {
+        todo.push(Todo {
+            class: "asking",
+            href: booking(&row.booking.reference.to_string()),
+            what: format!("{} asks for {}", row.booking.name, words::count(row.people, "seats")),
+            about: row.title.clone(),
+        });
+    }
+    for row in &today.to_pay {
+        let by = row
+            .booking
+            .deadline
+            .map_or_else(String::new, |d| format!(", by {}", words::moment(d, zone, now)));
+        todo.push(Todo {
+            class: "pay",
+            href: booking(&row.booking.reference.to_string()),
+            what: format!("{} has {} to pay{by}", row.booking.name, row.booking.due()),
+            about: row.title.clone(),
+        });
+    }
+    let f = Frame::new(&app, Face::Office, "Today", &today.house.name, &visitor, Some(&staff))
+        .in_room("today");
+    html(&Today {
+        f,
+        day: words::long_day(words::local(now, zone).date()),
+        dates: today.dates.iter().map(|d| date_row(d, now)).collect(),
+        todo,
+    })
+}

@@ -1,0 +1,96 @@
+//! What every page has around it.
+
+use askama::Template;
+use axum::http::StatusCode;
+use axum::response::{Html, IntoResponse, Response};
+use matricle_core::staff::Right;
+use matricle_store::people::Staff;
+
+use crate::App;
+use crate::assets;
+use crate::error::WebError;
+use crate::guard::Visitor;
+
+/// The three faces.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Face {
+    Programme,
+    Office,
+    Door,
+}
+
+/// The frame of a page.
+#[derive(Debug, Clone)]
+pub(crate) struct Frame {
+    pub(crate) title: String,
+    pub(crate) face: Face,
+    /// The room of the Office, such as `events`.
+    pub(crate) room: &'static str,
+    pub(crate) house: String,
+    /// Name of whoever has signed in.
+    pub(crate) me: Option<String>,
+    /// Whether they may see the Office.
+    pub(crate) office: bool,
+    /// The token of this visitor's forms.
+    pub(crate) token: String,
+    /// In the addresses of scripts and styles.
+    pub(crate) version: &'static str,
+}
+
+impl Frame {
+    pub(crate) fn new(
+        app: &App,
+        face: Face,
+        title: impl Into<String>,
+        house: &str,
+        visitor: &Visitor,
+        staff: Option<&Staff>,
+    ) -> Self {
+        Self {
+            title: title.into(),
+            face,
+            room: "",
+            house: house.into(),
+            me: staff.map(|s| s.name.clone()),
+            office: staff.is_some_and(|s| s.role.may(Right::SeeOffice)),
+            token: app.desk.secrets.form_token(&visitor.0),
+            version: &assets::VERSION,
+        }
+    }
+
+    pub(crate) fn in_room(mut self, room: &'static str) -> Self {
+        self.room = room;
+        self
+    }
+
+    pub(crate) fn is(&self, face: &str) -> bool {
+        matches!(
+            (self.face, face),
+            (Face::Programme, "programme") | (Face::Office, "office") | (Face::Door, "door")
+        )
+    }
+}
+
+/// Renders a page or a part of one.
+pub(crate) fn html(template: &impl Template) -> Result<Response, WebError> {
+    Ok(Html(template.render()?).into_response())
+}
+
+/// Renders a page that says what is wrong with what was sent.
+pub(crate) fn refused(status: StatusCode, template: &impl Template) -> Result<Response, WebError> {
+    Ok((status, Html(template.render()?)).into_response())
+}
+
+/// A text inside a query (RFC 3986: all but unreserved characters in percent form).
+pub(crate) fn encode(text: &str) -> String {
+    let mut encoded = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                encoded.push(char::from(byte));
+            }
+            _ => encoded.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    encoded
+}

@@ -1,0 +1,562 @@
+//! `/booking/{reference}/{key}`: a booking at its secret address, from the form to the tickets.
+
+use std::time::Duration;
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use jiff::Timestamp;
+use matricle_core::QuestionId;
+use matricle_core::booking::State as BookingState;
+use matricle_core::codes::Reference;
+use matricle_core::details::{Answering, Draft, Field, Problem};
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::{DeskError, checkout, messages};
+use matricle_formats::{barcode, words};
+use matricle_store::payments::PaymentState;
+
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{Asker, Often, Part, Perhaps, Posted, Visitor};
+use crate::page::{Face, Frame, html, refused};
+use crate::wording;
+
+/// How long a page waits for the card provider before it shows what is known.
+const PATIENCE: Duration = Duration::from_secs(3);
+
+/// The address of a booking's own page.
+pub(crate) fn address(app: &App, reference: Reference) -> String {
+    format!("/booking/{}/{}", reference.as_str(), app.desk.secrets.booking_key(reference))
+}
+
+/// The booking that an address opens; an address that opens none is not found.
+fn open(app: &App, reference: &str, key: &str) -> Result<Reference, WebError> {
+    Reference::parse(reference)
+        .filter(|reference| app.desk.secrets.opens_booking(*reference, key))
+        .ok_or(WebError::Desk(DeskError::NotFound))
+}
+
+type At = Path<(String, String)>;
+
+/// What stands beside every step: which seats, until when, for how much.
+#[derive(Template)]
+#[template(path = "programme/summary.html")]
+struct Summary {
+    address: String,
+    token: String,
+    title: String,
+    event_href: String,
+    when: String,
+    place: String,
+    lines: Vec<(String, String)>,
+    total: String,
+    /// Seconds that the seats are still kept, and until when in words.
+    kept: Option<(i64, String)>,
+    /// What happened to the seats, when something did.
+    notice: Option<String>,
+    /// The time ran out and the seats are not kept.
+    lost: bool,
+}
+
+fn summary(app: &App, sheet: &BookingSheet, token: String, now: Timestamp) -> Summary {
+    let span = &sheet.date.span;
+    let today = words::local(now, &span.zone).date();
+    let kept = sheet.booking.deadline.filter(|d| *d > now).map(|until| {
+        let clock = words::clock(words::local(until, &sheet.house.zone).datetime());
+        (until.duration_since(now).as_secs(), clock)
+    });
+    let total = sheet.booking.total;
+    Summary {
+        address: address(app, sheet.booking.reference),
+        token,
+        title: sheet.event.title.clone(),
+        event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),
+        when: words::span(span.starts, span.ends, today),
+        place: sheet.date.place(),
+        lines: sheet
+            .lines
+            .iter()
+            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
+            .collect(),
+        total: if total.is_zero() { "free".into() } else { total.to_string() },
+        lost: kept.is_none()
+            && matches!(sheet.booking.state, BookingState::Held | BookingState::Lapsed),
+        kept,
+        notice: None,
+    }
+}
+
+/// A field of the form, as typed, with what is wrong with it.
+struct Input {
+    name: String,
+    label: String,
+    value: String,
+    hint: String,
+    problem: Option<String>,
+    needed: bool,
+}
+
+/// A question, as answered so far.
+struct Asking {
+    input: Input,
+    options: Vec<String>,
+    yes_no: bool,
+}
+
+#[derive(Template)]
+#[template(path = "programme/fill.html")]
+struct Fill {
+    f: Frame,
+    address: String,
+    name: Input,
+    email: Input,
+    attendees: Vec<Input>,
+    questions: Vec<Asking>,
+    terms: Input,
+    agreed: bool,
+    problems: usize,
+    button: String,
+    summary: Summary,
+}
+
+fn fill(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    draft: &Draft,
+    problems: &[(Field, Problem)],
+    notice: Option<String>,
+) -> Fill {
+    let problem = |field: Field| {
+        problems.iter().find(|(f, _)| *f == field).map(|(f, p)| wording::problem(*f, p))
+    };
+    let input = |name: &str, label: &str, value: &str, field, needed| Input {
+        name: name.into(),
+        label: label.into(),
+        value: value.into(),
+        hint: String::new(),
+        problem: problem(field),
+        needed,
+    };
+    let many = sheet.attendees.len();
+    let attendees = sheet
+        .attendees
+        .iter()
+        .enumerate()
+        .map(|(i, a)| {
+            let label = if many > 1 {
+                format!("{}, place {} of {many}", a.ticket, i + 1)
+            } else {
+                a.ticket.clone()
+            };
+            let value = draft.attendees.get(i).map_or("", String::as_str);
+            let mut field =
+                input(&format!("attendee_{i}"), &label, value, Field::Attendee(i), i > 0);
+            if i == 0 {
+                field.hint = "Leave this empty if it is you.".into();
+            }
+            field
+        })
+        .collect();
+    let questions = sheet
+        .questions
+        .iter()
+        .map(|q| {
+            let value = draft.answers.get(&q.id).map_or("", String::as_str);
+            Asking {
+                input: input(
+                    &format!("answer_{}", q.id),
+                    &q.label,
+                    value,
+                    Field::Answer(q.id),
+                    q.needed,
+                ),
+                options: match &q.answering {
+                    Answering::OneOf(options) => options.clone(),
+                    Answering::Text | Answering::YesNo => Vec::new(),
+                },
+                yes_no: q.answering == Answering::YesNo,
+            }
+        })
+        .collect();
+    let now = app.desk.clock.now();
+    let token = f.token.clone();
+    let mut summary = summary(app, sheet, token, now);
+    summary.notice = notice;
+    let total = sheet.booking.total;
+    let mut email = input("email", "Your e-mail address", &draft.email, Field::Email, true);
+    email.hint = "Your tickets go there.".into();
+    Fill {
+        address: address(app, sheet.booking.reference),
+        name: input("name", "Your name", &draft.name, Field::Name, true),
+        email,
+        attendees,
+        questions,
+        terms: input("agreed", &sheet.house.terms, "", Field::Terms, true),
+        agreed: draft.agreed,
+        problems: problems.len(),
+        button: if total.is_zero() { "Book".into() } else { format!("Book and pay {total}") },
+        summary,
+        f,
+    }
+}
+
+/// Waiting for the money.
+#[derive(Template)]
+#[template(path = "programme/pay.html")]
+struct Pay {
+    f: Frame,
+    address: String,
+    due: String,
+    declined: bool,
+    summary: Summary,
+}
+
+/// One attendee on the booking's own page.
+struct TicketView {
+    name: String,
+    ticket: String,
+    code: String,
+    qr: String,
+    inside: Option<String>,
+}
+
+/// Confirmed, or over.
+#[derive(Template)]
+#[template(path = "programme/own.html")]
+struct Own {
+    f: Frame,
+    address: String,
+    state: &'static str,
+    confirmed: bool,
+    reference: String,
+    title: String,
+    event_href: String,
+    when: String,
+    place: String,
+    address_line: String,
+    directions: String,
+    bring: String,
+    refund_note: String,
+    email: String,
+    tickets: Vec<TicketView>,
+    lines: Vec<(String, String)>,
+    total: String,
+    paid: Option<String>,
+    answers: Vec<(String, String)>,
+    what: &'static str,
+}
+
+fn own(app: &App, f: Frame, sheet: &BookingSheet) -> Own {
+    let booking = &sheet.booking;
+    let span = &sheet.date.span;
+    let confirmed = booking.state == BookingState::Confirmed;
+    Own {
+        f,
+        address: address(app, booking.reference),
+        state: wording::state(booking.state),
+        confirmed,
+        reference: booking.reference.to_string(),
+        title: sheet.event.title.clone(),
+        event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),
+        when: words::long_span(span.starts, span.ends),
+        place: sheet.date.place(),
+        address_line: sheet.date.address.clone(),
+        directions: sheet.date.directions.clone(),
+        bring: sheet.event.bring.clone(),
+        refund_note: sheet.event.refund_note.clone(),
+        email: booking.email.clone(),
+        tickets: sheet
+            .attendees
+            .iter()
+            .map(|a| TicketView {
+                name: a.name.clone(),
+                ticket: a.ticket.clone(),
+                code: a.code.to_string(),
+                qr: qr_svg(a.code),
+                inside: match &a.presence {
+                    matricle_core::door::Presence::In { at, .. } => Some(format!(
+                        "in since {}",
+                        words::clock(words::local(*at, &sheet.house.zone).datetime())
+                    )),
+                    _ => None,
+                },
+            })
+            .collect(),
+        lines: sheet
+            .lines
+            .iter()
+            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
+            .collect(),
+        total: booking.total.to_string(),
+        paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
+        answers: sheet.answers.iter().map(|a| (a.label.clone(), a.answer.clone())).collect(),
+        what: match booking.state {
+            BookingState::Confirmed => "Your seats are booked.",
+            BookingState::Requested => "You asked for seats. The organiser answers by mail.",
+            BookingState::Cancelled => {
+                "This booking was cancelled. Its tickets no longer open the door."
+            }
+            BookingState::Declined => "The organiser could not accept this booking.",
+            BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => "",
+        },
+    }
+}
+
+/// A QR code as SVG, with its quiet zone.
+fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
+    let square = barcode::qr(code);
+    let side = square.side + 8;
+    let dark: String = square
+        .dark
+        .iter()
+        .enumerate()
+        .filter(|(_, dark)| **dark)
+        .map(|(i, _)| format!("M{} {}h1v1h-1z", i % square.side + 4, i / square.side + 4))
+        .collect();
+    format!(
+        r#"<svg class="qr" viewBox="0 0 {side} {side}" role="img" aria-label="QR code of ticket {code}" shape-rendering="crispEdges"><rect width="{side}" height="{side}" fill="white"/><path d="{dark}" fill="black"/></svg>"#
+    )
+}
+
+/// The page for the state that the booking is in.
+fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError> {
+    let now = app.desk.clock.now();
+    match sheet.booking.state {
+        BookingState::Held | BookingState::Lapsed => {
+            html(&fill(app, f, sheet, &sheet.booking.draft, &[], None))
+        }
+        BookingState::AwaitingPayment => {
+            let token = f.token.clone();
+            let last = sheet.payments.last().map(|p| p.state);
+            html(&Pay {
+                address: address(app, sheet.booking.reference),
+                due: sheet.booking.due().to_string(),
+                declined: last == Some(PaymentState::Declined),
+                summary: summary(app, sheet, token, now),
+                f,
+            })
+        }
+        _ => html(&own(app, f, sheet)),
+    }
+}
+
+async fn frame(
+    app: &App,
+    sheet: &BookingSheet,
+    visitor: &Visitor,
+    staff: Option<&matricle_store::people::Staff>,
+) -> Frame {
+    let title = format!("Booking {}", sheet.booking.reference);
+    Frame::new(app, Face::Programme, title, &sheet.house.name, visitor, staff)
+}
+
+pub(crate) async fn show(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let mut sheet = hold::sheet(&app.desk, reference).await?;
+    if sheet.booking.state == BookingState::AwaitingPayment {
+        // The payer may just have come back: do not wait for a webhook to know.
+        if let Ok(asked) = tokio::time::timeout(PATIENCE, checkout::ask(&app.desk, reference)).await
+        {
+            asked?;
+            sheet = hold::sheet(&app.desk, reference).await?;
+        }
+    }
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    page(&app, f, &sheet)
+}
+
+fn draft_of(form: &Posted) -> Draft {
+    // Long enough for anything a person types, short enough to keep.
+    let kept = |text: &str| text.chars().take(2000).collect::<String>();
+    let mut draft = Draft {
+        name: kept(form.get("name")),
+        email: kept(form.get("email")),
+        agreed: form.get("agreed") == "yes",
+        ..Draft::default()
+    };
+    for (place, name) in form.starting("attendee_") {
+        if let Ok(place @ 0..=999) = place.parse::<usize>() {
+            if draft.attendees.len() <= place {
+                draft.attendees.resize(place + 1, String::new());
+            }
+            draft.attendees[place] = kept(name);
+        }
+    }
+    for (question, answer) in form.starting("answer_") {
+        if let Ok(question) = question.parse() {
+            draft.answers.insert(QuestionId(question), kept(answer));
+        }
+    }
+    draft
+}
+
+/// `POST …/draft`: keeps what has been typed so far.
+pub(crate) async fn draft(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    hold::type_on(&app.desk, reference, draft_of(&form)).await?;
+    Ok(Html("Saved as you type.").into_response())
+}
+
+/// `POST …/book`: takes the form; what follows is the booking's page, or the way to pay.
+pub(crate) async fn book(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    form: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let draft = draft_of(&form);
+    let own = address(&app, reference);
+    match checkout::submit(&app.desk, reference, draft.clone()).await {
+        Ok(checkout::Outcome::Confirmed) => Ok(Redirect::to(&own).into_response()),
+        Ok(checkout::Outcome::ToPay) => Ok(Redirect::to(&format!("{own}/pay")).into_response()),
+        Err(DeskError::Details(problems)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let fill = fill(&app, f, &sheet, &draft, &problems, None);
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &fill)
+        }
+        Err(error @ (DeskError::Choice(_) | DeskError::PriceChanged { .. })) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let notice = lost_words(&error);
+            let fill = fill(&app, f, &sheet, &draft, &[], Some(notice));
+            refused(StatusCode::CONFLICT, &fill)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+fn lost_words(error: &DeskError) -> String {
+    match error {
+        DeskError::Choice(refusal) => format!(
+            "Your time ran out, and the same seats could not be kept again. {}",
+            wording::choice(refusal, &[])
+        ),
+        DeskError::PriceChanged { old, new } => format!(
+            "Your time ran out. The same seats are free, but cost {new} now instead of {old}. Keep them again to go on."
+        ),
+        _ => String::new(),
+    }
+}
+
+/// `POST …/again`: the same seats again after the time ran out.
+pub(crate) async fn again(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    Part(part): Part,
+    visitor: Visitor,
+    asker: Asker,
+    Perhaps(staff): Perhaps,
+    form: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let typed = draft_of(&form);
+    if typed != Draft::default() {
+        hold::type_on(&app.desk, reference, typed).await?;
+    }
+    let outcome = hold::again(&app.desk, reference).await;
+    let notice = match &outcome {
+        Ok(()) => {
+            "Your time ran out, but nobody took your seats: they are kept for you again.".into()
+        }
+        Err(error @ DeskError::Choice(_)) => lost_words(error),
+        Err(DeskError::Move(_)) => String::new(),
+        Err(_) => return Err(outcome.err().map_or(WebError::Unreadable, WebError::Desk)),
+    };
+    if !part && outcome.is_ok() {
+        return Ok(Redirect::to(&address(&app, reference)).into_response());
+    }
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    if part {
+        let mut summary = summary(&app, &sheet, f.token, app.desk.clock.now());
+        summary.notice = Some(notice).filter(|n| !n.is_empty());
+        return html(&summary);
+    }
+    let draft = sheet.booking.draft.clone();
+    refused(StatusCode::CONFLICT, &fill(&app, f, &sheet, &draft, &[], Some(notice)))
+}
+
+/// `POST …/give-back`: the seats go back before anything is booked.
+pub(crate) async fn give_back(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    _form: Posted,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    hold::give_back(&app.desk, reference).await?;
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let to = format!("/events/{}?date={}", sheet.event.slug, sheet.date.id);
+    Ok(Redirect::to(&to).into_response())
+}
+
+/// `GET …/pay`: on to the card provider's page.
+pub(crate) async fn pay(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    match checkout::pay_url(&app.desk, reference).await {
+        Ok(url) => Ok(Redirect::to(&url).into_response()),
+        // Paid in another tab, or over: the booking's page says what is so.
+        Err(DeskError::Move(_)) => Ok(Redirect::to(&address(&app, reference)).into_response()),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// `GET …/state`: whether there is something new to show, asked by the waiting page.
+pub(crate) async fn state(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let mut headers = HeaderMap::new();
+    if sheet.booking.state != BookingState::AwaitingPayment {
+        headers.insert("hx-refresh", header::HeaderValue::from_static("true"));
+    }
+    Ok((headers, Html("")).into_response())
+}
+
+/// `GET …/tickets.pdf`: the tickets.
+pub(crate) async fn tickets(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let pdf = messages::tickets_of(&app.desk, reference).await?;
+    let name = format!("inline; filename=\"tickets-{reference}.pdf\"");
+    let headers =
+        [(header::CONTENT_TYPE, "application/pdf".to_owned()), (header::CONTENT_DISPOSITION, name)];
+    Ok((headers, pdf).into_response())
+}
+
+/// `GET …/date.ics`: the date for a calendar.
+pub(crate) async fn calendar(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let file = messages::calendar_of(&app.desk, reference).await?;
+    let headers = [
+        (header::CONTENT_TYPE, "text/calendar; charset=utf-8"),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"date.ics\""),
+    ];
+    Ok((headers, file).into_response())
+}
