@@ -168,6 +168,13 @@ impl World<'_> {
         fix(0).or_else(|_| fix(1)).map_err(|e| DeskError::Internal(e.to_string()))
     }
 
+    /// The midnight with which the day so many days from today begins.
+    fn midnight(&self, days: i64) -> Result<Timestamp, DeskError> {
+        let day = self.today().date().saturating_add(days.days());
+        let zoned = day.to_zoned_datetime(words::zone(ZONE));
+        zoned.map(|z| z.timestamp()).map_err(|e| DeskError::Internal(e.to_string()))
+    }
+
     fn ago(&self, hours: i64) -> Timestamp {
         self.now - SignedDuration::from_hours(hours)
     }
@@ -387,9 +394,9 @@ impl World<'_> {
     }
 
     fn pollen(&mut self) -> Result<(), DeskError> {
-        let early = self.now + SignedDuration::from_hours(60);
-        let sale =
-            SaleWindow { from: None, until: Some(self.now + SignedDuration::from_hours(24 * 15)) };
+        let early = self.midnight(3)?;
+        let closing = self.midnight(16)? - SignedDuration::from_hours(4);
+        let sale = SaleWindow { from: None, until: Some(closing) };
         let span = self.span(17, time(10, 0, 0, 0), time(15, 30, 0, 0))?;
         let (_, dates) = self.event(NewEvent {
             slug: "pollen-under-the-lens".into(),
@@ -587,8 +594,7 @@ impl World<'_> {
     fn convention(&mut self) -> Result<(), DeskError> {
         let span = self.span(59, time(9, 0, 0, 0), time(18, 0, 0, 0))?;
         let date = self.date(span, HALL, &[300]);
-        let early =
-            Some(Early { minor: 5000, until: self.now + SignedDuration::from_hours(24 * 20) });
+        let early = Some(Early { minor: 5000, until: self.midnight(20)? });
         let id = self.plain(
             ["vale-convention", "The vale convention", "Yearly convention",
              "One day, eleven talks, and every beekeeper between the two rivers.",

@@ -2,6 +2,8 @@
 
 use std::future::Future;
 use std::pin::Pin;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use base64::Engine;
@@ -160,6 +162,89 @@ impl CardProvider for HttpProvider {
     }
 }
 
+/// A provider that lives in memory and does as it is told: for tests.
+#[derive(Debug, Default)]
+pub struct Rehearsal {
+    payments: Mutex<Vec<ProviderPayment>>,
+    away: AtomicBool,
+}
+
+/// The secret that [`Rehearsal`] signs webhooks with.
+pub const REHEARSAL_SECRET: &[u8] = b"rehearsal-rehearsal";
+
+impl Rehearsal {
+    /// From now on does not answer, or answers again.
+    pub fn go_away(&self, away: bool) {
+        self.away.store(away, Ordering::Relaxed);
+    }
+
+    /// The payments made so far.
+    #[must_use]
+    pub fn payments(&self) -> Vec<ProviderPayment> {
+        self.payments.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The payer decides about the last payment made.
+    pub fn decide(&self, status: Status) {
+        let mut payments = self.payments.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(last) = payments.last_mut().filter(|p| p.status == Status::Waiting) {
+            last.status = status;
+        }
+    }
+
+    fn answer(
+        &self,
+        act: impl FnOnce(&mut Vec<ProviderPayment>) -> Option<ProviderPayment>,
+    ) -> Answer<'_, ProviderPayment> {
+        let answer = if self.away.load(Ordering::Relaxed) {
+            Err(ProviderError::Away("gone for lunch".into()))
+        } else {
+            let mut payments = self.payments.lock().unwrap_or_else(PoisonError::into_inner);
+            act(&mut payments).ok_or(ProviderError::Unknown)
+        };
+        Box::pin(async move { answer })
+    }
+}
+
+impl CardProvider for Rehearsal {
+    fn create(&self, new: NewPayment) -> Answer<'_, ProviderPayment> {
+        self.answer(|payments| {
+            if let Some(known) = payments.iter().find(|p| p.reference == new.id) {
+                return Some(known.clone());
+            }
+            let id = format!("r{}", payments.len() + 1);
+            let payment = ProviderPayment {
+                pay_url: format!("https://till.example/pay/{id}"),
+                id,
+                reference: new.id,
+                status: Status::Waiting,
+                amount: new.amount,
+                currency: new.currency,
+            };
+            payments.push(payment.clone());
+            Some(payment)
+        })
+    }
+
+    fn get<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment> {
+        self.answer(|payments| payments.iter().find(|p| p.id == provider_id).cloned())
+    }
+
+    fn withdraw<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment> {
+        self.answer(|payments| {
+            let payment = payments.iter_mut().find(|p| p.id == provider_id)?;
+            if payment.status == Status::Waiting {
+                payment.status = Status::Withdrawn;
+            }
+            Some(payment.clone())
+        })
+    }
+
+    fn webhook_secret(&self) -> &[u8] {
+        REHEARSAL_SECRET
+    }
+}
+
 /// How far a webhook's time may be off.
 const TOLERANCE: i64 = 5 * 60;
 
@@ -180,14 +265,24 @@ pub fn is_signed(
         .is_ok_and(|then| now.as_second().abs_diff(then) <= TOLERANCE.unsigned_abs());
     fresh
         && signatures.split(' ').filter_map(|s| s.strip_prefix("v1,")).any(|signature| {
-            STANDARD.decode(signature).is_ok_and(|bytes| {
-                let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes any key");
-                for part in [id.as_bytes(), b".", timestamp.as_bytes(), b".", body] {
-                    mac.update(part);
-                }
-                mac.verify_slice(&bytes).is_ok()
-            })
+            STANDARD
+                .decode(signature)
+                .is_ok_and(|bytes| mac(secret, id, timestamp, body).verify_slice(&bytes).is_ok())
         })
+}
+
+/// The `webhook-signature` of a call, as [`is_signed`] expects it.
+#[must_use]
+pub fn sign(secret: &[u8], id: &str, timestamp: &str, body: &[u8]) -> String {
+    format!("v1,{}", STANDARD.encode(mac(secret, id, timestamp, body).finalize().into_bytes()))
+}
+
+fn mac(secret: &[u8], id: &str, timestamp: &str, body: &[u8]) -> Hmac<Sha256> {
+    let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes any key");
+    for part in [id.as_bytes(), b".", timestamp.as_bytes(), b".", body] {
+        mac.update(part);
+    }
+    mac
 }
 
 /// Reads a webhook secret as the scheme writes it: `whsec_` and base64.
@@ -204,9 +299,7 @@ mod tests {
     fn only_a_fresh_and_rightly_signed_webhook_passes() {
         let secret = parse_webhook_secret("whsec_MDEyMzQ1Njc4OWFiY2RlZg==").unwrap();
         let body = br#"{"id":"p1"}"#;
-        let mut mac = Hmac::<Sha256>::new_from_slice(&secret).unwrap();
-        mac.update(b"msg_1.1000.{\"id\":\"p1\"}");
-        let good = format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()));
+        let good = sign(&secret, "msg_1", "1000", body);
         let at = |s| Timestamp::from_second(s).unwrap();
         let check = |id, time, sig: &str, body: &[u8], now| {
             is_signed(&secret, id, time, sig, body, at(now))

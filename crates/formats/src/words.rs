@@ -118,6 +118,18 @@ pub fn moment(at: Timestamp, zone_name: &str, now: Timestamp) -> String {
     format!("{near}{gap}{}", clock(at.datetime()))
 }
 
+/// Until when, for what ends at an instant: [`moment`], but a midnight is the end of
+/// the day before, `Fri 27 November`.
+#[must_use]
+pub fn deadline(at: Timestamp, zone_name: &str, now: Timestamp) -> String {
+    let (end, today) = (local(at, zone_name), local(now, zone_name).date());
+    if end.time() == jiff::civil::Time::midnight() {
+        let day = end.date().saturating_sub(1.day());
+        return near_day(day, today);
+    }
+    moment(at, zone_name, now)
+}
+
 /// `18:42:07`.
 #[must_use]
 pub fn seconds(at: Timestamp, zone_name: &str) -> String {
@@ -152,6 +164,9 @@ mod tests {
         assert_eq!(moment(noon, "Europe/Berlin", noon), "today 13:00");
         assert_eq!(moment(hours(11), "Europe/Berlin", noon), "tomorrow 00:00");
         assert_eq!(moment(hours(48), "Nowhere/Land", noon), "Fri 27 November, 12:00");
+        assert_eq!(deadline(hours(11), "Europe/Berlin", noon), "today");
+        assert_eq!(deadline(hours(59), "Europe/Berlin", noon), "Fri 27 November");
+        assert_eq!(deadline(hours(58), "Europe/Berlin", noon), "Fri 27 November, 23:00");
         assert_eq!(count(1, "seats"), "1 seat");
         assert_eq!(count(0, "protective suits"), "0 protective suits");
     }

@@ -1,34 +1,51 @@
 //! `matricle demo`.
 
 use std::net::Ipv4Addr;
+use std::path::PathBuf;
 
 use anyhow::Context;
 use matricle_desk::provider::parse_webhook_secret;
-use matricle_desk::{Clock, demo};
+use matricle_desk::{Clock, Desk, demo};
 use matricle_store::Store;
 use matricle_web::{Limits, Settings};
+use tempfile::TempDir;
+use tokio::net::TcpListener;
 
 use crate::cli::DemoArgs;
 use crate::serve::{Parts, desk, listen, stop_signal, until_stopped};
 use crate::{config, standins};
 
-/// Makes or reopens the demo house and serves it, with stand-ins, until told to stop.
+/// A demo that is ready to be served.
+pub struct Demo {
+    /// Its desk.
+    pub desk: Desk,
+    /// Where its pages are.
+    pub url: String,
+    /// Its stand-ins.
+    pub outside: standins::Running,
+    folder: PathBuf,
+    fresh: bool,
+    listener: TcpListener,
+    _temporary: Option<TempDir>,
+}
+
+/// Makes or reopens the demo house, and starts its stand-ins.
 ///
 /// # Errors
 /// A port is in use, or the folder is.
-pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
-    let temporary = if args.data.is_none() { Some(tempfile::tempdir()?) } else { None };
-    let folder = match (&args.data, &temporary) {
-        (Some(folder), _) => folder.clone(),
-        (None, Some(temporary)) => temporary.path().to_owned(),
-        (None, None) => anyhow::bail!("no folder for the demo"),
+pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
+    let (folder, temporary) = match &args.data {
+        Some(folder) => (folder.clone(), None),
+        None => {
+            let temporary = tempfile::tempdir()?;
+            (temporary.path().to_owned(), Some(temporary))
+        }
     };
     let store = Store::open(&folder)?;
     let listener = listen((Ipv4Addr::LOCALHOST, args.port).into()).await?;
-    let after = if args.port == 0 {
-        0
-    } else {
-        args.port.checked_add(1).context("no port after this one")?
+    let after = match args.port {
+        0 => 0,
+        port => port.checked_add(1).context("there is no port after this one")?,
     };
     let outside = standins::start(after, Some(&folder.join("stand-ins"))).await?;
     let url = format!("http://{}", listener.local_addr()?);
@@ -42,24 +59,48 @@ pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
         public_url: url.clone(),
     })?;
     let fresh = demo::seed(&desk).await?;
-    println!("Programme  {url}");
-    println!("Office     {url}/office");
-    println!("Door       {url}/door");
-    println!("Till       {}   (stand-in: card payments)", outside.till);
-    println!("Mailbox    {}   (stand-in: every mail that goes out)", outside.mailbox);
+    Ok(Demo { desk, url, outside, folder, fresh, listener, _temporary: temporary })
+}
+
+impl Demo {
+    /// Serves it until `stop` is done.
+    ///
+    /// # Errors
+    /// The store fails.
+    pub async fn serve(
+        self,
+        stop: impl Future<Output = ()> + Send + 'static,
+    ) -> anyhow::Result<()> {
+        let settings = Settings {
+            secure_cookies: false,
+            behind_proxy: false,
+            pay_origin: self.outside.till,
+            limits: Limits { sign_in: 60, booking: 240 },
+            demo: true,
+        };
+        until_stopped(self.desk, settings, self.listener, stop).await
+    }
+}
+
+/// Serves the demo house, with stand-ins, until told to stop.
+///
+/// # Errors
+/// A port is in use, or the folder is.
+pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
+    let ready = prepare(args).await?;
+    let url = &ready.url;
+    println!("Programme  {url}\nOffice     {url}/office\nDoor       {url}/door");
+    println!("Till       {}   (stand-in: card payments)", ready.outside.till);
+    println!("Mailbox    {}   (stand-in: every mail that goes out)", ready.outside.mailbox);
     for (name, email, role, password) in demo::STAFF {
         println!("Sign in    {email}  {password}   ({name}, {})", role.word());
     }
-    if !fresh {
-        println!("Reopened from {}; its dates lie around the day it was made.", folder.display());
+    if !ready.fresh {
+        println!(
+            "Reopened from {}; its dates lie around the day it was made.",
+            ready.folder.display()
+        );
     }
     println!("Ctrl-C stops it.");
-    let settings = Settings {
-        secure_cookies: false,
-        behind_proxy: false,
-        pay_origin: outside.till,
-        limits: Limits { sign_in: 60, booking: 240 },
-        demo: true,
-    };
-    until_stopped(desk, settings, listener, stop_signal()).await
+    ready.serve(stop_signal()).await
 }

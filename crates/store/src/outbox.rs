@@ -124,10 +124,12 @@ pub fn withdraw(tx: &Tx<'_>, booking: BookingId, kind: Kind) -> Result<(), Store
 /// # Errors
 /// SQLite refuses.
 pub fn take_due(tx: &Tx<'_>, now: Timestamp, most: u32) -> Result<Vec<Message>, StoreError> {
+    // SQLite knows no alias in a RETURNING clause.
     tx.prepare_cached(&format!(
-        "UPDATE outbox AS o SET state = 'sending', next_try_at = NULL, tries = tries + 1
-         WHERE o.id IN (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT ?2)
-         RETURNING {COLUMNS}"
+        "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1
+         WHERE id IN (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT ?2)
+         RETURNING {}",
+        COLUMNS.replace("o.", "")
     ))
     .and_then(|mut q| q.query_map((us(now), most), message)?.collect())
     .doing("taking messages")
@@ -139,7 +141,7 @@ pub fn take_due(tx: &Tx<'_>, now: Timestamp, most: u32) -> Result<Vec<Message>, 
 /// SQLite refuses.
 pub fn sent(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
-        "UPDATE outbox SET state = 'sent', sent_at = ?2, last_error = NULL WHERE id = ?1",
+        "UPDATE outbox SET state = 'sent', sent_at = ?2, next_try_at = NULL, last_error = NULL WHERE id = ?1",
     )
     .and_then(|mut q| q.execute((id, us(now))))
     .map(drop)

@@ -67,13 +67,22 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         // Programme
         .route("/", get(programme::catalogue::show))
         .route("/events/{slug}", get(programme::event::show))
-        .route("/events/{slug}/choose", post(programme::event::choose))
-        .route("/events/{slug}/keep", post(programme::event::keep))
+        .route("/events/{slug}/choose", get(programme::event::back).post(programme::event::choose))
+        .route("/events/{slug}/keep", get(programme::event::back).post(programme::event::keep))
         .route("/booking/{reference}/{key}", get(programme::booking::show))
         .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
-        .route("/booking/{reference}/{key}/book", post(programme::booking::book))
-        .route("/booking/{reference}/{key}/again", post(programme::booking::again))
-        .route("/booking/{reference}/{key}/give-back", post(programme::booking::give_back))
+        .route(
+            "/booking/{reference}/{key}/book",
+            get(programme::booking::back).post(programme::booking::book),
+        )
+        .route(
+            "/booking/{reference}/{key}/again",
+            get(programme::booking::back).post(programme::booking::again),
+        )
+        .route(
+            "/booking/{reference}/{key}/give-back",
+            get(programme::booking::back).post(programme::booking::give_back),
+        )
         .route("/booking/{reference}/{key}/pay", get(programme::booking::pay))
         .route("/booking/{reference}/{key}/state", get(programme::booking::state))
         .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))

@@ -1,1 +1,296 @@
-//! p
+//! A stage for browser tests: the demo in this process, ChromeDriver and headless
+//! Chromium beside it.
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use anyhow::{Context, Result, bail, ensure};
+use matricle::cli::DemoArgs;
+use matricle::demo;
+use matricle_desk::Desk;
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+use tokio::sync::oneshot;
+
+/// How long a page may take to show something.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+/// The demo, running in this process at a Wednesday evening in November.
+pub struct House {
+    /// Its desk.
+    pub desk: Desk,
+    /// Where its pages are.
+    pub url: String,
+    /// Where the mailbox's page is.
+    pub mailbox: String,
+    _stop: oneshot::Sender<()>,
+}
+
+impl House {
+    /// Starts the demo on free ports.
+    ///
+    /// # Errors
+    /// It does not start.
+    pub async fn open() -> Result<Self> {
+        let now = "2026-11-25T17:40:00Z".parse()?;
+        let demo = demo::prepare(&DemoArgs { port: 0, data: None, now: Some(now) }).await?;
+        let (desk, url, mailbox) =
+            (demo.desk.clone(), demo.url.clone(), demo.outside.mailbox.clone());
+        let (_stop, stopped) = oneshot::channel();
+        tokio::spawn(demo.serve(async move {
+            let _ = stopped.await;
+        }));
+        Ok(Self { desk, url, mailbox, _stop })
+    }
+}
+
+/// What a browser is like.
+#[derive(Debug, Clone, Copy)]
+pub struct Screen {
+    /// Pixels across.
+    pub width: u32,
+    /// Pixels down.
+    pub height: u32,
+    /// A phone, with fingers.
+    pub phone: bool,
+}
+
+/// A screen on a desk.
+pub const DESKTOP: Screen = Screen { width: 1280, height: 800, phone: false };
+/// A phone.
+pub const PHONE: Screen = Screen { width: 390, height: 844, phone: true };
+
+/// A browser with its own profile. Ends with the value.
+pub struct Browser {
+    /// The driver.
+    pub driver: WebDriver,
+    child: Child,
+    _profile: TempDir,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // ChromeDriver takes its browsers with it.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Browser {
+    /// Starts a browser, with further flags for Chromium.
+    ///
+    /// # Errors
+    /// Chromium or its driver is missing or does not start.
+    pub async fn open(screen: Screen, flags: &[&str]) -> Result<Self> {
+        let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let child = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .context("chromedriver is missing; scripts/test installs it")?;
+        let profile = tempfile::tempdir()?;
+        let mut caps = DesiredCapabilities::chrome();
+        caps.set_binary("/usr/bin/chromium")?;
+        let size = format!("--window-size={},{}", screen.width, screen.height);
+        let profile_flag = format!("--user-data-dir={}", profile.path().display());
+        for flag in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            &size,
+            &profile_flag,
+        ]
+        .into_iter()
+        .chain(flags.iter().copied())
+        {
+            caps.add_arg(flag)?;
+        }
+        let address = format!("http://127.0.0.1:{port}");
+        let mut browser = None;
+        for _ in 0..100 {
+            match WebDriver::new(&address, caps.clone()).await {
+                Ok(driver) => {
+                    browser = Some(driver);
+                    break;
+                }
+                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+        }
+        let driver = browser.context("the browser did not start")?;
+        let browser = Self { driver, child, _profile: profile };
+        browser
+            .cdp(
+                "Emulation.setDeviceMetricsOverride",
+                serde_json::json!({
+                    "width": screen.width, "height": screen.height, "deviceScaleFactor": 1, "mobile": screen.phone
+                }),
+            )
+            .await?;
+        Ok(browser)
+    }
+
+    /// A command of the browser's own protocol.
+    ///
+    /// # Errors
+    /// The browser refuses.
+    pub async fn cdp(&self, command: &str, params: serde_json::Value) -> Result<serde_json::Value> {
+        Ok(self.driver.cdp().send_raw(command, params).await?)
+    }
+
+    /// The first element for a CSS selector, waited for.
+    ///
+    /// # Errors
+    /// It does not come.
+    pub async fn find(&self, css: &str) -> Result<WebElement> {
+        let query = self.driver.query(By::Css(css)).wait(PATIENCE, Duration::from_millis(50));
+        query.first().await.with_context(|| format!("waiting for {css}"))
+    }
+
+    /// Clicks.
+    ///
+    /// # Errors
+    /// There is no such element, or something is in the way.
+    pub async fn click(&self, css: &str) -> Result<()> {
+        // A part that was just replaced is looked for again.
+        for _ in 0..40 {
+            match self.find(css).await?.click().await {
+                Ok(()) => return Ok(()),
+                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+        }
+        bail!("{css} could not be clicked")
+    }
+
+    /// Types into a field, in place of what stands there.
+    ///
+    /// # Errors
+    /// There is no such field.
+    pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
+        let field = self.find(css).await?;
+        field.clear().await?;
+        Ok(field.send_keys(text).await?)
+    }
+
+    /// Waits until an element says something.
+    ///
+    /// # Errors
+    /// It does not say it; the error tells what it says.
+    pub async fn says(&self, css: &str, words: &str) -> Result<()> {
+        let mut said = String::new();
+        for _ in 0..150 {
+            if let Ok(element) = self.driver.find(By::Css(css)).await {
+                said = element.text().await.unwrap_or_default();
+                if said.contains(words) {
+                    return Ok(());
+                }
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        bail!("{css} should say {words:?}, but says {said:?}")
+    }
+
+    /// Presses a key, or types quickly, wherever the focus is.
+    ///
+    /// # Errors
+    /// The browser refuses.
+    pub async fn press(&self, keys: &str) -> Result<()> {
+        Ok(self
+            .driver
+            .action_chain_with_delay(Some(Duration::ZERO), Some(Duration::ZERO))
+            .send_keys(keys)
+            .perform()
+            .await?)
+    }
+
+    /// What a script gives.
+    ///
+    /// # Errors
+    /// The script fails.
+    pub async fn script(&self, script: &str) -> Result<serde_json::Value> {
+        Ok(self.driver.execute(script, vec![]).await?.json().clone())
+    }
+
+    /// Signs somebody of the demo in.
+    ///
+    /// # Errors
+    /// The page does not behave.
+    pub async fn sign_in(&self, house: &House, who: usize) -> Result<()> {
+        let (_, email, _, password) = matricle_desk::demo::STAFF[who];
+        self.driver.goto(format!("{}/sign-in", house.url)).await?;
+        self.fill("#email", email).await?;
+        self.fill("#password", password).await?;
+        self.click("main button[type=submit]").await?;
+        self.find(".faces").await.map(drop)
+    }
+
+    /// Nothing serious for axe, and nothing wider than the screen.
+    ///
+    /// # Errors
+    /// What axe found, or how wide the page is.
+    pub async fn is_fit_for_all(&self) -> Result<()> {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../assets/vendor/axe/axe.min.js");
+        self.driver.execute(std::fs::read_to_string(path)?, vec![]).await?;
+        let found = self
+            .driver
+            .execute_async(
+                "const done = arguments[arguments.length - 1];
+                 axe.run(document, { resultTypes: ['violations'] }).then(
+                    (r) => done(r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))
+                        .map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)),
+                    (e) => done([String(e)]));",
+                vec![],
+            )
+            .await?
+            .json()
+            .clone();
+        let at = self.driver.current_url().await?;
+        ensure!(found.as_array().is_some_and(Vec::is_empty), "axe at {at}: {found}");
+        let wide =
+            self.script("return document.documentElement.scrollWidth - window.innerWidth").await?;
+        ensure!(wide.as_i64().is_some_and(|w| w <= 0), "{at} is {wide} pixels too wide");
+        Ok(())
+    }
+}
+
+/// A film of a picture held still in front of a camera, for Chromium's fake camera.
+///
+/// # Errors
+/// ffmpeg is missing or fails.
+pub fn film(picture: &Path, folder: &Path) -> Result<PathBuf> {
+    let film = folder.join("camera.mjpeg");
+    let done = Command::new("ffmpeg")
+        .args(["-v", "error", "-y", "-loop", "1", "-i"])
+        .arg(picture)
+        .args([
+            "-vf",
+            "scale=-2:700,pad=1280:720:(ow-iw)/2:(oh-ih)/2:gray,noise=alls=6:allf=t,rotate=3*PI/180:fillcolor=gray,format=yuvj420p",
+            "-t", "2", "-r", "15", "-c:v", "mjpeg", "-q:v", "4", "-f", "mjpeg",
+        ])
+        .arg(&film)
+        .status()
+        .context("ffmpeg is missing; scripts/test installs it")?;
+    ensure!(done.success(), "ffmpeg failed");
+    Ok(film)
+}
+
+/// The first page of a PDF as a picture.
+///
+/// # Errors
+/// pdftoppm is missing or fails.
+pub fn picture(pdf: &Path, folder: &Path) -> Result<PathBuf> {
+    let done = Command::new("pdftoppm")
+        .args(["-png", "-r", "110", "-f", "1", "-l", "1", "-singlefile"])
+        .arg(pdf)
+        .arg(folder.join("ticket"))
+        .status()
+        .context("pdftoppm is missing; scripts/test installs it")?;
+    ensure!(done.success(), "pdftoppm failed");
+    Ok(folder.join("ticket.png"))
+}

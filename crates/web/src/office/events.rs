@@ -211,13 +211,13 @@ fn tickets(sheet: &EventSheet, now: Timestamp) -> Vec<TicketRow> {
                 Some(early) => format!(
                     "{base}, {} until {}",
                     currency.of(early.minor),
-                    words::moment(early.until, zone, now)
+                    words::deadline(early.until, zone, now)
                 ),
                 None if base.is_zero() => "free".into(),
                 None => base.to_string(),
             };
             let sale = match o.sale.until {
-                Some(until) => format!("on sale until {}", words::moment(until, zone, now)),
+                Some(until) => format!("on sale until {}", words::deadline(until, zone, now)),
                 None => "on sale until the start".into(),
             };
             TicketRow { name: t.name.clone(), note: t.note.clone(), price, sale }
@@ -240,13 +240,18 @@ fn thread_of(sheet: &EventSheet, now: Timestamp) -> Thread {
             let from = offer.sale.from.unwrap_or(first);
             let until =
                 offer.sale.until.map_or(date.offer.starts_at, |u| u.min(date.offer.starts_at));
-            add("sale", from, until, format!("on sale until {}", words::moment(until, &zone, now)));
+            add(
+                "sale",
+                from,
+                until,
+                format!("on sale until {}", words::deadline(until, &zone, now)),
+            );
         }
     }
     for date in &sheet.dates {
         for (ticket, offer) in date.tickets.iter().zip(&date.offer.offers) {
             if let Some(early) = offer.price.early {
-                let by = words::moment(early.until, &zone, now);
+                let by = words::deadline(early.until, &zone, now);
                 add(
                     "early",
                     first,

@@ -315,7 +315,7 @@ mod tests {
 
     #[test]
     fn stacked_labels_never_touch() {
-        let labels: Vec<(f64, f64)> = (0..40u8).map(|i| (f64::from(i * 7 % 90), 30.0)).collect();
+        let labels: Vec<(f64, f64)> = (0..40u16).map(|i| (f64::from(i * 7 % 90), 30.0)).collect();
         let rows = stack(&labels);
         for (i, a) in labels.iter().enumerate() {
             for (j, b) in labels.iter().enumerate().skip(i + 1) {

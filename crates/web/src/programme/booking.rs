@@ -397,6 +397,14 @@ fn draft_of(form: &Posted) -> Draft {
     draft
 }
 
+/// `GET` of an address that only takes forms, as after going back: the booking.
+pub(crate) async fn back(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Redirect, WebError> {
+    Ok(Redirect::to(&address(&app, open(&app, &reference, &key)?)))
+}
+
 /// `POST …/draft`: keeps what has been typed so far.
 pub(crate) async fn draft(
     State(app): State<App>,

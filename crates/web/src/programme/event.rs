@@ -310,6 +310,11 @@ pub(crate) async fn keep(
     }
 }
 
+/// `GET` of an address that only takes forms, as after going back: the event.
+pub(crate) async fn back(Path(slug): Path<String>) -> Redirect {
+    Redirect::to(&format!("/events/{}", crate::page::encode(&slug)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -134,7 +134,8 @@ pub(super) fn stub(
             }
             notes.extend(draws(sheet, offer));
             if let Some(early) = offer.price.early.filter(|e| now < e.until) {
-                notes.push(format!("early price until {}", words::moment(early.until, zone, now)));
+                notes
+                    .push(format!("early price until {}", words::deadline(early.until, zone, now)));
             }
             Row {
                 id: ticket.id,
@@ -194,10 +195,11 @@ pub(super) fn stub(
 fn next_steps(questions: usize, is_free: bool) -> String {
     let names = match questions {
         0 => "You give names".to_owned(),
-        1 => "You give names and answer one question".to_owned(),
-        n => format!("You give names and answer {n} questions"),
+        1 => "You give names, answer one question".to_owned(),
+        2 => "You give names, answer two questions".to_owned(),
+        n => format!("You give names, answer {n} questions"),
     };
-    let pay = if is_free { "next" } else { "and pay next" };
+    let pay = if is_free { "and are done" } else { "and pay next" };
     format!("{names} {pay}. Nothing you type is lost if you go back.")
 }
 
@@ -207,7 +209,7 @@ fn quantity(chosen: &[Wanted], ticket: &TicketType) -> u32 {
 
 /// What a ticket takes beyond one seat: `takes 4 seats and 4 protective suits`.
 fn draws(sheet: &DateSheet, offer: &matricle_core::booking::Offer) -> Option<String> {
-    let many = sheet.offer.pools.len() > 1 || offer.seats.draws.iter().any(|d| d.seats > 1);
+    let many = offer.seats.draws.len() > 1 || offer.seats.draws.iter().any(|d| d.seats > 1);
     let parts: Vec<String> = sheet
         .offer
         .pools

@@ -1,0 +1,601 @@
+//! The line, without pages: choosing, filling in, paying, mails, cancelling, the door.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::path::Path;
+use std::sync::Arc;
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::details::{Draft, Field};
+use matricle_core::seats::Wanted;
+use matricle_core::{DateId, QuestionId};
+use matricle_desk::checkout::{self, Outcome};
+use matricle_desk::door::{self, Shown};
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::mailer::{Recorder, SendError};
+use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
+use matricle_desk::{Clock, Desk, DeskError, Secrets, cancel, demo, office, programme, timers};
+use matricle_store::people::{self, Staff};
+use matricle_store::{Store, check, outbox, payments};
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
+use tempfile::TempDir;
+
+struct World {
+    desk: Desk,
+    provider: Arc<Rehearsal>,
+    mails: Arc<Recorder>,
+    _folder: Option<TempDir>,
+}
+
+fn open(folder: &Path, clock: Clock) -> World {
+    let (provider, mails) = (Arc::new(Rehearsal::default()), Arc::new(Recorder::default()));
+    let desk = Desk {
+        store: Store::open(folder).unwrap(),
+        clock,
+        secrets: Arc::new(Secrets::new([1; 32])),
+        provider: provider.clone(),
+        mailer: mails.clone(),
+        public_url: "http://club.example".into(),
+        wake: Arc::default(),
+        sessions: Arc::default(),
+    };
+    World { desk, provider, mails, _folder: None }
+}
+
+async fn world() -> World {
+    let folder = tempfile::tempdir().unwrap();
+    let now: Timestamp = "2026-11-25T17:40:00Z".parse().unwrap();
+    let mut world = open(folder.path(), Clock::still(now));
+    demo::seed(&world.desk).await.unwrap();
+    world._folder = Some(folder);
+    world
+}
+
+impl World {
+    /// The first date of an event, and so many of each ticket type.
+    async fn choice(&self, slug: &str, quantities: &[u32]) -> (DateId, Vec<Wanted>) {
+        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        let sheet = &page.dates[0];
+        let wanted = sheet
+            .tickets
+            .iter()
+            .zip(quantities)
+            .map(|(t, &quantity)| Wanted { ticket: t.id, quantity })
+            .collect();
+        (sheet.date.id, wanted)
+    }
+
+    async fn keep(&self, slug: &str, quantities: &[u32]) -> Result<Reference, DeskError> {
+        let (date, wanted) = self.choice(slug, quantities).await;
+        hold::keep(&self.desk, date, wanted, None).await
+    }
+
+    async fn free(&self, slug: &str) -> u32 {
+        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        page.dates[0].main_pool().free()
+    }
+
+    async fn sheet(&self, reference: Reference) -> BookingSheet {
+        hold::sheet(&self.desk, reference).await.unwrap()
+    }
+
+    async fn state(&self, reference: Reference) -> State {
+        self.sheet(reference).await.booking.state
+    }
+
+    /// A draft with everything that the booking's form asks for.
+    async fn draft(&self, reference: Reference) -> Draft {
+        let sheet = self.sheet(reference).await;
+        let mut draft = Draft {
+            name: "Siân O'Hara".into(),
+            email: "sian@post.example".into(),
+            attendees: (1..=sheet.attendees.len()).map(|i| format!("Person {i}")).collect(),
+            agreed: true,
+            ..Draft::default()
+        };
+        for question in sheet.questions.iter().filter(|q| q.needed) {
+            if let matricle_core::details::Answering::OneOf(options) = &question.answering {
+                draft.answers.insert(question.id, options[0].clone());
+            }
+        }
+        draft
+    }
+
+    async fn book(&self, slug: &str, quantities: &[u32]) -> Reference {
+        let reference = self.keep(slug, quantities).await.unwrap();
+        let draft = self.draft(reference).await;
+        let outcome = checkout::submit(&self.desk, reference, draft).await.unwrap();
+        if outcome == Outcome::ToPay {
+            checkout::pay_url(&self.desk, reference).await.unwrap();
+        }
+        reference
+    }
+
+    async fn due(&self) {
+        while timers::run_due(&self.desk).await.unwrap() {}
+    }
+
+    async fn hook(&self, id: &str) -> Result<(), DeskError> {
+        let body = serde_json::to_vec(self.provider.payments().last().unwrap()).unwrap();
+        let time = self.desk.clock.outside().as_second().to_string();
+        let signature = sign(REHEARSAL_SECRET, id, &time, &body);
+        checkout::hook(&self.desk, id.into(), &time, &signature, &body).await
+    }
+
+    async fn staff(&self, who: usize) -> Staff {
+        let email = demo::STAFF[who].1;
+        let find = move |c: &matricle_store::Connection| people::by_email(c, email);
+        self.desk.store.read(find).await.unwrap().unwrap().0
+    }
+
+    async fn scan(&self, date: DateId, door: &str, key: &str, text: &str) -> door::Outcome {
+        let staff = self.staff(1).await;
+        let shown = Shown::Text(text.into());
+        door::show(&self.desk, &staff, date, door.into(), key.into(), shown).await.unwrap()
+    }
+
+    async fn faults(&self) -> Vec<String> {
+        self.desk.store.read(check::faults).await.unwrap()
+    }
+
+    fn pass(&self, minutes: i64) {
+        self.desk.clock.advance(SignedDuration::from_mins(minutes));
+    }
+
+    fn subjects(&self) -> Vec<String> {
+        let parse = |raw: &Vec<u8>| {
+            let message = mail_parser::MessageParser::default().parse(raw).unwrap();
+            message.subject().unwrap().to_owned()
+        };
+        self.mails.taken().iter().map(parse).collect()
+    }
+}
+
+const CANDLES: &str = "candles-from-our-own-wax";
+const FREE: &str = "is-beekeeping-for-me";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demo_is_sound_and_seeded_once() {
+    let w = world().await;
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    assert!(!demo::seed(&w.desk).await.unwrap());
+    let (_, dates) = programme::catalogue(&w.desk).await.unwrap();
+    assert!(dates.len() >= 10, "{}", dates.len());
+    assert!(dates.iter().any(|d| d.pool.free() == 0) && dates.iter().any(|d| d.pool.free() == 1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_free_booking_confirms_at_once_and_its_mail_goes_once_with_tickets_and_calendar() {
+    let w = world().await;
+    let before = w.free(FREE).await;
+    let reference = w.book(FREE, &[3]).await;
+    assert_eq!(w.state(reference).await, State::Confirmed);
+    assert_eq!(w.free(FREE).await, before - 3);
+    // A double click says the same.
+    let draft = w.draft(reference).await;
+    let again = checkout::submit(&w.desk, reference, draft).await.unwrap();
+    assert_eq!(again, Outcome::Confirmed);
+    w.due().await;
+    w.due().await;
+    let mails = w.mails.taken();
+    assert_eq!(mails.len(), 1);
+    let mail = mail_parser::MessageParser::default().parse(&mails[0]).unwrap();
+    use mail_parser::MimeHeaders;
+    let files: Vec<_> = mail.attachments().map(|a| a.attachment_name().unwrap()).collect();
+    assert_eq!(files, [format!("tickets-{reference}.pdf").as_str(), "date.ics"]);
+    assert!(mail.attachment(0).unwrap().contents().starts_with(b"%PDF"));
+    let text = mail.body_text(0).unwrap();
+    assert!(text.contains(&w.desk.booking_url(reference)) && text.contains("Person 3"), "{text}");
+    assert!(mail.body_html(0).unwrap().contains("O&#39;Hara"), "escaped");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_payment_is_booked_once_whatever_tells_of_it() {
+    let w = world().await;
+    let reference = w.book(CANDLES, &[0, 2, 0]).await;
+    assert_eq!(w.state(reference).await, State::AwaitingPayment);
+    w.provider.decide(Status::Paid);
+    for id in ["msg_a", "msg_a", "msg_b"] {
+        w.hook(id).await.unwrap();
+    }
+    checkout::ask(&w.desk, reference).await.unwrap();
+    w.pass(5);
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.state, sheet.booking.paid.minor), (State::Confirmed, 2800));
+    assert_eq!(w.mails.taken().len(), 1);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    let forged = checkout::hook(&w.desk, "x".into(), "0", "v1,AAAA", b"{}").await;
+    assert!(matches!(forged, Err(DeskError::Unsigned)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_webhook_that_never_comes_is_asked_for() {
+    let w = world().await;
+    let reference = w.book(CANDLES, &[1, 0, 0]).await;
+    w.provider.decide(Status::Paid);
+    w.due().await;
+    assert_eq!(w.state(reference).await, State::AwaitingPayment, "too early to ask");
+    w.pass(1);
+    w.due().await;
+    assert_eq!(w.state(reference).await, State::Confirmed);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_declined_card_can_be_tried_again_with_the_seats_still_kept() {
+    let w = world().await;
+    let before = w.free(CANDLES).await;
+    let reference = w.book(CANDLES, &[1, 0, 0]).await;
+    w.provider.decide(Status::Declined);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    assert_eq!(
+        (w.state(reference).await, w.free(CANDLES).await),
+        (State::AwaitingPayment, before - 1)
+    );
+    let first = w.provider.payments()[0].pay_url.clone();
+    let second = checkout::pay_url(&w.desk, reference).await.unwrap();
+    assert_ne!(first, second);
+    assert_eq!(checkout::pay_url(&w.desk, reference).await.unwrap(), second, "one open payment");
+    w.provider.decide(Status::Paid);
+    w.hook("msg").await.unwrap();
+    assert_eq!(w.state(reference).await, State::Confirmed);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn seats_are_given_back_only_once_no_money_can_come_for_them() {
+    let w = world().await;
+    let before = w.free(CANDLES).await;
+    let (paid, unpaid) = (w.book(CANDLES, &[1, 0, 0]).await, w.book(CANDLES, &[1, 0, 0]).await);
+    w.provider.decide(Status::Waiting);
+    w.provider.go_away(true);
+    w.pass(45);
+    w.due().await;
+    // Nobody knows whether they were paid, so the seats stay kept.
+    assert_eq!(w.state(unpaid).await, State::AwaitingPayment);
+    w.provider.go_away(false);
+    let first = w.provider.payments()[0].clone();
+    let body = serde_json::to_vec(&matricle_desk::provider::ProviderPayment {
+        status: Status::Paid,
+        ..first
+    })
+    .unwrap();
+    let time = w.desk.clock.outside().as_second().to_string();
+    let signature = sign(REHEARSAL_SECRET, "late", &time, &body);
+    checkout::hook(&w.desk, "late".into(), &time, &signature, &body).await.unwrap();
+    w.pass(11);
+    w.due().await;
+    assert_eq!((w.state(paid).await, w.state(unpaid).await), (State::Confirmed, State::Lapsed));
+    assert_eq!(w.provider.payments()[1].status, Status::Withdrawn);
+    // The two seeded bookings that were to pay by 18:40 have lapsed meanwhile.
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    assert!(w.free(CANDLES).await >= before - 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hold_that_ran_out_takes_the_same_seats_again_or_says_who_was_quicker() {
+    let w = world().await;
+    let slug = "a-hive-inspection";
+    let mine = w.keep(slug, &[1]).await.unwrap();
+    let refused = w.keep(slug, &[1]).await.unwrap_err();
+    assert!(matches!(refused, DeskError::Choice(r) if hold::is_sold_out(&r)));
+    let draft = w.draft(mine).await;
+    hold::type_on(&w.desk, mine, draft.clone()).await.unwrap();
+    w.pass(16);
+    // Free again for everybody, even before a timer has run.
+    assert_eq!(w.free(slug).await, 1);
+    hold::again(&w.desk, mine).await.unwrap();
+    assert_eq!(w.free(slug).await, 0);
+    w.pass(16);
+    w.due().await;
+    assert_eq!(w.state(mine).await, State::Lapsed);
+    let other = w.keep(slug, &[1]).await.unwrap();
+    assert!(matches!(hold::again(&w.desk, mine).await, Err(DeskError::Choice(_))));
+    assert!(matches!(
+        checkout::submit(&w.desk, mine, draft.clone()).await,
+        Err(DeskError::Choice(_))
+    ));
+    assert_eq!(w.sheet(mine).await.booking.draft, draft, "nothing typed is lost");
+    hold::give_back(&w.desk, other).await.unwrap();
+    let outcome = checkout::submit(&w.desk, mine, draft).await.unwrap();
+    assert_eq!(outcome, Outcome::ToPay, "submitting takes the same seats again by itself");
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn choosing_again_replaces_the_hold_and_a_refusal_leaves_it_as_it_was() {
+    let w = world().await;
+    let before = w.free(CANDLES).await;
+    let first = w.keep(CANDLES, &[1, 1, 0]).await.unwrap();
+    let draft = Draft { name: "Half typ".into(), ..Draft::default() };
+    hold::type_on(&w.desk, first, draft).await.unwrap();
+    let (date, wanted) = w.choice(CANDLES, &[0, 0, 2]).await;
+    let second = hold::keep(&w.desk, date, wanted, Some(first)).await.unwrap();
+    assert_eq!((second, w.free(CANDLES).await), (first, before - 4));
+    assert_eq!(w.sheet(first).await.booking.draft.name, "Half typ");
+    let (date, too_many) = w.choice(CANDLES, &[0, 10, 10]).await;
+    assert!(hold::keep(&w.desk, date, too_many, Some(first)).await.is_err());
+    assert_eq!((w.state(first).await, w.free(CANDLES).await), (State::Held, before - 4));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_field_in_need_is_told_and_the_draft_is_kept() {
+    let w = world().await;
+    let reference = w.keep("pollen-under-the-lens", &[2, 0, 0]).await.unwrap();
+    let typed = Draft { email: "nobody".into(), ..Draft::default() };
+    let Err(DeskError::Details(problems)) =
+        checkout::submit(&w.desk, reference, typed.clone()).await
+    else {
+        panic!("refused")
+    };
+    let fields: Vec<_> = problems.iter().map(|(field, _)| *field).collect();
+    let soup = w.sheet(reference).await.questions[0].id;
+    assert_eq!(
+        fields,
+        [Field::Name, Field::Email, Field::Attendee(1), Field::Answer(soup), Field::Terms]
+    );
+    assert_eq!(w.sheet(reference).await.booking.draft, typed);
+    assert_ne!(soup, QuestionId(0));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cancelled_booking_frees_its_seats_tells_the_booker_and_is_refused_at_the_door() {
+    let w = world().await;
+    let before = w.free(CANDLES).await;
+    let reference = w.book(CANDLES, &[0, 1, 0]).await;
+    w.provider.decide(Status::Paid);
+    w.hook("msg").await.unwrap();
+    let sheet = w.sheet(reference).await;
+    let (ilse, bram) = (w.staff(0).await, w.staff(1).await);
+    let refused = cancel::cancel(&w.desk, &bram, reference).await;
+    assert!(matches!(refused, Err(DeskError::Right(_))), "a door volunteer may not");
+    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+    assert!(matches!(cancel::cancel(&w.desk, &ilse, reference).await, Err(DeskError::Move(_))));
+    assert_eq!(w.free(CANDLES).await, before);
+    w.due().await;
+    assert_eq!(
+        w.subjects(),
+        ["Cancelled: Candles from our own wax, Wed 25 November"],
+        "no confirmation any more"
+    );
+    let told =
+        w.scan(sheet.date.id, "main door", "key-0001", sheet.attendees[0].code.as_str()).await.told;
+    assert_eq!(told.verdict, "cancelled");
+    let today = office::today(&w.desk, &ilse).await.unwrap();
+    assert!(
+        today.to_give_back.iter().any(|m| m.reference == reference.as_str() && m.minor == 1400)
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn money_for_a_booking_cancelled_meanwhile_is_put_aside_to_be_given_back() {
+    let w = world().await;
+    let reference = w.book(CANDLES, &[0, 1, 0]).await;
+    let ilse = w.staff(0).await;
+    w.provider.decide(Status::Paid);
+    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+    w.due().await;
+    let id = w.sheet(reference).await.booking.id;
+    let states = w.desk.store.read(move |c| payments::of_booking(c, id)).await.unwrap();
+    assert_eq!(states[0].state, payments::PaymentState::Surplus);
+    assert_eq!(w.state(reference).await, State::Cancelled);
+    let today = office::today(&w.desk, &ilse).await.unwrap();
+    assert!(today.to_give_back.iter().any(|m| m.reference == reference.as_str()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mail_server_that_is_down_delays_mails_and_loses_none() {
+    let w = world().await;
+    let down = |for_good| Some(SendError { for_good, reason: "out of order".into() });
+    w.mails.refuse(down(false));
+    let reference = w.book(FREE, &[1]).await;
+    for _ in 0..4 {
+        w.due().await;
+        w.pass(1);
+    }
+    let ilse = w.staff(0).await;
+    assert_eq!(office::today(&w.desk, &ilse).await.unwrap().messages.len(), 1);
+    w.mails.refuse(None);
+    w.pass(10);
+    w.due().await;
+    assert_eq!(w.mails.taken().len(), 1);
+    w.mails.refuse(down(true));
+    w.book(FREE, &[1]).await;
+    w.due().await;
+    w.mails.refuse(None);
+    w.pass(60 * 24);
+    w.due().await;
+    assert_eq!(w.mails.taken().len(), 1, "refused for good is not tried again");
+    let id = w.sheet(reference).await.booking.id;
+    let messages = w.desk.store.read(move |c| outbox::of_booking(c, id)).await.unwrap();
+    assert_eq!((messages[0].state.as_str(), messages[0].last_error.as_deref()), ("sent", None));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_restart_sends_what_was_planned_and_takes_up_what_was_being_handed_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let clock = Clock::still("2026-11-25T17:40:00Z".parse().unwrap());
+    let first = open(folder.path(), clock.clone());
+    demo::seed(&first.desk).await.unwrap();
+    first.book(FREE, &[1]).await;
+    first.book(FREE, &[2]).await;
+    let now = clock.now();
+    // Taken to be handed over, then the power goes.
+    first.desk.store.write(move |tx| outbox::take_due(tx, now, 1)).await.unwrap();
+    first.desk.store.close();
+    drop(first);
+    let second = open(folder.path(), clock);
+    timers::take_up(&second.desk).await.unwrap();
+    second.due().await;
+    second.due().await;
+    let mut ids: Vec<_> = second
+        .mails
+        .taken()
+        .iter()
+        .map(|raw| {
+            mail_parser::MessageParser::default()
+                .parse(raw)
+                .unwrap()
+                .message_id()
+                .unwrap()
+                .to_owned()
+        })
+        .collect();
+    ids.dedup();
+    assert_eq!(ids.len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_doors_scanning_one_code_at_once_admit_once() {
+    let w = world().await;
+    let reference = w.book(FREE, &[2]).await;
+    let sheet = w.sheet(reference).await;
+    let code = sheet.attendees[0].code.to_string();
+    for round in 0..20 {
+        let (left, right) = (format!("left-{round:04}"), format!("right-{round:04}"));
+        let (a, b) = tokio::join!(
+            w.scan(sheet.date.id, "left door", &left, &code),
+            w.scan(sheet.date.id, "right door", &right, &code)
+        );
+        let verdicts = [a.told.verdict.as_str(), b.told.verdict.as_str()];
+        assert_eq!(verdicts.iter().filter(|v| **v == "come in").count(), 1, "{verdicts:?}");
+        let admitted = if verdicts[0] == "come in" { &a } else { &b };
+        let other = if verdicts[0] == "come in" { &b } else { &a };
+        assert!(other.told.reason.ends_with(&admitted.door), "{}", other.told.reason);
+        assert_eq!(admitted.told.companions, ["Person 2"]);
+        let bram = w.staff(1).await;
+        door::undo(&w.desk, &bram, sheet.date.id, admitted.scan).await.unwrap();
+        let twice = door::undo(&w.desk, &bram, sheet.date.id, admitted.scan).await;
+        assert!(matches!(twice, Err(DeskError::NothingToUndo)));
+    }
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_scan_sent_again_is_told_the_same_and_each_stranger_his_reason() {
+    let w = world().await;
+    let reference = w.book(FREE, &[1]).await;
+    let sheet = w.sheet(reference).await;
+    let (code, date) = (sheet.attendees[0].code.to_string(), sheet.date.id);
+    let first = w.scan(date, "gate", "same-key-1", &code).await;
+    let again = w.scan(date, "gate", "same-key-1", &code).await;
+    assert_eq!(first, again);
+    assert_eq!(w.scan(date, "gate", "other-key", &code).await.told.verdict, "already in");
+    let tonight = w.choice(CANDLES, &[]).await.0;
+    let told = w.scan(tonight, "gate", "key-other-date", &code).await.told;
+    assert_eq!(
+        (told.verdict.as_str(), told.reason.as_str()),
+        ("other date", "Is beekeeping for me?, Sun 29 November, 19:00–21:00")
+    );
+    assert_eq!(w.scan(date, "gate", "key-misread", &code[..13]).await.told.verdict, "misread");
+    assert_eq!(w.scan(date, "gate", "key-unknown", "4006381333931").await.told.verdict, "unknown");
+    let bram = w.staff(1).await;
+    let names = door::names(&w.desk, &bram, tonight, "THORNE").await.unwrap();
+    let to_pay = names.iter().find(|n| n.verdict.word() == "to pay").expect("one has to pay");
+    let shown = Shown::Attendee(to_pay.person.facts.attendee);
+    let told = door::show(&w.desk, &bram, tonight, "gate".into(), "key-to-pay".into(), shown)
+        .await
+        .unwrap()
+        .told;
+    assert_eq!(told.reason, "€28.00 to pay");
+    assert!(matches!(office::today(&w.desk, &bram).await, Err(DeskError::Right(_))));
+    assert!(matches!(
+        office::bookings(&w.desk, &bram, Default::default()).await,
+        Err(DeskError::Right(_))
+    ));
+}
+
+#[derive(Debug, Clone)]
+enum Act {
+    Keep(u32, u32),
+    Submit(usize),
+    Decide(bool),
+    Hook,
+    Cancel(usize),
+    GiveBack(usize),
+    Again(usize),
+    Scan(usize),
+    Pass(i64),
+    Away(bool),
+}
+
+/// Whatever happens in whatever order, the file stays sound and nothing is oversold.
+#[test]
+fn any_sequence_of_acts_leaves_the_file_sound() {
+    let act = prop_oneof![
+        4 => (0u32..4, 0u32..3).prop_map(|(a, b)| Act::Keep(a, b)),
+        4 => any::<usize>().prop_map(Act::Submit),
+        3 => any::<bool>().prop_map(Act::Decide),
+        2 => Just(Act::Hook),
+        2 => any::<usize>().prop_map(Act::Cancel),
+        1 => any::<usize>().prop_map(Act::GiveBack),
+        1 => any::<usize>().prop_map(Act::Again),
+        2 => any::<usize>().prop_map(Act::Scan),
+        2 => (1i64..40).prop_map(Act::Pass),
+        1 => any::<bool>().prop_map(Act::Away),
+    ];
+    let mut runner = TestRunner::new(Config { cases: 12, ..Config::default() });
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    runner
+        .run(&prop::collection::vec(act, 1..40), |acts| {
+            runtime.block_on(async {
+                let w = world().await;
+                let ilse = w.staff(0).await;
+                let mut made: Vec<Reference> = Vec::new();
+                for (i, act) in acts.into_iter().enumerate() {
+                    let pick = |n: usize| made.get(n % made.len().max(1)).copied();
+                    match act {
+                        Act::Keep(a, b) => made.extend(w.keep(CANDLES, &[a, b, 0]).await.ok()),
+                        Act::Submit(n) => {
+                            if let Some(reference) = pick(n) {
+                                let draft = w.draft(reference).await;
+                                let _ = checkout::submit(&w.desk, reference, draft).await;
+                                let _ = checkout::pay_url(&w.desk, reference).await;
+                            }
+                        }
+                        Act::Decide(paid) => {
+                            w.provider.decide(if paid { Status::Paid } else { Status::Declined });
+                        }
+                        Act::Hook => {
+                            if !w.provider.payments().is_empty() {
+                                let _ = w.hook(&format!("msg_{}", i % 5)).await;
+                            }
+                        }
+                        Act::Cancel(n) => {
+                            if let Some(reference) = pick(n) {
+                                let _ = cancel::cancel(&w.desk, &ilse, reference).await;
+                            }
+                        }
+                        Act::GiveBack(n) => {
+                            if let Some(reference) = pick(n) {
+                                let _ = hold::give_back(&w.desk, reference).await;
+                            }
+                        }
+                        Act::Again(n) => {
+                            if let Some(reference) = pick(n) {
+                                let _ = hold::again(&w.desk, reference).await;
+                            }
+                        }
+                        Act::Scan(n) => {
+                            if let Some(reference) = pick(n) {
+                                let sheet = w.sheet(reference).await;
+                                let code = sheet.attendees[0].code.to_string();
+                                w.scan(sheet.date.id, "gate", &format!("key-{i:05}"), &code).await;
+                            }
+                        }
+                        Act::Pass(minutes) => {
+                            w.pass(minutes);
+                            w.due().await;
+                        }
+                        Act::Away(away) => w.provider.go_away(away),
+                    }
+                    let faults = w.faults().await;
+                    prop_assert!(faults.is_empty(), "{faults:?}");
+                }
+                Ok(())
+            })
+        })
+        .unwrap();
+}
