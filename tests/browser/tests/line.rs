@@ -8,6 +8,9 @@ use matricle_store::people;
 use thirtyfour::prelude::*;
 
 const CANDLES: &str = "candles-from-our-own-wax";
+/// Keys as WebDriver spells them (W3C WebDriver, keyboard actions).
+const ENTER: &str = "\u{e007}";
+const ESCAPE: &str = "\u{e00c}";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> {
@@ -136,18 +139,18 @@ async fn a_scanner_that_types_works_wherever_the_focus_is_and_every_open_page_fo
     b.says("#sound", "Sound off").await?;
 
     // Focus on a button.
-    b.press(&format!("{code}{}", Key::Enter)).await?;
+    b.press(&format!("{code}{}", ENTER)).await?;
     b.says("#verdict", "Come in").await?;
     b.says("#verdict", &name).await?;
     b.says("#board", "Inside 7").await?;
     // Focus in the field.
     b.click("#text").await?;
-    b.press(&format!("{code}{}", Key::Enter)).await?;
+    b.press(&format!("{code}{}", ENTER)).await?;
     b.says("#verdict", "Already in").await?;
     anyhow::ensure!(b.find("#text").await?.prop("value").await?.as_deref() == Some(""));
-    b.press(&format!("{}{}", &code[..11], Key::Enter)).await?;
+    b.press(&format!("{}{}", &code[..11], ENTER)).await?;
     b.says("#verdict", "Misread").await?;
-    b.press(&format!("4006381333931{}", Key::Enter)).await?;
+    b.press(&format!("4006381333931{}", ENTER)).await?;
     b.says("#verdict", "Unknown").await?;
     b.is_fit_for_all().await?;
 
@@ -162,7 +165,7 @@ async fn a_scanner_that_types_works_wherever_the_focus_is_and_every_open_page_fo
     b.click("#text").await?;
     b.find("#text").await?.send_keys(&name).await?;
     b.says("#names", "Let in").await?;
-    b.press(&Key::Enter.to_string()).await?;
+    b.press(ENTER).await?;
     b.says("#verdict", "Come in").await?;
     b.driver.switch_to_window(sheet).await?;
     b.says(".sl", "7 in").await?;
@@ -217,14 +220,14 @@ async fn staff_go_about_by_keyboard() -> Result<()> {
     b.says("h1", "Bookings").await?;
     b.press("?").await?;
     b.says("#keys[open]", "find anything").await?;
-    b.press(&Key::Escape.to_string()).await?;
+    b.press(ESCAPE).await?;
     b.press("jj").await?;
     b.press("k").await?;
     b.find("tr.at").await?;
-    b.press(&Key::Enter.to_string()).await?;
+    b.press(ENTER).await?;
     b.says(".over", "Booking").await?;
     b.press("/").await?;
-    b.press(&format!("wilma thorne{}", Key::Enter)).await?;
+    b.press(&format!("wilma thorne{}", ENTER)).await?;
     b.says("tbody", "Wilma Thorne").await?;
     // A filter narrows the list as it is typed, and stands in the address.
     b.click("#q").await?;

@@ -160,7 +160,7 @@ pub(crate) fn svg(thread: &Thread) -> String {
     let height = ticks_y + 8.0;
 
     let mut svg = format!(
-        r#"<svg class="threadline" viewBox="0 0 {WIDTH} {height:.0}" role="img" aria-label="{}">"#,
+        r#"<svg class="threadline" viewBox="0 0 {WIDTH} {height:.0}" role="group" aria-label="{}">"#,
         escape(&in_words(thread))
     );
     let now = axis.x(thread.now);
