@@ -1,11 +1,444 @@
-//! `matricle bench`.
+//! `matricle bench`: the program over HTTP, beside the same transactions in plain
+//! SQLite and beside bare Axum, in one run on one machine.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, ensure};
+use axum::Router;
+use axum::response::Html;
+use axum::routing::get;
+use jiff::Timestamp;
+use matricle_core::codes::Reference;
+use matricle_core::details::Draft;
+use matricle_core::seats::Wanted;
+use matricle_core::staff::Role;
+use matricle_core::{Currency, DateId, TicketTypeId};
+use matricle_desk::door::{Shown, show_in};
+use matricle_desk::{Clock, Desk, DeskError, checkout, hold, plan, signin};
+use matricle_store::house::{self, House};
+use matricle_store::people::Staff;
+use matricle_store::{Store, Tx, bookings};
+use matricle_web::{Limits, Settings, router};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
 
 use crate::cli::BenchArgs;
+use crate::config;
+use crate::serve::{Parts, desk};
 
-/// Placeholder until the next commit.
+/// Bookings made before measuring, of which each has ten people to scan.
+const PEOPLE: u32 = 10;
+
+/// Measures and prints a table.
 ///
 /// # Errors
-/// None.
-pub async fn run(_args: &BenchArgs) -> anyhow::Result<()> {
+/// Something does not start, or answers what it should not.
+pub async fn run(args: &BenchArgs) -> Result<()> {
+    let folder = tempfile::tempdir()?;
+    let scans = args.count;
+    let site = Site::open(folder.path(), scans).await?;
+    eprintln!("{scans} tickets are ready; measuring …");
+
+    // Over HTTP, through the real pages.
+    let codes = Arc::new(site.codes.clone());
+    let (date, head) = (site.date, site.form_head());
+    let half = codes.len() / 2;
+    let scan_http = {
+        let codes = Arc::clone(&codes);
+        let request = move |i: u32| {
+            let code = &codes[usize::try_from(i).unwrap_or(0)];
+            let body = format!("text={code}&by=scanner&key=http-{i:08}");
+            format!(
+                "POST /door/{date}/scan HTTP/1.1\r\n{head}hx-request: true\r\ncontent-length: {}\r\n\r\n{body}",
+                body.len()
+            )
+        };
+        let count = u32::try_from(half)?;
+        over_http(site.address, args.connections, count, request, "data-verdict=\"in\"").await?
+    };
+    let bookings = scans / 4;
+    let book_http = site.book_over_http(args.connections, bookings).await?;
+    let page = site.page().await?;
+    let views = scans;
+    let path = "GET /events/evening HTTP/1.1\r\nhost: bench.example\r\n\r\n";
+    let page_http =
+        over_http(site.address, args.connections, views, move |_| path.into(), "Keep these seats")
+            .await?;
+
+    // Bare Axum with a page of the same size.
+    let bare = bare(page.len()).await?;
+    let page_bare = over_http(bare, args.connections, views, move |_| path.into(), "xxxx").await?;
+
+    // The same transactions without the server: one commit each, and sixteen to a commit.
+    let staff = site.staff.clone();
+    let ticket = site.ticket;
+    site.close().await?;
+    let file = folder.path().join("matricle.sqlite");
+    let rest = &codes[half..];
+    let (one_each, sixteen) = rest.split_at(rest.len() / 2);
+    let scan_each = in_sqlite(&file, one_each.len(), 1, |tx, i| {
+        scan(tx, &staff, date, &format!("each-{i}"), &one_each[i])
+    })?;
+    let scan_sixteen = in_sqlite(&file, sixteen.len(), 16, |tx, i| {
+        scan(tx, &staff, date, &format!("sixteen-{i}"), &sixteen[i])
+    })?;
+    let plain = usize::try_from(bookings)?;
+    // Over HTTP a booking is two answers, each on disk: keeping and booking.
+    let book_each = in_sqlite_twice(&file, plain, date, ticket)?;
+    let book_sixteen = in_sqlite(&file, plain, 16, |tx, _| {
+        let reference = keep(tx, date, ticket)?;
+        book(tx, reference)
+    })?;
+
+    println!(
+        "| measured with {} connections on {} cores | a second | ratio |",
+        args.connections,
+        cores()
+    );
+    println!("|---|---:|---|");
+    row("scans over HTTP, each on disk", scan_http, None);
+    row("scans, plain SQLite, a commit each", scan_each, Some(("HTTP is", scan_http / scan_each)));
+    row(
+        "scans, plain SQLite, 16 to a commit",
+        scan_sixteen,
+        Some(("HTTP is", scan_http / scan_sixteen)),
+    );
+    row("two-seat bookings over HTTP, each on disk", book_http, None);
+    row(
+        "two-seat bookings, plain SQLite, a commit each answer",
+        book_each,
+        Some(("HTTP is", book_http / book_each)),
+    );
+    row(
+        "two-seat bookings, plain SQLite, 16 to a commit",
+        book_sixteen,
+        Some(("HTTP is", book_http / book_sixteen)),
+    );
+    row("event page", page_http, None);
+    row(
+        &format!("bare Axum, a page of {} bytes", page.len()),
+        page_bare,
+        Some(("the event page is", page_http / page_bare)),
+    );
     Ok(())
+}
+
+fn row(what: &str, per_second: f64, ratio: Option<(&str, f64)>) {
+    let ratio =
+        ratio.map_or_else(String::new, |(words, r)| format!("{words} {r:.2} times as fast"));
+    println!("| {what} | {per_second:.0} | {ratio} |");
+}
+
+fn cores() -> usize {
+    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
+}
+
+/// A house with one large evening, a door volunteer, and tickets to scan.
+struct Site {
+    desk: Desk,
+    address: SocketAddr,
+    date: DateId,
+    ticket: TicketTypeId,
+    staff: Staff,
+    session: String,
+    codes: Vec<String>,
+    stop: watch::Sender<bool>,
+    serving: tokio::task::JoinHandle<()>,
+}
+
+/// The visitor that all requests of the measurement pretend to be.
+const VISITOR: &str = "AAAAAAAAAAAAAAAAAAAAAA";
+
+impl Site {
+    async fn open(folder: &std::path::Path, tickets: u32) -> Result<Self> {
+        let listener = TcpListener::bind("127.0.0.1:0").await?;
+        let address = listener.local_addr()?;
+        let desk = desk(Parts {
+            store: Store::open(folder)?,
+            clock: Clock::real(),
+            secrets: config::secrets(folder, "")?,
+            card: ("http://127.0.0.1:9".into(), String::new(), vec![0; 16]),
+            mail: ("smtp://127.0.0.1:9".into(), None),
+            public_url: format!("http://{address}"),
+        })?;
+        desk.store
+            .write(|tx| {
+                house::set(
+                    tx,
+                    &House {
+                        name: "Bench".into(),
+                        currency: Currency::EUR,
+                        zone: "Europe/Dublin".into(),
+                        email: "office@bench.example".into(),
+                        terms: "I agree.".into(),
+                    },
+                )
+            })
+            .await?;
+        let event = include_str!("bench.event.toml");
+        plan::publish(&desk, event).await?;
+        let (name, email) = ("Bram".to_owned(), "bram@bench.example".to_owned());
+        signin::employ(&desk, name, email.clone(), Role::Door, "smoker-is-lit".into()).await?;
+        let session = signin::sign_in(&desk, email, "smoker-is-lit".into()).await?;
+        let staff = signin::session(&desk, &session).await?.context("a session")?;
+        let (date, ticket) = (DateId(1), TicketTypeId(1));
+        let codes = desk
+            .store
+            .write(move |tx| {
+                let mut codes = Vec::new();
+                while codes.len() < tickets as usize {
+                    let wanted = [Wanted { ticket, quantity: PEOPLE }];
+                    let reference = hold::keep_in(tx, date, &wanted, None, now())?;
+                    book(tx, reference)?;
+                    let booking =
+                        bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+                    let people = bookings::attendees(tx, booking.id)?;
+                    codes.extend(people.iter().map(|a| a.code.as_str().to_owned()));
+                }
+                Ok::<_, DeskError>(codes)
+            })
+            .await?;
+        let (stop, stopping) = watch::channel(false);
+        let settings = Settings {
+            secure_cookies: false,
+            behind_proxy: false,
+            pay_origin: "http://127.0.0.1:9".into(),
+            limits: Limits { sign_in: u32::MAX, booking: u32::MAX },
+            demo: false,
+        };
+        let app = router(desk.clone(), settings, stopping.clone());
+        let mut stopped = stopping;
+        let serving = tokio::spawn(async move {
+            let service = app.into_make_service_with_connect_info::<SocketAddr>();
+            let server = axum::serve(listener, service).with_graceful_shutdown(async move {
+                let _ = stopped.wait_for(|s| *s).await;
+            });
+            if let Err(error) = server.await {
+                tracing::error!(%error, "serving");
+            }
+        });
+        Ok(Self { desk, address, date, ticket, staff, session, codes, stop, serving })
+    }
+
+    /// The lines that every form of the measurement begins with.
+    fn form_head(&self) -> String {
+        format!(
+            "host: bench.example\r\ncookie: visitor={VISITOR}; session={}\r\nx-form-token: {}\r\n\
+             content-type: application/x-www-form-urlencoded\r\n",
+            self.session,
+            self.desk.secrets.form_token(VISITOR)
+        )
+    }
+
+    /// Keeps two seats and books them, both through the pages.
+    async fn book_over_http(&self, connections: u32, count: u32) -> Result<f64> {
+        let head = self.form_head().replace(&format!("; session={}", self.session), "");
+        let next = Arc::new(AtomicU32::new(0));
+        let (address, date, ticket) = (self.address, self.date, self.ticket);
+        let start = Instant::now();
+        let mut tasks = Vec::new();
+        for _ in 0..connections {
+            let (head, next) = (head.clone(), Arc::clone(&next));
+            tasks.push(tokio::spawn(async move {
+                let mut line = Line::open(address).await?;
+                while next.fetch_add(1, Ordering::Relaxed) < count {
+                    let body = format!("date={date}&q_{ticket}=2");
+                    let kept = line.ask(&post("/events/evening/keep", &head, &body)).await?;
+                    let own = kept
+                        .split("location: ")
+                        .nth(1)
+                        .and_then(|l| l.split("\r\n").next())
+                        .with_context(|| format!("not kept: {kept}"))?
+                        .to_owned();
+                    let body = "name=Ana&email=ana@post.example&attendee_1=Kit&agreed=yes";
+                    let done = line.ask(&post(&format!("{own}/book"), &head, body)).await?;
+                    ensure!(done.starts_with("HTTP/1.1 303"), "not booked: {done}");
+                }
+                Ok::<_, anyhow::Error>(())
+            }));
+        }
+        for task in tasks {
+            task.await??;
+        }
+        Ok(f64::from(count) / start.elapsed().as_secs_f64())
+    }
+
+    async fn page(&self) -> Result<String> {
+        let answer = Line::open(self.address)
+            .await?
+            .ask("GET /events/evening HTTP/1.1\r\nhost: bench.example\r\n\r\n")
+            .await?;
+        Ok(answer.split_once("\r\n\r\n").context("a page")?.1.to_owned())
+    }
+
+    async fn close(self) -> Result<()> {
+        self.stop.send(true)?;
+        let _ = tokio::time::timeout(Duration::from_secs(3), self.serving).await;
+        self.desk.store.close();
+        Ok(())
+    }
+}
+
+#[allow(clippy::disallowed_methods, reason = "a measurement asks the machine's clock")]
+fn now() -> Timestamp {
+    Timestamp::now()
+}
+
+fn post(path: &str, head: &str, body: &str) -> String {
+    format!("POST {path} HTTP/1.1\r\n{head}content-length: {}\r\n\r\n{body}", body.len())
+}
+
+fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, DeskError> {
+    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 2 }], None, now())
+}
+
+fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {
+    let draft = Draft {
+        name: "Ana".into(),
+        email: "ana@post.example".into(),
+        attendees: vec!["Kit".into(); PEOPLE as usize],
+        agreed: true,
+        ..Draft::default()
+    };
+    let message_id = format!("{}@bench.example", reference.as_str());
+    checkout::submit_in(tx, reference, &draft, &message_id, reference.as_str(), now()).map(drop)
+}
+
+fn scan(tx: &Tx<'_>, staff: &Staff, date: DateId, key: &str, code: &str) -> Result<(), DeskError> {
+    let shown = Shown::Text(code.into());
+    let outcome = show_in(tx, staff, date, "gate", key, &shown, now())?;
+    if outcome.told.verdict == "come in" {
+        Ok(())
+    } else {
+        Err(DeskError::Internal(format!("{code}: {}", outcome.told.verdict)))
+    }
+}
+
+/// Runs the same job again and again on a connection of its own, so many to a commit.
+fn in_sqlite(
+    file: &std::path::Path,
+    count: usize,
+    to_a_commit: usize,
+    mut job: impl FnMut(&Tx<'_>, usize) -> Result<(), DeskError>,
+) -> Result<f64> {
+    let conn = Store::writer(file)?;
+    let start = Instant::now();
+    for first in (0..count).step_by(to_a_commit) {
+        conn.prepare_cached("BEGIN IMMEDIATE")?.execute([])?;
+        let tx = Tx::within(&conn);
+        for i in first..count.min(first + to_a_commit) {
+            job(&tx, i)?;
+        }
+        conn.prepare_cached("COMMIT")?.execute([])?;
+    }
+    rate(count, start)
+}
+
+fn in_sqlite_twice(
+    file: &std::path::Path,
+    count: usize,
+    date: DateId,
+    ticket: TicketTypeId,
+) -> Result<f64> {
+    let conn = Store::writer(file)?;
+    let start = Instant::now();
+    for _ in 0..count {
+        conn.prepare_cached("BEGIN IMMEDIATE")?.execute([])?;
+        let reference = keep(&Tx::within(&conn), date, ticket)?;
+        conn.prepare_cached("COMMIT")?.execute([])?;
+        conn.prepare_cached("BEGIN IMMEDIATE")?.execute([])?;
+        book(&Tx::within(&conn), reference)?;
+        conn.prepare_cached("COMMIT")?.execute([])?;
+    }
+    rate(count, start)
+}
+
+fn rate(count: usize, start: Instant) -> Result<f64> {
+    Ok(f64::from(u32::try_from(count)?) / start.elapsed().as_secs_f64())
+}
+
+/// A page of this many bytes, served by Axum alone.
+async fn bare(bytes: usize) -> Result<SocketAddr> {
+    let listener = TcpListener::bind("127.0.0.1:0").await?;
+    let address = listener.local_addr()?;
+    let page = "x".repeat(bytes);
+    let app = Router::new().route("/events/evening", get(move || async move { Html(page) }));
+    tokio::spawn(async move {
+        if let Err(error) = axum::serve(listener, app).await {
+            tracing::error!(%error, "serving");
+        }
+    });
+    Ok(address)
+}
+
+/// Sends requests over so many connections, one after the other on each; requests a second.
+async fn over_http(
+    address: SocketAddr,
+    connections: u32,
+    count: u32,
+    request: impl Fn(u32) -> String + Send + Sync + 'static,
+    proof: &'static str,
+) -> Result<f64> {
+    let (next, request) = (Arc::new(AtomicU32::new(0)), Arc::new(request));
+    let start = Instant::now();
+    let mut tasks = Vec::new();
+    for _ in 0..connections {
+        let (next, request) = (Arc::clone(&next), Arc::clone(&request));
+        tasks.push(tokio::spawn(async move {
+            let mut line = Line::open(address).await?;
+            loop {
+                let i = next.fetch_add(1, Ordering::Relaxed);
+                if i >= count {
+                    return Ok::<_, anyhow::Error>(());
+                }
+                let answer = line.ask(&request(i)).await?;
+                ensure!(answer.contains(proof), "not as hoped: {answer}");
+            }
+        }));
+    }
+    for task in tasks {
+        task.await??;
+    }
+    Ok(f64::from(count) / start.elapsed().as_secs_f64())
+}
+
+/// A kept-alive HTTP/1.1 connection, as plain as can be, so that asking costs little.
+struct Line {
+    stream: TcpStream,
+    buffer: Vec<u8>,
+}
+
+impl Line {
+    async fn open(address: SocketAddr) -> Result<Self> {
+        let stream = TcpStream::connect(address).await?;
+        stream.set_nodelay(true)?;
+        Ok(Self { stream, buffer: Vec::with_capacity(32 * 1024) })
+    }
+
+    async fn ask(&mut self, request: &str) -> Result<String> {
+        self.stream.write_all(request.as_bytes()).await?;
+        self.buffer.clear();
+        let (mut head, mut length) = (None, 0);
+        loop {
+            ensure!(self.stream.read_buf(&mut self.buffer).await? > 0, "the connection ended");
+            if head.is_none()
+                && let Some(end) = self.buffer.windows(4).position(|w| w == b"\r\n\r\n")
+            {
+                let text = std::str::from_utf8(&self.buffer[..end])?.to_ascii_lowercase();
+                length = text
+                    .split("content-length: ")
+                    .nth(1)
+                    .and_then(|l| l.split("\r\n").next())
+                    .map_or(Ok(0), str::parse)?;
+                head = Some(end + 4);
+            }
+            if head.is_some_and(|head| self.buffer.len() >= head + length) {
+                return Ok(std::str::from_utf8(&self.buffer)?.to_owned());
+            }
+        }
+    }
 }

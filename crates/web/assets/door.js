@@ -71,6 +71,9 @@
     }
     sending = false;
   };
+  document.addEventListener("live", ({ detail }) => {
+    if (!waiting.length) say(detail.up ? "In step with the other doors" : "Out of step with the other doors; connecting again", detail.up);
+  });
   const scan = (what) => {
     waiting.push({ path: `/door/${date}/scan`, body: new URLSearchParams({ key: key(), ...what }) });
     send();

@@ -155,7 +155,7 @@ async fn a_scanner_that_types_works_wherever_the_focus_is_and_every_open_page_fo
     b.is_fit_for_all().await?;
 
     b.driver.switch_to_window(sheet.clone()).await?;
-    b.says(".sl", "7 in").await?;
+    b.says(".sl", "7 in").await.context("the sheet follows the scanner")?;
     b.driver.switch_to_window(door).await?;
     b.click("#undolast button").await?;
     b.says("#verdict", "Undone").await?;
@@ -168,7 +168,7 @@ async fn a_scanner_that_types_works_wherever_the_focus_is_and_every_open_page_fo
     b.press(ENTER).await?;
     b.says("#verdict", "Come in").await?;
     b.driver.switch_to_window(sheet).await?;
-    b.says(".sl", "7 in").await?;
+    b.says(".sl", "7 in").await.context("the sheet follows the list of names")?;
     Ok(())
 }
 

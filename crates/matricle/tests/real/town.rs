@@ -1,0 +1,310 @@
+//! A town for tests: the real program, its stand-ins, and people with browsers.
+
+use std::io::{BufRead, BufReader, Write};
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::time::Duration;
+
+use tempfile::TempDir;
+
+/// The door volunteer of every town.
+pub(crate) const BRAM: (&str, &str) = ("bram@club.example", "smoker-is-lit");
+
+fn program() -> Command {
+    Command::new(env!("CARGO_BIN_EXE_matricle"))
+}
+
+/// A data folder with a configuration, stand-ins beside it, and perhaps a server.
+pub(crate) struct Town {
+    folder: TempDir,
+    /// Where the pages are.
+    pub(crate) url: String,
+    /// Where the mailbox's page is.
+    pub(crate) mailbox: String,
+    standins: Child,
+    server: Option<Child>,
+}
+
+impl Drop for Town {
+    fn drop(&mut self) {
+        self.kill();
+        let _ = self.standins.kill();
+        let _ = self.standins.wait();
+    }
+}
+
+impl Town {
+    /// Founds a town with one event, planned in TOML.
+    pub(crate) fn found(event: &str) -> Self {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let folder = tempfile::tempdir().unwrap();
+        let mut standins = program()
+            .args(["standins", "--port", "0", "--data"])
+            .arg(folder.path().join("stand-ins"))
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let lines = BufReader::new(standins.stdout.take().unwrap()).lines();
+        let said: Vec<String> = lines.take(3).map(Result::unwrap).collect();
+        let of = |name: &str| {
+            let line = said.iter().find(|l| l.starts_with(name)).unwrap();
+            line.split_whitespace().nth(1).unwrap().to_owned()
+        };
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let url = format!("http://127.0.0.1:{port}");
+        let (till, mailbox, smtp) = (of("Till"), of("Mailbox"), of("SMTP"));
+        let config = format!(
+            r#"listen = "127.0.0.1:{port}"
+data = {data:?}
+public_url = "{url}"
+[house]
+name = "Club"
+currency = "EUR"
+zone = "Europe/Dublin"
+email = "office@club.example"
+terms = "I agree."
+[mail]
+server = "{smtp}"
+[card]
+url = "{till}"
+pay_origin = "{till}"
+key = "{key}"
+webhook_secret = "{secret}"
+[limits]
+sign_in = 1000
+booking = 1000000
+"#,
+            data = folder.path().join("data"),
+            key = matricle::standins::KEY,
+            secret = matricle::standins::WEBHOOK_SECRET,
+        );
+        std::fs::write(folder.path().join("matricle.toml"), config).unwrap();
+        let town = Self { folder, url, mailbox, standins, server: None };
+        std::fs::write(town.path("event.toml"), event).unwrap();
+        assert!(town.command("import").arg(town.path("event.toml")).status().unwrap().success());
+        let mut person = town.command("person");
+        person.args(["--name", "Bram Tully", "--email", BRAM.0, "--role", "door volunteer"]);
+        let mut person = person.stdin(Stdio::piped()).spawn().unwrap();
+        writeln!(person.stdin.take().unwrap(), "{}", BRAM.1).unwrap();
+        assert!(person.wait().unwrap().success());
+        town
+    }
+
+    /// A path in the town's folder.
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// A command of the program that reads the configuration.
+    pub(crate) fn command(&self, name: &str) -> Command {
+        let mut command = program();
+        command.arg(name).arg("--config").arg(self.path("matricle.toml")).stdout(Stdio::null());
+        command
+    }
+
+    /// Starts the server and waits until it answers.
+    pub(crate) async fn open(&mut self) {
+        self.server = Some(self.command("serve").spawn().unwrap());
+        for _ in 0..200 {
+            if reqwest::get(&self.url).await.is_ok() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(25)).await;
+        }
+        panic!("the server does not answer");
+    }
+
+    /// Kills the server (SIGKILL): no last words.
+    pub(crate) fn kill(&mut self) {
+        if let Some(mut server) = self.server.take() {
+            let _ = server.kill();
+            let _ = server.wait();
+        }
+    }
+
+    /// Asks the server to stop (SIGINT) and says how it ended.
+    pub(crate) fn stop(&mut self) -> ExitStatus {
+        let mut server = self.server.take().unwrap();
+        let id = server.id().to_string();
+        assert!(Command::new("kill").args(["-INT", &id]).status().unwrap().success());
+        server.wait().unwrap()
+    }
+
+    /// `matricle check` finds nothing.
+    pub(crate) fn is_sound(&self) {
+        let done = self.command("check").stdout(Stdio::piped()).output().unwrap();
+        let said = String::from_utf8_lossy(&done.stdout).into_owned();
+        assert!(done.status.success(), "{said}");
+    }
+}
+
+/// Somebody with a browser: one cookie jar, no script.
+pub(crate) struct Person {
+    client: reqwest::Client,
+    cookies: Vec<(String, String)>,
+    token: String,
+}
+
+/// What a page answered.
+pub(crate) struct Page {
+    /// HTTP status.
+    pub(crate) status: u16,
+    /// Where it sends one, if it does.
+    pub(crate) location: String,
+    /// Its text.
+    pub(crate) body: String,
+}
+
+impl Page {
+    /// The value of the first field of this name.
+    pub(crate) fn field(&self, name: &str) -> String {
+        let from = self.body.split(&format!("name=\"{name}\" value=\"")).nth(1).unwrap_or_default();
+        from.split('"').next().unwrap_or_default().to_owned()
+    }
+}
+
+impl Person {
+    /// Somebody new.
+    pub(crate) fn new() -> Self {
+        let client = reqwest::Client::builder()
+            .redirect(reqwest::redirect::Policy::none())
+            .timeout(Duration::from_secs(20))
+            .build()
+            .unwrap();
+        Self { client, cookies: Vec::new(), token: String::new() }
+    }
+
+    async fn send(&mut self, request: reqwest::RequestBuilder) -> Result<Page, reqwest::Error> {
+        let jar: Vec<String> = self.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
+        let response = request.header("cookie", jar.join("; ")).send().await?;
+        for set in response.headers().get_all("set-cookie") {
+            let pair = set.to_str().unwrap().split(';').next().unwrap();
+            let (name, value) = pair.split_once('=').unwrap();
+            self.cookies.retain(|(known, _)| known != name);
+            self.cookies.push((name.into(), value.into()));
+        }
+        let location =
+            response.headers().get("location").map_or("", |v| v.to_str().unwrap()).to_owned();
+        let status = response.status().as_u16();
+        let page = Page { status, location, body: response.text().await? };
+        if !page.field("token").is_empty() {
+            self.token = page.field("token");
+        }
+        Ok(page)
+    }
+
+    /// Asks for a page.
+    pub(crate) async fn get(&mut self, url: &str) -> Result<Page, reqwest::Error> {
+        self.send(self.client.get(url)).await
+    }
+
+    /// Sends a form.
+    pub(crate) async fn post(
+        &mut self,
+        url: &str,
+        fields: &[(&str, &str)],
+    ) -> Result<Page, reqwest::Error> {
+        let mut body = format!("token={}", self.token);
+        for (name, value) in fields {
+            let value: String = value.bytes().map(|b| format!("%{b:02X}")).collect();
+            body.push_str(&format!("&{name}={value}"));
+        }
+        let form = "application/x-www-form-urlencoded";
+        self.send(self.client.post(url).header("content-type", form).body(body)).await
+    }
+
+    /// Chooses seats of the town's event; the booking's address when they are kept.
+    pub(crate) async fn keep(
+        &mut self,
+        town: &str,
+        quantity: &str,
+    ) -> Result<Result<String, String>, reqwest::Error> {
+        let event = format!("{town}/events/evening");
+        let page = self.get(&event).await?;
+        let (date, ticket) = (page.field("date"), "q_1");
+        let kept =
+            self.post(&format!("{event}/keep"), &[("date", &date), (ticket, quantity)]).await?;
+        Ok(match kept.status {
+            303 => Ok(format!("{town}{}", kept.location)),
+            _ => Err(kept.body),
+        })
+    }
+
+    /// Fills the form in and books.
+    pub(crate) async fn book(
+        &mut self,
+        own: &str,
+        name: &str,
+        people: usize,
+    ) -> Result<Page, reqwest::Error> {
+        let email = format!("{}@post.example", name.to_lowercase());
+        let mut fields = vec![
+            ("name".to_owned(), name.to_owned()),
+            ("email".into(), email),
+            ("agreed".into(), "yes".into()),
+        ];
+        fields.extend((0..people).map(|i| (format!("attendee_{i}"), format!("{name} {i}"))));
+        let fields: Vec<_> = fields.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect();
+        self.post(&format!("{own}/book"), &fields).await
+    }
+
+    /// Pays at the till; the booking's page afterwards.
+    pub(crate) async fn pay(&mut self, own: &str) -> Result<Page, reqwest::Error> {
+        let there = self.get(&format!("{own}/pay")).await?;
+        let back = self
+            .client
+            .post(&there.location)
+            .header("content-type", "application/x-www-form-urlencoded")
+            .body("outcome=paid")
+            .send()
+            .await?;
+        let back =
+            back.headers().get("location").map_or(own, |v| v.to_str().unwrap_or(own)).to_owned();
+        self.get(&back).await
+    }
+
+    /// Signs the door volunteer in.
+    pub(crate) async fn sign_in(&mut self, town: &str) {
+        self.get(&format!("{town}/sign-in")).await.unwrap();
+        let page = self
+            .post(&format!("{town}/sign-in"), &[("email", BRAM.0), ("password", BRAM.1)])
+            .await
+            .unwrap();
+        assert_eq!(page.location, "/door");
+        self.get(&format!("{town}/door/1")).await.unwrap();
+    }
+
+    /// Scans a code at the door; the verdict's class.
+    pub(crate) async fn scan(&mut self, town: &str, code: &str) -> Result<String, reqwest::Error> {
+        let page =
+            self.post(&format!("{town}/door/1/scan"), &[("text", code), ("by", "scanner")]).await?;
+        let verdict = page.body.split("data-verdict=\"").nth(1).unwrap_or_default();
+        Ok(verdict.split('"').next().unwrap_or_default().to_owned())
+    }
+}
+
+/// An event with so many seats at a price.
+pub(crate) fn event(seats: u32, price: &str) -> String {
+    format!(
+        r#"title = "Evening"
+kind = "Talk"
+lead = "Come."
+pools = ["seats"]
+[[tickets]]
+name = "Seat"
+price = "{price}"
+draws = {{ seats = 1 }}
+[[dates]]
+starts = "2099-06-01T19:00"
+ends = "2099-06-01T21:00"
+venue = "Hall"
+seats = {{ seats = {seats} }}
+"#
+    )
+}
+
+/// A file of the stand-ins as JSON.
+pub(crate) fn json(file: &Path) -> serde_json::Value {
+    serde_json::from_slice(&std::fs::read(file).unwrap()).unwrap()
+}
