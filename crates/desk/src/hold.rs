@@ -218,10 +218,11 @@ pub struct BookingSheet {
 }
 
 impl BookingSheet {
-    /// Seats are kept and their time is not over.
+    /// Seats are kept, and the booker has to go on: with the form, or with the money.
     #[must_use]
-    pub fn is_live_hold(&self, now: Timestamp) -> bool {
-        self.booking.state == State::Held && self.booking.deadline.is_some_and(|d| d > now)
+    pub fn waits_for_booker(&self, now: Timestamp) -> bool {
+        matches!(self.booking.state, State::Held | State::AwaitingPayment)
+            && self.booking.deadline.is_some_and(|d| d > now)
     }
 
     /// The tickets as a choice.

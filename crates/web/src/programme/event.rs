@@ -1,9 +1,10 @@
 //! `GET /events/{slug}`: an event, with the stub to book it.
 
 use askama::Template;
-use axum::extract::{Path, RawQuery, State};
+use axum::extract::{Path, RawQuery, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
+use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
 use matricle_core::{DateId, TicketTypeId};
@@ -100,7 +101,7 @@ fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p DateSheet> 
         .or_else(|| page.dates.first())
 }
 
-/// The hold of this browser, if it is for this event and still being filled in.
+/// The booking of this browser, if it is for this event and waits to be filled in or paid.
 async fn kept(
     app: &App,
     headers: &HeaderMap,
@@ -113,7 +114,7 @@ async fn kept(
     }
     match hold::sheet(&app.desk, reference).await {
         Ok(sheet)
-            if sheet.event.id == page.event.id && sheet.is_live_hold(app.desk.clock.now()) =>
+            if sheet.event.id == page.event.id && sheet.waits_for_booker(app.desk.clock.now()) =>
         {
             Ok(Some((reference, sheet)))
         }
@@ -131,7 +132,9 @@ fn make_stub(
 ) -> Option<Stub> {
     let now = app.desk.clock.now();
     let mut asked = asked.clone();
+    let held_now = |held: &hold::BookingSheet| held.booking.state == State::Held;
     if let Some((_, held)) = &kept
+        && held_now(held)
         && !asked.given
         && asked.date.is_none_or(|d| d == held.date.id)
     {
@@ -142,18 +145,20 @@ fn make_stub(
     // The seats kept by this browser are free for it to choose again.
     let mut sheet = sheet.clone();
     let view = kept.map(|(reference, held)| {
-        if held.date.id == sheet.date.id {
+        if held_now(&held) && held.date.id == sheet.date.id {
             free_own(&mut sheet, &held);
         }
         let until = held.booking.deadline.unwrap_or(now);
-        Kept {
-            href: super::booking::address(app, reference),
-            words: format!(
-                "You have {} kept until {}.",
-                words::count(u32::try_from(held.attendees.len()).unwrap_or(0), "seats"),
-                words::clock(words::local(until, &page.house.zone).datetime())
-            ),
-        }
+        let people = u32::try_from(held.attendees.len()).unwrap_or(0);
+        let clock = words::clock(words::local(until, &page.house.zone).datetime());
+        let seats = words::count(people, "seats");
+        let (words, link) = if held_now(&held) {
+            (format!("You have {seats} kept until {clock}."), "Go on with your booking")
+        } else {
+            let due = held.booking.due();
+            (format!("You have {seats} to pay for until {clock}: {due}."), "Go on and pay")
+        };
+        Kept { href: super::booking::address(app, reference), words, link }
     });
     Some(stub(page, &sheet, &asked.wanted, token, view, now))
 }
@@ -203,7 +208,7 @@ fn render(f: Frame, page: &EventPage, stub: Option<Stub>, now: jiff::Timestamp) 
 }
 
 pub(crate) async fn show(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     Path(slug): Path<String>,
     RawQuery(query): RawQuery,
     visitor: Visitor,
@@ -239,7 +244,7 @@ pub(crate) async fn show(
 /// `POST /events/{slug}/choose`: one more, one less, or a number: the stub again.
 /// Without script, the page again with the choice in its address.
 pub(crate) async fn choose(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     Path(slug): Path<String>,
     Part(part): Part,
     headers: HeaderMap,
@@ -261,7 +266,7 @@ pub(crate) async fn choose(
 
 /// `POST /events/{slug}/keep`: keeps the chosen seats and goes on to the form.
 pub(crate) async fn keep(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     Path(slug): Path<String>,
     asker: Asker,
     headers: HeaderMap,
@@ -277,7 +282,10 @@ pub(crate) async fn keep(
     if page.dates.iter().all(|d| d.date.id != date) {
         return Err(DeskError::NotFound.into());
     }
-    let instead = kept.as_ref().map(|(reference, _)| *reference);
+    let instead = kept
+        .as_ref()
+        .filter(|(_, sheet)| sheet.booking.state == State::Held)
+        .map(|(reference, _)| *reference);
     match hold::keep(&app.desk, date, asked.wanted.clone(), instead).await {
         Ok(reference) => {
             let key = app.desk.secrets.booking_key(reference);

@@ -32,10 +32,11 @@ pub(super) struct Row {
     pub(super) closed: Option<String>,
 }
 
-/// Seats this browser keeps already.
+/// A booking this browser has begun.
 pub(super) struct Kept {
     pub(super) href: String,
     pub(super) words: String,
+    pub(super) link: &'static str,
 }
 
 /// The stub, ready to render.

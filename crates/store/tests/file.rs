@@ -1,0 +1,425 @@
+//! The file: what is written is read back, what must not change does not, and each
+//! fault that `check` looks for is found when it is made.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use jiff::civil::date;
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::booking::{State, choose};
+use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::details::{Answering, Details, Draft};
+use matricle_core::price::Early;
+use matricle_core::schedule::{SaleWindow, Span};
+use matricle_core::seats::{Taken, Wanted};
+use matricle_core::{BookingId, Currency, DateId};
+use matricle_store::bookings::{self, Filter};
+use matricle_store::events::{
+    self, EventState, Listing, NewDate, NewEvent, NewQuestion, NewTicketType,
+};
+use matricle_store::house::{self, House};
+use matricle_store::outbox::{self, Kind};
+use matricle_store::payments::{self, PaymentState};
+use matricle_store::{Store, Tx, check, door, people};
+use rusqlite::Connection;
+
+fn at(minutes: i64) -> Timestamp {
+    Timestamp::from_second(1_795_000_000 + minutes * 60).unwrap()
+}
+
+/// One connection, always inside a transaction; nothing else is needed for queries.
+struct File {
+    conn: Connection,
+    _folder: tempfile::TempDir,
+}
+
+impl File {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        Store::open(folder.path()).unwrap().close();
+        let conn = Store::writer(&folder.path().join("matricle.sqlite")).unwrap();
+        conn.execute_batch("BEGIN").unwrap();
+        let file = Self { conn, _folder: folder };
+        let house = House {
+            name: "Club".into(),
+            currency: Currency::EUR,
+            zone: "Europe/Dublin".into(),
+            email: "office@club.example".into(),
+            terms: "I agree.".into(),
+        };
+        house::set(&file.tx(), &house).unwrap();
+        assert_eq!(house::get(&file.conn).unwrap(), Some(house));
+        file
+    }
+
+    fn tx(&self) -> Tx<'_> {
+        Tx::within(&self.conn)
+    }
+
+    /// An evening with chairs and suits: a single and a family ticket.
+    fn evening(&self, slug: &str, month: i8) -> DateId {
+        let day = date(2027, month, 5);
+        let span = Span::new(day.at(19, 0, 0, 0), day.at(21, 0, 0, 0), "Europe/Dublin").unwrap();
+        let ticket = |name: &str, minor, seats| NewTicketType {
+            name: name.into(),
+            note: "a note".into(),
+            minor,
+            early: (seats == 4).then(|| Early { minor: minor - 100, until: at(50) }),
+            sale: SaleWindow { from: Some(at(-100)), until: None },
+            per_date: (seats == 4).then_some(3),
+            most: 5,
+            admits: seats,
+            draws: vec![(0, seats), (1, seats)],
+        };
+        let event = NewEvent {
+            slug: slug.into(),
+            title: format!("An evening called {slug}"),
+            kind: "Talk".into(),
+            lead: "Come".into(),
+            description: "One.\n\nTwo.".into(),
+            bring: String::new(),
+            refund_note: String::new(),
+            state: EventState::Published,
+            hold_minutes: 15,
+            pools: vec!["chairs".into(), "suits".into()],
+            tickets: vec![ticket("Single", 500, 1), ticket("Family", 1500, 4)],
+            questions: vec![NewQuestion {
+                label: "Soup?".into(),
+                answering: Answering::OneOf(vec!["yes".into(), "no".into()]),
+                needed: true,
+            }],
+            dates: vec![NewDate {
+                span,
+                venue: "Hall".into(),
+                address: "Square 1".into(),
+                directions: String::new(),
+                room: "upstairs".into(),
+                hosts: "Ana".into(),
+                capacities: vec![20, 12],
+            }],
+        };
+        let id = events::insert(&self.tx(), &event, at(0)).unwrap();
+        events::dates_of(&self.conn, id).unwrap()[0].id
+    }
+
+    fn hold(&self, date: DateId, quantities: [u32; 2], n: u64, now: Timestamp) -> BookingId {
+        let sheet = events::sheet(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
+        let wanted: Vec<_> = sheet
+            .tickets
+            .iter()
+            .zip(quantities)
+            .map(|(t, quantity)| Wanted { ticket: t.id, quantity })
+            .collect();
+        let choice = choose(&sheet.offer, &wanted, now).unwrap();
+        let mut next = n * 1000;
+        let code = || {
+            next += 1;
+            TicketCode::from_random(next)
+        };
+        let reference = Reference::from_random(n);
+        bookings::hold(&self.tx(), date, reference, &choice, &sheet.tickets, code, now).unwrap()
+    }
+
+    /// A booking that is confirmed and paid.
+    fn confirmed(&self, date: DateId, quantities: [u32; 2], n: u64, name: &str) -> BookingId {
+        let tx = self.tx();
+        let id = self.hold(date, quantities, n, at(0));
+        let booking = bookings::by_id(&self.conn, id).unwrap().unwrap();
+        let people = bookings::attendees(&self.conn, id).unwrap().len();
+        let details = Details {
+            name: name.into(),
+            email: format!("p{n}@post.example"),
+            attendees: (0..people).map(|i| format!("{name} {i}")).collect(),
+            answers: Default::default(),
+        };
+        let person = people::know(&tx, name, &details.email, at(0)).unwrap();
+        bookings::complete(&tx, &booking, &details, &[], person).unwrap();
+        bookings::set_state(&tx, &booking, State::AwaitingPayment, Some(at(30))).unwrap();
+        let booking = bookings::by_id(&self.conn, id).unwrap().unwrap();
+        let payment = format!("payment-{n}");
+        payments::open(&tx, &payment, id, booking.total.minor, at(1), at(0)).unwrap();
+        payments::known_as(&tx, &payment, &format!("prov-{n}"), "https://till.example").unwrap();
+        payments::settle(&tx, &payment, PaymentState::Paid, at(2)).unwrap();
+        bookings::add_paid(&tx, id, booking.total.minor).unwrap();
+        bookings::set_state(&tx, &booking, State::Confirmed, None).unwrap();
+        bookings::happened(&tx, id, at(2), "Matricle", "confirmed").unwrap();
+        outbox::plan(&tx, id, Kind::Confirmation, &details.email, &format!("{n}@club"), at(2))
+            .unwrap();
+        id
+    }
+
+    fn taken(&self, date: DateId, now: Timestamp) -> [Taken; 2] {
+        let sheet = events::sheet(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
+        [sheet.offer.pools[0].taken, sheet.offer.pools[1].taken]
+    }
+}
+
+#[test]
+fn an_event_is_read_back_as_it_was_planned() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(0)).unwrap().unwrap();
+    assert_eq!(sheet.event.slug, "one");
+    assert_eq!(sheet.date.place(), "Hall, upstairs");
+    assert_eq!(sheet.event.hold, SignedDuration::from_mins(15));
+    let names: Vec<_> = sheet.tickets.iter().map(|t| (t.name.as_str(), t.admits)).collect();
+    assert_eq!(names, [("Single", 1), ("Family", 4)]);
+    let family = &sheet.offer.offers[1];
+    assert_eq!(family.price.early, Some(Early { minor: 1400, until: at(50) }));
+    assert_eq!((family.seats.limit, family.seats.draws.len(), family.most), (Some(3), 2, 5));
+    assert_eq!(family.sale.from, Some(at(-100)));
+    let questions = events::questions(&file.conn, sheet.event.id).unwrap();
+    assert!(
+        questions[0].needed
+            && matches!(&questions[0].answering, Answering::OneOf(o) if o.len() == 2)
+    );
+    assert_eq!(events::published(&file.conn, "one").unwrap().unwrap(), sheet.event);
+    assert_eq!(events::published(&file.conn, "two").unwrap(), None);
+    let later = file.evening("two", 2);
+    let listed = events::list(&file.conn, Listing::Coming, at(0)).unwrap();
+    assert_eq!(
+        listed.iter().map(|d| d.date.id).collect::<Vec<_>>(),
+        [later, date],
+        "soonest first"
+    );
+    assert_eq!(listed[0].prices, Some((500, 1500)));
+    let over = sheet.date.span.ends_at;
+    assert!(events::list(&file.conn, Listing::Coming, over).unwrap().is_empty());
+    assert_eq!(events::list(&file.conn, Listing::All, over).unwrap().len(), 2);
+}
+
+#[test]
+fn seats_move_from_reason_to_reason_and_a_stale_hold_is_free_at_once() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let id = file.hold(date, [1, 1], 1, at(0));
+    let held = Taken { held: 5, ..Taken::default() };
+    assert_eq!(file.taken(date, at(14)), [held, held]);
+    assert_eq!(file.taken(date, at(15)), [Taken::default(); 2], "the deadline itself is too late");
+    let stale = bookings::stale_holds(&file.conn, date, at(15)).unwrap();
+    assert_eq!(stale.iter().map(|b| b.id).collect::<Vec<_>>(), [id]);
+    assert_eq!(bookings::next_deadline(&file.conn).unwrap(), Some(at(15)));
+    assert_eq!(bookings::overdue(&file.conn, at(20), 10).unwrap().len(), 1);
+    bookings::set_deadline(&file.tx(), id, at(40)).unwrap();
+    assert!(bookings::overdue(&file.conn, at(20), 10).unwrap().is_empty());
+    let booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
+    bookings::set_state(&file.tx(), &booking, State::Confirmed, None).unwrap();
+    assert_eq!(file.taken(date, at(99))[0], Taken { confirmed: 5, ..Taken::default() });
+    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(99)).unwrap().unwrap();
+    assert_eq!(sheet.offer.offers[1].seats.sold, 1, "the limited ticket counts what is sold");
+}
+
+#[test]
+fn a_draft_and_a_choice_made_again_keep_the_booking_whole() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let id = file.hold(date, [2, 0], 1, at(0));
+    let draft = Draft { name: "O'Hara \"x\" \u{1F41D}".into(), agreed: true, ..Draft::default() };
+    bookings::keep_draft(&file.tx(), id, &draft).unwrap();
+    let mut booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
+    assert_eq!((booking.draft.clone(), booking.booker()), (draft.clone(), draft.name.as_str()));
+    bookings::set_state(&file.tx(), &booking, State::Lapsed, None).unwrap();
+    booking.state = State::Lapsed;
+    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(60)).unwrap().unwrap();
+    let family = [Wanted { ticket: sheet.tickets[1].id, quantity: 1 }];
+    let choice = choose(&sheet.offer, &family, at(60)).unwrap();
+    let mut n = 90;
+    let code = || {
+        n += 1;
+        TicketCode::from_random(n)
+    };
+    bookings::choose_again(&file.tx(), &booking, &choice, &sheet.tickets, code).unwrap();
+    bookings::set_state(&file.tx(), &booking, State::Held, Some(at(75))).unwrap();
+    let booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
+    assert_eq!((booking.total.minor, booking.draft.agreed), (1500, true), "no longer early");
+    assert_eq!(bookings::attendees(&file.conn, id).unwrap().len(), 4);
+    assert_eq!(bookings::wanted(&file.conn, id).unwrap(), family);
+    assert_eq!(file.taken(date, at(60))[1].held, 4);
+    assert_eq!(check::faults(&file.conn).unwrap(), Vec::<String>::new());
+}
+
+#[test]
+fn bookings_are_found_by_words_in_any_order_a_page_at_a_time() {
+    let file = File::new();
+    let (march, june) = (file.evening("spring", 3), file.evening("summer", 6));
+    for (n, name) in (1..).zip(["Siân O'Hara", "Ezra Quill", "Łukasz Żak"]) {
+        file.confirmed(march, [1, 0], n, name);
+    }
+    file.confirmed(june, [2, 0], 9, "Ezra Quill");
+    file.hold(june, [1, 0], 10, at(0));
+    let find = |words: &str| {
+        let filter = Filter { words: words.into(), most: 10, ..Filter::default() };
+        let (rows, count) = bookings::list(&file.conn, &filter).unwrap();
+        assert_eq!(rows.len(), count as usize);
+        rows.into_iter().map(|r| format!("{} {}", r.booking.name, r.people)).collect::<Vec<_>>()
+    };
+    assert_eq!(find("").len(), 4, "a hold without a name is no booking yet");
+    assert_eq!(find("ohara sian"), ["Siân O'Hara 1"]);
+    assert_eq!(find("zak"), ["Łukasz Żak 1"]);
+    assert_eq!(find("june quill"), ["Ezra Quill 2"]);
+    assert_eq!(find("quill SPRING confirmed"), ["Ezra Quill 1"]);
+    assert_eq!(find(&Reference::from_random(9).to_string()), ["Ezra Quill 2"]);
+    assert_eq!(find("p2@post.example"), ["Ezra Quill 1"]);
+    assert_eq!(find("to pay"), Vec::<String>::new());
+    assert_eq!(find("100% _"), Vec::<String>::new(), "no wildcards");
+    let page = |skip| {
+        let filter = Filter { skip, most: 3, ..Filter::default() };
+        bookings::list(&file.conn, &filter).unwrap()
+    };
+    assert_eq!((page(0).0.len(), page(3).0.len(), page(3).1), (3, 1, 4));
+    let event = events::date_by_id(&file.conn, march).unwrap().unwrap().0.id;
+    let filter = Filter { event: Some(event), most: 10, ..Filter::default() };
+    assert_eq!(bookings::list(&file.conn, &filter).unwrap().1, 3);
+    assert_eq!(bookings::count_live(&file.conn, event).unwrap(), 3);
+}
+
+#[test]
+fn the_timeline_is_only_ever_added_to() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let id = file.confirmed(date, [1, 0], 1, "Ana");
+    for sql in ["UPDATE timeline SET what = 'nothing'", "DELETE FROM timeline"] {
+        let refused = file.conn.execute(sql, []).unwrap_err().to_string();
+        assert!(refused.contains("the timeline is not"), "{refused}");
+    }
+    let told = bookings::timeline(&file.conn, id).unwrap();
+    assert_eq!(told.iter().map(|h| h.what.as_str()).collect::<Vec<_>>(), ["confirmed"]);
+}
+
+#[test]
+fn a_message_goes_its_way_once() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let id = file.confirmed(date, [1, 0], 1, "Ana");
+    let tx = file.tx();
+    outbox::plan(&tx, id, Kind::Confirmation, "other@post.example", "other@club", at(3)).unwrap();
+    assert_eq!(
+        outbox::of_booking(&file.conn, id).unwrap().len(),
+        1,
+        "planned twice is planned once"
+    );
+    assert!(outbox::take_due(&tx, at(1), 9).unwrap().is_empty(), "not due yet");
+    let taken = outbox::take_due(&tx, at(2), 9).unwrap();
+    assert_eq!((taken.len(), taken[0].tries), (1, 1));
+    assert!(outbox::take_due(&tx, at(2), 9).unwrap().is_empty(), "a second taker gets nothing");
+    outbox::not_sent(&tx, taken[0].id, "busy", Some(at(9))).unwrap();
+    assert_eq!(outbox::in_trouble(&file.conn).unwrap().len(), 1);
+    assert!(outbox::take_due(&tx, at(8), 9).unwrap().is_empty());
+    assert_eq!(outbox::take_due(&tx, at(9), 9).unwrap()[0].tries, 2);
+    assert_eq!(outbox::take_up(&tx, at(10)).unwrap(), 1, "the program ended meanwhile");
+    let again = outbox::take_due(&tx, at(10), 9).unwrap();
+    assert_eq!(again[0].message_id, taken[0].message_id, "under the same Message-ID");
+    outbox::sent(&tx, again[0].id, at(11)).unwrap();
+    outbox::withdraw(&tx, id, Kind::Confirmation).unwrap();
+    let event = events::date_by_id(&file.conn, date).unwrap().unwrap().0.id;
+    let count = outbox::count(&file.conn, event, Kind::Confirmation).unwrap();
+    assert_eq!(
+        (count.sent, count.planned, count.first),
+        (1, 0, Some(at(11))),
+        "what is sent cannot be withdrawn"
+    );
+    assert!(outbox::in_trouble(&file.conn).unwrap().is_empty());
+}
+
+#[test]
+fn a_payment_is_settled_once_and_a_webhook_taken_once() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let id = file.hold(date, [1, 0], 1, at(0));
+    let tx = file.tx();
+    payments::open(&tx, "a", id, 500, at(1), at(0)).unwrap();
+    assert!(payments::open(&tx, "a", id, 500, at(1), at(0)).is_err(), "one id, one payment");
+    assert_eq!(payments::to_check(&file.conn, at(1), 9).unwrap().len(), 1);
+    payments::check_again(&tx, "a", at(5)).unwrap();
+    assert!(payments::to_check(&file.conn, at(4), 9).unwrap().is_empty());
+    payments::unwant(&tx, id, at(2)).unwrap();
+    let due = payments::to_check(&file.conn, at(2), 9).unwrap();
+    assert!(due[0].unwanted && due[0].tries == 1);
+    payments::settle(&tx, "a", PaymentState::Declined, at(3)).unwrap();
+    payments::settle(&tx, "a", PaymentState::Paid, at(4)).unwrap();
+    let settled = payments::by_id(&file.conn, "a").unwrap().unwrap();
+    assert_eq!((settled.state, settled.settled_at), (PaymentState::Declined, Some(at(3))));
+    assert!(payments::take_hook(&tx, "msg", at(0)).unwrap());
+    assert!(!payments::take_hook(&tx, "msg", at(1)).unwrap());
+    assert!(payments::take_hook(&tx, "msg", at(60 * 24 * 31)).unwrap(), "forgotten after a month");
+}
+
+#[test]
+fn people_are_known_by_address_whatever_its_case() {
+    let file = File::new();
+    let tx = file.tx();
+    let ana = people::know(&tx, "Ana", "Ana@Post.example", at(0)).unwrap();
+    assert_eq!(people::know(&tx, "A. N. Other", "ana@post.example", at(1)).unwrap(), ana);
+    assert!(!people::anybody(&file.conn).unwrap());
+    assert_eq!(
+        people::by_email(&file.conn, "ana@post.example").unwrap(),
+        None,
+        "a booker cannot sign in"
+    );
+    let role = matricle_core::staff::Role::Organiser;
+    assert_eq!(people::employ(&tx, "Ana", "ANA@post.example", role, "hash", at(2)).unwrap(), ana);
+    let (staff, hash) = people::by_email(&file.conn, "ana@POST.example").unwrap().unwrap();
+    assert_eq!((staff.role, hash.as_str()), (role, "hash"));
+    people::open_session(&tx, &[1; 32], ana, at(10), at(2)).unwrap();
+    assert!(people::session(&file.conn, &[1; 32], at(9)).unwrap().is_some());
+    assert!(people::session(&file.conn, &[1; 32], at(10)).unwrap().is_none());
+    assert!(people::session(&file.conn, &[2; 32], at(9)).unwrap().is_none());
+    people::open_session(&tx, &[3; 32], ana, at(99), at(11)).unwrap();
+    let left: i64 = file.conn.query_row("SELECT count(*) FROM sessions", [], |r| r.get(0)).unwrap();
+    assert_eq!(left, 1, "what is over is swept out");
+    people::close_session(&tx, &[3; 32]).unwrap();
+    assert!(people::session(&file.conn, &[3; 32], at(12)).unwrap().is_none());
+}
+
+#[test]
+fn people_at_the_door_are_found_by_any_part_of_their_names() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    file.confirmed(date, [0, 1], 1, "Søren O'Hara");
+    file.confirmed(date, [1, 0], 2, "Ezra Quill");
+    file.hold(date, [1, 0], 3, at(0));
+    let find = |words: &str| door::by_words(&file.conn, date, words, 10).unwrap();
+    assert_eq!(find("").len(), 5);
+    assert_eq!(find("ohara sor").len(), 4);
+    assert_eq!(find("quill")[0].facts.state, State::Confirmed);
+    assert!(find("nobody").is_empty());
+    assert_eq!(door::expected(&file.conn, date).unwrap(), 5);
+    let first = find("ohara 0").remove(0);
+    assert_eq!((first.place, first.people), (1, 4));
+    assert_eq!(
+        door::still_expected(&file.conn, first.booking, first.facts.attendee).unwrap().len(),
+        3
+    );
+}
+
+/// Every rule of `check` finds the fault that breaks it, and only that.
+#[test]
+fn each_fault_is_found_and_named() {
+    let broken = |sql: &str| {
+        let file = File::new();
+        let date = file.evening("one", 3);
+        let id = file.confirmed(date, [1, 1], 1, "Ana");
+        file.hold(date, [1, 0], 2, at(0));
+        assert_eq!(check::faults(&file.conn).unwrap(), Vec::<String>::new());
+        file.conn.execute_batch(&sql.replace("{id}", &id.to_string())).unwrap();
+        let faults = check::faults(&file.conn).unwrap();
+        assert_eq!(faults.len(), 1, "{sql}: {faults:?}");
+        faults[0].clone()
+    };
+    assert!(
+        broken("UPDATE pools SET held = held + 1 WHERE kind_id % 2 = 0")
+            .contains("counters are the sum")
+    );
+    assert!(broken("UPDATE pools SET capacity = 1 WHERE kind_id % 2 = 0").contains("over-full"));
+    assert!(broken("UPDATE bookings SET paid_minor = 0 WHERE id = {id}").contains("paid in full"));
+    assert!(
+        broken("DELETE FROM payments WHERE booking_id = {id}")
+            .contains("payments that were booked")
+    );
+    assert!(broken("DELETE FROM outbox").contains("confirmation planned, once"));
+    assert!(
+        broken("UPDATE attendees SET name = '' WHERE booking_id = {id} AND position = 0")
+            .contains("has a name")
+    );
+    assert!(broken("UPDATE attendees SET presence = 'in', in_at = 1, in_door = 'x' WHERE booking_id = {id} AND position = 0").contains("in only by a scan"));
+    assert!(broken("PRAGMA foreign_keys = OFF; COMMIT; PRAGMA foreign_keys = OFF; BEGIN; DELETE FROM venues").contains("SQLite says: dates"));
+}

@@ -1,0 +1,161 @@
+//! A site for tests: the demo house behind the real router, and browsers without script.
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::body::{Body, to_bytes};
+use axum::http::{Request, StatusCode, header};
+use matricle_desk::mailer::Recorder;
+use matricle_desk::provider::Rehearsal;
+use matricle_desk::{Clock, Desk, Secrets, demo};
+use matricle_store::Store;
+use matricle_web::{Limits, Settings, router};
+use tempfile::TempDir;
+use tokio::sync::watch;
+use tower::ServiceExt;
+
+pub(crate) struct Site {
+    pub(crate) app: Router,
+    pub(crate) desk: Desk,
+    pub(crate) mails: Arc<Recorder>,
+    pub(crate) provider: Arc<Rehearsal>,
+    pub(crate) _folder: TempDir,
+    pub(crate) stop: watch::Sender<bool>,
+}
+
+pub(crate) struct Reply {
+    pub(crate) status: StatusCode,
+    pub(crate) headers: axum::http::HeaderMap,
+    pub(crate) body: String,
+}
+
+impl Reply {
+    pub(crate) fn location(&self) -> &str {
+        self.headers.get(header::LOCATION).map_or("", |v| v.to_str().unwrap())
+    }
+
+    pub(crate) fn header(&self, name: &str) -> &str {
+        self.headers.get(name).map_or("", |v| v.to_str().unwrap())
+    }
+
+    /// The value of the first form field of this name.
+    pub(crate) fn field(&self, name: &str) -> String {
+        let from = self.body.split(&format!("name=\"{name}\" value=\"")).nth(1).unwrap_or_default();
+        from.split('"').next().unwrap_or_default().to_owned()
+    }
+}
+
+pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
+    let folder = tempfile::tempdir().unwrap();
+    let (mails, provider) = (Arc::new(Recorder::default()), Arc::new(Rehearsal::default()));
+    let desk = Desk {
+        store: Store::open(folder.path()).unwrap(),
+        clock: Clock::still("2026-11-25T17:40:00Z".parse().unwrap()),
+        secrets: Arc::new(Secrets::new([1; 32])),
+        provider: provider.clone(),
+        mailer: mails.clone(),
+        public_url: "http://club.example".into(),
+        wake: Arc::default(),
+        sessions: Arc::default(),
+    };
+    demo::seed(&desk).await.unwrap();
+    let settings = Settings {
+        secure_cookies: secure,
+        behind_proxy: true,
+        pay_origin: "https://till.example".into(),
+        limits,
+        demo: false,
+    };
+    let (stop, stopping) = watch::channel(false);
+    let app = router(desk.clone(), settings, stopping);
+    Site { app, desk, mails, provider, _folder: folder, stop }
+}
+
+/// A browser: keeps cookies, sends forms with the token of the last page.
+pub(crate) struct Browser<'s> {
+    pub(crate) site: &'s Site,
+    pub(crate) cookies: Vec<(String, String)>,
+    pub(crate) token: String,
+}
+
+impl<'s> Browser<'s> {
+    pub(crate) fn new(site: &'s Site) -> Self {
+        Self { site, cookies: Vec::new(), token: String::new() }
+    }
+
+    pub(crate) async fn send(
+        &mut self,
+        request: axum::http::request::Builder,
+        body: String,
+    ) -> Reply {
+        let jar: Vec<String> = self.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
+        let request = request
+            .header(header::COOKIE, jar.join("; "))
+            .header(header::HOST, "club.example")
+            .body(Body::from(body))
+            .unwrap();
+        let response = self.site.app.clone().oneshot(request).await.unwrap();
+        let (status, headers) = (response.status(), response.headers().clone());
+        for set in headers.get_all(header::SET_COOKIE) {
+            let pair = set.to_str().unwrap().split(';').next().unwrap();
+            let (name, value) = pair.split_once('=').unwrap();
+            self.cookies.retain(|(known, _)| known != name);
+            self.cookies.push((name.into(), value.into()));
+        }
+        let bytes = to_bytes(response.into_body(), 10_000_000).await.unwrap();
+        let reply = Reply { status, headers, body: String::from_utf8_lossy(&bytes).into_owned() };
+        if !reply.field("token").is_empty() {
+            self.token = reply.field("token");
+        }
+        reply
+    }
+
+    pub(crate) async fn get(&mut self, path: &str) -> Reply {
+        self.send(Request::get(path), String::new()).await
+    }
+
+    pub(crate) async fn post(&mut self, path: &str, fields: &[(&str, &str)]) -> Reply {
+        let token = self.token.clone();
+        let mut body = format!("token={token}");
+        for (name, value) in fields {
+            let value: String = value.bytes().map(|b| format!("%{b:02X}")).collect();
+            body.push_str(&format!("&{name}={value}"));
+        }
+        let form =
+            Request::post(path).header(header::CONTENT_TYPE, "application/x-www-form-urlencoded");
+        self.send(form, body).await
+    }
+
+    pub(crate) async fn sign_in(&mut self, who: usize) -> Reply {
+        self.get("/sign-in").await;
+        let (_, email, _, password) = demo::STAFF[who];
+        self.post("/sign-in", &[("email", email), ("password", password)]).await
+    }
+}
+
+impl Browser<'_> {
+    /// Sends a form as htmx does, which wants a part of the page.
+    pub(crate) async fn post_for_part(&mut self, path: &str, body: &str) -> Reply {
+        let form = Request::post(path)
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .header("hx-request", "true")
+            .header("x-form-token", self.token.clone());
+        self.send(form, body.to_owned()).await
+    }
+
+    /// Keeps seats: `quantities` by ticket type in their order. The booking's address.
+    pub(crate) async fn keep(&mut self, slug: &str, quantities: &[u32]) -> Reply {
+        let page = self.get(&format!("/events/{slug}")).await;
+        let date = page.field("date");
+        let tickets: Vec<String> = page
+            .body
+            .split("name=\"q_")
+            .skip(1)
+            .map(|t| format!("q_{}", t.split('"').next().unwrap()))
+            .collect();
+        let numbers: Vec<String> = quantities.iter().map(u32::to_string).collect();
+        let mut fields = vec![("date", date.as_str())];
+        fields.extend(tickets.iter().map(String::as_str).zip(numbers.iter().map(String::as_str)));
+        self.post(&format!("/events/{slug}/keep"), &fields).await
+    }
+}

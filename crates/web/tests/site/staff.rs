@@ -1,0 +1,200 @@
+//! Office and Door, without script.
+
+use axum::body::Body;
+use axum::http::{Request, StatusCode, header};
+use futures_util::StreamExt;
+use matricle_desk::timers;
+use matricle_web::Limits;
+use tower::ServiceExt;
+
+use crate::site::{Browser, Site, site};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_door_works_without_script_and_cancelling_shows_what_it_does_first() {
+    let site = site(Limits::default(), false).await;
+    let mut bram = Browser::new(&site);
+    bram.sign_in(1).await;
+    let door = bram.get("/door").await;
+    let date =
+        door.body.split("href=\"/door/").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let path = format!("/door/{date}/scan");
+    bram.get(&format!("/door/{date}?door=Side%20gate")).await;
+    let names = bram.post(&path, &[("text", "solheim")]).await;
+    assert!(names.body.contains("Let in Marit Solheim"), "{}", names.body);
+    let attendee = names.field("attendee");
+    let came = bram.post(&path, &[("attendee", &attendee), ("key", "key-00001")]).await;
+    assert!(came.body.contains("data-verdict=\"in\"") && came.body.contains("Inside <b>7</b>"));
+    let again = bram.post(&path, &[("attendee", &attendee), ("key", "key-00002")]).await;
+    assert!(again.body.contains("Already in") && again.body.contains("Side gate"));
+    let odd = bram.post(&path, &[("text", "4006381333931"), ("by", "scanner")]).await;
+    assert!(odd.body.contains("Unknown"));
+    let undone = bram.post(&format!("/door/{date}/undo"), &[("scan", &came.field("scan"))]).await;
+    assert!(
+        undone.body.contains("Undone") && undone.body.contains("Inside <b>6</b>"),
+        "{}",
+        undone.body
+    );
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let list = ilse.get("/office/bookings?q=candles+confirmed+pair").await;
+    assert!(list.body.contains("Nothing fits"), "a ticket's name is no word of a booking yet");
+    let list = ilse.get("/office/bookings?q=solheim+candles").await;
+    let reference =
+        list.body.split("/office/bookings/").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let before = ilse.get(&format!("/office/bookings/{reference}/cancel")).await;
+    assert!(
+        before.body.contains("Cancel this booking?")
+            && before.body.contains("A mail tells Marit Solheim")
+    );
+    let done = ilse.post(&format!("/office/bookings/{reference}/cancel"), &[]).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER);
+    let after = ilse.get(done.location()).await;
+    assert!(
+        after.body.contains("cancelled the booking") && !after.body.contains("Cancel the booking")
+    );
+    let refused = bram.post(&path, &[("attendee", &attendee), ("key", "key-00003")]).await;
+    assert!(refused.body.contains("data-verdict=\"no\"") && refused.body.contains("Cancelled"));
+}
+
+async fn open() -> Site {
+    site(Limits { sign_in: 1000, booking: 1000 }, false).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn today_shows_what_is_on_and_what_needs_doing() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let today = ilse.get("/office").await.body;
+    assert!(
+        today.contains("Wednesday 25 November 2026") && today.contains("Candles from our own wax")
+    );
+    assert!(
+        today.contains("Give €42.00 back to")
+            && today.contains("asks for 2 seats")
+            && today.contains("€28.00 to pay, by today 18:40")
+    );
+    let list = ilse.get("/office/events?q=workshop+draft").await.body;
+    assert!(list.contains("Mead, and how not to") && !list.contains("Rearing queens"));
+    let none = ilse.get("/office/events?q=zzz").await.body;
+    assert!(none.contains("Nothing fits “zzz”"));
+    let sheet = ilse.get("/office/events/2").await.body;
+    for part in [
+        "Pollen under the lens",
+        "6 free",
+        "on sale until Thu 10 December, 20:00",
+        "early price until Fri 27 November",
+        "confirmations, 14 sent so far",
+    ] {
+        assert!(sheet.contains(part), "{part}");
+    }
+    assert!(ilse.get("/office/events/2/confirmations").await.body.contains("14 sent, 0 to go"));
+    for missing in [
+        "/office/events/999",
+        "/office/bookings/BBBBBBBC",
+        "/office/bookings/x",
+        "/door/999",
+        "/office/bookings/x/cancel",
+    ] {
+        assert_eq!(ilse.get(missing).await.status, StatusCode::NOT_FOUND, "{missing}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn find_opens_a_reference_and_lists_come_in_pages() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let first = ilse.get("/office/bookings").await.body;
+    assert!(
+        first.contains("1 to 100 of 1") && first.contains("Older") && !first.contains("Newer"),
+        "{first}"
+    );
+    let last = ilse.get("/office/bookings?page=1").await.body;
+    assert!(last.contains("101 to 1") && last.contains("Newer") && !last.contains("Older"));
+    let empty = ilse.get("/office/bookings?page=4000000").await;
+    assert_eq!(empty.status, StatusCode::OK);
+    let reference = first.split("/office/bookings/").nth(1).unwrap().split('"').next().unwrap();
+    let typed = format!("{}-{}", &reference[..4].to_lowercase(), &reference[4..]);
+    let found = ilse.get(&format!("/office/find?q={typed}")).await;
+    assert_eq!(found.location(), format!("/office/bookings/{reference}"));
+    let words = ilse.get("/office/find?q=o%27hara%20%26%20co").await;
+    assert_eq!(words.location(), "/office/bookings?q=o%27hara%20%26%20co");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_with_odd_letters_are_shown_as_they_are_everywhere() {
+    let site = open().await;
+    let mut b = Browser::new(&site);
+    let own = b.keep("candles-from-our-own-wax", &[1]).await.location().to_owned();
+    b.get(&own).await;
+    let name = "Zoë <b>O'Hara</b> & \"Co\"";
+    b.post(
+        &format!("{own}/book"),
+        &[("name", name), ("email", "zoe@post.example"), ("agreed", "yes")],
+    )
+    .await;
+    b.get(&format!("{own}/pay")).await;
+    site.provider.decide(matricle_desk::provider::Status::Paid);
+    b.get(&own).await;
+    timers::run_due(&site.desk).await.unwrap();
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let reference = own.split('/').nth(2).unwrap();
+    let shown = "Zoë &#60;b&#62;O&#39;Hara&#60;/b&#62; &#38; &#34;Co&#34;";
+    for page in [
+        format!("/office/bookings/{reference}"),
+        "/office/bookings?q=zoe".into(),
+        "/office/events/1".into(),
+        own,
+        "/door/1/names?text=zoe".into(),
+    ] {
+        let body = ilse.get(&page).await.body;
+        assert!(body.contains(shown) && !body.contains("<b>O'Hara"), "{page}: {body}");
+    }
+    let scan = ilse.get("/door/1").await;
+    assert_eq!(scan.status, StatusCode::OK);
+    let names = ilse.get("/door/1/names?text=zoe").await;
+    let came = ilse
+        .post_for_part(
+            "/door/1/scan",
+            &format!("attendee={}&key=key-odd-01", names.field("attendee")),
+        )
+        .await;
+    assert!(
+        came.body.contains(shown) && came.body.contains("<template><li class=\"in\""),
+        "{}",
+        came.body
+    );
+    assert_eq!(ilse.get("/door/1/names?text=BCDFGHJKLNPR").await.body, "", "a code is no name");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_open_door_follows_every_change_and_ends_with_the_program() {
+    let site = open().await;
+    let mut bram = Browser::new(&site);
+    bram.sign_in(1).await;
+    let jar: Vec<String> = bram.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
+    let request = Request::get("/door/1/live")
+        .header(header::COOKIE, jar.join("; "))
+        .body(Body::empty())
+        .unwrap();
+    let response = site.app.clone().oneshot(request).await.unwrap();
+    assert_eq!(response.headers()[header::CONTENT_TYPE], "text/event-stream");
+    let mut stream = response.into_body().into_data_stream();
+    let mut next =
+        async || String::from_utf8(stream.next().await.unwrap().unwrap().to_vec()).unwrap();
+    assert!(next().await.contains("Inside <b>6</b> of 18"));
+    bram.get("/door/1").await;
+    let names = bram.post("/door/1/scan", &[("text", "solheim")]).await;
+    bram.post("/door/1/scan", &[("attendee", &names.field("attendee")), ("key", "key-live-1")])
+        .await;
+    assert!(next().await.contains("Inside <b>7</b> of 18"));
+    // A change of another date is nothing to this door.
+    bram.keep("is-beekeeping-for-me", &[1]).await;
+    bram.keep("candles-from-our-own-wax", &[1]).await;
+    let after = next().await;
+    assert!(after.contains("1 held") && after.contains("Inside <b>7</b>"), "{after}");
+    site.stop.send(true).unwrap();
+    assert!(stream.next().await.is_none(), "the stream ends");
+}

@@ -1,0 +1,93 @@
+//! Pictures of the main views for docs/screenshots: run by hand after a view changed,
+//! `cargo test -p matricle-browser-tests --test pictures -- --ignored`.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, ensure};
+use matricle_browser_tests::{Browser, DESKTOP, House, PHONE, expected};
+
+fn place(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots").join(format!("{name}.png"))
+}
+
+async fn shoot(b: &Browser, name: &str) -> Result<()> {
+    // Fonts, and parts that keep themselves up to date, are there by then.
+    tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+    b.driver.screenshot(&place(name)).await.context(name.to_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "writes docs/screenshots"]
+async fn the_main_views() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.driver.goto(&house.url).await?;
+    shoot(&b, "programme").await?;
+    b.driver.goto(format!("{}/events/pollen-under-the-lens", house.url)).await?;
+    b.click("button[aria-label='One Visitor more']").await?;
+    b.says(".sum", "€42.00").await?;
+    b.click("button[aria-label='One Member more']").await?;
+    b.says(".sum", "€78.00").await?;
+    shoot(&b, "event").await?;
+    b.click("#book .btn-primary").await?;
+    b.fill("#name", "Siân O'Hara").await?;
+    b.fill("#email", "sian@post.example").await?;
+    b.fill("#attendee_1", "Sam O'Hara").await?;
+    shoot(&b, "form").await?;
+    b.click("input[type=radio]").await?;
+    b.click("#agreed").await?;
+    b.click("#details .btn-primary").await?;
+    b.click("button[value=paid]").await?;
+    b.says("[role=status]", "Your seats are booked.").await?;
+    shoot(&b, "booking").await?;
+    let pdf = format!("{}/tickets.pdf", b.driver.current_url().await?);
+    let folder = tempfile::tempdir()?;
+    let file = folder.path().join("tickets.pdf");
+    std::fs::write(&file, reqwest::get(&pdf).await?.bytes().await?)?;
+    let ticket = matricle_browser_tests::picture(&file, folder.path())?;
+    std::fs::copy(ticket, place("ticket"))?;
+    for _ in 0..50 {
+        b.driver.goto(format!("{}/mail/1", house.mailbox)).await?;
+        if b.driver.find(thirtyfour::By::Css("iframe")).await.is_ok() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    shoot(&b, "mail").await?;
+
+    b.sign_in(&house, 0).await?;
+    shoot(&b, "today").await?;
+    for (name, page) in
+        [("events", "events"), ("sheet", "events/2"), ("bookings", "bookings?q=to+pay")]
+    {
+        b.driver.goto(format!("{}/office/{page}", house.url)).await?;
+        shoot(&b, name).await?;
+    }
+    b.driver.goto(format!("{}/office/bookings?q=ohara+sian", house.url)).await?;
+    b.click("td.ref a").await?;
+    b.says(".shead", "Siân").await?;
+    shoot(&b, "booking-sheet").await?;
+
+    let (code, name, date) = expected(&house).await?;
+    b.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    b.says("#verdict", "Ready").await?;
+    b.press(&format!("{code}\u{e007}")).await?;
+    b.says("#verdict", &name).await?;
+    shoot(&b, "door").await?;
+
+    let p = Browser::open(PHONE, &[]).await?;
+    p.driver.goto(format!("{}/events/apiary-open-day", house.url)).await?;
+    p.click("button[aria-label='One Family of four more']").await?;
+    p.says(".sum", "4 seats").await?;
+    p.script("document.querySelector('#book').scrollIntoView()").await?;
+    shoot(&p, "event-phone").await?;
+    p.sign_in(&house, 1).await?;
+    p.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    p.says("#verdict", "Ready").await?;
+    p.press(&format!("{code}\u{e007}")).await?;
+    p.says("#verdict", "Already in").await?;
+    shoot(&p, "door-phone").await?;
+    let shots = std::fs::read_dir(place("x").parent().context("a folder")?)?.count();
+    ensure!(shots < 20, "{shots} pictures are too many");
+    Ok(())
+}
