@@ -269,6 +269,23 @@ mod tests {
         }
     }
 
+    /// Every state that keeps seats leads somewhere, and nothing leaves an end but a lapsed
+    /// booking that takes its seats again.
+    #[test]
+    fn no_state_is_a_dead_end_that_keeps_seats() {
+        use crate::seats::Bucket;
+        for state in State::ALL {
+            let ways: Vec<State> =
+                Move::ALL.iter().filter_map(|by| next(state, *by).ok()).collect();
+            if Bucket::of(state).is_some() {
+                assert!(ways.iter().any(|to| Bucket::of(*to).is_none()), "{state:?} can be left");
+            } else {
+                let allowed: &[State] = if state == State::Lapsed { &[State::Held] } else { &[] };
+                assert_eq!(ways, allowed, "{state:?} is an end");
+            }
+        }
+    }
+
     fn date() -> DateOffer {
         let chairs = Pool {
             id: PoolId(1),

@@ -200,6 +200,7 @@ pub fn check(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn draft() -> Draft {
         Draft {
@@ -251,6 +252,31 @@ mod tests {
                 (Field::Terms, Problem::NotAgreed),
             ]
         );
+    }
+
+    proptest! {
+        /// Whatever is typed, every attendee gets a name or a problem, in the order of the form.
+        #[test]
+        fn every_field_is_answered_or_told(
+            name in "\\PC{0,220}", email in "\\PC{0,40}", agreed: bool,
+            attendees in prop::collection::vec("\\PC{0,8}", 0..6), people in 0usize..6,
+        ) {
+            let draft = Draft { name, email, attendees, agreed, ..Draft::default() };
+            match check(&draft, people, &questions()) {
+                Ok(details) => {
+                    prop_assert_eq!(details.attendees.len(), people);
+                    prop_assert!(agreed && is_address(&details.email));
+                    for name in details.attendees.iter().chain([&details.name]) {
+                        prop_assert!(!name.is_empty() && name.chars().count() <= LONGEST);
+                        prop_assert!(!name.chars().any(char::is_control));
+                    }
+                }
+                Err(problems) => {
+                    prop_assert!(!problems.is_empty());
+                    prop_assert!(problems.windows(2).all(|p| p[0].0 < p[1].0), "{:?}", problems);
+                }
+            }
+        }
     }
 
     #[test]

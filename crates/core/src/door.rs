@@ -145,6 +145,7 @@ pub fn all_in_by(inside: u32, expected: u32, lately: u32, now: Timestamp) -> Opt
 mod tests {
     use super::*;
     use crate::Currency;
+    use proptest::prelude::*;
 
     fn facts(state: State, due: i64, presence: Presence) -> TicketFacts {
         TicketFacts {
@@ -153,6 +154,30 @@ mod tests {
             state,
             due: Currency::EUR.of(due),
             presence,
+        }
+    }
+
+    proptest! {
+        /// Whoever is let in has a confirmed and paid booking for this very date, and is not in.
+        #[test]
+        fn only_those_who_may_come_in_do(
+            state in prop::sample::select(State::ALL.to_vec()), due in -100i64..100,
+            place in 0u8..4, booked in 1i64..4, door in 1i64..4,
+        ) {
+            let at = Timestamp::UNIX_EPOCH;
+            let presence = match place {
+                0 => Presence::Expected,
+                1 => Presence::In { at, door: "gate".into() },
+                2 => Presence::Left,
+                _ => Presence::Missed,
+            };
+            let mut facts = facts(state, due, presence.clone());
+            facts.date = DateId(booked);
+            let verdict = verdict(Some(&facts), DateId(door));
+            let may = state == State::Confirmed && due <= 0 && booked == door
+                && !matches!(presence, Presence::In { .. });
+            prop_assert_eq!(verdict.admits(), may, "{:?}", verdict);
+            prop_assert!(!verdict.word().is_empty());
         }
     }
 

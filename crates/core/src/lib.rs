@@ -11,6 +11,7 @@ pub mod door;
 pub mod ids;
 pub mod money;
 pub mod price;
+pub mod quick;
 pub mod schedule;
 pub mod seats;
 pub mod staff;

@@ -48,6 +48,8 @@ pub enum Right {
     SeeOffice,
     /// Change bookings.
     ChangeBookings,
+    /// Plan events, publish them.
+    PlanEvents,
     /// Let people in at the door, and see today's names.
     CheckIn,
 }
@@ -76,11 +78,11 @@ mod tests {
 
     #[test]
     fn who_may_do_what() {
-        let rights = [Right::SeeOffice, Right::ChangeBookings, Right::CheckIn];
+        let rights = [Right::SeeOffice, Right::ChangeBookings, Right::PlanEvents, Right::CheckIn];
         let row = |role: Role| rights.map(|right| require(role, right).is_ok());
-        assert_eq!(row(Role::Administrator), [true, true, true]);
-        assert_eq!(row(Role::Organiser), [true, true, true]);
-        assert_eq!(row(Role::Door), [false, false, true]);
+        assert_eq!(row(Role::Administrator), [true, true, true, true]);
+        assert_eq!(row(Role::Organiser), [true, true, true, true]);
+        assert_eq!(row(Role::Door), [false, false, false, true]);
         assert!(Role::ALL.into_iter().all(|r| Role::from_word(r.word()) == Some(r)));
     }
 }

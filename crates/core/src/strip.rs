@@ -33,13 +33,14 @@ pub struct Strip {
     pub seats_a_cell: u32,
 }
 
-/// Lays a strip out for a pool with so many people in.
+/// Lays a strip out for a pool with so many people in, in at most `most` cells
+/// (and never more than [`MOST_CELLS`]).
 ///
 /// When one cell stands for several seats, cells are shared out by the largest
 /// remainder, but nothing that is there is left without a cell: the last free
 /// seat of a large hall is seen.
 #[must_use]
-pub fn strip(pool: &Pool, inside: u32) -> Strip {
+pub fn strip(pool: &Pool, inside: u32, most: u32) -> Strip {
     let Taken { held, requested, awaiting_payment, confirmed } = pool.taken;
     let mut left = pool.capacity;
     let mut within = |n: u32| {
@@ -65,7 +66,7 @@ pub fn strip(pool: &Pool, inside: u32) -> Strip {
         (Cell::Over, over),
     ];
     let total: u32 = counts.iter().map(|(_, n)| n).sum();
-    let seats_a_cell = total.div_ceil(MOST_CELLS).max(1);
+    let seats_a_cell = total.div_ceil(most.clamp(8, MOST_CELLS)).max(1);
     let cells = total.div_ceil(seats_a_cell);
     Strip { runs: share(&counts, cells, seats_a_cell), seats_a_cell }
 }
@@ -107,7 +108,7 @@ mod tests {
 
     #[test]
     fn a_small_strip_has_a_cell_for_each_seat() {
-        let s = strip(&pool(40, 27, 4, 2), 3);
+        let s = strip(&pool(40, 27, 4, 2), 3, 80);
         assert_eq!(s.seats_a_cell, 1);
         assert_eq!(
             s.runs,
@@ -124,20 +125,20 @@ mod tests {
 
     #[test]
     fn an_over_full_pool_shows_what_is_past_the_cut() {
-        let s = strip(&pool(10, 11, 0, 0), 0);
+        let s = strip(&pool(10, 11, 0, 0), 0, 80);
         assert_eq!(s.runs, [(Cell::Confirmed, 10), (Cell::Over, 3)]);
     }
 
     proptest! {
         #[test]
         fn a_long_strip_keeps_its_length_and_hides_nothing(
-            capacity in 0u32..5_000, confirmed in 0u32..5_000, pay in 0u32..50, held in 0u32..50, inside in 0u32..5_000,
+            capacity in 0u32..5_000, confirmed in 0u32..5_000, pay in 0u32..50, held in 0u32..50, inside in 0u32..5_000, most in 0u32..100,
         ) {
             let p = pool(capacity, confirmed, pay, held);
-            let s = strip(&p, inside);
+            let s = strip(&p, inside, most);
             let cells: u32 = s.runs.iter().map(|(_, n)| n).sum();
             prop_assert!(s.runs.iter().all(|(_, n)| *n > 0));
-            prop_assert!(cells <= MOST_CELLS);
+            prop_assert!(cells <= most.clamp(8, MOST_CELLS));
             let total = p.capacity.max(p.taken.total());
             prop_assert!(cells == total.div_ceil(s.seats_a_cell) || cells == u32::try_from(s.runs.len()).unwrap());
             prop_assert_eq!(s.runs.iter().any(|(c, _)| *c == Cell::Free), p.free() > 0);

@@ -155,10 +155,20 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
         webhook_url: format!("{}/hooks/card", desk.public_url),
     };
     let made = desk.provider.create(new).await?;
-    let url = made.pay_url.clone();
-    desk.store
-        .write(move |tx| payments::known_as(tx, &payment.id, &made.id, &made.pay_url))
+    let (url, provider_id) = (made.pay_url.clone(), made.id.clone());
+    let settled = desk
+        .store
+        .write(move |tx| {
+            payments::known_as(tx, &payment.id, &made.id, &made.pay_url)?;
+            let now = payments::by_id(tx, &payment.id)?.ok_or(DeskError::NotFound)?;
+            Ok::<_, DeskError>(now.state != PaymentState::Open)
+        })
         .await?;
+    if settled {
+        // Given up while the provider was being asked: nobody is sent there any more.
+        desk.provider.withdraw(&provider_id).await?;
+        return Err(MoveRefusal { state: State::Lapsed, by: Move::Pay }.into());
+    }
     Ok(url)
 }
 
@@ -278,7 +288,14 @@ fn settle(
         // Signed, but not ours: another program shares the provider's account.
         return Ok(());
     };
-    if payment.state != PaymentState::Open {
+    // What was settled stays, except that money may come all the same: the payer was
+    // already at the provider when the payment was given up here.
+    let known = match payment.state {
+        PaymentState::Open => false,
+        PaymentState::Declined | PaymentState::Withdrawn => told.status != Status::Paid,
+        PaymentState::Paid | PaymentState::Surplus => true,
+    };
+    if known {
         return Ok(());
     }
     let booking = bookings::by_id(tx, payment.booking)?.ok_or(DeskError::NotFound)?;

@@ -1,5 +1,6 @@
 use matricle_core::booking::{ChoiceRefusal, MoveRefusal};
 use matricle_core::details::{Field, Problem};
+use matricle_core::quick;
 use matricle_core::staff::RightRefusal;
 use matricle_store::StoreError;
 
@@ -34,6 +35,15 @@ pub enum DeskError {
     /// Fields need another look.
     #[error("{} fields need another look", .0.len())]
     Details(Vec<(Field, Problem)>),
+    /// Fields of the quick form need another look.
+    #[error("{} fields need another look", .0.len())]
+    Quick(Vec<(quick::Field, quick::Problem)>),
+    /// An event that people have booked cannot vanish from the Programme.
+    #[error("{bookings} bookings are in the way")]
+    Booked {
+        /// How many.
+        bookings: u32,
+    },
     /// Address and password do not belong together.
     #[error("address and password do not belong together")]
     SignIn,

@@ -10,6 +10,7 @@ mod clock;
 pub mod demo;
 pub mod door;
 mod error;
+pub mod events;
 pub mod hold;
 pub mod mailer;
 pub mod messages;

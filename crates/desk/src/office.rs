@@ -46,20 +46,17 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                 .into_iter()
                 .filter(|d| d.date.span.starts_at < until)
                 .collect();
-            let in_state = |words: &str| {
-                let filter = Filter { words: words.into(), most: 20, ..Filter::default() };
+            let waiting = |state| {
+                let filter = Filter { state: Some(state), most: 50, ..Filter::default() };
                 bookings::list(conn, &filter).map(|(rows, _)| rows)
-            };
-            let waiting = |rows: Vec<Listed>, state| {
-                rows.into_iter().filter(|r| r.booking.state == state).collect()
             };
             Ok(Today {
                 house: house_of(conn)?,
                 dates,
                 messages: outbox::in_trouble(conn)?,
                 to_give_back: payments::to_give_back(conn)?,
-                asking: waiting(in_state("requested")?, State::Requested),
-                to_pay: waiting(in_state("awaiting payment")?, State::AwaitingPayment),
+                asking: waiting(State::Requested)?,
+                to_pay: waiting(State::AwaitingPayment)?,
             })
         })
         .await

@@ -16,7 +16,9 @@ use matricle_desk::door::{self, Shown};
 use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::mailer::{Recorder, SendError};
 use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
-use matricle_desk::{Clock, Desk, DeskError, Secrets, cancel, demo, office, programme, timers};
+use matricle_desk::{
+    Clock, Desk, DeskError, Secrets, cancel, demo, office, programme, signin, timers,
+};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Store, check, outbox, payments};
 use proptest::prelude::*;
@@ -383,6 +385,66 @@ async fn money_for_a_booking_cancelled_meanwhile_is_put_aside_to_be_given_back()
     assert_eq!(w.state(reference).await, State::Cancelled);
     let today = office::today(&w.desk, &ilse).await.unwrap();
     assert!(today.to_give_back.iter().any(|m| m.reference == reference.as_str()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn money_that_comes_after_a_payment_was_given_up_is_booked_if_the_seats_are_free_else_put_aside()
+ {
+    let w = world().await;
+    let slug = "a-hive-inspection";
+    for somebody_was_quicker in [false, true] {
+        let reference = w.book(slug, &[1]).await;
+        w.provider.decide(Status::Declined);
+        checkout::ask(&w.desk, reference).await.unwrap();
+        w.pass(31);
+        w.due().await;
+        assert_eq!(w.state(reference).await, State::Lapsed);
+        if somebody_was_quicker {
+            w.keep(slug, &[1]).await.unwrap();
+        }
+        // The provider changes its mind.
+        let told = w.provider.payments().last().unwrap().clone();
+        let told = matricle_desk::provider::ProviderPayment { status: Status::Paid, ..told };
+        let body = serde_json::to_vec(&told).unwrap();
+        let time = w.desk.clock.outside().as_second().to_string();
+        for id in ["one", "two"] {
+            let id = format!("{id}-{somebody_was_quicker}");
+            let signature = sign(REHEARSAL_SECRET, &id, &time, &body);
+            checkout::hook(&w.desk, id, &time, &signature, &body).await.unwrap();
+        }
+        let sheet = w.sheet(reference).await;
+        let (state, payment) = (sheet.booking.state, sheet.payments.last().unwrap().state);
+        if somebody_was_quicker {
+            assert_eq!((state, payment), (State::Lapsed, payments::PaymentState::Surplus));
+        } else {
+            assert_eq!((state, payment), (State::Confirmed, payments::PaymentState::Paid));
+            assert_eq!(sheet.attendees[0].name, "Person 1", "whole again");
+            let ilse = w.staff(0).await;
+            cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+        }
+        assert_eq!(w.faults().await, Vec::<String>::new());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_password_ends_open_sessions_and_a_wrong_one_opens_none() {
+    let w = world().await;
+    let (name, email, role, password) = demo::STAFF[1];
+    let token = signin::sign_in(&w.desk, email.to_uppercase(), password.into()).await.unwrap();
+    assert_eq!(signin::session(&w.desk, &token).await.unwrap().unwrap().name, name);
+    for (email, password) in [(email, "smoker-is-out"), ("nobody@ostrel.example", password)] {
+        let refused = signin::sign_in(&w.desk, email.into(), password.into()).await;
+        assert!(matches!(refused, Err(DeskError::SignIn)));
+    }
+    let employ =
+        |password: &str| signin::employ(&w.desk, name.into(), email.into(), role, password.into());
+    assert!(matches!(employ("short").await, Err(DeskError::ShortPassword { least: 10 })));
+    assert!(signin::session(&w.desk, &token).await.unwrap().is_some());
+    employ("another-password").await.unwrap();
+    assert!(signin::session(&w.desk, &token).await.unwrap().is_none());
+    let token = signin::sign_in(&w.desk, email.into(), "another-password".into()).await.unwrap();
+    w.pass(60 * 24 * 15);
+    assert!(signin::session(&w.desk, &token).await.unwrap().is_none(), "two weeks and over");
 }
 
 #[tokio::test(flavor = "multi_thread")]

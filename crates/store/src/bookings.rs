@@ -639,6 +639,8 @@ pub struct Filter {
     pub words: String,
     /// Only this event.
     pub event: Option<matricle_core::EventId>,
+    /// Only this state.
+    pub state: Option<State>,
     /// Rows to leave out at the start.
     pub skip: u32,
     /// Most rows.
@@ -658,6 +660,10 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
     if let Some(event) = filter.event {
         conditions.push_str(" AND d.event_id = ?");
         values.push(event.0.to_string());
+    }
+    if let Some(state) = filter.state {
+        conditions.push_str(" AND b.state = ?");
+        values.push(state.word().to_owned());
     }
     for word in fold(&filter.words).split(' ').filter(|w| !w.is_empty()) {
         // Folded words hold no LIKE wildcard.

@@ -5,7 +5,12 @@ use rusqlite::Connection;
 use crate::{Doing, StoreError};
 
 /// What must hold, and a query that names each place where it does not.
-const RULES: [(&str, &str); 7] = [
+const RULES: [(&str, &str); 8] = [
+    (
+        "a date counts the people who are in",
+        "SELECT 'date ' || d.id || ': counted ' || d.inside FROM dates d WHERE d.inside <> (
+            SELECT count(*) FROM attendees a WHERE a.date_id = d.id AND a.presence = 'in')",
+    ),
     (
         "a pool's counters are the sum of its bookings",
         "SELECT 'pool ' || p.id || ': counted ' || p.held || '/' || p.requested || '/' || p.awaiting_payment || '/' || p.confirmed

@@ -133,6 +133,14 @@ pub fn set_presence(
         Presence::Left => ("left", None, None),
         Presence::Missed => ("missed", None, None),
     };
+    let was_in: bool = tx
+        .prepare_cached("SELECT presence = 'in' FROM attendees WHERE id = ?1")
+        .and_then(|mut q| q.query_row([id.0], |row| row.get(0)))
+        .doing("looking an attendee up")?;
+    let by = i64::from(word == "in") - i64::from(was_in);
+    tx.prepare_cached("UPDATE dates SET inside = inside + ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((date.0, by)))
+        .doing("counting who is in")?;
     tx.prepare_cached("UPDATE attendees SET presence = ?2, in_at = ?3, in_door = ?4 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, word, at, door)))
         .map(drop)

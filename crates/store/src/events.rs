@@ -316,7 +316,7 @@ fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool>, S
 /// # Errors
 /// SQLite refuses.
 pub fn inside(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT count(*) FROM attendees WHERE date_id = ?1 AND presence = 'in'")
+    conn.prepare_cached("SELECT inside FROM dates WHERE id = ?1")
         .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
         .doing("counting who is in")
 }
@@ -429,7 +429,7 @@ pub fn list(
     };
     conn.prepare_cached(&format!(
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS}, {POOL_COLUMNS},
-            (SELECT count(*) FROM attendees a WHERE a.date_id = d.id AND a.presence = 'in') AS inside,
+            d.inside,
             (SELECT min(minor) FROM ticket_types t WHERE t.event_id = e.id) AS least,
             (SELECT max(minor) FROM ticket_types t WHERE t.event_id = e.id) AS most
          FROM dates d JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id
@@ -454,6 +454,46 @@ pub fn list(
         .collect()
     })
     .doing("listing dates")
+}
+
+/// The first of `slug`, `slug-2`, `slug-3` … that no event has.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
+    let mut query = conn
+        .prepare_cached("SELECT EXISTS (SELECT 1 FROM events WHERE slug = ?1)")
+        .doing("looking for an address")?;
+    let mut taken = |slug: &str| {
+        query.query_row([slug], |row| row.get::<_, bool>(0)).doing("looking for an address")
+    };
+    let mut free = slug.to_owned();
+    let mut n = 1u32;
+    while taken(&free)? {
+        n += 1;
+        free = format!("{slug}-{n}");
+    }
+    Ok(free)
+}
+
+/// Moves an event to a state.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), StoreError> {
+    tx.execute("UPDATE events SET state = ?2 WHERE id = ?1", (id.0, state.word()))
+        .map(drop)
+        .doing("moving an event")
+}
+
+/// Names of known venues, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn venues(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached("SELECT name FROM venues ORDER BY name")
+        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+        .doing("reading venues")
 }
 
 /// An event to be written down, with everything that belongs to it.

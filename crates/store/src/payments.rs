@@ -151,7 +151,8 @@ pub fn to_check(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Paym
     .doing("looking for payments to ask about")
 }
 
-/// Settles an open payment.
+/// Settles an open payment. Money that comes all the same for one that was declined
+/// or withdrawn is still written down; anything else leaves what is settled alone.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -162,7 +163,8 @@ pub fn settle(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     tx.prepare_cached(
-        "UPDATE payments SET state = ?2, settled_at = ?3, next_check_at = NULL WHERE id = ?1 AND state = 'open'",
+        "UPDATE payments SET state = ?2, settled_at = ?3, next_check_at = NULL WHERE id = ?1
+            AND (state = 'open' OR (?2 IN ('paid', 'surplus') AND state IN ('declined', 'withdrawn')))",
     )
     .and_then(|mut q| q.execute((id, state.word(), us(now))))
     .map(drop)

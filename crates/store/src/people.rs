@@ -45,7 +45,8 @@ pub fn by_email(conn: &Connection, email: &str) -> Result<Option<(Staff, String)
     .doing("looking a person up")
 }
 
-/// Gives a person a role and a password; makes the record when there is none.
+/// Gives a person a role and a password; makes the record when there is none. Their
+/// open sessions end: whoever knew the old password is out.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -57,6 +58,11 @@ pub fn employ(
     password_hash: &str,
     now: Timestamp,
 ) -> Result<PersonId, StoreError> {
+    tx.execute(
+        "DELETE FROM sessions WHERE person_id IN (SELECT id FROM people WHERE email = ?1)",
+        [email],
+    )
+    .doing("ending sessions")?;
     tx.query_row(
         "INSERT INTO people (name, email, role, password_hash, made_at)
          VALUES (:name, :email, :role, :hash, :now)

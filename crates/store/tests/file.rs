@@ -335,9 +335,17 @@ fn a_payment_is_settled_once_and_a_webhook_taken_once() {
     let due = payments::to_check(&file.conn, at(2), 9).unwrap();
     assert!(due[0].unwanted && due[0].tries == 1);
     payments::settle(&tx, "a", PaymentState::Declined, at(3)).unwrap();
-    payments::settle(&tx, "a", PaymentState::Paid, at(4)).unwrap();
+    payments::settle(&tx, "a", PaymentState::Withdrawn, at(4)).unwrap();
     let settled = payments::by_id(&file.conn, "a").unwrap().unwrap();
     assert_eq!((settled.state, settled.settled_at), (PaymentState::Declined, Some(at(3))));
+    payments::settle(&tx, "a", PaymentState::Surplus, at(5)).unwrap();
+    payments::settle(&tx, "a", PaymentState::Paid, at(6)).unwrap();
+    let settled = payments::by_id(&file.conn, "a").unwrap().unwrap();
+    assert_eq!(
+        (settled.state, settled.settled_at),
+        (PaymentState::Surplus, Some(at(5))),
+        "money is never overlooked, nor counted twice"
+    );
     assert!(payments::take_hook(&tx, "msg", at(0)).unwrap());
     assert!(!payments::take_hook(&tx, "msg", at(1)).unwrap());
     assert!(payments::take_hook(&tx, "msg", at(60 * 24 * 31)).unwrap(), "forgotten after a month");
@@ -409,6 +417,7 @@ fn each_fault_is_found_and_named() {
         broken("UPDATE pools SET held = held + 1 WHERE kind_id % 2 = 0")
             .contains("counters are the sum")
     );
+    assert!(broken("UPDATE dates SET inside = 3").contains("counts the people who are in"));
     assert!(broken("UPDATE pools SET capacity = 1 WHERE kind_id % 2 = 0").contains("over-full"));
     assert!(broken("UPDATE bookings SET paid_minor = 0 WHERE id = {id}").contains("paid in full"));
     assert!(
@@ -420,6 +429,6 @@ fn each_fault_is_found_and_named() {
         broken("UPDATE attendees SET name = '' WHERE booking_id = {id} AND position = 0")
             .contains("has a name")
     );
-    assert!(broken("UPDATE attendees SET presence = 'in', in_at = 1, in_door = 'x' WHERE booking_id = {id} AND position = 0").contains("in only by a scan"));
+    assert!(broken("UPDATE attendees SET presence = 'in', in_at = 1, in_door = 'x' WHERE booking_id = {id} AND position = 0; UPDATE dates SET inside = 1").contains("in only by a scan"));
     assert!(broken("PRAGMA foreign_keys = OFF; COMMIT; PRAGMA foreign_keys = OFF; BEGIN; DELETE FROM venues").contains("SQLite says: dates"));
 }

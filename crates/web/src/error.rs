@@ -75,7 +75,15 @@ impl IntoResponse for WebError {
                 "The price has changed",
                 format!("These seats cost {old} before and cost {new} now. Go back to see them."),
             ),
-            Self::Desk(DeskError::Details(_)) => (
+            Self::Desk(DeskError::Booked { bookings }) => (
+                StatusCode::CONFLICT,
+                "People have booked",
+                format!(
+                    "{} in the way: an event that people have booked stays in the Programme. Cancel them first, if it must go.",
+                    if bookings == 1 { "One booking is".into() } else { format!("{bookings} bookings are") }
+                ),
+            ),
+            Self::Desk(DeskError::Details(_) | DeskError::Quick(_)) => (
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "Some fields need another look",
                 "Go back to the form; what you typed is kept.".into(),

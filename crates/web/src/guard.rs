@@ -76,6 +76,10 @@ impl Guards {
             Often::SignIn => &self.sign_in,
             Often::Booking => &self.booking,
         };
+        // Addresses that have been quiet for long enough to start afresh are forgotten.
+        if limiter.len() > 10_000 {
+            limiter.retain_recent();
+        }
         limiter.check_key(&from.0).map_err(|not_until| {
             let wait = not_until.wait_time_from(limiter.clock().now());
             WebError::TooOften { seconds: wait.as_secs() + 1 }

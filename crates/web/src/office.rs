@@ -2,6 +2,7 @@
 
 pub(crate) mod bookings;
 pub(crate) mod events;
+pub(crate) mod quick;
 pub(crate) mod signin;
 pub(crate) mod today;
 

@@ -4,6 +4,7 @@ use matricle_core::TicketTypeId;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
 use matricle_core::price::PriceRefusal;
+use matricle_core::quick;
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_formats::words;
@@ -62,6 +63,31 @@ pub(crate) fn problem(field: Field, problem: &Problem) -> String {
         }
         (_, Problem::NotOffered) => "Choose one of the answers.".into(),
         (_, Problem::NotAgreed) => "Tick this to book.".into(),
+    }
+}
+
+/// What is wrong with a field of the quick form.
+pub(crate) fn quick(field: quick::Field, problem: quick::Problem) -> String {
+    use quick::{Field, Problem};
+    match (field, problem) {
+        (Field::Title, Problem::Missing) => "Give it a title.".into(),
+        (Field::Day, Problem::Missing) => "Choose a day.".into(),
+        (Field::From, Problem::Missing) => "When does it start?".into(),
+        (Field::Until, Problem::Missing) => "When does it end?".into(),
+        (Field::Place, Problem::Missing) => "Where is it?".into(),
+        (Field::Seats, Problem::Missing) => "How many people can come?".into(),
+        (Field::Kind | Field::Price, Problem::Missing) => "Fill this in.".into(),
+        (_, Problem::TooLong { most }) => format!("Shorten this to {most} characters."),
+        (_, Problem::NoWord) => "The title needs at least one letter or digit.".into(),
+        (_, Problem::NotADay) => "Write the day like 2026-12-31.".into(),
+        (_, Problem::NotATime) => "Write the time like 19:30.".into(),
+        (_, Problem::EndsFirst) => "It has to end after it starts, on the same day.".into(),
+        (_, Problem::ClockChange) => {
+            "The clocks change at this hour of this day, so it comes twice or not at all. Choose another hour.".into()
+        }
+        (_, Problem::Past) => "That is in the past. Choose a day to come.".into(),
+        (_, Problem::NotACount { most }) => format!("Write a whole number from 1 to {most}."),
+        (_, Problem::NotAnAmount) => "Write an amount like 12.50, or leave this empty if it is free.".into(),
     }
 }
 

@@ -209,6 +209,26 @@ async fn staff_go_about_by_keyboard() -> Result<()> {
     b.press("/").await?;
     b.press(&format!("wilma thorne{}", ENTER)).await?;
     b.says("tbody", "Wilma Thorne").await?;
+    // A new event in half a minute.
+    b.press(ESCAPE).await?;
+    b.driver.goto(format!("{}/office/events", house.url)).await?;
+    b.press("n").await?;
+    b.says("h1", "New event").await?;
+    b.is_fit_for_all().await?;
+    for (field, words) in
+        [("title", "Mite count"), ("place", "Millrace Barn"), ("seats", "9"), ("price", "4")]
+    {
+        b.fill(&format!("#{field}"), words).await?;
+    }
+    b.press(ENTER).await?;
+    b.says("#day-say", "Choose a day.").await?;
+    b.is_fit_for_all().await?;
+    // Date and time fields take their value as HTML says, whatever the browser's language shows.
+    b.script("day.value = '2027-01-09'; from.value = '10:00'; until.value = '11:30'").await?;
+    b.click("button[value=publish]").await?;
+    b.says(".shead", "Saturday 9 January 2027, 10:00 to 11:30").await?;
+    b.says(".sl", "9 free").await?;
+    b.driver.goto(format!("{}/office/bookings?q=wilma", house.url)).await?;
     // A filter narrows the list as it is typed, and stands in the address.
     b.click("#q").await?;
     b.press(" nobody").await?;

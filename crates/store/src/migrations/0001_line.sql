@@ -60,7 +60,9 @@ CREATE TABLE dates (
     ends_at   INTEGER NOT NULL CHECK (ends_at > starts_at),
     venue_id  INTEGER NOT NULL REFERENCES venues (id),
     room      TEXT NOT NULL DEFAULT '',
-    hosts     TEXT NOT NULL DEFAULT ''
+    hosts     TEXT NOT NULL DEFAULT '',
+    -- People who are in; moved only by `door::set_presence`.
+    inside    INTEGER NOT NULL DEFAULT 0 CHECK (inside >= 0)
 ) STRICT;
 CREATE INDEX dates_by_event ON dates (event_id, starts_at);
 CREATE INDEX dates_by_end ON dates (ends_at);

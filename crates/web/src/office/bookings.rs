@@ -54,7 +54,13 @@ pub(crate) async fn list(
     Query(Asked { q, page, event }): Query<Asked>,
 ) -> Result<Response, WebError> {
     let skip = page.saturating_mul(ROWS);
-    let filter = Filter { words: q.clone(), event: event.map(EventId), skip, most: ROWS };
+    let filter = Filter {
+        words: q.clone(),
+        event: event.map(EventId),
+        skip,
+        most: ROWS,
+        ..Filter::default()
+    };
     let (house, rows, count) = office::bookings(&app.desk, &staff, filter).await?;
     let now = app.desk.clock.now();
     let address = |page: u32| {

@@ -10,7 +10,7 @@ use matricle_desk::office::{self, EventSheet};
 use matricle_desk::programme;
 use matricle_formats::words;
 use matricle_store::bookings::Filter;
-use matricle_store::events::DateSheet;
+use matricle_store::events::{DateSheet, EventState};
 use serde::Deserialize;
 
 use super::{BookingRow, DateRow, booking_row, date_row};
@@ -129,6 +129,7 @@ struct Sheet {
     when: String,
     programme: String,
     published: bool,
+    draft: bool,
     dates: Vec<DateView>,
     thread: String,
     tickets: Vec<TicketRow>,
@@ -190,7 +191,8 @@ pub(crate) async fn sheet(
         state: sheet.event.state.word(),
         when,
         programme: format!("/events/{}", sheet.event.slug),
-        published: sheet.event.state == matricle_store::events::EventState::Published,
+        published: sheet.event.state == EventState::Published,
+        draft: sheet.event.state == EventState::Draft,
         dates,
         thread: thread::svg(&thread_of(&sheet, now)),
         tickets: tickets(&sheet, now),
@@ -322,7 +324,12 @@ pub(crate) async fn confirmations(
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
     let event = office::event(&app.desk, &staff, EventId(id)).await?;
-    let filter = Filter { words: "confirmed".into(), event: Some(EventId(id)), skip: 0, most: 500 };
+    let filter = Filter {
+        event: Some(EventId(id)),
+        state: Some(matricle_core::booking::State::Confirmed),
+        most: 500,
+        ..Filter::default()
+    };
     let (house, rows, _) = office::bookings(&app.desk, &staff, filter).await?;
     let now = app.desk.clock.now();
     let f = Frame::new(&app, Face::Office, "Confirmations", &house.name, &visitor, Some(&staff))

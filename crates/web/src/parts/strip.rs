@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use matricle_core::seats::Pool;
-use matricle_core::strip::{Cell, Strip, strip};
+use matricle_core::strip::{Cell, MOST_CELLS, Strip, strip};
 use matricle_formats::words;
 
 /// How large a strip is drawn.
@@ -55,16 +55,28 @@ fn in_words(pool: &Pool, inside: u32) -> String {
 
 /// Draws the strip of a pool.
 pub(crate) fn svg(pool: &Pool, inside: u32, size: Size) -> String {
-    draw(&strip(pool, inside), &in_words(pool, inside), size)
+    draw(&strip(pool, inside, size.cells()), &in_words(pool, inside), size)
+}
+
+impl Size {
+    /// Space between cells.
+    const fn gap(self) -> f64 {
+        if self.height > 20.0 { 4.0 } else { 2.0 }
+    }
+
+    /// As many cells as can be told apart: each at least four wide.
+    fn cells(self) -> u32 {
+        let fits = (self.width / (4.0 + self.gap())).floor();
+        (1..=MOST_CELLS).rev().find(|n| f64::from(*n) <= fits).unwrap_or(1)
+    }
 }
 
 fn draw(strip: &Strip, label: &str, size: Size) -> String {
     let cells: u32 = strip.runs.iter().map(|(_, n)| n).sum();
     let cut = strip.runs.iter().any(|(cell, _)| *cell == Cell::Over);
-    let gap = if size.height > 20.0 { 4.0 } else { 2.0 };
+    let gap = size.gap();
     let extra = if cut { 6.0 } else { 0.0 };
-    let fits = (size.width - extra) / f64::from(cells.max(1)) - gap;
-    let (width, gap) = if fits < 2.0 { (2.0, 1.0) } else { (fits.min(size.widest), gap) };
+    let width = ((size.width - extra) / f64::from(cells.max(1)) - gap).clamp(2.0, size.widest);
     let step = width + gap;
     let whole = step * f64::from(cells) - gap + extra;
     let height = size.height;
@@ -109,7 +121,7 @@ fn draw(strip: &Strip, label: &str, size: Size) -> String {
     svg.push_str("</svg>");
     if strip.seats_a_cell > 1 {
         let _ =
-            write!(svg, r#"<small class="scale">one cell is {} seats</small>"#, strip.seats_a_cell);
+            write!(svg, r#"<small class="scale">a cell for {} seats</small>"#, strip.seats_a_cell);
     }
     svg
 }
@@ -132,6 +144,6 @@ mod tests {
         insta::assert_snapshot!(svg(&pool, 1, SMALL).replace("/>", "/>\n"));
         let hall = Pool { capacity: 300, taken: Taken { confirmed: 320, ..taken }, ..pool };
         let drawn = svg(&hall, 0, STUB);
-        assert!(drawn.contains("cutline") && drawn.contains("one cell is 5 seats"), "{drawn}");
+        assert!(drawn.contains("cutline") && drawn.contains("a cell for 6 seats"), "{drawn}");
     }
 }

@@ -198,3 +198,95 @@ async fn an_open_door_follows_every_change_and_ends_with_the_program() {
     site.stop.send(true).unwrap();
     assert!(stream.next().await.is_none(), "the stream ends");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_event_of_one_small_form_is_in_the_programme_at_once_and_can_be_booked() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let form = ilse.get("/office/events/new").await;
+    assert!(form.body.contains("<option value=\"Millrace Barn\">"), "known places are offered");
+    let bad = ilse
+        .post(
+            "/office/events/new",
+            &[
+                ("title", "Honey & <i>wax</i>"),
+                ("day", "2026-11-01"),
+                ("from", "19:00"),
+                ("until", "21:00"),
+                ("seats", "none"),
+                ("price", "9,5"),
+            ],
+        )
+        .await;
+    assert_eq!(bad.status, StatusCode::UNPROCESSABLE_ENTITY);
+    for part in [
+        "3 fields need another look",
+        "That is in the past.",
+        "Where is it?",
+        "Write a whole number from 1 to 100000.",
+        "value=\"Honey &#38; &#60;i&#62;wax&#60;/i&#62;\"",
+    ] {
+        assert!(bad.body.contains(part), "{part}: {}", bad.body);
+    }
+    let good = [
+        ("title", "Honey & wax"),
+        ("day", "2026-12-20"),
+        ("from", "19:00"),
+        ("until", "21:00"),
+        ("place", "Millrace Barn"),
+        ("seats", "12"),
+        ("price", ""),
+    ];
+    let made = ilse.post("/office/events/new", &good).await;
+    let sheet = ilse.get(made.location()).await;
+    assert!(
+        sheet.body.contains("12 free") && sheet.body.contains("Back to a draft"),
+        "{}",
+        sheet.body
+    );
+    let mut stranger = Browser::new(&site);
+    let page = stranger.get("/events/honey-wax").await;
+    assert!(page.body.contains("3 Weir Lane, Ostrel"), "a known place keeps its address");
+    let draft = {
+        let mut fields = good.to_vec();
+        fields.push(("act", "draft"));
+        ilse.post("/office/events/new", &fields).await.location().to_owned()
+    };
+    assert_eq!(
+        stranger.get("/events/honey-wax-2").await.status,
+        StatusCode::NOT_FOUND,
+        "a draft is not shown"
+    );
+    ilse.post(&format!("{draft}/programme"), &[("shown", "yes")]).await;
+    ilse.post(&format!("{draft}/programme"), &[("shown", "yes")]).await;
+    assert_eq!(stranger.get("/events/honey-wax-2").await.status, StatusCode::OK);
+    ilse.post(&format!("{draft}/programme"), &[("shown", "no")]).await;
+    assert_eq!(stranger.get("/events/honey-wax-2").await.status, StatusCode::NOT_FOUND);
+    let own = stranger.keep("honey-wax", &[2]).await.location().to_owned();
+    stranger.get(&own).await;
+    stranger
+        .post(
+            &format!("{own}/book"),
+            &[
+                ("name", "Ana"),
+                ("email", "ana@post.example"),
+                ("attendee_1", "Kit"),
+                ("agreed", "yes"),
+            ],
+        )
+        .await;
+    assert!(stranger.get(&own).await.body.contains("Your seats are booked."));
+    ilse.get(made.location()).await;
+    let stays = ilse.post(&format!("{}/programme", made.location()), &[("shown", "no")]).await;
+    assert!(
+        stays.status == StatusCode::CONFLICT && stays.body.contains("One booking is in the way"),
+        "{}",
+        stays.body
+    );
+    let mut bram = Browser::new(&site);
+    bram.sign_in(1).await;
+    assert_eq!(bram.get("/office/events/new").await.status, StatusCode::FORBIDDEN);
+    bram.get("/door").await;
+    assert_eq!(bram.post("/office/events/new", &good).await.status, StatusCode::FORBIDDEN);
+}
