@@ -103,19 +103,24 @@
   const looksLikeCode = (typed) => /^[bcdfghjklnprstvx0-9]{10,14}$/i.test(typed.replace(/[\s\-]/g, ""));
   const clear = () => { text.value = ""; $("names").replaceChildren(); if (!matchMedia("(pointer: coarse)").matches) text.focus(); };
 
-  // A scanner that types: quick keys, then Enter or Tab, wherever the focus is.
-  let typed = "", before = 0, began = "";
+  // A scanner that types: keys in a burst, then Enter or Tab, wherever the focus is.
+  // What reads like one of our codes counts at any pace (some scanners are slow, and
+  // so are busy devices); anything else only at a pace that no finger keeps, and only
+  // if it is no name.
+  let typed = "", first = 0, before = 0, began = "";
   document.addEventListener("keydown", (e) => {
     if (e.isComposing || e.ctrlKey || e.altKey || e.metaKey) return;
     const now = performance.now();
-    if (now - before > 60) { typed = ""; began = text.value; }
+    if (now - before > 300) { typed = ""; first = now; began = text.value; }
     before = now;
     if (e.key.length === 1) typed += e.key;
-    else if ((e.key === "Enter" || e.key === "Tab") && typed.length >= 8) {
+    else if (e.key === "Enter" || e.key === "Tab") {
+      const read = typed, quick = (now - first) / Math.max(1, read.length) < 50;
+      typed = "";
+      const name = /^[\p{L}\s.'’-]+$/u.test(read);
+      if (!looksLikeCode(read) && !(read.length >= 8 && quick && !name)) return;
       e.preventDefault();
       e.stopImmediatePropagation();
-      const read = typed;
-      typed = "";
       if (document.activeElement === text) text.value = began;
       clear();
       scan({ text: read, by: "scanner" });
