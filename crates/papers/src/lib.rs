@@ -1,7 +1,7 @@
 //! Papers: values in, PDF out. Drawn on krilla, text shaped and broken by parley.
 //!
-//! [`paper`] is the ground that every paper stands on: fonts, colours of the
-//! pages, blocks of text that know their height. [`ticket`] is the first paper.
+//! `paper` is the ground that every paper stands on: fonts, colours of the
+//! pages, blocks of text that know their height. `ticket` is the first paper.
 
 mod paper;
 mod ticket;

@@ -201,11 +201,17 @@ impl Browser {
         bail!("{css} should say {words:?}, but says {said:?}")
     }
 
-    /// Presses a key, or types quickly, wherever the focus is.
+    /// Presses a key, or types quickly, wherever the focus is, once the page's scripts listen.
     ///
     /// # Errors
     /// The browser refuses.
     pub async fn press(&self, keys: &str) -> Result<()> {
+        for _ in 0..100 {
+            match self.script("return document.readyState").await {
+                Ok(state) if state == "complete" => break,
+                _ => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
+        }
         Ok(self
             .driver
             .action_chain_with_delay(Some(Duration::ZERO), Some(Duration::ZERO))
