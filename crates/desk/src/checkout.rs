@@ -3,7 +3,7 @@
 //! A payment is written down before the provider hears of it, under an id that
 //! is also the provider's idempotency key. Whatever then tells its fate (the
 //! payer coming back, a webhook once, twice or never, a timer that asks) goes
-//! through [`settle`], which books it once.
+//! through `settle`, which books it once.
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{Move, MoveRefusal, State, next};

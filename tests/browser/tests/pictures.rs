@@ -63,6 +63,19 @@ async fn the_main_views() -> Result<()> {
         b.driver.goto(format!("{}/office/{page}", house.url)).await?;
         shoot(&b, name).await?;
     }
+    b.driver.goto(format!("{}/office/events/new", house.url)).await?;
+    for (field, words) in [
+        ("title", "Mite count"),
+        ("kind", "Inspection"),
+        ("place", "Millrace Barn"),
+        ("seats", "9 or so"),
+    ] {
+        b.fill(&format!("#{field}"), words).await?;
+    }
+    b.script("day.value = '2027-01-09'; from.value = '10:00'; until.value = '09:30'").await?;
+    b.click("button[value=publish]").await?;
+    b.says("#seats-say", "whole number").await?;
+    shoot(&b, "new-event").await?;
     b.driver.goto(format!("{}/office/bookings?q=ohara+sian", house.url)).await?;
     b.click("td.ref a").await?;
     b.says(".shead", "Siân").await?;

@@ -1,163 +1,20 @@
-//! The line, without pages: choosing, filling in, paying, mails, cancelling, the door.
+//! The line: choosing, filling in, paying, mails, cancelling, the door.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
-use std::path::Path;
-use std::sync::Arc;
-
-use jiff::{SignedDuration, Timestamp};
+use matricle_core::QuestionId;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
-use matricle_core::seats::Wanted;
-use matricle_core::{DateId, QuestionId};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::mailer::{Recorder, SendError};
-use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
-use matricle_desk::{
-    Clock, Desk, DeskError, Secrets, cancel, demo, office, programme, signin, timers,
-};
-use matricle_store::people::{self, Staff};
-use matricle_store::{Store, check, outbox, payments};
+use matricle_desk::hold;
+use matricle_desk::mailer::SendError;
+use matricle_desk::provider::{REHEARSAL_SECRET, Status, sign};
+use matricle_desk::{Clock, DeskError, cancel, demo, office, programme, signin, timers};
+use matricle_store::{outbox, payments};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
-use tempfile::TempDir;
 
-struct World {
-    desk: Desk,
-    provider: Arc<Rehearsal>,
-    mails: Arc<Recorder>,
-    _folder: Option<TempDir>,
-}
-
-fn open(folder: &Path, clock: Clock) -> World {
-    let (provider, mails) = (Arc::new(Rehearsal::default()), Arc::new(Recorder::default()));
-    let desk = Desk {
-        store: Store::open(folder).unwrap(),
-        clock,
-        secrets: Arc::new(Secrets::new([1; 32])),
-        provider: provider.clone(),
-        mailer: mails.clone(),
-        public_url: "http://club.example".into(),
-        wake: Arc::default(),
-        sessions: Arc::default(),
-    };
-    World { desk, provider, mails, _folder: None }
-}
-
-async fn world() -> World {
-    let folder = tempfile::tempdir().unwrap();
-    let now: Timestamp = "2026-11-25T17:40:00Z".parse().unwrap();
-    let mut world = open(folder.path(), Clock::still(now));
-    demo::seed(&world.desk).await.unwrap();
-    world._folder = Some(folder);
-    world
-}
-
-impl World {
-    /// The first date of an event, and so many of each ticket type.
-    async fn choice(&self, slug: &str, quantities: &[u32]) -> (DateId, Vec<Wanted>) {
-        let page = programme::event(&self.desk, slug.into()).await.unwrap();
-        let sheet = &page.dates[0];
-        let wanted = sheet
-            .tickets
-            .iter()
-            .zip(quantities)
-            .map(|(t, &quantity)| Wanted { ticket: t.id, quantity })
-            .collect();
-        (sheet.date.id, wanted)
-    }
-
-    async fn keep(&self, slug: &str, quantities: &[u32]) -> Result<Reference, DeskError> {
-        let (date, wanted) = self.choice(slug, quantities).await;
-        hold::keep(&self.desk, date, wanted, None).await
-    }
-
-    async fn free(&self, slug: &str) -> u32 {
-        let page = programme::event(&self.desk, slug.into()).await.unwrap();
-        page.dates[0].main_pool().free()
-    }
-
-    async fn sheet(&self, reference: Reference) -> BookingSheet {
-        hold::sheet(&self.desk, reference).await.unwrap()
-    }
-
-    async fn state(&self, reference: Reference) -> State {
-        self.sheet(reference).await.booking.state
-    }
-
-    /// A draft with everything that the booking's form asks for.
-    async fn draft(&self, reference: Reference) -> Draft {
-        let sheet = self.sheet(reference).await;
-        let mut draft = Draft {
-            name: "Siân O'Hara".into(),
-            email: "sian@post.example".into(),
-            attendees: (1..=sheet.attendees.len()).map(|i| format!("Person {i}")).collect(),
-            agreed: true,
-            ..Draft::default()
-        };
-        for question in sheet.questions.iter().filter(|q| q.needed) {
-            if let matricle_core::details::Answering::OneOf(options) = &question.answering {
-                draft.answers.insert(question.id, options[0].clone());
-            }
-        }
-        draft
-    }
-
-    async fn book(&self, slug: &str, quantities: &[u32]) -> Reference {
-        let reference = self.keep(slug, quantities).await.unwrap();
-        let draft = self.draft(reference).await;
-        let outcome = checkout::submit(&self.desk, reference, draft).await.unwrap();
-        if outcome == Outcome::ToPay {
-            checkout::pay_url(&self.desk, reference).await.unwrap();
-        }
-        reference
-    }
-
-    async fn due(&self) {
-        while timers::run_due(&self.desk).await.unwrap() {}
-    }
-
-    async fn hook(&self, id: &str) -> Result<(), DeskError> {
-        let body = serde_json::to_vec(self.provider.payments().last().unwrap()).unwrap();
-        let time = self.desk.clock.outside().as_second().to_string();
-        let signature = sign(REHEARSAL_SECRET, id, &time, &body);
-        checkout::hook(&self.desk, id.into(), &time, &signature, &body).await
-    }
-
-    async fn staff(&self, who: usize) -> Staff {
-        let email = demo::STAFF[who].1;
-        let find = move |c: &matricle_store::Connection| people::by_email(c, email);
-        self.desk.store.read(find).await.unwrap().unwrap().0
-    }
-
-    async fn scan(&self, date: DateId, door: &str, key: &str, text: &str) -> door::Outcome {
-        let staff = self.staff(1).await;
-        let shown = Shown::Text(text.into());
-        door::show(&self.desk, &staff, date, door.into(), key.into(), shown).await.unwrap()
-    }
-
-    async fn faults(&self) -> Vec<String> {
-        self.desk.store.read(check::faults).await.unwrap()
-    }
-
-    fn pass(&self, minutes: i64) {
-        self.desk.clock.advance(SignedDuration::from_mins(minutes));
-    }
-
-    fn subjects(&self) -> Vec<String> {
-        let parse = |raw: &Vec<u8>| {
-            let message = mail_parser::MessageParser::default().parse(raw).unwrap();
-            message.subject().unwrap().to_owned()
-        };
-        self.mails.taken().iter().map(parse).collect()
-    }
-}
-
-const CANDLES: &str = "candles-from-our-own-wax";
-const FREE: &str = "is-beekeeping-for-me";
+use crate::world::{CANDLES, FREE, open, world};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_is_sound_and_seeded_once() {

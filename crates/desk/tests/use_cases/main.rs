@@ -1,0 +1,8 @@
+//! Use cases without pages: `line` is the way of a booking, `office` what staff do;
+//! `world` is shared.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod line;
+mod office;
+mod world;

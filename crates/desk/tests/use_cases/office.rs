@@ -1,0 +1,246 @@
+//! What staff do, and what each role may.
+
+use jiff::SignedDuration;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::door::Verdict;
+use matricle_core::quick::{Field, Problem, Typed};
+use matricle_core::staff::Role;
+use matricle_core::{DateId, EventId};
+use matricle_desk::door::{self, Shown};
+use matricle_desk::{DeskError, cancel, events, office, plan, programme};
+use matricle_store::bookings::Filter;
+use matricle_store::events::EventState;
+use matricle_store::people::Staff;
+
+use crate::world::{CANDLES, FREE, world};
+
+fn typed(title: &str) -> Typed {
+    Typed {
+        title: title.into(),
+        kind: "Talk".into(),
+        day: "2026-12-20".into(),
+        from: "19:00".into(),
+        until: "21:00".into(),
+        place: "Millrace Barn".into(),
+        seats: "12".into(),
+        price: "7.50".into(),
+    }
+}
+
+/// Every use case of staff, tried by every role.
+#[tokio::test(flavor = "multi_thread")]
+async fn each_role_may_what_the_table_says_and_nothing_else() {
+    let w = world().await;
+    let (ilse, date, event) = (w.staff(0).await, DateId(1), EventId(1));
+    let mut rows = Vec::new();
+    for role in Role::ALL {
+        let who = Staff { role, ..ilse.clone() };
+        let refused = |outcome: Result<(), DeskError>| match outcome {
+            Err(DeskError::Right(refusal)) => {
+                assert_eq!(refusal.role, role);
+                "no"
+            }
+            _ => "yes",
+        };
+        let desk = &w.desk;
+        let shown = Shown::Text("BCDF".into());
+        let answers = [
+            ("today", refused(office::today(desk, &who).await.map(drop))),
+            ("list events", refused(office::dates(desk, &who).await.map(drop))),
+            ("see an event", refused(office::event(desk, &who, event).await.map(drop))),
+            (
+                "list bookings",
+                refused(office::bookings(desk, &who, Filter::default()).await.map(drop)),
+            ),
+            (
+                "see a booking",
+                refused(office::booking(desk, &who, Reference::from_random(1)).await.map(drop)),
+            ),
+            (
+                "cancel a booking",
+                refused(cancel::cancel(desk, &who, Reference::from_random(1)).await),
+            ),
+            ("begin an event", refused(events::wanting(desk, &who).await.map(drop))),
+            (
+                "make an event",
+                refused(events::quick(desk, &who, Typed::default(), true).await.map(drop)),
+            ),
+            ("publish an event", refused(events::show_in_programme(desk, &who, event, true).await)),
+            ("today's doors", refused(door::todays(desk, &who).await.map(drop))),
+            ("see a door", refused(door::board(desk, &who, date).await.map(drop))),
+            ("see scans", refused(door::log(desk, &who, date).await.map(drop))),
+            ("look up a name", refused(door::names(desk, &who, date, "a").await.map(drop))),
+            (
+                "scan",
+                refused(
+                    door::show(desk, &who, date, "d".into(), format!("key-{role:?}"), shown)
+                        .await
+                        .map(drop),
+                ),
+            ),
+            ("undo a scan", refused(door::undo(desk, &who, date, 0).await.map(drop))),
+        ];
+        for (what, answer) in answers {
+            rows.push(format!("{:<16} {what:<17} {answer}", role.word()));
+        }
+    }
+    insta::assert_snapshot!(rows.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_event_of_the_quick_form_is_whole_and_its_address_its_own() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let Err(DeskError::Quick(problems)) =
+        events::quick(&w.desk, &ilse, Typed::default(), true).await
+    else {
+        panic!("refused")
+    };
+    assert_eq!(problems.first(), Some(&(Field::Title, Problem::Missing)));
+    let mut slugs = Vec::new();
+    for publish in [true, true, false] {
+        let id = events::quick(&w.desk, &ilse, typed("Mites & more"), publish).await.unwrap();
+        let sheet = office::event(&w.desk, &ilse, id).await.unwrap();
+        slugs.push((sheet.event.slug.clone(), sheet.event.state));
+        let date = &sheet.dates[0];
+        assert_eq!(
+            (date.main_pool().capacity, date.date.address.as_str()),
+            (12, "3 Weir Lane, Ostrel")
+        );
+        assert_eq!(date.offer.offers[0].price.minor, 750);
+    }
+    let expected = [
+        ("mites-more".to_owned(), EventState::Published),
+        ("mites-more-2".to_owned(), EventState::Published),
+        ("mites-more-3".to_owned(), EventState::Draft),
+    ];
+    assert_eq!(slugs, expected);
+    assert!(programme::event(&w.desk, "mites-more-2".into()).await.is_ok());
+    assert!(matches!(
+        programme::event(&w.desk, "mites-more-3".into()).await,
+        Err(DeskError::NotFound)
+    ));
+    let reference = w.book("mites-more", &[2]).await;
+    assert_eq!(w.sheet(reference).await.booking.total.minor, 1500);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_event_goes_into_the_programme_and_back_until_somebody_books() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let id = events::quick(&w.desk, &ilse, typed("Wax"), false).await.unwrap();
+    let show = |shown| events::show_in_programme(&w.desk, &ilse, id, shown);
+    let state = async || office::event(&w.desk, &ilse, id).await.unwrap().event.state;
+    show(true).await.unwrap();
+    show(true).await.unwrap();
+    assert_eq!(state().await, EventState::Published);
+    show(false).await.unwrap();
+    assert_eq!(state().await, EventState::Draft);
+    show(true).await.unwrap();
+    // Seats that somebody keeps are no booking yet, but then it is gone: they are told so.
+    let kept = w.keep("wax", &[1]).await.unwrap();
+    show(false).await.unwrap();
+    let draft = w.draft(kept).await;
+    w.pass(16);
+    let late = matricle_desk::checkout::submit(&w.desk, kept, draft).await;
+    assert!(matches!(late, Err(DeskError::NotFound)), "{late:?}");
+    show(true).await.unwrap();
+    w.book("wax", &[1]).await;
+    assert!(matches!(show(false).await, Err(DeskError::Booked { bookings: 1 })));
+    assert!(matches!(
+        events::show_in_programme(&w.desk, &ilse, EventId(999), true).await,
+        Err(DeskError::NotFound)
+    ));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_door_of_a_date_is_there_all_day_and_while_it_lasts() {
+    let w = world().await;
+    let bram = w.staff(1).await;
+    let doors = async || {
+        let dates = door::todays(&w.desk, &bram).await.unwrap();
+        dates.into_iter().map(|d| d.event.slug).collect::<Vec<_>>()
+    };
+    assert_eq!(doors().await, [CANDLES]);
+    w.desk.clock.advance(SignedDuration::from_hours(-17));
+    assert_eq!(doors().await, [CANDLES], "from the first minute of its day");
+    w.desk.clock.advance(SignedDuration::from_hours(23));
+    assert_eq!(doors().await, [CANDLES], "to the last");
+    w.desk.clock.advance(SignedDuration::from_hours(1));
+    assert!(doors().await.is_empty());
+    let sunday = SignedDuration::from_hours(24 * 3);
+    w.desk.clock.advance(sunday);
+    assert_eq!(doors().await, [FREE]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_board_counts_in_and_tells_the_pace() {
+    let w = world().await;
+    let bram = w.staff(1).await;
+    let date = DateId(1);
+    let before = door::board(&w.desk, &bram, date).await.unwrap();
+    assert_eq!((before.inside, before.expected, before.lately), (6, 18, 5));
+    let names = door::names(&w.desk, &bram, date, "").await.unwrap();
+    let expected: Vec<_> = names.iter().filter(|n| n.verdict == Verdict::ComeIn).collect();
+    assert_eq!(expected.len(), 12);
+    for (i, name) in expected.iter().enumerate() {
+        let shown = Shown::Attendee(name.person.facts.attendee);
+        let key = format!("board-{i:04}");
+        let outcome = door::show(&w.desk, &bram, date, "gate".into(), key, shown).await.unwrap();
+        assert_eq!(outcome.told.verdict, "come in");
+    }
+    let after = door::board(&w.desk, &bram, date).await.unwrap();
+    assert_eq!((after.inside, after.expected, after.all_in_by), (18, 18, None));
+    let log = door::log(&w.desk, &bram, date).await.unwrap();
+    assert_eq!((log.len(), log[0].door.as_str()), (12, "gate"), "the latest twelve, newest first");
+    w.pass(6);
+    let later = door::board(&w.desk, &bram, date).await.unwrap();
+    assert_eq!((later.lately, later.sheet.inside), (0, 18));
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn today_lists_what_waits_for_somebody() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let today = office::today(&w.desk, &ilse).await.unwrap();
+    assert!(today.dates.iter().all(|d| d.event.state == EventState::Published));
+    assert_eq!(today.dates.first().map(|d| d.event.slug.as_str()), Some(CANDLES));
+    assert_eq!(
+        today.asking.iter().map(|b| b.booking.state).collect::<Vec<_>>(),
+        [State::Requested]
+    );
+    assert_eq!(today.to_pay.len(), 6);
+    assert!(today.to_pay.iter().all(|b| b.booking.due().minor > 0 && b.booking.deadline.is_some()));
+    assert_eq!(today.to_give_back.len(), 2);
+    assert!(today.messages.is_empty());
+    // Time to pay runs out by itself; what is over no longer waits for anybody.
+    w.pass(60 * 24 * 5);
+    w.due().await;
+    let later = office::today(&w.desk, &ilse).await.unwrap();
+    assert!(later.to_pay.is_empty());
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_planned_event_is_published_once_under_its_address() {
+    let w = world().await;
+    let example =
+        plan::EXAMPLE.replace("slug = \"pollen-under-the-lens\"", "slug = \"Pollen again!\"");
+    let (id, slug) = plan::publish(&w.desk, &example).await.unwrap();
+    assert_eq!(slug, "pollen-again");
+    let ilse = w.staff(0).await;
+    let sheet = office::event(&w.desk, &ilse, id).await.unwrap();
+    assert_eq!(sheet.dates[0].offer.offers.len(), 3);
+    assert!(
+        matches!(plan::publish(&w.desk, &example).await, Err(DeskError::Store(_))),
+        "the address is taken"
+    );
+    assert!(matches!(plan::publish(&w.desk, "title = 1").await, Err(DeskError::Plan(_))));
+    let pair = w.book("pollen-again", &[0, 0, 1]).await;
+    let sheet = w.sheet(pair).await;
+    assert_eq!((sheet.attendees.len(), sheet.booking.total.minor), (2, 7500));
+    assert_eq!(w.free("pollen-again").await, 38);
+}

@@ -1,0 +1,164 @@
+//! The demo house on a still clock, with a provider and a mail server that do as they are told.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::DateId;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::details::{Answering, Draft};
+use matricle_core::seats::Wanted;
+use matricle_desk::checkout::{self, Outcome};
+use matricle_desk::door::{self, Shown};
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::mailer::Recorder;
+use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, sign};
+use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
+use matricle_store::people::{self, Staff};
+use matricle_store::{Store, check};
+use tempfile::TempDir;
+
+pub(crate) const CANDLES: &str = "candles-from-our-own-wax";
+pub(crate) const FREE: &str = "is-beekeeping-for-me";
+
+pub(crate) struct World {
+    pub(crate) desk: Desk,
+    pub(crate) provider: Arc<Rehearsal>,
+    pub(crate) mails: Arc<Recorder>,
+    pub(crate) _folder: Option<TempDir>,
+}
+
+pub(crate) fn open(folder: &Path, clock: Clock) -> World {
+    let (provider, mails) = (Arc::new(Rehearsal::default()), Arc::new(Recorder::default()));
+    let desk = Desk {
+        store: Store::open(folder).unwrap(),
+        clock,
+        secrets: Arc::new(Secrets::new([1; 32])),
+        provider: provider.clone(),
+        mailer: mails.clone(),
+        public_url: "http://club.example".into(),
+        wake: Arc::default(),
+        sessions: Arc::default(),
+    };
+    World { desk, provider, mails, _folder: None }
+}
+
+pub(crate) async fn world() -> World {
+    let folder = tempfile::tempdir().unwrap();
+    let now: Timestamp = "2026-11-25T17:40:00Z".parse().unwrap();
+    let mut world = open(folder.path(), Clock::still(now));
+    demo::seed(&world.desk).await.unwrap();
+    world._folder = Some(folder);
+    world
+}
+
+impl World {
+    /// The first date of an event, and so many of each ticket type.
+    pub(crate) async fn choice(&self, slug: &str, quantities: &[u32]) -> (DateId, Vec<Wanted>) {
+        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        let sheet = &page.dates[0];
+        let wanted = sheet
+            .tickets
+            .iter()
+            .zip(quantities)
+            .map(|(t, &quantity)| Wanted { ticket: t.id, quantity })
+            .collect();
+        (sheet.date.id, wanted)
+    }
+
+    pub(crate) async fn keep(
+        &self,
+        slug: &str,
+        quantities: &[u32],
+    ) -> Result<Reference, DeskError> {
+        let (date, wanted) = self.choice(slug, quantities).await;
+        hold::keep(&self.desk, date, wanted, None).await
+    }
+
+    pub(crate) async fn free(&self, slug: &str) -> u32 {
+        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        page.dates[0].main_pool().free()
+    }
+
+    pub(crate) async fn sheet(&self, reference: Reference) -> BookingSheet {
+        hold::sheet(&self.desk, reference).await.unwrap()
+    }
+
+    pub(crate) async fn state(&self, reference: Reference) -> State {
+        self.sheet(reference).await.booking.state
+    }
+
+    /// A draft with everything that the booking's form asks for.
+    pub(crate) async fn draft(&self, reference: Reference) -> Draft {
+        let sheet = self.sheet(reference).await;
+        let mut draft = Draft {
+            name: "Siân O'Hara".into(),
+            email: "sian@post.example".into(),
+            attendees: (1..=sheet.attendees.len()).map(|i| format!("Person {i}")).collect(),
+            agreed: true,
+            ..Draft::default()
+        };
+        for question in sheet.questions.iter().filter(|q| q.needed) {
+            if let Answering::OneOf(options) = &question.answering {
+                draft.answers.insert(question.id, options[0].clone());
+            }
+        }
+        draft
+    }
+
+    pub(crate) async fn book(&self, slug: &str, quantities: &[u32]) -> Reference {
+        let reference = self.keep(slug, quantities).await.unwrap();
+        let draft = self.draft(reference).await;
+        let outcome = checkout::submit(&self.desk, reference, draft).await.unwrap();
+        if outcome == Outcome::ToPay {
+            checkout::pay_url(&self.desk, reference).await.unwrap();
+        }
+        reference
+    }
+
+    pub(crate) async fn due(&self) {
+        while timers::run_due(&self.desk).await.unwrap() {}
+    }
+
+    pub(crate) async fn hook(&self, id: &str) -> Result<(), DeskError> {
+        let body = serde_json::to_vec(self.provider.payments().last().unwrap()).unwrap();
+        let time = self.desk.clock.outside().as_second().to_string();
+        let signature = sign(REHEARSAL_SECRET, id, &time, &body);
+        checkout::hook(&self.desk, id.into(), &time, &signature, &body).await
+    }
+
+    pub(crate) async fn staff(&self, who: usize) -> Staff {
+        let email = demo::STAFF[who].1;
+        let find = move |c: &matricle_store::Connection| people::by_email(c, email);
+        self.desk.store.read(find).await.unwrap().unwrap().0
+    }
+
+    pub(crate) async fn scan(
+        &self,
+        date: DateId,
+        door: &str,
+        key: &str,
+        text: &str,
+    ) -> door::Outcome {
+        let staff = self.staff(1).await;
+        let shown = Shown::Text(text.into());
+        door::show(&self.desk, &staff, date, door.into(), key.into(), shown).await.unwrap()
+    }
+
+    pub(crate) async fn faults(&self) -> Vec<String> {
+        self.desk.store.read(check::faults).await.unwrap()
+    }
+
+    pub(crate) fn pass(&self, minutes: i64) {
+        self.desk.clock.advance(SignedDuration::from_mins(minutes));
+    }
+
+    pub(crate) fn subjects(&self) -> Vec<String> {
+        let parse = |raw: &Vec<u8>| {
+            let message = mail_parser::MessageParser::default().parse(raw).unwrap();
+            message.subject().unwrap().to_owned()
+        };
+        self.mails.taken().iter().map(parse).collect()
+    }
+}
