@@ -125,6 +125,28 @@ impl fmt::Display for Money {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// What is written can be read again, in every currency.
+        #[test]
+        fn figures_are_read_back(minor in 0i64..=i64::MAX / 2, which in 0usize..KNOWN.len()) {
+            let letters = std::str::from_utf8(KNOWN[which].0).unwrap();
+            let currency = Currency::from_letters(letters).unwrap();
+            let money = currency.of(minor);
+            prop_assert_eq!(currency.parse(&money.figures()), Some(money));
+            let owed = currency.of(-minor).figures();
+            prop_assert_eq!(owed.trim_start_matches('−'), money.figures());
+            prop_assert_eq!(currency.letters(), letters);
+        }
+
+        #[test]
+        fn no_text_makes_reading_an_amount_panic(text in "\\PC{0,24}") {
+            if let Some(money) = Currency::EUR.parse(&text) {
+                prop_assert!(money.minor >= 0);
+            }
+        }
+    }
 
     #[test]
     fn amounts_are_written_with_the_exponent_of_their_currency() {

@@ -107,6 +107,7 @@ impl SaleWindow {
 mod tests {
     use super::*;
     use jiff::civil::datetime;
+    use proptest::prelude::*;
 
     #[test]
     fn an_hour_that_the_clocks_skip_or_repeat_is_said_not_guessed() {
@@ -127,6 +128,24 @@ mod tests {
             Span::new(day(5, 1, 9, 0), day(5, 1, 10, 0), "Mars/Base"),
             Err(SpanError::UnknownZone { .. })
         ));
+    }
+
+    proptest! {
+        /// Exactly one of the three holds, and the window only ever opens once and closes once.
+        #[test]
+        fn a_sale_opens_once_and_closes_for_good(
+            from in prop::option::of(0i64..100), until in prop::option::of(0i64..100), starts in 0i64..100,
+        ) {
+            let t = |s| Timestamp::from_second(s).unwrap();
+            let window = SaleWindow { from: from.map(t), until: until.map(t) };
+            let stages: Vec<u8> = (0..110).map(|now| match window.at(t(starts), t(now)) {
+                Sale::NotYet(_) => 0,
+                Sale::Open => 1,
+                Sale::Over(_) => 2,
+            }).collect();
+            prop_assert!(stages.windows(2).all(|s| s[0] <= s[1]), "{:?}", stages);
+            prop_assert!(stages[usize::try_from(starts).unwrap()..].iter().all(|s| *s == 2));
+        }
     }
 
     #[test]

@@ -358,6 +358,36 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn a_query_sees_one_view_of_the_data_whatever_is_written_meanwhile() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let (tell, told) = std::sync::mpsc::channel::<()>();
+        let reading = tokio::spawn({
+            let store = store.clone();
+            async move {
+                store
+                    .read(move |c| {
+                        let count = || {
+                            c.query_row("SELECT count(*) FROM venues", [], |r| r.get::<_, i64>(0))
+                                .doing("counting")
+                        };
+                        let before = count()?;
+                        let _ = told.recv_timeout(Duration::from_secs(10));
+                        Ok::<_, StoreError>((before, count()?))
+                    })
+                    .await
+            }
+        });
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        store.write(|tx| add(tx, "barn")).await.unwrap();
+        assert_eq!(count(&store).await, 1, "others see what was written");
+        tell.send(()).unwrap();
+        assert_eq!(reading.await.unwrap().unwrap(), (0, 0));
+        let refused = store.read(|c| c.execute("DELETE FROM venues", []).doing("writing")).await;
+        assert!(matches!(refused, Err(StoreError::Sqlite { .. })), "readers cannot write");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn a_folder_is_used_by_one_store_at_a_time() {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(folder.path()).unwrap();

@@ -455,3 +455,64 @@ impl App {
         Ok(zone)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use matricle_desk::door::Told;
+
+    fn outcome(verdict: &Verdict, reason: &str, undone: bool) -> Outcome {
+        let told = Told {
+            verdict: verdict.word().into(),
+            name: "Siân <O'Hara>".into(),
+            ticket: "Family · place 1 of 4".into(),
+            reason: reason.into(),
+            companions: vec!["Kit".into(), "Ana".into()],
+        };
+        let at = "2026-11-25T18:42:07Z".parse().unwrap();
+        Outcome { scan: 7, told, at, door: "side gate".into(), undone }
+    }
+
+    /// Each verdict has its own class, and with it its own shape: colour is never alone.
+    #[test]
+    fn each_verdict_has_its_own_word_and_shape() {
+        let due = matricle_core::Currency::EUR.of(4200);
+        let at = Timestamp::UNIX_EPOCH;
+        let verdicts = [
+            Verdict::ComeIn,
+            Verdict::AlreadyIn { at, door: "gate".into() },
+            Verdict::ToPay { due },
+            Verdict::OtherDate { date: DateId(2) },
+            Verdict::Misread,
+            Verdict::Unknown,
+        ];
+        let mut shapes = Vec::new();
+        for verdict in &verdicts {
+            let part = verdict_part(&outcome(verdict, "why", false), "UTC").render().unwrap();
+            assert!(
+                part.contains("Siân &#60;O&#39;Hara&#62;") && part.contains("18:42:07"),
+                "{part}"
+            );
+            let shape =
+                part.split("<svg").nth(1).unwrap().split("</svg>").next().unwrap().to_owned();
+            assert!(!shapes.contains(&shape), "{} has its own shape", verdict.word());
+            shapes.push(shape);
+        }
+        assert_eq!(class("cancelled"), class("unknown"), "both: do not let in");
+    }
+
+    #[test]
+    fn a_scan_in_the_log_can_be_undone_once_and_only_if_it_let_somebody_in() {
+        let row = |verdict, undone| {
+            log_row(&outcome(verdict, "", undone), DateId(1), "UTC", "t").render().unwrap()
+        };
+        assert!(row(&Verdict::ComeIn, false).contains("data-undo"));
+        assert!(!row(&Verdict::Unknown, false).contains("data-undo"));
+        let undone = row(&Verdict::ComeIn, true);
+        assert!(!undone.contains("data-undo") && undone.contains("undone, was come in"));
+        let told = verdict_part(&outcome(&Verdict::ComeIn, "", true), "UTC").render().unwrap();
+        assert!(told.contains("Undone") && told.contains("expected again"));
+        let part = verdict_part(&outcome(&Verdict::ComeIn, "", false), "UTC").render().unwrap();
+        assert!(part.contains("Kit, Ana not here yet"));
+    }
+}

@@ -114,3 +114,108 @@ pub(crate) const fn state_class(state: State) -> &'static str {
         State::Declined | State::Cancelled | State::Lapsed => "over",
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::Timestamp;
+    use matricle_core::{PoolId, QuestionId};
+
+    fn tickets() -> Vec<TicketType> {
+        vec![TicketType {
+            id: TicketTypeId(1),
+            name: "Family".into(),
+            note: String::new(),
+            admits: 4,
+        }]
+    }
+
+    /// A sentence: it begins like one, ends like one, and shows nothing from inside.
+    fn is_a_sentence(text: &str) {
+        assert!(text.starts_with(|c: char| c.is_uppercase() || c == '“'), "{text}");
+        assert!(text.ends_with(['.', '?']), "{text}");
+        for inside in ["{", "}", "Some(", "::", "TicketTypeId", "  "] {
+            assert!(!text.contains(inside), "{text}");
+        }
+    }
+
+    #[test]
+    fn every_refused_choice_is_a_sentence_with_the_number_in_the_way() {
+        let id = TicketTypeId(1);
+        let few = |wanted, free| {
+            ChoiceRefusal::Seats(SeatRefusal::TooFew {
+                pool: PoolId(1),
+                name: "protective suits".into(),
+                wanted,
+                free,
+            })
+        };
+        let limit =
+            |left| ChoiceRefusal::Seats(SeatRefusal::TicketLimit { ticket: id, wanted: 9, left });
+        let at = Timestamp::UNIX_EPOCH;
+        let said: Vec<String> = [
+            ChoiceRefusal::Nothing,
+            few(4, 0),
+            few(4, 1),
+            few(4, 3),
+            limit(0),
+            limit(2),
+            ChoiceRefusal::Seats(SeatRefusal::UnknownTicket { ticket: TicketTypeId(9) }),
+            ChoiceRefusal::TooManyInOne { ticket: id, wanted: 9, most: 3 },
+            ChoiceRefusal::NotOnSale { ticket: id, sale: Sale::Over(at) },
+            ChoiceRefusal::NotOnSale { ticket: id, sale: Sale::NotYet(at) },
+            ChoiceRefusal::Price(PriceRefusal::OutOfRange { ticket: id, quantity: 9 }),
+        ]
+        .iter()
+        .map(|refusal| choice(refusal, &tickets()))
+        .collect();
+        said.iter().for_each(|text| is_a_sentence(text));
+        insta::assert_snapshot!(said.join("\n"));
+    }
+
+    #[test]
+    fn every_problem_of_a_form_is_a_sentence() {
+        let fields = [
+            Field::Name,
+            Field::Email,
+            Field::Attendee(0),
+            Field::Answer(QuestionId(1)),
+            Field::Terms,
+        ];
+        let problems = [
+            Problem::Missing,
+            Problem::TooLong { most: 200 },
+            Problem::NotAnAddress,
+            Problem::NotOffered,
+            Problem::NotAgreed,
+        ];
+        for field in fields {
+            problems.iter().for_each(|p| is_a_sentence(&problem(field, p)));
+        }
+        use quick::{Field as Q, Problem as P};
+        let problems = [
+            P::Missing,
+            P::TooLong { most: 200 },
+            P::NoWord,
+            P::NotADay,
+            P::NotATime,
+            P::EndsFirst,
+            P::ClockChange,
+            P::Past,
+            P::NotACount { most: 9 },
+            P::NotAnAmount,
+        ];
+        for field in [Q::Title, Q::Kind, Q::Day, Q::From, Q::Until, Q::Place, Q::Seats, Q::Price] {
+            problems.iter().for_each(|p| is_a_sentence(&quick(field, *p)));
+        }
+    }
+
+    #[test]
+    fn every_state_has_a_word_and_a_mark() {
+        for s in State::ALL {
+            assert!(!state(s).is_empty() && !state_class(s).is_empty());
+            let over = matches!(s, State::Declined | State::Cancelled | State::Lapsed);
+            assert_eq!(state_class(s) == "over", over, "{s:?}");
+        }
+    }
+}

@@ -51,6 +51,32 @@ async fn a_free_booking_confirms_at_once_and_its_mail_goes_once_with_tickets_and
     assert!(mail.body_html(0).unwrap().contains("O&#39;Hara"), "escaped");
 }
 
+/// What people read in their mails.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_words_of_the_mails() {
+    let w = world().await;
+    let reference = w.book(CANDLES, &[0, 1, 1]).await;
+    w.provider.decide(Status::Paid);
+    w.hook("msg").await.unwrap();
+    w.due().await;
+    let ilse = w.staff(0).await;
+    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    let mut said = Vec::new();
+    for raw in w.mails.taken() {
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        let mut text = mail.body_text(0).unwrap().replace("\r\n", "\n");
+        text = text.replace(&w.desk.booking_url(reference), "URL");
+        text = text.replace(&reference.to_string(), "REFERENCE");
+        for (i, attendee) in sheet.attendees.iter().enumerate() {
+            text = text.replace(&attendee.code.to_string(), &format!("CODE-{i}"));
+        }
+        said.push(format!("{}\n\n{}", mail.subject().unwrap(), text.trim_end()));
+    }
+    insta::assert_snapshot!(said.join("\n\n=====\n\n"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn one_payment_is_booked_once_whatever_tells_of_it() {
     let w = world().await;

@@ -1,9 +1,11 @@
 //! The pages behind the real router, asked for directly: `access` is what keeps
-//! strangers out, `booking` and `staff` the way without script; `site` is shared.
+//! strangers out, `booking` and `staff` the way without script, `pages`
+//! what is read; `site` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod access;
 mod booking;
+mod pages;
 mod site;
 mod staff;
