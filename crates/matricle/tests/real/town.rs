@@ -4,6 +4,7 @@ use std::io::{BufRead, BufReader, Write};
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use tempfile::TempDir;
@@ -167,11 +168,16 @@ impl Page {
 impl Person {
     /// Somebody new.
     pub(crate) fn new() -> Self {
-        let client = reqwest::Client::builder()
-            .redirect(reqwest::redirect::Policy::none())
-            .timeout(Duration::from_secs(20))
-            .build()
-            .unwrap();
+        // One pool of connections for everybody: making one costs more than a booking.
+        static CLIENT: OnceLock<reqwest::Client> = OnceLock::new();
+        let client = CLIENT.get_or_init(|| {
+            reqwest::Client::builder()
+                .redirect(reqwest::redirect::Policy::none())
+                .timeout(Duration::from_secs(20))
+                .build()
+                .unwrap()
+        });
+        let client = client.clone();
         Self { client, cookies: Vec::new(), token: String::new() }
     }
 
