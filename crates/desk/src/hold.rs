@@ -1,10 +1,10 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, ChoiceRefusal, Move, State, next};
+use matricle_core::booking::{self, Move, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Draft, Question};
-use matricle_core::seats::{SeatRefusal, Wanted};
+use matricle_core::seats::Wanted;
 use matricle_core::{DateId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
@@ -270,13 +270,4 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
 /// [`DeskError::NotFound`], or the store fails.
 pub async fn sheet(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
     desk.store.read(move |conn| sheet_in(conn, reference)).await
-}
-
-/// Whether a refusal means that the seats are gone, rather than that the choice was odd.
-#[must_use]
-pub const fn is_sold_out(refusal: &ChoiceRefusal) -> bool {
-    matches!(
-        refusal,
-        ChoiceRefusal::Seats(SeatRefusal::TooFew { .. } | SeatRefusal::TicketLimit { .. })
-    )
 }

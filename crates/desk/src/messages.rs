@@ -160,11 +160,7 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
             .iter()
             .map(|a| (a.name.clone(), a.ticket.clone(), a.code.to_string()))
             .collect(),
-        lines: sheet
-            .lines
-            .iter()
-            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
-            .collect(),
+        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
         total: sheet.booking.total.to_string(),
         paid: sheet.booking.total.minor > 0,
         to_give_back: (sheet.booking.paid.minor > 0).then(|| sheet.booking.paid.to_string()),

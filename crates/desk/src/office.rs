@@ -1,10 +1,10 @@
 //! What the Office shows.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::EventId;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
+use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Filter, Listed};
 use matricle_store::events::{self, DateSheet, DateSummary, Event, Listing};
 use matricle_store::house::House;
@@ -117,6 +117,21 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 first_booking: bookings::first_made(conn, id)?,
                 house,
             })
+        })
+        .await
+}
+
+/// One date with its seats, for a sheet that keeps itself up to date.
+///
+/// # Errors
+/// The role may not, there is no such date, or the store fails.
+pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<DateSheet, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let house = house_of(conn)?;
+            events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
         })
         .await
 }

@@ -1,6 +1,5 @@
 //! What the Programme shows.
 
-use matricle_core::DateId;
 use matricle_core::details::Question;
 use matricle_store::StoreError;
 use matricle_store::events::{self, DateSheet, DateSummary, Event, Listing};
@@ -50,20 +49,6 @@ pub async fn event(desk: &Desk, slug: String) -> Result<EventPage, DeskError> {
                 .collect::<Result<Vec<_>, StoreError>>()?;
             let questions = events::questions(conn, event.id)?;
             Ok(EventPage { house, event, dates, questions })
-        })
-        .await
-}
-
-/// One date with its seats, for whoever watches it.
-///
-/// # Errors
-/// [`DeskError::NotFound`], or the store fails.
-pub async fn date(desk: &Desk, date: DateId) -> Result<DateSheet, DeskError> {
-    let now = desk.clock.now();
-    desk.store
-        .read(move |conn| {
-            let house = house_of(conn)?;
-            events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
         })
         .await
 }

@@ -75,6 +75,12 @@ pub struct Line {
 }
 
 impl Line {
+    /// `2 × Visitor`.
+    #[must_use]
+    pub fn label(&self) -> String {
+        format!("{} × {}", self.quantity, self.name)
+    }
+
     /// `quantity × unit`.
     #[must_use]
     pub fn total(&self) -> Money {

@@ -1,9 +1,10 @@
 //! The line: choosing, filling in, paying, mails, cancelling, the door.
 
 use matricle_core::QuestionId;
-use matricle_core::booking::State;
+use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
+use matricle_core::seats::SeatRefusal;
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold;
@@ -165,7 +166,10 @@ async fn a_hold_that_ran_out_takes_the_same_seats_again_or_says_who_was_quicker(
     let slug = "a-hive-inspection";
     let mine = w.keep(slug, &[1]).await.unwrap();
     let refused = w.keep(slug, &[1]).await.unwrap_err();
-    assert!(matches!(refused, DeskError::Choice(r) if hold::is_sold_out(&r)));
+    assert!(matches!(
+        refused,
+        DeskError::Choice(ChoiceRefusal::Seats(SeatRefusal::TooFew { free: 0, .. }))
+    ));
     let draft = w.draft(mine).await;
     hold::type_on(&w.desk, mine, draft.clone()).await.unwrap();
     w.pass(16);

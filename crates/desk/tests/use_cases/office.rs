@@ -49,6 +49,7 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("today", refused(office::today(desk, &who).await.map(drop))),
             ("list events", refused(office::dates(desk, &who).await.map(drop))),
             ("see an event", refused(office::event(desk, &who, event).await.map(drop))),
+            ("follow a date", refused(office::date(desk, &who, date).await.map(drop))),
             (
                 "list bookings",
                 refused(office::bookings(desk, &who, Filter::default()).await.map(drop)),

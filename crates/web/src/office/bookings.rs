@@ -195,11 +195,7 @@ async fn load(
                 },
             })
             .collect(),
-        lines: sheet
-            .lines
-            .iter()
-            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().figures()))
-            .collect(),
+        lines: sheet.lines.iter().map(|l| (l.label(), l.total().figures())).collect(),
         total: b.total.figures(),
         paid: b.paid.figures(),
         due: b.due().figures(),

@@ -7,7 +7,6 @@ use jiff::Timestamp;
 use matricle_core::words::fold;
 use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
-use matricle_desk::programme;
 use matricle_formats::words;
 use matricle_store::bookings::Filter;
 use matricle_store::events::{DateSheet, EventState};
@@ -352,11 +351,11 @@ pub(crate) async fn live(
     Path(id): Path<i64>,
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    matricle_core::staff::require(staff.role, matricle_core::staff::Right::SeeOffice)
-        .map_err(matricle_desk::DeskError::Right)?;
+    // Refused now rather than in the stream.
+    office::date(&app.desk, &staff, DateId(id)).await?;
     let desk = app.desk.clone();
     Ok(live::stream(&app, DateId(id), move || {
-        let desk = desk.clone();
-        async move { Ok(seats(&programme::date(&desk, DateId(id)).await?).render()?) }
+        let (desk, staff) = (desk.clone(), staff.clone());
+        async move { Ok(seats(&office::date(&desk, &staff, DateId(id)).await?).render()?) }
     }))
 }

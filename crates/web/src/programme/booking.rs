@@ -74,11 +74,7 @@ fn summary(app: &App, sheet: &BookingSheet, token: String, now: Timestamp) -> Su
         event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),
         when: words::span(span.starts, span.ends, today),
         place: sheet.date.place(),
-        lines: sheet
-            .lines
-            .iter()
-            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
-            .collect(),
+        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
         total: if total.is_zero() { "free".into() } else { total.to_string() },
         lost: kept.is_none()
             && matches!(sheet.booking.state, BookingState::Held | BookingState::Lapsed),
@@ -284,11 +280,7 @@ fn own(app: &App, f: Frame, sheet: &BookingSheet) -> Own {
                 },
             })
             .collect(),
-        lines: sheet
-            .lines
-            .iter()
-            .map(|l| (format!("{} × {}", l.quantity, l.name), l.total().to_string()))
-            .collect(),
+        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
         total: booking.total.to_string(),
         paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
         answers: sheet.answers.iter().map(|a| (a.label.clone(), a.answer.clone())).collect(),
