@@ -2,9 +2,11 @@
 
 use jiff::{SignedDuration, Timestamp};
 
-use crate::price::{self, PriceRefusal, Quote, TicketPrice};
+use crate::price::{self, Buyer, PriceRefusal, Quote, TicketPrice};
 use crate::schedule::{Sale, SaleWindow};
 use crate::seats::{self, Draw, Pool, SeatRefusal, TicketSeats, Wanted};
+use crate::slots::Notice;
+use crate::words::fold;
 use crate::{Currency, TicketTypeId};
 
 /// Where a booking stands.
@@ -74,12 +76,30 @@ pub enum Move {
     Cancel,
     /// The same seats are taken again after the hold ran out.
     TakeAgain,
+    /// The form is complete and the organiser decides.
+    Ask,
+    /// The organiser says yes, and nothing is to pay.
+    Approve,
+    /// The organiser says yes, and money is due.
+    ApproveToPay,
+    /// The organiser says no.
+    Decline,
 }
 
 impl Move {
     /// All moves.
-    pub const ALL: [Self; 6] =
-        [Self::Complete, Self::AskForMoney, Self::Pay, Self::Lapse, Self::Cancel, Self::TakeAgain];
+    pub const ALL: [Self; 10] = [
+        Self::Complete,
+        Self::AskForMoney,
+        Self::Pay,
+        Self::Lapse,
+        Self::Cancel,
+        Self::TakeAgain,
+        Self::Ask,
+        Self::Approve,
+        Self::ApproveToPay,
+        Self::Decline,
+    ];
 }
 
 /// A move that the state does not allow.
@@ -98,8 +118,14 @@ pub struct MoveRefusal {
 /// The move is not allowed from this state.
 pub const fn next(state: State, by: Move) -> Result<State, MoveRefusal> {
     match (state, by) {
-        (State::Held, Move::Complete) | (State::AwaitingPayment, Move::Pay) => Ok(State::Confirmed),
-        (State::Held, Move::AskForMoney) => Ok(State::AwaitingPayment),
+        (State::Held, Move::Complete)
+        | (State::AwaitingPayment, Move::Pay)
+        | (State::Requested, Move::Approve) => Ok(State::Confirmed),
+        (State::Held, Move::AskForMoney) | (State::Requested, Move::ApproveToPay) => {
+            Ok(State::AwaitingPayment)
+        }
+        (State::Held, Move::Ask) => Ok(State::Requested),
+        (State::Requested, Move::Decline) => Ok(State::Declined),
         (State::Held | State::AwaitingPayment, Move::Lapse) => Ok(State::Lapsed),
         (
             State::Held | State::Requested | State::AwaitingPayment | State::Confirmed,
@@ -119,15 +145,37 @@ pub struct Offer {
     pub seats: TicketSeats,
     /// When it is sold.
     pub sale: SaleWindow,
+    /// The fewest of it in one booking, if any.
+    pub least: u32,
     /// The most of it in one booking.
     pub most: u32,
+    /// Taken off sale by hand.
+    pub closed: bool,
+    /// Shown only to those who give this word; empty for everybody.
+    pub word: String,
+    /// Sold to members only.
+    pub members_only: bool,
+}
+
+impl Offer {
+    /// Whether this booker sees the ticket at all: a word is compared without regard
+    /// to case and accents.
+    #[must_use]
+    pub fn shown_to(&self, buyer: &Buyer) -> bool {
+        self.word.is_empty() || fold(&self.word) == fold(&buyer.word)
+    }
 }
 
 /// What choosing needs to know about a date.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DateOffer {
-    /// When the date starts; nothing is sold from then on.
+    /// Nothing is sold from this instant on: the start of the date, or of the last one
+    /// of a course that admits latecomers.
     pub starts_at: Timestamp,
+    /// It will not happen.
+    pub called_off: bool,
+    /// For slots: how long before it must, and may, be booked.
+    pub notice: Option<Notice>,
     /// The currency of its prices.
     pub currency: Currency,
     /// How long chosen seats are kept.
@@ -148,14 +196,48 @@ impl DateOffer {
     /// How many more of a ticket this booker may add beside what is chosen: by
     /// pools, by the ticket's limit, by the most in one booking, and by its sale window.
     #[must_use]
-    pub fn more(&self, chosen: &[Wanted], ticket: TicketTypeId, now: Timestamp) -> u32 {
+    pub fn more(
+        &self,
+        chosen: &[Wanted],
+        ticket: TicketTypeId,
+        buyer: &Buyer,
+        now: Timestamp,
+    ) -> u32 {
         let Some(offer) = self.offers.iter().find(|o| o.price.id == ticket) else { return 0 };
-        if offer.sale.at(self.starts_at, now) != Sale::Open {
+        if self.bars(now).is_some() || bars(self, offer, buyer, now).is_some() {
             return 0;
         }
         let already: u32 = chosen.iter().filter(|w| w.ticket == ticket).map(|w| w.quantity).sum();
         seats::sellable(&self.pools, &self.tickets(), chosen, ticket)
             .min(offer.most.saturating_sub(already))
+    }
+
+    /// Why nothing of this date can be booked at `now`, if so.
+    #[must_use]
+    pub fn bars(&self, now: Timestamp) -> Option<ChoiceRefusal> {
+        if self.called_off {
+            return Some(ChoiceRefusal::CalledOff);
+        }
+        let notice = self.notice.filter(|n| !n.allows(self.starts_at, now))?;
+        Some(ChoiceRefusal::Notice { notice })
+    }
+}
+
+/// Why a ticket is not sold to this booker at `now`, if so.
+fn bars(date: &DateOffer, offer: &Offer, buyer: &Buyer, now: Timestamp) -> Option<ChoiceRefusal> {
+    let ticket = offer.price.id;
+    if !offer.shown_to(buyer) {
+        return Some(SeatRefusal::UnknownTicket { ticket }.into());
+    }
+    if offer.closed {
+        return Some(ChoiceRefusal::Closed { ticket });
+    }
+    if offer.members_only && !buyer.member {
+        return Some(ChoiceRefusal::MembersOnly { ticket });
+    }
+    match offer.sale.at(date.starts_at, now) {
+        Sale::Open => None,
+        sale => Some(ChoiceRefusal::NotOnSale { ticket, sale }),
     }
 }
 
@@ -194,6 +276,37 @@ pub enum ChoiceRefusal {
         /// The most allowed.
         most: u32,
     },
+    /// Fewer of one ticket than it is sold in.
+    #[error("{wanted} of ticket {ticket} in one booking, at least {least} needed")]
+    TooFewInOne {
+        /// The ticket type.
+        ticket: TicketTypeId,
+        /// How many were wanted.
+        wanted: u32,
+        /// The fewest allowed.
+        least: u32,
+    },
+    /// The ticket was taken off sale by hand.
+    #[error("ticket {ticket} is closed")]
+    Closed {
+        /// The ticket type.
+        ticket: TicketTypeId,
+    },
+    /// The ticket is for members.
+    #[error("ticket {ticket} is for members")]
+    MembersOnly {
+        /// The ticket type.
+        ticket: TicketTypeId,
+    },
+    /// The date will not happen.
+    #[error("the date is called off")]
+    CalledOff,
+    /// A slot that is too near or too far.
+    #[error("not bookable now: {notice:?}")]
+    Notice {
+        /// How long before it must, and may, be booked.
+        notice: Notice,
+    },
     /// The seats are not there.
     #[error(transparent)]
     Seats(#[from] SeatRefusal),
@@ -209,18 +322,28 @@ pub enum ChoiceRefusal {
 pub fn choose(
     date: &DateOffer,
     wanted: &[Wanted],
+    buyer: &Buyer,
     now: Timestamp,
 ) -> Result<Choice, ChoiceRefusal> {
     if wanted.iter().all(|w| w.quantity == 0) {
         return Err(ChoiceRefusal::Nothing);
     }
+    if let Some(refusal) = date.bars(now) {
+        return Err(refusal);
+    }
     for w in wanted.iter().filter(|w| w.quantity > 0) {
         let Some(offer) = date.offers.iter().find(|o| o.price.id == w.ticket) else {
             return Err(SeatRefusal::UnknownTicket { ticket: w.ticket }.into());
         };
-        match offer.sale.at(date.starts_at, now) {
-            Sale::Open => {}
-            sale => return Err(ChoiceRefusal::NotOnSale { ticket: w.ticket, sale }),
+        if let Some(refusal) = bars(date, offer, buyer, now) {
+            return Err(refusal);
+        }
+        if w.quantity < offer.least {
+            return Err(ChoiceRefusal::TooFewInOne {
+                ticket: w.ticket,
+                wanted: w.quantity,
+                least: offer.least,
+            });
         }
         if w.quantity > offer.most {
             return Err(ChoiceRefusal::TooManyInOne {
@@ -232,7 +355,7 @@ pub fn choose(
     }
     let draws = seats::take(&date.pools, &date.tickets(), wanted)?;
     let prices: Vec<_> = date.offers.iter().map(|o| o.price.clone()).collect();
-    let quote = price::quote(date.currency, &prices, wanted, now)?;
+    let quote = price::quote(date.currency, &prices, wanted, buyer, now)?;
     Ok(Choice { draws, quote, held_until: now + date.hold })
 }
 
@@ -257,7 +380,11 @@ mod tests {
         held --AskForMoney--> awaiting payment
         held --Lapse--> lapsed
         held --Cancel--> cancelled
+        held --Ask--> requested
         requested --Cancel--> cancelled
+        requested --Approve--> confirmed
+        requested --ApproveToPay--> awaiting payment
+        requested --Decline--> declined
         awaiting payment --Pay--> confirmed
         awaiting payment --Lapse--> lapsed
         awaiting payment --Cancel--> cancelled
@@ -295,9 +422,8 @@ mod tests {
         };
         let offer = Offer {
             price: TicketPrice {
-                id: TicketTypeId(1),
-                minor: 4800,
                 early: Some(Early { minor: 4200, until: Timestamp::from_second(500).unwrap() }),
+                ..TicketPrice::plain(TicketTypeId(1), 4800)
             },
             seats: TicketSeats {
                 id: TicketTypeId(1),
@@ -306,10 +432,16 @@ mod tests {
                 sold: 1,
             },
             sale: SaleWindow::default(),
+            least: 1,
             most: 4,
+            closed: false,
+            word: String::new(),
+            members_only: false,
         };
         DateOffer {
             starts_at: Timestamp::from_second(10_000).unwrap(),
+            called_off: false,
+            notice: None,
             currency: Currency::EUR,
             hold: SignedDuration::from_mins(15),
             pools: vec![chairs],
@@ -321,18 +453,23 @@ mod tests {
     fn a_choice_that_fits_says_seats_price_and_deadline() {
         let (date, now) = (date(), Timestamp::from_second(499).unwrap());
         let two = [Wanted { ticket: TicketTypeId(1), quantity: 2 }];
-        let choice = choose(&date, &two, now).unwrap();
+        let choice = choose(&date, &two, &Buyer::default(), now).unwrap();
         assert_eq!(choice.quote.total, Currency::EUR.of(8400));
         assert_eq!(choice.held_until, now + SignedDuration::from_mins(15));
-        assert_eq!(date.more(&two, TicketTypeId(1), now), 0);
-        assert_eq!(date.more(&[], TicketTypeId(1), now), 2);
+        assert_eq!(date.more(&two, TicketTypeId(1), &Buyer::default(), now), 0);
+        assert_eq!(date.more(&[], TicketTypeId(1), &Buyer::default(), now), 2);
     }
 
     #[test]
     fn each_thing_in_the_way_is_named() {
         let (date, now) = (date(), Timestamp::from_second(600).unwrap());
         let ask = |ticket, quantity, now| {
-            choose(&date, &[Wanted { ticket: TicketTypeId(ticket), quantity }], now)
+            choose(
+                &date,
+                &[Wanted { ticket: TicketTypeId(ticket), quantity }],
+                &Buyer::default(),
+                now,
+            )
         };
         assert_eq!(ask(1, 0, now), Err(ChoiceRefusal::Nothing));
         assert!(matches!(
@@ -346,6 +483,42 @@ mod tests {
         ));
         let started = date.starts_at;
         assert!(matches!(ask(1, 1, started), Err(ChoiceRefusal::NotOnSale { .. })));
-        assert_eq!(date.more(&[], TicketTypeId(1), started), 0);
+        assert_eq!(date.more(&[], TicketTypeId(1), &Buyer::default(), started), 0);
+    }
+
+    #[test]
+    fn words_members_closing_and_notice_are_kept() {
+        let now = Timestamp::from_second(600).unwrap();
+        let ask = |change: fn(&mut DateOffer), buyer: &Buyer, quantity| {
+            let mut date = date();
+            change(&mut date);
+            choose(&date, &[Wanted { ticket: TicketTypeId(1), quantity }], buyer, now)
+        };
+        let (member, word) = (
+            Buyer { member: true, ..Buyer::default() },
+            Buyer { word: " PROPOLÍS ".into(), ..Buyer::default() },
+        );
+        let none = Buyer::default();
+        assert!(matches!(
+            ask(|d| d.offers[0].closed = true, &none, 1),
+            Err(ChoiceRefusal::Closed { .. })
+        ));
+        assert!(matches!(
+            ask(|d| d.offers[0].members_only = true, &none, 1),
+            Err(ChoiceRefusal::MembersOnly { .. })
+        ));
+        assert!(ask(|d| d.offers[0].members_only = true, &member, 1).is_ok());
+        assert!(matches!(
+            ask(|d| d.offers[0].word = "propolis".into(), &none, 1),
+            Err(ChoiceRefusal::Seats(SeatRefusal::UnknownTicket { .. }))
+        ));
+        assert!(ask(|d| d.offers[0].word = "propolis".into(), &word, 1).is_ok());
+        assert!(matches!(
+            ask(|d| d.offers[0].least = 2, &none, 1),
+            Err(ChoiceRefusal::TooFewInOne { least: 2, .. })
+        ));
+        assert_eq!(ask(|d| d.called_off = true, &none, 1), Err(ChoiceRefusal::CalledOff));
+        let late = |d: &mut DateOffer| d.notice = Some(Notice { hours: 24, days_ahead: 30 });
+        assert!(matches!(ask(late, &none, 1), Err(ChoiceRefusal::Notice { .. })));
     }
 }

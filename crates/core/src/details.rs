@@ -4,10 +4,13 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::QuestionId;
+use crate::{QuestionId, TicketTypeId};
 
 /// Longest name or short answer, in characters.
 pub const LONGEST: usize = 200;
+
+/// Longest long answer, in characters.
+pub const LONGEST_TEXT: usize = 4000;
 
 /// Longest address, in bytes (RFC 5321 §4.5.3.1.3 less the angle brackets).
 pub const LONGEST_ADDRESS: usize = 254;
@@ -21,8 +24,11 @@ pub struct Draft {
     pub email: String,
     /// The attendees' names, in the order of the tickets.
     pub attendees: Vec<String>,
-    /// Answers by question.
+    /// Answers by question. Several chosen answers stand on a line each.
     pub answers: BTreeMap<QuestionId, String>,
+    /// Answers of each attendee, in the order of the tickets.
+    #[serde(default)]
+    pub each: Vec<BTreeMap<QuestionId, String>>,
     /// Whether the terms are agreed to.
     pub agreed: bool,
 }
@@ -33,13 +39,25 @@ pub struct Draft {
 pub enum Answering {
     /// A line of text.
     Text,
+    /// Some paragraphs.
+    LongText,
     /// One of several.
     OneOf(Vec<String>),
+    /// Any of several.
+    SeveralOf(Vec<String>),
+    /// A whole number.
+    Number,
+    /// A day.
+    Day,
     /// Yes, or left open.
     YesNo,
+    /// A telephone number.
+    Phone,
+    /// Agreeing to this text.
+    Consent(String),
 }
 
-/// A question for the whole booking.
+/// A question, for the whole booking or for each attendee.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Question {
     /// Its key.
@@ -50,6 +68,25 @@ pub struct Question {
     pub answering: Answering,
     /// Whether an answer is needed.
     pub needed: bool,
+    /// Asked of each attendee rather than once.
+    pub each: bool,
+    /// Only for these ticket types; empty for all.
+    pub only: Vec<TicketTypeId>,
+}
+
+impl Question {
+    /// Whether an attendee with this ticket is asked; for a question of the whole
+    /// booking, whether one such ticket makes it asked.
+    #[must_use]
+    pub fn concerns(&self, ticket: TicketTypeId) -> bool {
+        self.only.is_empty() || self.only.contains(&ticket)
+    }
+
+    /// Whether it is asked once for a booking of these tickets.
+    #[must_use]
+    pub fn asked_once(&self, tickets: &[TicketTypeId]) -> bool {
+        !self.each && (self.only.is_empty() || tickets.iter().any(|t| self.concerns(*t)))
+    }
 }
 
 /// A field of the form.
@@ -61,6 +98,8 @@ pub enum Field {
     Email,
     /// The name of the attendee at this place, counted from zero.
     Attendee(usize),
+    /// The answer of the attendee at this place, counted from zero.
+    AnswerOf(usize, QuestionId),
     /// The answer to a question.
     Answer(QuestionId),
     /// The terms.
@@ -88,6 +127,15 @@ pub enum Problem {
     /// The terms are not agreed to.
     #[error("terms not agreed to")]
     NotAgreed,
+    /// Not a whole number.
+    #[error("not a whole number")]
+    NotANumber,
+    /// Not a day.
+    #[error("not a day")]
+    NotADay,
+    /// Not a telephone number.
+    #[error("not a telephone number")]
+    NotAPhone,
 }
 
 /// Details that are complete.
@@ -101,6 +149,8 @@ pub struct Details {
     pub attendees: Vec<String>,
     /// The answers given; questions left open are absent.
     pub answers: BTreeMap<QuestionId, String>,
+    /// The answers given by each attendee.
+    pub each: Vec<BTreeMap<QuestionId, String>>,
 }
 
 /// Whether mail can be sent to this: one `@`, a local part, a domain with a dot,
@@ -132,14 +182,67 @@ fn tidy(text: &str) -> String {
     spaced.trim().to_owned()
 }
 
-/// Checks a draft for `attendees` people. The first attendee's name, left empty,
-/// is the booker's.
+/// Text of some lines: other control characters out, ends trimmed.
+fn tidy_lines(text: &str) -> String {
+    let kept: String =
+        text.replace("\r\n", "\n").chars().filter(|c| *c == '\n' || !c.is_control()).collect();
+    kept.trim().to_owned()
+}
+
+/// Reads one answer: what is written down of it, or what is wrong with it. An answer
+/// left open is empty.
+///
+/// # Errors
+/// What is wrong.
+pub fn answer(question: &Question, typed: &str) -> Result<String, Problem> {
+    let line = tidy(typed);
+    let long = |text: String, most: usize| {
+        if text.chars().count() > most { Err(Problem::TooLong { most }) } else { Ok(text) }
+    };
+    if line.is_empty() {
+        return if question.needed { Err(Problem::Missing) } else { Ok(line) };
+    }
+    match &question.answering {
+        Answering::Text => long(line, LONGEST),
+        Answering::LongText => long(tidy_lines(typed), LONGEST_TEXT),
+        Answering::OneOf(options) if options.contains(&line) => Ok(line),
+        Answering::OneOf(_) => Err(Problem::NotOffered),
+        Answering::SeveralOf(options) => {
+            let chosen: Vec<&str> =
+                typed.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
+            if chosen.iter().all(|c| options.iter().any(|o| o == c)) {
+                let said: Vec<&str> =
+                    options.iter().map(String::as_str).filter(|o| chosen.contains(o)).collect();
+                Ok(said.join(", "))
+            } else {
+                Err(Problem::NotOffered)
+            }
+        }
+        Answering::Number => {
+            line.parse::<i64>().map(|n| n.to_string()).map_err(|_| Problem::NotANumber)
+        }
+        Answering::Day => {
+            line.parse::<jiff::civil::Date>().map(|d| d.to_string()).map_err(|_| Problem::NotADay)
+        }
+        Answering::YesNo | Answering::Consent(_) if line == "yes" => Ok(line),
+        Answering::YesNo | Answering::Consent(_) => Err(Problem::NotOffered),
+        Answering::Phone => {
+            // ITU-T E.123: digits, spaces, a plus, brackets; seven to fifteen digits (E.164).
+            let digits = line.chars().filter(char::is_ascii_digit).count();
+            let known = line.chars().all(|c| c.is_ascii_digit() || " +-()/.".contains(c));
+            if known && (7..=15).contains(&digits) { Ok(line) } else { Err(Problem::NotAPhone) }
+        }
+    }
+}
+
+/// Checks a draft for people who hold these tickets. The first attendee's name, left
+/// empty, is the booker's.
 ///
 /// # Errors
 /// Every field that needs another look, in the order of the form.
 pub fn check(
     draft: &Draft,
-    attendees: usize,
+    tickets: &[TicketTypeId],
     questions: &[Question],
 ) -> Result<Details, Vec<(Field, Problem)>> {
     let mut problems = Vec::new();
@@ -159,40 +262,49 @@ pub fn check(
     } else if !is_address(&email) {
         problems.push((Field::Email, Problem::NotAnAddress));
     }
-    let names = (0..attendees)
+    let names = (0..tickets.len())
         .map(|i| match draft.attendees.get(i).map(String::as_str) {
             None | Some("") if i == 0 => name.clone(),
             given => line(Field::Attendee(i), given.unwrap_or_default(), &mut problems),
         })
         .collect();
-    let mut answers = BTreeMap::new();
-    for question in questions {
-        let field = Field::Answer(question.id);
-        let answer = tidy(draft.answers.get(&question.id).map_or("", String::as_str));
-        let problem = match &question.answering {
-            _ if answer.is_empty() => question.needed.then_some(Problem::Missing),
-            Answering::Text => {
-                (answer.chars().count() > LONGEST).then_some(Problem::TooLong { most: LONGEST })
-            }
-            Answering::OneOf(options) => {
-                (!options.contains(&answer)).then_some(Problem::NotOffered)
-            }
-            Answering::YesNo => (answer != "yes").then_some(Problem::NotOffered),
-        };
-        match problem {
-            Some(problem) => problems.push((field, problem)),
-            None if answer.is_empty() => {}
-            None => {
-                answers.insert(question.id, answer);
-            }
+    let mut ask = |field: Field, question: &Question, typed: Option<&String>| match answer(
+        question,
+        typed.map_or("", String::as_str),
+    ) {
+        Ok(text) => (!text.is_empty()).then_some((question.id, text)),
+        Err(problem) => {
+            problems.push((field, problem));
+            None
         }
-    }
+    };
+    let each = tickets
+        .iter()
+        .enumerate()
+        .map(|(i, ticket)| {
+            questions
+                .iter()
+                .filter(|q| q.each && q.concerns(*ticket))
+                .filter_map(|q| {
+                    let typed = draft.each.get(i).and_then(|a| a.get(&q.id));
+                    ask(Field::AnswerOf(i, q.id), q, typed)
+                })
+                .collect()
+        })
+        .collect();
+    let answers = questions
+        .iter()
+        .filter(|q| q.asked_once(tickets))
+        .filter_map(|q| ask(Field::Answer(q.id), q, draft.answers.get(&q.id)))
+        .collect();
     if !draft.agreed {
         problems.push((Field::Terms, Problem::NotAgreed));
     }
     if problems.is_empty() {
-        Ok(Details { name, email, attendees: names, answers })
+        Ok(Details { name, email, attendees: names, answers, each })
     } else {
+        // Questions come in the organiser's order, fields in the form's.
+        problems.sort_by_key(|(field, _)| *field);
         Err(problems)
     }
 }
@@ -209,7 +321,12 @@ mod tests {
             attendees: vec![String::new(), "Sam O'Hara".into()],
             answers: BTreeMap::from([(QuestionId(1), "yes".into())]),
             agreed: true,
+            ..Draft::default()
         }
+    }
+
+    fn people(n: usize) -> Vec<TicketTypeId> {
+        vec![TicketTypeId(1); n]
     }
 
     fn questions() -> Vec<Question> {
@@ -218,6 +335,8 @@ mod tests {
             label: String::new(),
             answering,
             needed,
+            each: false,
+            only: Vec::new(),
         };
         vec![
             ask(1, Answering::YesNo, false),
@@ -228,7 +347,7 @@ mod tests {
 
     #[test]
     fn a_complete_draft_is_tidied_and_the_booker_comes_first() {
-        let details = check(&draft(), 2, &questions()).unwrap();
+        let details = check(&draft(), &people(2), &questions()).unwrap();
         assert_eq!(details.attendees, ["Siân O'Hara", "Sam O'Hara"]);
         assert_eq!(details.answers.len(), 1);
     }
@@ -241,7 +360,7 @@ mod tests {
         bad.answers.insert(QuestionId(2), "cake".into());
         bad.answers.insert(QuestionId(3), "x".repeat(LONGEST + 1));
         bad.agreed = false;
-        let problems = check(&bad, 2, &questions()).unwrap_err();
+        let problems = check(&bad, &people(2), &questions()).unwrap_err();
         assert_eq!(
             problems,
             [
@@ -254,6 +373,57 @@ mod tests {
         );
     }
 
+    #[test]
+    fn each_way_of_answering_takes_what_fits_it() {
+        let ask = |answering: Answering, typed: &str| {
+            let question = Question {
+                id: QuestionId(1),
+                label: String::new(),
+                answering,
+                needed: false,
+                each: false,
+                only: Vec::new(),
+            };
+            answer(&question, typed)
+        };
+        let several = || Answering::SeveralOf(vec!["soup".into(), "bread, rye".into()]);
+        assert_eq!(ask(several(), "bread, rye\nsoup").unwrap(), "soup, bread, rye");
+        assert_eq!(ask(several(), "cake"), Err(Problem::NotOffered));
+        assert_eq!(ask(Answering::LongText, " one\r\ntwo\u{7} ").unwrap(), "one\ntwo");
+        assert_eq!(ask(Answering::Number, " 012 ").unwrap(), "12");
+        assert_eq!(ask(Answering::Number, "4.5"), Err(Problem::NotANumber));
+        assert_eq!(ask(Answering::Day, "2027-02-30"), Err(Problem::NotADay));
+        assert_eq!(ask(Answering::Phone, "+353 (1) 555-0199").unwrap(), "+353 (1) 555-0199");
+        assert_eq!(ask(Answering::Phone, "ring me"), Err(Problem::NotAPhone));
+        assert_eq!(ask(Answering::Consent("photographs".into()), "no"), Err(Problem::NotOffered));
+        assert_eq!(ask(Answering::Day, "").unwrap(), "");
+    }
+
+    #[test]
+    fn a_question_is_asked_of_those_it_concerns() {
+        let (child, grown) = (TicketTypeId(2), TicketTypeId(1));
+        let ask = |id, each, only: &[TicketTypeId]| Question {
+            id: QuestionId(id),
+            label: String::new(),
+            answering: Answering::Number,
+            needed: true,
+            each,
+            only: only.to_vec(),
+        };
+        let questions = [ask(1, true, &[child]), ask(2, false, &[child]), ask(3, true, &[])];
+        let draft = draft();
+        let wrong = |tickets: &[TicketTypeId]| {
+            let problems = check(&draft, tickets, &questions).unwrap_err();
+            problems.into_iter().map(|(field, _)| field).collect::<Vec<_>>()
+        };
+        let of = |i, id| Field::AnswerOf(i, QuestionId(id));
+        assert_eq!(wrong(&[grown]), [of(0, 3)]);
+        assert_eq!(
+            wrong(&[grown, child]),
+            [of(0, 3), of(1, 1), of(1, 3), Field::Answer(QuestionId(2))]
+        );
+    }
+
     proptest! {
         /// Whatever is typed, every attendee gets a name or a problem, in the order of the form.
         #[test]
@@ -262,7 +432,7 @@ mod tests {
             attendees in prop::collection::vec("\\PC{0,8}", 0..6), people in 0usize..6,
         ) {
             let draft = Draft { name, email, attendees, agreed, ..Draft::default() };
-            match check(&draft, people, &questions()) {
+            match check(&draft, &self::people(people), &questions()) {
                 Ok(details) => {
                     prop_assert_eq!(details.attendees.len(), people);
                     prop_assert!(agreed && is_address(&details.email));

@@ -34,4 +34,16 @@ keys! {
     AttendeeId,
     /// Key of a person.
     PersonId,
+    /// Key of a session of a date.
+    SessionId,
+    /// Key of a venue.
+    VenueId,
+    /// Key of a room of a venue.
+    RoomId,
+    /// Key of a host.
+    HostId,
+    /// Key of a tag.
+    TagId,
+    /// Key of a tax rate.
+    TaxRateId,
 }

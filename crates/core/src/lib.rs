@@ -5,18 +5,28 @@
 //! on its own and the same rule serves the pages, the timers and the door.
 
 pub mod booking;
+pub mod clash;
 pub mod codes;
 pub mod details;
 pub mod door;
+pub mod form;
 pub mod ids;
 pub mod money;
 pub mod price;
 pub mod quick;
+pub mod rule;
 pub mod schedule;
+pub mod search;
 pub mod seats;
+pub mod sessions;
+pub mod slots;
 pub mod staff;
 pub mod strip;
+pub mod who;
 pub mod words;
 
-pub use ids::{AttendeeId, BookingId, DateId, EventId, PersonId, PoolId, QuestionId, TicketTypeId};
+pub use ids::{
+    AttendeeId, BookingId, DateId, EventId, HostId, PersonId, PoolId, QuestionId, RoomId,
+    SessionId, TagId, TaxRateId, TicketTypeId, VenueId,
+};
 pub use money::{Currency, Money};

@@ -1,17 +1,36 @@
 //! Price: one function that quotes the page, the booking and whatever follows.
 
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 
 use crate::seats::Wanted;
 use crate::{Currency, Money, TicketTypeId};
 
 /// A lower price until an instant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Early {
     /// Minor units for one ticket.
     pub minor: i64,
     /// From this instant on the ordinary price holds.
     pub until: Timestamp,
+}
+
+/// A lower price from so many of one ticket in one booking.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Group {
+    /// From so many on, at least two.
+    pub from: u32,
+    /// Minor units for each of them.
+    pub minor: i64,
+}
+
+/// The part of a course that is still to come, for those who join late.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Share {
+    /// Dates left.
+    pub left: u32,
+    /// Dates in all, at least one.
+    pub all: u32,
 }
 
 /// What one ticket of a type costs.
@@ -23,17 +42,80 @@ pub struct TicketPrice {
     pub minor: i64,
     /// The early price, if there is one.
     pub early: Option<Early>,
+    /// Minor units for one ticket when a member books, if that is another price.
+    pub member: Option<i64>,
+    /// The price by group size, if there is one.
+    pub group: Option<Group>,
+    /// The part of a course that is left, once it has begun.
+    pub share: Option<Share>,
+    /// Tax contained in the price, in hundredths of a percent.
+    pub tax_basis: u32,
+}
+
+/// Which of its prices a ticket is sold at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Why {
+    /// The ordinary one.
+    Ordinary,
+    /// The early one.
+    Early,
+    /// The one for members.
+    Member,
+    /// The one by group size.
+    Group,
+}
+
+/// What is known of whoever books.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Buyer {
+    /// A member, by their record.
+    pub member: bool,
+    /// The word they gave, which shows hidden tickets; empty when they gave none.
+    pub word: String,
 }
 
 impl TicketPrice {
-    /// The price of one ticket at `now`.
+    /// A ticket with nothing but an ordinary price.
     #[must_use]
-    pub fn unit(&self, now: Timestamp) -> i64 {
-        match self.early {
-            Some(early) if now < early.until => early.minor,
-            _ => self.minor,
-        }
+    pub const fn plain(id: TicketTypeId, minor: i64) -> Self {
+        Self { id, minor, early: None, member: None, group: None, share: None, tax_basis: 0 }
     }
+
+    /// The price of one of `quantity` tickets at `now`, and which it is: the lowest of
+    /// those this buyer is entitled to. Latecomers to a course pay for the dates that
+    /// are left, rounded half up to a whole minor unit.
+    #[must_use]
+    pub fn unit(&self, quantity: u32, buyer: &Buyer, now: Timestamp) -> (i64, Why) {
+        let mut best = (self.minor, Why::Ordinary);
+        let mut offer = |minor: Option<i64>, why| {
+            if let Some(minor) = minor.filter(|m| *m < best.0) {
+                best = (minor, why);
+            }
+        };
+        offer(self.early.filter(|e| now < e.until).map(|e| e.minor), Why::Early);
+        offer(self.member.filter(|_| buyer.member), Why::Member);
+        offer(self.group.filter(|g| quantity >= g.from).map(|g| g.minor), Why::Group);
+        (self.part(best.0), best.1)
+    }
+
+    /// What is asked of an ordinary price, for those who join late.
+    #[must_use]
+    pub fn part(&self, minor: i64) -> i64 {
+        self.share.map_or(minor, |s| {
+            let (left, all) = (i128::from(s.left), i128::from(s.all.max(1)));
+            let rounded = (i128::from(minor) * left * 2 + all) / (all * 2);
+            i64::try_from(rounded).unwrap_or(minor)
+        })
+    }
+}
+
+/// The tax contained in an amount at a rate in hundredths of a percent, rounded half
+/// up to a whole minor unit.
+#[must_use]
+pub fn tax_within(minor: i64, basis: u32) -> i64 {
+    let whole = 10_000 + i128::from(basis);
+    let tax = (i128::from(minor) * i128::from(basis) * 2 + whole) / (whole * 2);
+    i64::try_from(tax).unwrap_or(0)
 }
 
 /// One ticket type of a quote.
@@ -47,8 +129,12 @@ pub struct Line {
     pub base: Money,
     /// The price asked for one.
     pub unit: Money,
+    /// Which price that is.
+    pub why: Why,
     /// `quantity × unit`.
     pub total: Money,
+    /// Tax contained in `total`.
+    pub tax: Money,
 }
 
 /// What a choice of tickets costs.
@@ -60,6 +146,8 @@ pub struct Quote {
     pub total: Money,
     /// What it would cost at ordinary prices, less `total`.
     pub saved: Money,
+    /// Tax contained in `total`: the sum of the lines'.
+    pub tax: Money,
 }
 
 /// Why a price cannot be told.
@@ -84,10 +172,11 @@ pub fn quote(
     currency: Currency,
     tickets: &[TicketPrice],
     wanted: &[Wanted],
+    buyer: &Buyer,
     now: Timestamp,
 ) -> Result<Quote, PriceRefusal> {
     let mut lines = Vec::new();
-    let (mut total, mut ordinary) = (0i64, 0i64);
+    let (mut total, mut ordinary, mut taxes) = (0i64, 0i64, 0i64);
     for ticket in tickets {
         let quantity = wanted
             .iter()
@@ -97,20 +186,31 @@ pub fn quote(
             continue;
         }
         let out = PriceRefusal::OutOfRange { ticket: ticket.id, quantity };
-        let unit = ticket.unit(now);
+        let (unit, why) = ticket.unit(quantity, buyer, now);
+        let base = ticket.part(ticket.minor);
         let times = |minor: i64| minor.checked_mul(i64::from(quantity));
         let line = times(unit).ok_or_else(|| out.clone())?;
         total = total.checked_add(line).ok_or_else(|| out.clone())?;
-        ordinary = times(ticket.minor).and_then(|base| ordinary.checked_add(base)).ok_or(out)?;
+        ordinary = times(base).and_then(|base| ordinary.checked_add(base)).ok_or(out)?;
+        // Contained in the lines, so it fits wherever they do.
+        let tax = tax_within(line, ticket.tax_basis);
+        taxes = taxes.saturating_add(tax);
         lines.push(Line {
             ticket: ticket.id,
             quantity,
-            base: currency.of(ticket.minor),
+            base: currency.of(base),
             unit: currency.of(unit),
+            why,
             total: currency.of(line),
+            tax: currency.of(tax),
         });
     }
-    Ok(Quote { lines, total: currency.of(total), saved: currency.of(ordinary - total) })
+    Ok(Quote {
+        lines,
+        total: currency.of(total),
+        saved: currency.of(ordinary - total),
+        tax: currency.of(taxes),
+    })
 }
 
 #[cfg(test)]
@@ -122,47 +222,96 @@ mod tests {
         Timestamp::from_second(second).unwrap()
     }
 
+    fn one(price: TicketPrice, quantity: u32, member: bool, now: i64) -> Quote {
+        let wanted = [Wanted { ticket: price.id, quantity }];
+        quote(Currency::EUR, &[price], &wanted, &Buyer { member, ..Buyer::default() }, t(now))
+            .unwrap()
+    }
+
     #[test]
-    fn the_early_price_ends_at_its_instant() {
-        let early = Some(Early { minor: 4200, until: t(100) });
-        let visitor = TicketPrice { id: TicketTypeId(1), minor: 4800, early };
-        let two = [Wanted { ticket: TicketTypeId(1), quantity: 2 }];
-        let at = |now| quote(Currency::EUR, std::slice::from_ref(&visitor), &two, t(now)).unwrap();
-        assert_eq!((at(99).total.minor, at(99).saved.minor), (8400, 1200));
-        assert_eq!((at(100).total.minor, at(100).saved.minor), (9600, 0));
+    fn the_lowest_price_one_is_entitled_to_is_asked_and_named() {
+        let visitor = TicketPrice {
+            early: Some(Early { minor: 4200, until: t(100) }),
+            member: Some(3600),
+            group: Some(Group { from: 5, minor: 3000 }),
+            ..TicketPrice::plain(TicketTypeId(1), 4800)
+        };
+        let asked = |quantity, member, now| {
+            let q = one(visitor.clone(), quantity, member, now);
+            (q.lines[0].unit.minor, q.lines[0].why, q.saved.minor)
+        };
+        assert_eq!(asked(2, false, 99), (4200, Why::Early, 1200));
+        assert_eq!(asked(2, false, 100), (4800, Why::Ordinary, 0));
+        assert_eq!(asked(2, true, 99), (3600, Why::Member, 2400));
+        assert_eq!(asked(4, false, 100), (4800, Why::Ordinary, 0));
+        assert_eq!(asked(5, true, 99), (3000, Why::Group, 9000));
+    }
+
+    #[test]
+    fn latecomers_pay_for_the_evenings_that_are_left_and_tax_is_within() {
+        let mut course = TicketPrice::plain(TicketTypeId(1), 12_000);
+        course.share = Some(Share { left: 5, all: 6 });
+        assert_eq!(one(course.clone(), 1, false, 0).total.minor, 10_000);
+        course.share = Some(Share { left: 1, all: 7 });
+        assert_eq!(one(course.clone(), 1, false, 0).total.minor, 1714);
+        course.share = None;
+        course.tax_basis = 900;
+        assert_eq!(one(course, 2, false, 0).tax.minor, 1982); // 240.00 / 1.09 × 0.09 = 19.817
     }
 
     #[test]
     fn an_amount_out_of_range_is_refused() {
-        let dear = TicketPrice { id: TicketTypeId(1), minor: i64::MAX / 2, early: None };
+        let dear = TicketPrice::plain(TicketTypeId(1), i64::MAX / 2);
         let three = [Wanted { ticket: TicketTypeId(1), quantity: 3 }];
-        assert!(quote(Currency::EUR, &[dear], &three, t(0)).is_err());
+        assert!(quote(Currency::EUR, &[dear], &three, &Buyer::default(), t(0)).is_err());
+    }
+
+    prop_compose! {
+        fn price(id: i64)(
+            minor in 0i64..100_000, early in prop::option::of((0i64..120_000, 0i64..200)),
+            member in prop::option::of(0i64..120_000), group in prop::option::of((2u32..8, 0i64..120_000)),
+            share in prop::option::of((0u32..9, 1u32..9)), tax_basis in 0u32..3000,
+        ) -> TicketPrice {
+            TicketPrice {
+                id: TicketTypeId(id), minor, member, tax_basis,
+                early: early.map(|(minor, until)| Early { minor, until: t(until) }),
+                group: group.map(|(from, minor)| Group { from, minor }),
+                share: share.map(|(left, all)| Share { left: left.min(all), all }),
+            }
+        }
     }
 
     proptest! {
         #[test]
-        fn parts_add_up_and_more_tickets_never_cost_less(
-            prices in prop::collection::vec((0i64..100_000, prop::option::of((0i64..100_000, 0i64..200))), 1..6),
-            quantities in prop::collection::vec(0u32..20, 1..6),
-            now in 0i64..200,
+        fn parts_add_up_and_nobody_pays_more_for_being_more_entitled(
+            tickets in (price(0), price(1), price(2)), quantities in prop::collection::vec(0u32..20, 3),
+            now in 0i64..200, member: bool,
         ) {
-            let tickets: Vec<_> = (0i64..).zip(&prices).map(|(id, &(minor, early))| TicketPrice {
-                id: TicketTypeId(id),
-                minor,
-                early: early.map(|(e, until)| Early { minor: e.min(minor), until: t(until) }),
-            }).collect();
+            let tickets = [tickets.0, tickets.1, tickets.2];
             let wanted: Vec<_> = (0i64..).zip(&quantities)
                 .map(|(id, &quantity)| Wanted { ticket: TicketTypeId(id), quantity }).collect();
-            let q = quote(Currency::EUR, &tickets, &wanted, t(now)).unwrap();
+            let ask = |wanted: &[Wanted], member, now| {
+                quote(Currency::EUR, &tickets, wanted, &Buyer { member, ..Buyer::default() }, t(now)).unwrap()
+            };
+            let q = ask(&wanted, member, now);
             prop_assert_eq!(q.lines.iter().map(|l| l.total.minor).sum::<i64>(), q.total.minor);
+            prop_assert_eq!(q.lines.iter().map(|l| l.tax.minor).sum::<i64>(), q.tax.minor);
+            prop_assert!(q.tax.minor <= q.total.minor);
             let ordinary: i64 = q.lines.iter().map(|l| l.base.minor * i64::from(l.quantity)).sum();
             prop_assert_eq!(q.total.minor + q.saved.minor, ordinary);
             prop_assert!(q.saved.minor >= 0);
-            for (i, _) in wanted.iter().enumerate() {
+            prop_assert!(ask(&wanted, true, now).total.minor <= ask(&wanted, false, now).total.minor);
+            prop_assert!(ask(&wanted, member, now + 1).total.minor >= q.total.minor, "waiting never pays");
+            for line in &q.lines {
                 let mut more = wanted.clone();
-                more[i].quantity += 1;
-                let dearer = quote(Currency::EUR, &tickets, &more, t(now)).unwrap();
-                prop_assert!(dearer.total.minor >= q.total.minor);
+                more.iter_mut().filter(|w| w.ticket == line.ticket).for_each(|w| w.quantity += 1);
+                let dearer = ask(&more, member, now);
+                let unit = dearer.lines.iter().find(|l| l.ticket == line.ticket).unwrap();
+                prop_assert!(unit.unit.minor <= line.unit.minor, "one more never makes each dearer");
+                // Without a price by group size more never cost less in all.
+                if unit.why != Why::Group {
+                    prop_assert!(dearer.total.minor >= q.total.minor);
+                }
             }
         }
     }

@@ -1,6 +1,7 @@
 //! Dates and clocks: civil times in a named zone, and sale windows.
 
 use jiff::{Timestamp, civil, tz::TimeZone};
+use serde::{Deserialize, Serialize};
 
 /// Why a date's times were refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -30,7 +31,7 @@ pub enum SpanError {
 }
 
 /// When a date happens: local wall time in an IANA zone, and the instants it means.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Span {
     /// Local start.
     pub starts: civil::DateTime,
@@ -71,7 +72,7 @@ impl Span {
 }
 
 /// From when until when something is sold; open at an end that is `None`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct SaleWindow {
     /// First instant of sale.
     pub from: Option<Timestamp>,

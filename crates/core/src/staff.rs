@@ -5,15 +5,28 @@
 pub enum Role {
     /// May do everything.
     Administrator,
-    /// Plans events, looks after bookings.
+    /// Plans events, looks after bookings, keeps the house in order.
     Organiser,
+    /// Leads dates, and sees those only.
+    Host,
+    /// Looks after the money; reads everything at the Office.
+    Treasurer,
+    /// Decides on what members propose; reads everything at the Office.
+    Reviewer,
     /// Checks people in, and sees nothing else.
     Door,
 }
 
 impl Role {
     /// All roles.
-    pub const ALL: [Self; 3] = [Self::Administrator, Self::Organiser, Self::Door];
+    pub const ALL: [Self; 6] = [
+        Self::Administrator,
+        Self::Organiser,
+        Self::Host,
+        Self::Treasurer,
+        Self::Reviewer,
+        Self::Door,
+    ];
 
     /// The word for it, as stored and as shown.
     #[must_use]
@@ -21,6 +34,9 @@ impl Role {
         match self {
             Self::Administrator => "administrator",
             Self::Organiser => "organiser",
+            Self::Host => "host",
+            Self::Treasurer => "treasurer",
+            Self::Reviewer => "reviewer",
             Self::Door => "door volunteer",
         }
     }
@@ -35,7 +51,10 @@ impl Role {
     #[must_use]
     pub const fn may(self, right: Right) -> bool {
         match self {
-            Self::Administrator | Self::Organiser => true,
+            Self::Administrator => true,
+            Self::Organiser => !matches!(right, Right::GiveRoles),
+            Self::Host => matches!(right, Right::SeeOwnDates),
+            Self::Treasurer | Self::Reviewer => matches!(right, Right::SeeOffice),
             Self::Door => matches!(right, Right::CheckIn),
         }
     }
@@ -52,6 +71,25 @@ pub enum Right {
     PlanEvents,
     /// Let people in at the door, and see today's names.
     CheckIn,
+    /// Change venues, rooms, hosts, tags, tax rates, opening hours and terms.
+    SetHouseUp,
+    /// Give people roles.
+    GiveRoles,
+    /// See the dates one leads, and who comes to them.
+    SeeOwnDates,
+}
+
+impl Right {
+    /// All rights.
+    pub const ALL: [Self; 7] = [
+        Self::SeeOffice,
+        Self::ChangeBookings,
+        Self::PlanEvents,
+        Self::CheckIn,
+        Self::SetHouseUp,
+        Self::GiveRoles,
+        Self::SeeOwnDates,
+    ];
 }
 
 /// Why an act was refused for want of a right.
@@ -78,11 +116,25 @@ mod tests {
 
     #[test]
     fn who_may_do_what() {
-        let rights = [Right::SeeOffice, Right::ChangeBookings, Right::PlanEvents, Right::CheckIn];
-        let row = |role: Role| rights.map(|right| require(role, right).is_ok());
-        assert_eq!(row(Role::Administrator), [true, true, true, true]);
-        assert_eq!(row(Role::Organiser), [true, true, true, true]);
-        assert_eq!(row(Role::Door), [false, false, false, true]);
+        let rows: Vec<String> = Role::ALL
+            .into_iter()
+            .map(|role| {
+                let may: Vec<String> = Right::ALL
+                    .into_iter()
+                    .filter(|right| require(role, *right).is_ok())
+                    .map(|right| format!("{right:?}"))
+                    .collect();
+                format!("{}: {}", role.word(), may.join(", "))
+            })
+            .collect();
+        insta::assert_snapshot!(rows.join("\n"), @r"
+        administrator: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, GiveRoles, SeeOwnDates
+        organiser: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, SeeOwnDates
+        host: SeeOwnDates
+        treasurer: SeeOffice
+        reviewer: SeeOffice
+        door volunteer: CheckIn
+        ");
         assert!(Role::ALL.into_iter().all(|r| Role::from_word(r.word()) == Some(r)));
     }
 }

@@ -9,6 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::details::{self, Draft};
+use matricle_core::who::WhoRefusal;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, Kind};
 use matricle_store::payments::{self, Payment, PaymentState};
@@ -25,7 +26,7 @@ const TIME_TO_RETRY: SignedDuration = SignedDuration::from_mins(15);
 /// But tries do not keep seats longer than this in all.
 const LONGEST_TRYING: SignedDuration = SignedDuration::from_hours(2);
 /// When to ask the provider first, if nothing was heard.
-const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
+pub(crate) const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
 
 /// What follows from a complete form.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,6 +35,8 @@ pub enum Outcome {
     Confirmed,
     /// To be paid; the booking's page offers the way to the provider.
     ToPay,
+    /// Asked for; the organiser decides.
+    Asked,
 }
 
 /// Takes the form. What was typed is kept first, so that a refusal loses nothing.
@@ -71,13 +74,19 @@ pub fn submit_in(
     match booking.state {
         State::Confirmed => return Ok(Outcome::Confirmed),
         State::AwaitingPayment => return Ok(Outcome::ToPay),
+        State::Requested => return Ok(Outcome::Asked),
         State::Held | State::Lapsed => {}
         state => return Err(MoveRefusal { state, by: Move::Complete }.into()),
     }
     let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
     let questions = events::questions(tx, event.id)?;
-    let attendees = bookings::attendees(tx, booking.id)?.len();
-    let details = details::check(draft, attendees, &questions).map_err(DeskError::Details)?;
+    let people = bookings::tickets_of_people(tx, booking.id)?;
+    let details = details::check(draft, &people, &questions).map_err(DeskError::Details)?;
+    let known_as = (!booking.known_as.is_empty()).then_some(booking.known_as.as_str());
+    event.who.allows(&details.email, known_as, &booking.buyer.word)?;
+    if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
+        return Err(WhoRefusal::Again.into());
+    }
     if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
         let again = take_again(tx, &booking, now)?;
         if again.total != booking.total {
@@ -87,6 +96,11 @@ pub fn submit_in(
     }
     let person = people::know(tx, &details.name, &details.email, now)?;
     bookings::complete(tx, &booking, &details, &questions, person)?;
+    if event.approval {
+        bookings::set_state(tx, &booking, next(booking.state, Move::Ask)?, None)?;
+        bookings::happened(tx, booking.id, now, BOOKER, "filled the form in and asked for seats")?;
+        return Ok(Outcome::Asked);
+    }
     if booking.total.is_zero() {
         confirm(tx, &booking, Move::Complete, &details.email, message_id, now)?;
         return Ok(Outcome::Confirmed);
@@ -99,7 +113,7 @@ pub fn submit_in(
     Ok(Outcome::ToPay)
 }
 
-fn confirm(
+pub(crate) fn confirm(
     tx: &Tx<'_>,
     booking: &Booking,
     by: Move,

@@ -12,6 +12,7 @@ use matricle_core::seats::Wanted;
 use matricle_core::staff::Role;
 use matricle_core::{Currency, DateId, EventId};
 use matricle_formats::words;
+use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
 use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, Kind};
@@ -20,13 +21,18 @@ use matricle_store::{StoreError, Tx, bookings, door, people};
 
 use crate::{Desk, DeskError, random_u64, signin};
 
+mod season;
+
 /// The zone of the demo house.
 pub const ZONE: &str = "Europe/Dublin";
 
 /// Who can sign in: name, address, role, password.
-pub const STAFF: [(&str, &str, Role, &str); 2] = [
+pub const STAFF: [(&str, &str, Role, &str); 5] = [
     ("Ilse Karrow", "ilse@ostrel.example", Role::Organiser, "comb-and-wax"),
     ("Bram Tully", "bram@ostrel.example", Role::Door, "smoker-is-lit"),
+    ("Nia Ferrier", "nia@ostrel.example", Role::Administrator, "queen-right-hive"),
+    ("Owen Pryce", "owen@ostrel.example", Role::Host, "frames-to-read"),
+    ("Petra Vogel", "petra@ostrel.example", Role::Treasurer, "jars-and-ledger"),
 ];
 
 /// Fills an empty house with the demo; a house that is set up stays as it is.
@@ -57,9 +63,11 @@ fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<(), DeskError> {
             terms: "I have read how cancelling works. Beekeeping is done at your own risk; \
                     tell us of an allergy to stings."
                 .into(),
+            ..House::default()
         },
     )?;
     let mut world = World { tx, host, now, next_name: 0 };
+    world.house()?;
     world.candles()?;
     world.pollen()?;
     world.open_days()?;
@@ -70,7 +78,8 @@ fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<(), DeskError> {
     world.inspection()?;
     world.branch()?;
     world.heather()?;
-    world.mead()
+    world.mead()?;
+    world.season()
 }
 
 struct World<'a> {
@@ -134,19 +143,15 @@ const LAST: [&str; 31] = [
 fn ticket(name: &str, minor: i64, draws: &[(usize, u32)]) -> NewTicketType {
     NewTicketType {
         name: name.into(),
-        note: String::new(),
         minor,
-        early: None,
-        sale: SaleWindow::default(),
-        per_date: None,
-        most: 10,
         admits: draws.first().map_or(1, |(_, seats)| *seats),
         draws: draws.to_vec(),
+        ..NewTicketType::default()
     }
 }
 
 fn question(label: &str, answering: Answering, needed: bool) -> NewQuestion {
-    NewQuestion { label: label.into(), answering, needed }
+    NewQuestion { label: label.into(), answering, needed, each: false, only: Vec::new() }
 }
 
 fn one_of(options: &[&str]) -> Answering {
@@ -187,12 +192,15 @@ impl World<'_> {
             address: address.into(),
             directions: directions.into(),
             room: room.into(),
-            hosts: hosts.into(),
+            hosts: hosts.split(" and ").filter(|h| !h.is_empty()).map(String::from).collect(),
+            margins: (0, 0),
             capacities: capacities.to_vec(),
+            sessions: Vec::new(),
         }
     }
 
-    fn event(&self, event: NewEvent) -> Result<(EventId, Vec<DateId>), DeskError> {
+    fn event(&self, mut event: NewEvent) -> Result<(EventId, Vec<DateId>), DeskError> {
+        event.description = matricle_formats::rich::from_text(&event.description);
         let id = events::insert(self.tx, &event, self.ago(24 * 60))?;
         let dates = events::dates_of(self.tx, id)?.into_iter().map(|d| d.id).collect();
         Ok((id, dates))
@@ -215,6 +223,7 @@ impl World<'_> {
     ) -> Result<Reference, DeskError> {
         let tx = self.tx;
         let at = if stands == Stands::Held { self.now } else { self.ago(hours_ago) };
+        let by = HeldBy::default();
         let sheet = events::sheet(tx, Currency::EUR, date, at)?.ok_or(DeskError::NotFound)?;
         let wanted: Vec<_> = sheet
             .tickets
@@ -222,10 +231,10 @@ impl World<'_> {
             .zip(wanted)
             .map(|(t, &quantity)| Wanted { ticket: t.id, quantity })
             .collect();
-        let choice = booking::choose(&sheet.offer, &wanted, at)?;
+        let choice = booking::choose(&sheet.offer, &wanted, &by.buyer, at)?;
         let reference = Reference::from_random(random_u64());
         let code = || TicketCode::from_random(random_u64());
-        let id = bookings::hold(tx, date, reference, &choice, &sheet.tickets, code, at)?;
+        let id = bookings::hold(tx, &sheet, reference, &choice, code, &by, at)?;
         bookings::happened(tx, id, at, crate::hold::BOOKER, "chose seats")?;
         let mut booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
         if stands == Stands::Held {
@@ -244,6 +253,7 @@ impl World<'_> {
             name,
             attendees,
             answers: std::collections::BTreeMap::new(),
+            each: Vec::new(),
         };
         let person = people::know(tx, &details.name, &details.email, at)?;
         let questions = events::questions(tx, sheet.event.id)?;
@@ -346,6 +356,7 @@ impl World<'_> {
                 question("How did you hear of us?", one_of(&["from a member", "a poster", "the newspaper", "somewhere else"]), false),
             ],
             dates: vec![self.date(span, BARN, &[31])],
+            ..NewEvent::default()
         })?;
         let date = dates[0];
         for (i, wanted) in [
@@ -428,6 +439,7 @@ impl World<'_> {
                 question("I bring my own microscope", Answering::YesNo, false),
             ],
             dates: vec![self.date(span, BARN, &[40, 8])],
+            ..NewEvent::default()
         })?;
         let date = dates[0];
         for i in 0..13i64 {
@@ -480,6 +492,7 @@ impl World<'_> {
             ],
             questions: vec![question("Has anybody reacted badly to a sting?", one_of(&["no", "yes, we will talk to you first"]), true)],
             dates,
+            ..NewEvent::default()
         })?;
         for (i, wanted) in
             [[0, 0, 1, 0], [2, 1, 0, 0], [0, 0, 1, 1], [1, 0, 0, 0], [0, 0, 0, 3], [0, 0, 1, 0]]
@@ -527,6 +540,7 @@ impl World<'_> {
             tickets,
             questions: Vec::new(),
             dates: vec![date],
+            ..NewEvent::default()
         })?;
         Ok(dates[0])
     }

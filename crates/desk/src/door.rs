@@ -8,7 +8,7 @@ use matricle_core::words::fold;
 use matricle_core::{AttendeeId, DateId};
 use matricle_formats::words;
 use matricle_store::door::{AtDoor, NewScan, Scan};
-use matricle_store::events::{self, DateSheet, DateSummary, Listing};
+use matricle_store::events::{self, Asked, DateSheet, DateSummary, EventState};
 use matricle_store::people::Staff;
 use matricle_store::{Tx, door as db};
 use serde::{Deserialize, Serialize};
@@ -103,7 +103,7 @@ pub fn show_in(
     let found = match shown {
         Shown::Attendee(id) => Ok(db::by_id(tx, *id)?),
         Shown::Text(text) => match door::code(read(text)) {
-            Ok(code) => Ok(db::by_code(tx, code)?),
+            Ok(code) => Ok(db::by_code(tx, code, date)?),
             Err(verdict) => Err(verdict),
         },
     };
@@ -268,7 +268,7 @@ pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, De
         .read(move |conn| {
             let house = house_of(conn)?;
             let sheet =
-                events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
+                events::date_sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
             let expected = db::expected(conn, date)?;
             let since = now - SignedDuration::from_mins(i64::from(PACE_MINUTES));
             let lately = db::admitted_since(conn, date, since)?;
@@ -299,11 +299,19 @@ pub async fn todays(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, Desk
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
+            let day = SignedDuration::from_hours(24);
             let zone = house_of(conn)?.zone;
             let today = words::local(now, &zone).date();
-            let dates = events::list(conn, Listing::All, now)?;
+            let asked = Asked {
+                staff: true,
+                between: Some((now - day, now + day)),
+                most: 200,
+                ..Asked::default()
+            };
+            let dates = events::list(conn, &asked, now)?.dates;
             Ok(dates
                 .into_iter()
+                .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
                 .filter(|d| {
                     let span = &d.date.span;
                     span.starts.date() <= today && today <= span.ends.date()

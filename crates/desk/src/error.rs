@@ -1,10 +1,26 @@
 use matricle_core::booking::{ChoiceRefusal, MoveRefusal};
 use matricle_core::details::{Field, Problem};
+use matricle_core::form::Wrong;
 use matricle_core::quick;
+use matricle_core::sessions::SignUpRefusal;
 use matricle_core::staff::RightRefusal;
+use matricle_core::who::WhoRefusal;
 use matricle_store::StoreError;
 
 use crate::provider::ProviderError;
+
+/// A pool that holds more than a new capacity.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TooSmall {
+    /// What is counted, and when.
+    pub pool: String,
+    /// Seats taken.
+    pub taken: u32,
+    /// The capacity asked for.
+    pub capacity: u32,
+    /// The bookers concerned: those who booked last, past the new capacity.
+    pub people: Vec<String>,
+}
 
 /// Why a use case did not do what was asked. The pages word each.
 #[derive(Debug, thiserror::Error)]
@@ -32,6 +48,18 @@ pub enum DeskError {
     /// The booking's state does not allow it.
     #[error(transparent)]
     Move(#[from] MoveRefusal),
+    /// This booker may not book.
+    #[error(transparent)]
+    Who(#[from] WhoRefusal),
+    /// The sessions cannot be had.
+    #[error(transparent)]
+    SignUp(#[from] SignUpRefusal),
+    /// Fields of a form of the Office need another look, by their names.
+    #[error("{} fields need another look", .0.len())]
+    Form(Vec<Wrong>),
+    /// Seats are in the way of what was asked.
+    #[error("{} pools would be over-full", .0.len())]
+    OverFull(Vec<TooSmall>),
     /// Fields need another look.
     #[error("{} fields need another look", .0.len())]
     Details(Vec<(Field, Problem)>),

@@ -2,13 +2,13 @@
 
 use matricle_core::EventId;
 use matricle_core::quick::{self, Typed};
-use matricle_core::schedule::SaleWindow;
 use matricle_core::staff::{Right, require};
-use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType};
+use matricle_store::bookings;
+use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType, Pattern};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
-use matricle_store::{StoreError, bookings};
 
+use crate::board::{Offered, offered};
 use crate::{Desk, DeskError, house_of};
 
 /// What the quick form needs to be drawn.
@@ -16,8 +16,10 @@ use crate::{Desk, DeskError, house_of};
 pub struct Wanting {
     /// The house.
     pub house: House,
-    /// Venues that are known.
-    pub venues: Vec<String>,
+    /// Venues, rooms and hosts that are offered.
+    pub offered: Offered,
+    /// Patterns to start from.
+    pub patterns: Vec<Pattern>,
 }
 
 /// What the quick form needs to be drawn.
@@ -27,7 +29,13 @@ pub struct Wanting {
 pub async fn wanting(desk: &Desk, staff: &Staff) -> Result<Wanting, DeskError> {
     require(staff.role, Right::PlanEvents)?;
     desk.store
-        .read(|conn| Ok(Wanting { house: house_of(conn)?, venues: events::venues(conn)? }))
+        .read(|conn| {
+            Ok(Wanting {
+                house: house_of(conn)?,
+                offered: offered(conn)?,
+                patterns: events::patterns(conn)?,
+            })
+        })
         .await
 }
 
@@ -43,7 +51,7 @@ pub async fn quick(
     publish: bool,
 ) -> Result<EventId, DeskError> {
     require(staff.role, Right::PlanEvents)?;
-    let now = desk.clock.now();
+    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let house = house_of(tx)?;
@@ -53,36 +61,30 @@ pub async fn quick(
                 slug: events::free_slug(tx, &plan.slug)?,
                 title: plan.title,
                 kind: plan.kind,
-                lead: String::new(),
-                description: String::new(),
-                bring: String::new(),
-                refund_note: String::new(),
                 state: if publish { EventState::Published } else { EventState::Draft },
                 hold_minutes: 15,
                 pools: vec!["seats".into()],
                 tickets: vec![NewTicketType {
-                    name: "Seat".into(),
-                    note: String::new(),
                     minor: plan.price.minor,
-                    early: None,
-                    sale: SaleWindow::default(),
-                    per_date: None,
-                    most: 10,
-                    admits: 1,
-                    draws: vec![(0, 1)],
+                    ..NewTicketType::default()
                 }],
-                questions: Vec::new(),
                 dates: vec![NewDate {
                     span: plan.span,
                     venue: plan.place,
                     address: String::new(),
                     directions: String::new(),
                     room: String::new(),
-                    hosts: String::new(),
+                    hosts: Vec::new(),
+                    margins: (0, 0),
                     capacities: vec![plan.seats],
+                    sessions: Vec::new(),
                 }],
+                ..NewEvent::default()
             };
-            Ok(events::insert(tx, &new, now)?)
+            let id = events::insert(tx, &new, now)?;
+            let what = if publish { "made and published the event" } else { "made the event" };
+            crate::dates::log(tx, id, now, &who, what)?;
+            Ok(id)
         })
         .await
 }
@@ -98,6 +100,7 @@ pub async fn show_in_programme(
     shown: bool,
 ) -> Result<(), DeskError> {
     require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -111,7 +114,10 @@ pub async fn show_in_programme(
             if to == EventState::Draft && bookings > 0 {
                 return Err(DeskError::Booked { bookings });
             }
-            events::set_state(tx, id, to).map_err(|e: StoreError| e.into())
+            events::set_state(tx, id, to)?;
+            events::changed(tx, id, now)?;
+            let what = if shown { "published the event" } else { "took the event back to a draft" };
+            crate::dates::log(tx, id, now, &who, what)
         })
         .await
 }

@@ -5,11 +5,12 @@ use matricle_core::booking::{self, Move, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Draft, Question};
 use matricle_core::seats::Wanted;
-use matricle_core::{DateId, TicketTypeId};
-use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
+use matricle_core::{AttendeeId, DateId, SessionId, TicketTypeId};
+use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
+use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
 
 use crate::{Desk, DeskError, house_of, random_u64};
@@ -29,10 +30,11 @@ pub async fn keep(
     desk: &Desk,
     date: DateId,
     wanted: Vec<Wanted>,
+    by: HeldBy,
     instead: Option<Reference>,
 ) -> Result<Reference, DeskError> {
     let now = desk.clock.now();
-    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, instead, now)).await?;
+    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, &by, instead, now)).await?;
     desk.wake.notify_one();
     Ok(kept)
 }
@@ -45,13 +47,21 @@ pub fn keep_in(
     tx: &Tx<'_>,
     date: DateId,
     wanted: &[Wanted],
+    by: &HeldBy,
     instead: Option<Reference>,
     now: Timestamp,
 ) -> Result<Reference, DeskError> {
     sweep(tx, date, now)?;
+    let covers = |b: &Booking| {
+        b.date == date
+            || events::date_by_id(tx, b.date).is_ok_and(|found| {
+                found.is_some_and(|(e, d)| e.course && same_event(tx, d.event, date))
+            })
+    };
     let earlier = match instead {
         Some(reference) => bookings::by_reference(tx, reference)?
-            .filter(|b| b.date == date && matches!(b.state, State::Held | State::Lapsed)),
+            .filter(|b| matches!(b.state, State::Held | State::Lapsed) && b.test == by.test)
+            .filter(covers),
         None => None,
     };
     if let Some(mut earlier) = earlier {
@@ -59,26 +69,36 @@ pub fn keep_in(
             bookings::set_state(tx, &earlier, State::Lapsed, None)?;
             earlier.state = State::Lapsed;
         }
-        let sheet = published(tx, date, now)?;
-        let choice = booking::choose(&sheet.offer, wanted, now)?;
-        bookings::choose_again(tx, &earlier, &choice, &sheet.tickets, fresh_code)?;
+        let sheet = on_sale(tx, date, by.test, now)?;
+        let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
+        bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
         let to = next(earlier.state, Move::TakeAgain)?;
         bookings::set_state(tx, &earlier, to, Some(choice.held_until))?;
         bookings::happened(tx, earlier.id, now, BOOKER, "chose again")?;
         return Ok(earlier.reference);
     }
-    let sheet = published(tx, date, now)?;
-    let choice = booking::choose(&sheet.offer, wanted, now)?;
+    let sheet = on_sale(tx, date, by.test, now)?;
+    let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
     let reference = fresh_reference(tx)?;
-    let id = bookings::hold(tx, date, reference, &choice, &sheet.tickets, fresh_code, now)?;
-    bookings::happened(tx, id, now, BOOKER, "chose seats")?;
+    let id = bookings::hold(tx, &sheet, reference, &choice, fresh_code, by, now)?;
+    let what = if by.test { "chose seats, as a test" } else { "chose seats" };
+    bookings::happened(tx, id, now, BOOKER, what)?;
     Ok(reference)
 }
 
-fn published(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<DateSheet, DeskError> {
+fn same_event(tx: &Tx<'_>, event: matricle_core::EventId, date: DateId) -> bool {
+    events::date_by_id(tx, date).is_ok_and(|d| d.is_some_and(|(e, _)| e.id == event))
+}
+
+/// The sheet of a date that is in the Programme; for a test of a draft as well.
+fn on_sale(tx: &Tx<'_>, date: DateId, test: bool, now: Timestamp) -> Result<DateSheet, DeskError> {
     let house = house_of(tx)?;
     events::sheet(tx, house.currency, date, now)?
-        .filter(|sheet| sheet.event.state == EventState::Published)
+        .filter(|sheet| match sheet.event.state {
+            EventState::Published => true,
+            EventState::Draft => test,
+            EventState::CalledOff | EventState::Past => false,
+        })
         .ok_or(DeskError::NotFound)
 }
 
@@ -131,8 +151,8 @@ pub(crate) fn take_again(
     let to = next(booking.state, Move::TakeAgain)?;
     sweep(tx, booking.date, now)?;
     let wanted = bookings::wanted(tx, booking.id)?;
-    let sheet = published(tx, booking.date, now)?;
-    let choice = booking::choose(&sheet.offer, &wanted, now)?;
+    let sheet = on_sale(tx, booking.date, booking.test, now)?;
+    let choice = booking::choose(&sheet.offer, &wanted, &booking.buyer, now)?;
     bookings::reprice(tx, &booking, &choice)?;
     bookings::set_state(tx, &booking, to, Some(choice.held_until))?;
     bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
@@ -215,6 +235,12 @@ pub struct BookingSheet {
     pub payments: Vec<Payment>,
     /// What happened.
     pub timeline: Vec<Happening>,
+    /// All dates the booking covers: one, or those of a course.
+    pub covers: Vec<Date>,
+    /// Sessions of the date.
+    pub sessions: Vec<Session>,
+    /// Who has signed up for which.
+    pub sign_ups: Vec<(AttendeeId, SessionId)>,
 }
 
 impl BookingSheet {
@@ -229,6 +255,18 @@ impl BookingSheet {
     #[must_use]
     pub fn wanted(&self) -> Vec<Wanted> {
         self.lines.iter().map(|l| Wanted { ticket: l.ticket, quantity: l.quantity }).collect()
+    }
+
+    /// The ticket type of each attendee, in their order.
+    #[must_use]
+    pub fn tickets_of_people(&self) -> Vec<TicketTypeId> {
+        self.attendees
+            .iter()
+            .map(|a| {
+                let line = self.lines.iter().find(|l| l.name == a.ticket);
+                line.map_or(TicketTypeId(0), |l| l.ticket)
+            })
+            .collect()
     }
 
     /// How many of a ticket type are on it.
@@ -257,6 +295,9 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         answers: bookings::answers(conn, booking.id)?,
         payments: payments::of_booking(conn, booking.id)?,
         timeline: bookings::timeline(conn, booking.id)?,
+        covers: bookings::covers(conn, booking.id)?,
+        sessions: sessions::of_date(conn, booking.date)?,
+        sign_ups: sessions::of_booking(conn, booking.id)?,
         house,
         booking,
         event,

@@ -4,28 +4,35 @@
 //! what was decided and plans messages. Pages, the command line and the timers
 //! call the same functions, so none of them can forget a right or a rule.
 
+pub mod board;
 pub mod cancel;
 pub mod checkout;
 mod clock;
+pub mod dates;
 pub mod demo;
 pub mod door;
 mod error;
 pub mod events;
 pub mod hold;
+pub mod house;
 pub mod mailer;
 pub mod messages;
 pub mod office;
+pub mod patterns;
 pub mod plan;
 pub mod programme;
 pub mod provider;
 mod secrets;
+pub mod sessions;
+pub mod sheet;
 pub mod signin;
+pub mod slots;
 pub mod timers;
 
 use std::sync::Arc;
 
 pub use clock::Clock;
-pub use error::DeskError;
+pub use error::{DeskError, TooSmall};
 pub use secrets::{Secrets, random_bytes, random_u64};
 
 use matricle_store::{Store, house::House};

@@ -32,6 +32,11 @@ struct Words {
     total: String,
     paid: bool,
     to_give_back: Option<String>,
+    /// The dates of a course; empty otherwise.
+    dates: Vec<String>,
+    /// Where it happens online; empty otherwise.
+    online: String,
+    after_note: String,
 }
 
 #[derive(Template)]
@@ -56,6 +61,98 @@ struct CancellationText<'a> {
 #[template(path = "mail/cancellation.html")]
 struct CancellationHtml<'a> {
     w: &'a Words,
+}
+
+#[derive(Template)]
+#[template(path = "mail/note.txt")]
+struct NoteText<'a> {
+    w: &'a Words,
+    said: &'a [String],
+}
+
+#[derive(Template)]
+#[template(path = "mail/note.html")]
+struct NoteHtml<'a> {
+    w: &'a Words,
+    subject: &'a str,
+    said: &'a [String],
+}
+
+/// What a message other than a confirmation or a cancellation says: subject, sentences.
+fn noted(
+    sheet: &BookingSheet,
+    message: &Message,
+    day: &str,
+    now: Timestamp,
+) -> (String, Vec<String>) {
+    let title = &sheet.event.title;
+    let booking = &sheet.booking;
+    let over = booking.state == matricle_core::booking::State::Cancelled;
+    match message.kind {
+        Kind::Moved => (
+            format!("Moved: {title}, now {day}"),
+            vec![
+                format!(
+                    "“{title}” has moved. Your booking stays as it is, and your tickets stay valid."
+                ),
+                format!("Before: {}.", message.note),
+                "Now:".into(),
+            ],
+        ),
+        Kind::CalledOff if over => {
+            let mut said = vec![
+                format!("“{title}” will not take place. We are sorry."),
+                message.note.clone(),
+                "Your booking has been cancelled; you need not do anything.".into(),
+            ];
+            if booking.paid.minor > 0 {
+                said.push(format!(
+                    "You had paid {}. All of it goes back the way it came.",
+                    booking.paid
+                ));
+            }
+            (format!("Called off: {title}, {day}"), said)
+        }
+        Kind::CalledOff => {
+            let off: Vec<String> = sheet
+                .covers
+                .iter()
+                .filter(|d| !d.called_off.is_empty())
+                .map(|d| words::long_span(d.span.starts, d.span.ends))
+                .collect();
+            (
+                format!("One date less: {title}"),
+                vec![
+                    format!("Of “{title}” this will not take place: {}.", off.join("; ")),
+                    message.note.clone(),
+                    "Everything else stays as it is, and so does your booking.".into(),
+                ],
+            )
+        }
+        Kind::Approval => {
+            let by = booking.deadline.map_or_else(String::new, |d| {
+                format!(" Please pay until {}.", words::deadline(d, &sheet.house.zone, now))
+            });
+            (
+                format!("Your seats are kept: {title}, {day}"),
+                vec![
+                    "the organiser said yes to your booking.".into(),
+                    format!(
+                        "{} to pay.{by} The way to pay is on your booking’s page.",
+                        booking.due()
+                    ),
+                ],
+            )
+        }
+        Kind::Refusal => (
+            format!("About your booking: {title}, {day}"),
+            vec![
+                "the organiser cannot accept your booking. We are sorry.".into(),
+                message.note.clone(),
+            ],
+        ),
+        Kind::Confirmation | Kind::Cancellation => (String::new(), Vec::new()),
+    }
 }
 
 /// Puts a message together and hands it over.
@@ -101,8 +198,14 @@ fn compose(
     let ics = File {
         name: "date.ics".into(),
         media_type: "text/calendar; charset=utf-8; method=PUBLISH".into(),
-        bytes: calendar_file(sheet, host, &words.url, message.kind == Kind::Cancellation, now)
-            .into_bytes(),
+        bytes: calendar_file(
+            sheet,
+            host,
+            &words.url,
+            sheet.booking.state == matricle_core::booking::State::Cancelled,
+            now,
+        )
+        .into_bytes(),
     };
     let (subject, text, html, attachments) = match message.kind {
         Kind::Confirmation => {
@@ -124,7 +227,16 @@ fn compose(
             render(CancellationHtml { w: &words }.render())?,
             vec![ics],
         ),
+        Kind::CalledOff | Kind::Moved | Kind::Approval | Kind::Refusal => {
+            let (subject, mut said) = noted(sheet, message, &day, now);
+            said.retain(|p| !p.is_empty());
+            let text = render(NoteText { w: &words, said: &said }.render())?;
+            let html = render(NoteHtml { w: &words, subject: &subject, said: &said }.render())?;
+            let with = matches!(message.kind, Kind::CalledOff | Kind::Moved);
+            (subject, text, html, if with { vec![ics] } else { Vec::new() })
+        }
     };
+    let subject = if sheet.booking.test { format!("Test: {subject}") } else { subject };
     Ok(Mail {
         from: (sheet.house.name.clone(), sheet.house.email.clone()),
         reply_to: None,
@@ -164,6 +276,25 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
         total: sheet.booking.total.to_string(),
         paid: sheet.booking.total.minor > 0,
         to_give_back: (sheet.booking.paid.minor > 0).then(|| sheet.booking.paid.to_string()),
+        dates: if sheet.covers.len() > 1 {
+            sheet.covers.iter().map(|d| words::long_span(d.span.starts, d.span.ends)).collect()
+        } else {
+            Vec::new()
+        },
+        online: online(sheet),
+        after_note: sheet.event.after_note.clone(),
+    }
+}
+
+/// Where it happens online, for people booked; empty for events at a place.
+#[must_use]
+pub fn online(sheet: &BookingSheet) -> String {
+    let event = &sheet.event;
+    match (event.format, event.online_link.as_str(), event.online_passcode.as_str()) {
+        (matricle_store::events::Format::InPerson, ..) => String::new(),
+        (_, "", _) => "The link to join online will stand on your booking’s page in time.".into(),
+        (_, link, "") => format!("Join online: {link}"),
+        (_, link, code) => format!("Join online: {link} (passcode {code})"),
     }
 }
 
@@ -174,7 +305,11 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
 pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, DeskError> {
     let span = &sheet.date.span;
     let many = sheet.attendees.len();
-    let (day, times) = if span.starts.date() == span.ends.date() {
+    let course = sheet.covers.len();
+    let (day, times) = if course > 1 {
+        let first = words::long_day(span.starts.date());
+        (format!("{course} dates from {first}"), words::clock(span.starts))
+    } else if span.starts.date() == span.ends.date() {
         let times = format!("{} to {}", words::clock(span.starts), words::clock(span.ends));
         (words::long_day(span.starts.date()), times)
     } else {
@@ -223,23 +358,31 @@ fn calendar_file(
     cancelled: bool,
     now: Timestamp,
 ) -> String {
-    let place = sheet.date.place();
-    let entry = Entry {
-        uid: format!("{}@{host}", sheet.booking.reference.as_str().to_lowercase()),
-        summary: sheet.event.title.clone(),
-        description: format!("{}\nBooking {}\n{url}", sheet.event.lead, sheet.booking.reference),
-        location: if sheet.date.address.is_empty() {
-            place
-        } else {
-            format!("{place}, {}", sheet.date.address)
-        },
-        url: url.into(),
-        starts_at: sheet.date.span.starts_at,
-        ends_at: sheet.date.span.ends_at,
-        cancelled,
-        sequence: u32::from(cancelled),
-    };
-    calendar::file(&entry, now)
+    let reference = sheet.booking.reference.as_str().to_lowercase();
+    let entries: Vec<Entry> = sheet
+        .covers
+        .iter()
+        .map(|date| Entry {
+            uid: if sheet.covers.len() == 1 {
+                format!("{reference}@{host}")
+            } else {
+                format!("{reference}-{}@{host}", date.id)
+            },
+            summary: sheet.event.title.clone(),
+            description: format!(
+                "{}\nBooking {}\n{url}",
+                sheet.event.lead, sheet.booking.reference
+            ),
+            location: calendar::location(&date.place(), &date.address),
+            url: url.into(),
+            span: date.span.clone(),
+            cancelled: cancelled || !date.called_off.is_empty(),
+            sequence: date.sequence + u32::from(cancelled),
+            changed_at: None,
+            tags: Vec::new(),
+        })
+        .collect();
+    calendar::file(&entries, now)
 }
 
 /// The tickets of a confirmed booking, for its own page.

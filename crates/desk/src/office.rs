@@ -6,12 +6,17 @@ use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Filter, Listed};
-use matricle_store::events::{self, DateSheet, DateSummary, Event, Listing};
+use matricle_store::events::SlotPlan;
+use matricle_store::events::{self, Asked, DateSheet, DateSummary, Event, EventRow, EventState};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Kind, Message, SentCount};
 use matricle_store::payments::{self, ToGiveBack};
 use matricle_store::people::Staff;
+use matricle_store::places::{self, Change};
+use matricle_store::sessions::{self, Session};
+use matricle_store::slots;
 
+use crate::board::{Clash, Instead};
 use crate::hold::{BookingSheet, sheet_in};
 use crate::{Desk, DeskError, house_of};
 
@@ -42,10 +47,15 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
     desk.store
         .read(move |conn| {
             let until = now + SignedDuration::from_hours(7 * 24);
-            let dates = events::list(conn, Listing::Coming, now)?
-                .into_iter()
-                .filter(|d| d.date.span.starts_at < until)
-                .collect();
+            let asked =
+                Asked { staff: true, between: Some((now, until)), most: 200, ..Asked::default() };
+            let mut dates = events::list(conn, &asked, now)?.dates;
+            // Slots stand here once somebody has booked them.
+            dates.retain(|d| {
+                d.event.state == EventState::Published
+                    && d.date.called_off.is_empty()
+                    && (!d.slot || d.pool.taken.total() > 0)
+            });
             let waiting = |state| {
                 let filter = Filter { state: Some(state), most: 50, ..Filter::default() };
                 bookings::list(conn, &filter).map(|(rows, _)| rows)
@@ -62,14 +72,40 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
         .await
 }
 
-/// All dates, soonest first.
+/// All events, those with the latest end first.
 ///
 /// # Errors
 /// The role may not, or the store fails.
-pub async fn dates(desk: &Desk, staff: &Staff) -> Result<(House, Vec<DateSummary>), DeskError> {
+pub async fn events(desk: &Desk, staff: &Staff) -> Result<(House, Vec<EventRow>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let now = desk.clock.now();
-    desk.store.read(move |conn| Ok((house_of(conn)?, events::list(conn, Listing::All, now)?))).await
+    desk.store.read(move |conn| Ok((house_of(conn)?, events::rows(conn)?))).await
+}
+
+/// The dates that somebody leads, and who comes to each.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn own_dates(
+    desk: &Desk,
+    staff: &Staff,
+) -> Result<(House, Vec<(DateSummary, Vec<matricle_store::door::AtDoor>)>), DeskError> {
+    require(staff.role, Right::SeeOwnDates)?;
+    let (now, me) = (desk.clock.now(), staff.id);
+    desk.store
+        .read(move |conn| {
+            let mut dates = Vec::new();
+            for host in places::hosts(conn)?.into_iter().filter(|h| h.person == Some(me)) {
+                let asked =
+                    Asked { staff: true, host: Some(host.id), most: 200, ..Asked::default() };
+                for date in events::list(conn, &asked, now)?.dates {
+                    let people = matricle_store::door::by_words(conn, date.date.id, "", 1000)?;
+                    dates.push((date, people));
+                }
+            }
+            dates.sort_by_key(|(d, _)| d.date.span.starts_at);
+            Ok((house_of(conn)?, dates))
+        })
+        .await
 }
 
 /// An event at the Office.
@@ -79,8 +115,20 @@ pub struct EventSheet {
     pub house: House,
     /// The event.
     pub event: Event,
-    /// Its dates with their seats.
+    /// Its dates with their seats; of slots only those that somebody has booked.
     pub dates: Vec<DateSheet>,
+    /// How its slots are cut, if it has slots, and how many are free.
+    pub slots: Option<(SlotPlan, u32)>,
+    /// Its repeat rules.
+    pub runs: Vec<(i64, String, u32)>,
+    /// What its coming dates clash with, and ways out.
+    pub clashes: Vec<(Vec<Clash>, Instead)>,
+    /// Sessions by date.
+    pub sessions: Vec<(DateId, Vec<Session>)>,
+    /// Test bookings.
+    pub tests: u32,
+    /// The log of its changes.
+    pub changes: Vec<Change>,
     /// Its confirmations.
     pub confirmations: SentCount,
     /// Its latest bookings.
@@ -102,12 +150,33 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
         .read(move |conn| {
             let house = house_of(conn)?;
             let event = events::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            let all = events::dates_of(conn, id)?;
+            let plan = slots::plan_of(conn, id)?;
             let mut dates = Vec::new();
-            for date in events::dates_of(conn, id)? {
-                dates.extend(events::sheet(conn, house.currency, date.id, now)?);
+            let mut free = 0;
+            let mut with_sessions = Vec::new();
+            for date in &all {
+                if plan.is_some() {
+                    let pools = events::pools(conn, date.id, now)?;
+                    if date.span.starts_at > now && pools.iter().all(|p| p.free() > 0) {
+                        free += 1;
+                    }
+                    if pools.iter().all(|p| p.taken.total() == 0) {
+                        continue;
+                    }
+                }
+                dates.extend(events::date_sheet(conn, house.currency, date.id, now)?);
+                let sessions = sessions::of_date(conn, date.id)?;
+                if !sessions.is_empty() {
+                    with_sessions.push((date.id, sessions));
+                }
             }
+            let clashes =
+                if plan.is_some() { Vec::new() } else { crate::board::of_event(conn, &all, now)? };
             let filter = Filter { event: Some(id), most: 8, ..Filter::default() };
             let (latest, _) = bookings::list(conn, &filter)?;
+            let tests = Filter { event: Some(id), test: true, most: 1, ..Filter::default() };
+            let about = format!("/office/events/{id}");
             Ok(EventSheet {
                 event,
                 dates,
@@ -115,6 +184,12 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 latest,
                 bookings: bookings::count_live(conn, id)?,
                 first_booking: bookings::first_made(conn, id)?,
+                slots: plan.map(|p| (p, free)),
+                runs: events::runs_of(conn, id)?,
+                clashes,
+                sessions: with_sessions,
+                tests: bookings::list(conn, &tests)?.1,
+                changes: places::changes(conn, Some(&about), 12)?,
                 house,
             })
         })
@@ -131,7 +206,7 @@ pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<DateSheet,
     desk.store
         .read(move |conn| {
             let house = house_of(conn)?;
-            events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
+            events::date_sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
         })
         .await
 }

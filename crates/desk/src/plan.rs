@@ -191,6 +191,8 @@ pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
                 (false, options) => Answering::OneOf(options),
             },
             needed: q.needed,
+            each: false,
+            only: Vec::new(),
         })
         .collect();
     Ok(NewEvent {
@@ -198,7 +200,7 @@ pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
         title: plan.title,
         kind: plan.kind,
         lead: plan.lead,
-        description: plan.description,
+        description: matricle_formats::rich::from_text(&plan.description),
         bring: plan.bring,
         refund_note: plan.refund_note,
         state: EventState::Published,
@@ -207,6 +209,7 @@ pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
         tickets,
         questions,
         dates,
+        ..NewEvent::default()
     })
 }
 
@@ -253,6 +256,7 @@ fn ticket(t: PlannedTicket, pools: &[String], house: &House) -> Result<NewTicket
         most: t.most.clamp(1, 100),
         admits: t.admits,
         draws,
+        ..NewTicketType::default()
     })
 }
 
@@ -274,8 +278,10 @@ fn date(d: PlannedDate, pools: &[String], house: &House) -> Result<NewDate, Plan
         address: d.address,
         directions: d.directions,
         room: d.room,
-        hosts: d.hosts,
+        hosts: d.hosts.split(',').map(|h| h.trim().to_owned()).filter(|h| !h.is_empty()).collect(),
+        margins: (0, 0),
         capacities,
+        sessions: Vec::new(),
     })
 }
 
@@ -301,7 +307,7 @@ mod tests {
             currency: Currency::EUR,
             zone: "Europe/Dublin".into(),
             email: "office@club.example".into(),
-            terms: String::new(),
+            ..House::default()
         }
     }
 

@@ -66,6 +66,30 @@ impl Secrets {
         self.fits("booking", reference.as_str(), key)
     }
 
+    /// The key with which a draft is looked at.
+    #[must_use]
+    pub fn preview_key(&self, event: matricle_core::EventId) -> String {
+        self.make("preview", &event.to_string())
+    }
+
+    /// Whether this is the key with which that draft is looked at.
+    #[must_use]
+    pub fn opens_preview(&self, event: matricle_core::EventId, key: &str) -> bool {
+        self.fits("preview", &event.to_string(), key)
+    }
+
+    /// The secret part of the address of a host's feed.
+    #[must_use]
+    pub fn feed_key(&self, host: matricle_core::HostId) -> String {
+        self.make("feed", &host.to_string())
+    }
+
+    /// Whether this is the secret part of the address of that host's feed.
+    #[must_use]
+    pub fn opens_feed(&self, host: matricle_core::HostId, key: &str) -> bool {
+        self.fits("feed", &host.to_string(), key)
+    }
+
     /// The token that a form of this visitor carries.
     #[must_use]
     pub fn form_token(&self, visitor: &str) -> String {

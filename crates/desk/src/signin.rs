@@ -17,7 +17,7 @@ use crate::{Desk, DeskError, random_bytes};
 /// How long a session lasts.
 const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
 /// The fewest characters of a password.
-const LEAST: usize = 10;
+pub(crate) const LEAST: usize = 10;
 /// Sessions remembered between requests; more than that and all are looked up afresh.
 const REMEMBERED: usize = 10_000;
 
@@ -43,7 +43,7 @@ impl Sessions {
     }
 
     /// Forgets all: after a role or a password changed, or a session was closed.
-    fn forget(&self) {
+    pub(crate) fn forget(&self) {
         self.known.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 }

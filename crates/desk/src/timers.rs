@@ -8,6 +8,7 @@ use std::time::Duration;
 use jiff::SignedDuration;
 use matricle_core::booking::State;
 use matricle_store::bookings::{self, Booking};
+use matricle_store::events::{self, EventState};
 use matricle_store::payments::{self, PaymentState};
 use matricle_store::{StoreError, outbox};
 
@@ -43,6 +44,8 @@ pub async fn take_up(desk: &Desk) -> Result<(), DeskError> {
 pub async fn run_due(desk: &Desk) -> Result<bool, DeskError> {
     let late = pass_deadlines(desk).await?;
     let asked = ask_about_payments(desk).await?;
+    publish(desk).await?;
+    crate::slots::roll(desk).await?;
     let sent = send_messages(desk).await?;
     Ok([late, asked, sent].contains(&(ROUND as usize)))
 }
@@ -58,6 +61,21 @@ pub async fn run(desk: Desk) {
         }
         let _ = tokio::time::timeout(Duration::from_secs(1), desk.wake.notified()).await;
     }
+}
+
+/// Drafts whose time has come go into the Programme.
+async fn publish(desk: &Desk) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    for id in desk.store.read(move |conn| events::to_publish(conn, now)).await? {
+        desk.store
+            .write(move |tx| {
+                events::set_state(tx, id, EventState::Published)?;
+                events::changed(tx, id, now)?;
+                crate::dates::log(tx, id, now, PROGRAM, "published the event at the set time")
+            })
+            .await?;
+    }
+    Ok(())
 }
 
 async fn pass_deadlines(desk: &Desk) -> Result<usize, DeskError> {

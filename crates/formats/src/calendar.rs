@@ -1,8 +1,13 @@
-//! Calendar files (iCalendar, RFC 5545).
+//! Calendar files and feeds (iCalendar, RFC 5545 and RFC 7986).
 
-use icalendar::{Calendar, Component, Event, EventLike, Property};
-use jiff::Timestamp;
+use std::collections::BTreeSet;
+
+use icalendar::{Calendar, CalendarComponent, Component, Event, EventLike, Property, parser};
 use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::schedule::Span;
+
+use crate::words;
 
 /// A date for somebody's calendar.
 #[derive(Debug, Clone)]
@@ -17,84 +22,216 @@ pub struct Entry {
     pub location: String,
     /// The page about it.
     pub url: String,
-    /// When it starts.
-    pub starts_at: Timestamp,
-    /// When it ends.
-    pub ends_at: Timestamp,
+    /// When.
+    pub span: Span,
     /// Whether it was cancelled.
     pub cancelled: bool,
     /// Counts the changes (RFC 5545 §3.8.7.4).
     pub sequence: u32,
+    /// When it last changed.
+    pub changed_at: Option<Timestamp>,
+    /// Its tags (RFC 5545 §3.8.1.2).
+    pub tags: Vec<String>,
 }
 
-/// `20261212T090000Z` (RFC 5545 §3.3.5, form 2): every calendar knows UTC, whatever zones it knows.
+/// `20261212T090000Z` (RFC 5545 §3.3.5, form 2).
 fn utc(at: Timestamp) -> String {
     at.to_zoned_datetime(TimeZone::UTC).strftime("%Y%m%dT%H%M%SZ").to_string()
 }
 
-/// A calendar file with one entry; `stamp` is when it was written.
-#[must_use]
-pub fn file(entry: &Entry, stamp: Timestamp) -> String {
+/// Local wall time in its zone (RFC 5545 §3.3.5, form 3); in UTC for a zone that is UTC.
+fn wall(name: &str, at: jiff::civil::DateTime, instant: Timestamp, zone: &str) -> Property {
+    if matches!(zone, "UTC" | "Etc/UTC") {
+        return Property::new(name, utc(instant));
+    }
+    let mut property = Property::new(name, at.strftime("%Y%m%dT%H%M%S").to_string());
+    property.add_parameter("TZID", zone);
+    property
+}
+
+fn component(entry: &Entry, stamp: Timestamp) -> Event {
     let mut event = Event::with_uid(&entry.uid);
     event
         .add_property("DTSTAMP", utc(stamp))
-        .add_property("DTSTART", utc(entry.starts_at))
-        .add_property("DTEND", utc(entry.ends_at))
+        .append_property(wall("DTSTART", entry.span.starts, entry.span.starts_at, &entry.span.zone))
+        .append_property(wall("DTEND", entry.span.ends, entry.span.ends_at, &entry.span.zone))
         .add_property("STATUS", if entry.cancelled { "CANCELLED" } else { "CONFIRMED" })
         .sequence(entry.sequence)
         .summary(&entry.summary)
         .description(&entry.description)
-        .location(&entry.location)
         .url(&entry.url);
-    Calendar::empty()
+    if !entry.location.is_empty() {
+        event.location(&entry.location);
+    }
+    if let Some(at) = entry.changed_at {
+        event.add_property("LAST-MODIFIED", utc(at));
+    }
+    for tag in &entry.tags {
+        event.append_multi_property(Property::new("CATEGORIES", tag));
+    }
+    event.done()
+}
+
+/// `+0100` (RFC 5545 §3.3.14).
+fn offset(seconds: i32) -> String {
+    let sign = if seconds < 0 { '-' } else { '+' };
+    let all = seconds.unsigned_abs();
+    let (h, m, s) = (all / 3600, all / 60 % 60, all % 60);
+    if s == 0 { format!("{sign}{h:02}{m:02}") } else { format!("{sign}{h:02}{m:02}{s:02}") }
+}
+
+/// The zone's clock changes that matter between two instants (RFC 5545 §3.6.5), written
+/// out one by one.
+fn timezone(name: &str, from: Timestamp, until: Timestamp) -> Option<String> {
+    let zone = TimeZone::get(name).ok()?;
+    let year = SignedDuration::from_hours(24 * 366);
+    let begin = from.checked_sub(year).unwrap_or(from);
+    let first = zone.preceding(begin).next();
+    let changes = zone.following(begin).take_while(|t| t.timestamp() <= until);
+    let mut text = format!("BEGIN:VTIMEZONE\r\nTZID:{name}\r\n");
+    let mut before = match &first {
+        Some(t) => t.offset().seconds(),
+        None => zone.to_offset(begin).seconds(),
+    };
+    let mut observance = |at: Timestamp, dst: bool, from: i32, to: i32, short: &str| {
+        let kind = if dst { "DAYLIGHT" } else { "STANDARD" };
+        // The start is told on the clock that was valid before it.
+        let clock = jiff::tz::Offset::from_seconds(from)
+            .map_or_else(|_| utc(at), |o| o.to_datetime(at).strftime("%Y%m%dT%H%M%S").to_string());
+        text.push_str(&format!(
+            "BEGIN:{kind}\r\nDTSTART:{clock}\r\nTZOFFSETFROM:{}\r\nTZOFFSETTO:{}\r\nTZNAME:{short}\r\nEND:{kind}\r\n",
+            offset(from), offset(to)
+        ));
+    };
+    let start = first.as_ref().map_or(begin, jiff::tz::TimeZoneTransition::timestamp);
+    let info = zone.to_offset_info(begin);
+    observance(start, info.dst().is_dst(), before, before, info.abbreviation());
+    for change in changes {
+        let to = change.offset().seconds();
+        observance(change.timestamp(), change.dst().is_dst(), before, to, change.abbreviation());
+        before = to;
+    }
+    text.push_str("END:VTIMEZONE\r\n");
+    Some(text)
+}
+
+fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
+    let mut calendar = Calendar::empty();
+    calendar
         .append_property(Property::new("VERSION", "2.0"))
         .append_property(Property::new("PRODID", "-//Matricle//Matricle//EN"))
         .append_property(Property::new("CALSCALE", "GREGORIAN"))
-        .append_property(Property::new("METHOD", "PUBLISH"))
-        .push(event.done())
-        .to_string()
+        .append_property(Property::new("METHOD", "PUBLISH"));
+    let zones: BTreeSet<&str> = entries.iter().map(|e| e.span.zone.as_str()).collect();
+    let from = entries.iter().map(|e| e.span.starts_at).min().unwrap_or(stamp);
+    let until = entries.iter().map(|e| e.span.ends_at).max().unwrap_or(stamp);
+    for zone in zones {
+        let component = timezone(zone, from, until)
+            .filter(|_| !matches!(zone, "UTC" | "Etc/UTC"))
+            .and_then(|text| {
+                let whole = format!("BEGIN:VCALENDAR\r\n{text}END:VCALENDAR\r\n");
+                let read = parser::read_calendar(&whole).ok()?;
+                Calendar::from(read).components.into_iter().next()
+            });
+        if let Some(component) = component {
+            calendar.push::<CalendarComponent>(component);
+        }
+    }
+    for entry in entries {
+        calendar.push(component(entry, stamp));
+    }
+    calendar.done()
+}
+
+/// A calendar file; `stamp` is when it was written.
+#[must_use]
+pub fn file(entries: &[Entry], stamp: Timestamp) -> String {
+    calendar(entries, stamp).to_string()
+}
+
+/// A feed that calendars come back to (RFC 7986): its name, its own address, and that it
+/// is worth asking again every hour.
+#[must_use]
+pub fn feed(name: &str, url: &str, entries: &[Entry], stamp: Timestamp) -> String {
+    let mut calendar = calendar(entries, stamp);
+    let mut refresh = Property::new("REFRESH-INTERVAL", "PT1H");
+    refresh.add_parameter("VALUE", "DURATION");
+    let mut source = Property::new("SOURCE", url);
+    source.add_parameter("VALUE", "URI");
+    calendar
+        .append_property(Property::new("NAME", name))
+        .append_property(Property::new("X-WR-CALNAME", name))
+        .append_property(refresh.done())
+        .append_property(source.done());
+    calendar.done().to_string()
+}
+
+/// Where a date is, on one line.
+#[must_use]
+pub fn location(place: &str, address: &str) -> String {
+    if address.is_empty() { place.into() } else { format!("{place}, {address}") }
+}
+
+/// A date's time in words, for descriptions.
+#[must_use]
+pub fn when(span: &Span) -> String {
+    words::long_span(span.starts, span.ends)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::civil::datetime;
 
-    #[test]
-    fn a_file_is_read_back_by_the_rules() {
-        let at = |s: &str| s.parse::<Timestamp>().unwrap();
-        let entry = Entry {
-            uid: "krtbxnld@club.example".into(),
+    fn entry(month: i8, zone: &str) -> Entry {
+        let at = |hour, minute| datetime(2026, month, 12, hour, minute, 0, 0);
+        Entry {
+            uid: "date-7@club.example".into(),
             summary: "Pollen under the lens; soup, bread".into(),
-            description: "First line\nsecond line, which is long enough that it has to be folded over to the next".into(),
+            description: "First line\nsecond line, which is long enough that it has to be folded — over to the next".into(),
             location: "Millrace Barn, long room".into(),
             url: "http://club.example/events/pollen".into(),
-            starts_at: at("2026-12-12T09:00:00Z"),
-            ends_at: at("2026-12-12T14:30:00Z"),
-            cancelled: false,
-            sequence: 0,
-        };
-        let text = file(&entry, at("2026-11-25T08:00:00Z"));
+            span: Span::new(at(10, 0), at(15, 30), zone).unwrap(),
+            cancelled: month == 7,
+            sequence: 3,
+            changed_at: Some("2026-11-20T08:00:00Z".parse().unwrap()),
+            tags: vec!["Talks".into(), "wax, wicks".into()],
+        }
+    }
+
+    #[test]
+    fn a_feed_is_read_back_by_the_rules() {
+        let stamp: Timestamp = "2026-11-25T08:00:00Z".parse().unwrap();
+        let text = feed(
+            "Club",
+            "http://club.example/all.ics",
+            &[entry(7, "Europe/Dublin"), entry(12, "Europe/Dublin")],
+            stamp,
+        );
         for line in text.split_inclusive("\r\n") {
             assert!(line.ends_with("\r\n") && line.trim_end().len() <= 75, "{line:?}");
         }
-        let unfolded = text.replace("\r\n ", "");
-        for part in [
-            "BEGIN:VCALENDAR",
-            "VERSION:2.0",
-            "UID:krtbxnld@club.example",
-            "DTSTART:20261212T090000Z",
-            "DTEND:20261212T143000Z",
-            "DTSTAMP:20261125T080000Z",
-            "SEQUENCE:0",
-            "STATUS:CONFIRMED",
-            r"SUMMARY:Pollen under the lens\; soup\, bread",
-            r"DESCRIPTION:First line\nsecond line\,",
-        ] {
-            assert!(unfolded.contains(part), "{part} in\n{unfolded}");
-        }
+        insta::assert_snapshot!(text.replace("\r\n ", "").replace("\r\n", "\n"));
         let read: Calendar = text.parse().unwrap();
-        let events: Vec<_> = read.events().collect();
-        assert_eq!(events.len(), 1);
-        assert_eq!(events[0].get_uid(), Some("krtbxnld@club.example"));
+        assert_eq!(read.events().count(), 2);
+        let first = read.events().next().unwrap();
+        assert_eq!(first.get_uid(), Some("date-7@club.example"));
+        assert_eq!(first.get_summary(), Some("Pollen under the lens; soup, bread"));
+    }
+
+    /// The zone's own offsets at each start are those that its component gives.
+    #[test]
+    fn the_zone_component_tells_the_right_offset() {
+        for (zone, month, want) in [
+            ("Europe/Dublin", 7, "+0100"),
+            ("America/St_Johns", 12, "-0330"),
+            ("Asia/Kolkata", 12, "+0530"),
+        ] {
+            let e = entry(month, zone);
+            let text = timezone(zone, e.span.starts_at, e.span.ends_at).unwrap();
+            let last = text.rsplit("TZOFFSETTO:").next().unwrap();
+            assert!(last.starts_with(want), "{zone}: {text}");
+        }
+        assert!(!file(&[entry(12, "UTC")], Timestamp::UNIX_EPOCH).contains("VTIMEZONE"));
     }
 }

@@ -4,5 +4,9 @@
 
 pub mod barcode;
 pub mod calendar;
+pub mod feed;
 pub mod mail;
+pub mod picture;
+pub mod rich;
+pub mod table;
 pub mod words;

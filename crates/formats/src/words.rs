@@ -1,8 +1,9 @@
 //! Dates and times written for people.
 
-use jiff::civil::{Date, DateTime};
+use jiff::civil::{Date, DateTime, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan, ZonedDateTime};
+use matricle_core::rule::{Ends, Every, Rule};
 
 const DAYS: [&str; 7] =
     ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
@@ -144,6 +145,53 @@ pub fn count(n: u32, plural: &str) -> String {
     if n == 1 { format!("1 {one}") } else { format!("{n} {plural}") }
 }
 
+/// A repeat rule in plain words: `every 2nd week on Monday and Thursday, 6 times`.
+#[must_use]
+pub fn rule(rule: &Rule) -> String {
+    let nth = |n: u32| match n % 100 {
+        11..=13 => format!("{n}th"),
+        _ => match n % 10 {
+            1 => format!("{n}st"),
+            2 => format!("{n}nd"),
+            3 => format!("{n}rd"),
+            _ => format!("{n}th"),
+        },
+    };
+    let each = |unit: &str| match rule.interval {
+        0 | 1 => format!("every {unit}"),
+        n => format!("every {} {unit}", nth(n)),
+    };
+    let from_end = |n: i8| match n {
+        -1 => "last".to_owned(),
+        -2 => "last but one".to_owned(),
+        n if n < 0 => format!("{} from the end", nth(u32::from(n.unsigned_abs()))),
+        n => nth(u32::from(n.unsigned_abs())),
+    };
+    let name = |d: Weekday| DAYS[usize::try_from(d.to_monday_zero_offset()).unwrap_or(0) % 7];
+    let what = match &rule.every {
+        Every::Day => each("day"),
+        Every::Week(days) => {
+            let names: Vec<&str> = days.iter().map(|d| name(*d)).collect();
+            let list = match names.split_last() {
+                Some((last, [])) => (*last).to_owned(),
+                Some((last, others)) => format!("{} and {last}", others.join(", ")),
+                None => String::new(),
+            };
+            format!("{} on {list}", each("week"))
+        }
+        Every::MonthDay(n) => format!("{} on the {} day", each("month"), from_end(*n)),
+        Every::MonthWeekday { nth, day } => {
+            format!("{} on the {} {}", each("month"), from_end(*nth), name(*day))
+        }
+        Every::Year => each("year"),
+    };
+    match rule.ends {
+        Ends::Count(1) => format!("{what}, once"),
+        Ends::Count(n) => format!("{what}, {n} times"),
+        Ends::On(day) => format!("{what}, until {}", long_day(day)),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -169,5 +217,24 @@ mod tests {
         assert_eq!(deadline(hours(58), "Europe/Berlin", noon), "Fri 27 November, 23:00");
         assert_eq!(count(1, "seats"), "1 seat");
         assert_eq!(count(0, "protective suits"), "0 protective suits");
+    }
+
+    #[test]
+    fn a_rule_is_read_back_in_plain_words() {
+        let said = |text: &str| rule(&Rule::parse(text).unwrap());
+        assert_eq!(
+            said("FREQ=WEEKLY;INTERVAL=2;BYDAY=MO,WE,TH;COUNT=6"),
+            "every 2nd week on Monday, Wednesday and Thursday, 6 times"
+        );
+        assert_eq!(said("FREQ=MONTHLY;BYDAY=2TU;COUNT=1"), "every month on the 2nd Tuesday, once");
+        assert_eq!(
+            said("FREQ=MONTHLY;BYMONTHDAY=-1;UNTIL=20271231T235959"),
+            "every month on the last day, until Friday 31 December 2027"
+        );
+        assert_eq!(
+            said("FREQ=MONTHLY;INTERVAL=3;BYDAY=-1FR;COUNT=4"),
+            "every 3rd month on the last Friday, 4 times"
+        );
+        assert_eq!(said("FREQ=DAILY;INTERVAL=11;COUNT=3"), "every 11th day, 3 times");
     }
 }

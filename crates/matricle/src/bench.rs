@@ -18,6 +18,7 @@ use matricle_core::staff::Role;
 use matricle_core::{Currency, DateId, TicketTypeId};
 use matricle_desk::door::{Shown, show_in};
 use matricle_desk::{Clock, Desk, DeskError, checkout, hold, plan, signin};
+use matricle_store::bookings::HeldBy;
 use matricle_store::house::{self, House};
 use matricle_store::people::Staff;
 use matricle_store::{Store, Tx, bookings};
@@ -175,6 +176,7 @@ impl Site {
                         zone: "Europe/Dublin".into(),
                         email: "office@bench.example".into(),
                         terms: "I agree.".into(),
+                        ..House::default()
                     },
                 )
             })
@@ -192,7 +194,8 @@ impl Site {
                 let mut codes = Vec::new();
                 while codes.len() < tickets as usize {
                     let wanted = [Wanted { ticket, quantity: PEOPLE }];
-                    let reference = hold::keep_in(tx, date, &wanted, None, now())?;
+                    let reference =
+                        hold::keep_in(tx, date, &wanted, &HeldBy::default(), None, now())?;
                     book(tx, reference)?;
                     let booking =
                         bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -293,7 +296,7 @@ fn post(path: &str, head: &str, body: &str) -> String {
 }
 
 fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, DeskError> {
-    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 2 }], None, now())
+    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 2 }], &HeldBy::default(), None, now())
 }
 
 fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {

@@ -64,6 +64,7 @@ impl From<&HouseConfig> for House {
             zone: c.zone.clone(),
             email: c.email.clone(),
             terms: c.terms.clone(),
+            ..Self::default()
         }
     }
 }

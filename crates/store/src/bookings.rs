@@ -7,6 +7,7 @@ use matricle_core::booking::{Choice, State};
 use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::details::{Details, Draft, Question};
 use matricle_core::door::Presence;
+use matricle_core::price::Buyer;
 use matricle_core::seats::{Bucket, Draw, Wanted, shifts};
 use matricle_core::words::fold;
 use matricle_core::{
@@ -15,7 +16,7 @@ use matricle_core::{
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{foreign, instant, instant_or, word};
-use crate::events::TicketType;
+use crate::events::DateSheet;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A booking.
@@ -43,6 +44,12 @@ pub struct Booking {
     pub email: String,
     /// When the seats were first held.
     pub made_at: Timestamp,
+    /// Made to try the steps out: takes no seats, counts nowhere.
+    pub test: bool,
+    /// What was known of the booker when the seats were chosen.
+    pub buyer: Buyer,
+    /// The address they had proved by signing in; may be empty.
+    pub known_as: String,
 }
 
 impl Booking {
@@ -57,6 +64,17 @@ impl Booking {
     pub fn booker(&self) -> &str {
         if self.name.is_empty() { self.draft.name.trim() } else { &self.name }
     }
+}
+
+/// Who holds seats.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct HeldBy {
+    /// What is known of them.
+    pub buyer: Buyer,
+    /// The address they proved by signing in; may be empty.
+    pub known_as: String,
+    /// They only try the steps out.
+    pub test: bool,
 }
 
 /// One ticket type of a booking, at the price it was held for.
@@ -95,6 +113,8 @@ pub struct Attendee {
     pub id: AttendeeId,
     /// The name of the ticket type.
     pub ticket: String,
+    /// Which person of the booking, counted from zero.
+    pub person: usize,
     /// Their name; empty until the form is complete.
     pub name: String,
     /// The code on their ticket.
@@ -110,6 +130,8 @@ pub struct Answer {
     pub label: String,
     /// What was answered.
     pub answer: String,
+    /// Which person of the booking, counted from zero; `None` for the whole booking.
+    pub person: Option<usize>,
 }
 
 /// One line of a timeline.
@@ -124,7 +146,8 @@ pub struct Happening {
 }
 
 const COLUMNS: &str = "b.id, b.reference, b.date_id, b.state, b.deadline, b.total_minor, b.paid_minor, \
-     b.draft, b.name, b.email, b.made_at, (SELECT currency FROM house) AS currency";
+     b.draft, b.name, b.email, b.made_at, b.test, b.word, \
+     b.member, b.known_as, (SELECT currency FROM house) AS currency";
 
 fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
     let currency = word(row, "currency", Currency::from_letters)?;
@@ -141,6 +164,9 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
         name: row.get("name")?,
         email: row.get("email")?,
         made_at: instant(row, "made_at")?,
+        test: row.get("test")?,
+        buyer: Buyer { member: row.get("member")?, word: row.get("word")? },
+        known_as: row.get("known_as")?,
     })
 }
 
@@ -233,20 +259,22 @@ pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
     })
 }
 
-/// The attendees of a booking, in the order of its tickets.
+/// The attendees of a booking, in the order of its tickets: each person once, with the
+/// code of the first date a course covers.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, ticket_name, name, code, presence, in_at, in_door FROM attendees
-         WHERE booking_id = ?1 ORDER BY position",
+        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door FROM attendees
+         WHERE booking_id = ?1 AND position = person_no ORDER BY position",
     )
     .and_then(|mut q| {
         q.query_map([id.0], |row| {
             Ok(Attendee {
                 id: AttendeeId(row.get("id")?),
                 ticket: row.get("ticket_name")?,
+                person: usize::try_from(row.get::<_, i64>("person_no")?).unwrap_or(0),
                 name: row.get("name")?,
                 code: ticket_code(row)?,
                 presence: presence(row)?,
@@ -257,17 +285,60 @@ pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, Stor
     .doing("reading attendees")
 }
 
+/// The dates a booking covers, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn covers(conn: &Connection, id: BookingId) -> Result<Vec<crate::events::Date>, StoreError> {
+    let dates: Vec<DateId> = conn
+        .prepare_cached(
+            "SELECT DISTINCT a.date_id FROM attendees a JOIN dates d ON d.id = a.date_id
+             WHERE a.booking_id = ?1 ORDER BY d.starts_at",
+        )
+        .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(DateId))?.collect())
+        .doing("reading what a booking covers")?;
+    let mut covered = Vec::new();
+    for date in dates {
+        covered.extend(crate::events::date_by_id(conn, date)?.map(|(_, date)| date));
+    }
+    Ok(covered)
+}
+
+/// The ticket type of each person on a booking, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tickets_of_people(
+    conn: &Connection,
+    id: BookingId,
+) -> Result<Vec<TicketTypeId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT l.ticket_type_id FROM attendees a JOIN booking_lines l
+            ON l.booking_id = a.booking_id AND l.name = a.ticket_name
+         WHERE a.booking_id = ?1 AND a.position = a.person_no ORDER BY a.position",
+    )
+    .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(TicketTypeId))?.collect())
+    .doing("reading the tickets of people")
+}
+
 /// The answers given with a booking.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreError> {
     conn.prepare_cached(
-        "SELECT a.label, a.answer FROM answers a JOIN questions q ON q.id = a.question_id
-         WHERE a.booking_id = ?1 ORDER BY q.position, q.id",
+        "SELECT a.label, a.answer, a.person_no FROM answers a JOIN questions q ON q.id = a.question_id
+         WHERE a.booking_id = ?1 ORDER BY a.person_no, q.position, q.id",
     )
     .and_then(|mut q| {
-        q.query_map([id.0], |row| Ok(Answer { label: row.get(0)?, answer: row.get(1)? }))?.collect()
+        q.query_map([id.0], |row| {
+            Ok(Answer {
+                label: row.get(0)?,
+                answer: row.get(1)?,
+                person: usize::try_from(row.get::<_, i64>(2)?).ok(),
+            })
+        })?
+        .collect()
     })
     .doing("reading answers")
 }
@@ -323,23 +394,24 @@ pub fn wanted(conn: &Connection, id: BookingId) -> Result<Vec<Wanted>, StoreErro
         .doing("reading the lines of a booking")
 }
 
-/// Writes a new hold down; its seats are counted from here on. `code` gives a
-/// fresh ticket code for each attendee.
+/// Writes a new hold on all that the sheet covers down; its seats are counted from here
+/// on. `code` gives a fresh ticket code for each attendee. A test takes no seats.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn hold(
     tx: &Tx<'_>,
-    date: DateId,
+    sheet: &DateSheet,
     reference: Reference,
     choice: &Choice,
-    tickets: &[TicketType],
     code: impl FnMut() -> TicketCode,
+    by: &HeldBy,
     now: Timestamp,
 ) -> Result<BookingId, StoreError> {
+    let date = sheet.covers.first().copied().unwrap_or(sheet.date.id);
     tx.prepare_cached(
-        "INSERT INTO bookings (reference, date_id, state, deadline, total_minor, search, made_at)
-         VALUES (?1, ?2, 'held', ?3, ?4, ?5, ?6)",
+        "INSERT INTO bookings (reference, date_id, state, deadline, total_minor, search, made_at, test,
+            word, member, known_as) VALUES (?1, ?2, 'held', ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
     )
     .and_then(|mut q| {
         q.execute((
@@ -349,11 +421,15 @@ pub fn hold(
             choice.quote.total.minor,
             fold(&reference.to_string()),
             us(now),
+            by.test,
+            &by.buyer.word,
+            by.buyer.member,
+            &by.known_as,
         ))
     })
     .doing("writing a hold")?;
     let id = BookingId(tx.last_insert_rowid());
-    choose(tx, id, date, choice, tickets, code)?;
+    choose(tx, id, choice, sheet, by.test, code)?;
     shift(tx, id, date, None, State::Held)?;
     Ok(id)
 }
@@ -367,22 +443,26 @@ pub fn choose_again(
     tx: &Tx<'_>,
     booking: &Booking,
     choice: &Choice,
-    tickets: &[TicketType],
+    sheet: &DateSheet,
+    buyer: &Buyer,
     code: impl FnMut() -> TicketCode,
 ) -> Result<(), StoreError> {
     for sql in [
         "DELETE FROM booking_lines WHERE booking_id = ?1",
         "DELETE FROM booking_draws WHERE booking_id = ?1",
+        "DELETE FROM sign_ups WHERE attendee_id IN (SELECT id FROM attendees WHERE booking_id = ?1)",
         "DELETE FROM attendees WHERE booking_id = ?1",
     ] {
         tx.prepare_cached(sql)
             .and_then(|mut q| q.execute([booking.id.0]))
             .doing("clearing a choice")?;
     }
-    tx.prepare_cached("UPDATE bookings SET total_minor = ?2 WHERE id = ?1")
-        .and_then(|mut q| q.execute((booking.id.0, choice.quote.total.minor)))
+    tx.prepare_cached("UPDATE bookings SET total_minor = ?2, word = ?3, member = ?4 WHERE id = ?1")
+        .and_then(|mut q| {
+            q.execute((booking.id.0, choice.quote.total.minor, &buyer.word, buyer.member))
+        })
         .doing("writing a choice")?;
-    choose(tx, booking.id, booking.date, choice, tickets, code)
+    choose(tx, booking.id, choice, sheet, booking.test, code)
 }
 
 /// Takes the same tickets at what they cost and draw now. The booking must keep no
@@ -403,12 +483,15 @@ pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), St
             .execute((booking.id.0, choice.quote.total.minor))?;
         tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
             .execute([booking.id.0])?;
-        draw(tx, booking.id, choice)
+        draw(tx, booking.id, choice, booking.test)
     };
     write().doing("taking the same tickets again")
 }
 
-fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice) -> rusqlite::Result<()> {
+fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice, test: bool) -> rusqlite::Result<()> {
+    if test {
+        return Ok(());
+    }
     let mut insert = tx.prepare_cached(
         "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
     )?;
@@ -421,9 +504,9 @@ fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice) -> rusqlite::Result<()> {
 fn choose(
     tx: &Tx<'_>,
     id: BookingId,
-    date: DateId,
     choice: &Choice,
-    tickets: &[TicketType],
+    sheet: &DateSheet,
+    test: bool,
     mut code: impl FnMut() -> TicketCode,
 ) -> Result<(), StoreError> {
     let mut write = || -> rusqlite::Result<()> {
@@ -432,12 +515,12 @@ fn choose(
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
         )?;
         let mut insert_attendee = tx.prepare_cached(
-            "INSERT INTO attendees (booking_id, date_id, position, ticket_name, code)
-             VALUES (?1, ?2, ?3, ?4, ?5)",
+            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_name, code)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
         )?;
-        let mut place = 0;
+        let mut people: Vec<&str> = Vec::new();
         for (position, line) in (0i64..).zip(&choice.quote.lines) {
-            let Some(ticket) = tickets.iter().find(|t| t.id == line.ticket) else { continue };
+            let Some(ticket) = sheet.tickets.iter().find(|t| t.id == line.ticket) else { continue };
             insert_line.execute((
                 id.0,
                 ticket.id.0,
@@ -448,11 +531,18 @@ fn choose(
                 line.unit.minor,
             ))?;
             for _ in 0..line.quantity.saturating_mul(ticket.admits) {
-                insert_attendee.execute((id.0, date.0, place, &ticket.name, code().as_str()))?;
+                people.push(&ticket.name);
+            }
+        }
+        // A person's place and number are the same on the first date only.
+        let mut place = 0;
+        for date in &sheet.covers {
+            for (person, ticket) in (0i64..).zip(&people) {
+                insert_attendee.execute((id.0, date.0, place, person, ticket, code().as_str()))?;
                 place += 1;
             }
         }
-        draw(tx, id, choice)
+        draw(tx, id, choice, test)
     };
     write().doing("writing the tickets of a booking")
 }
@@ -552,7 +642,7 @@ pub fn complete(
         )?
         .execute((booking.id.0, &details.name, &details.email, person.0, fold(&search.join(" "))))?;
             let mut name = tx.prepare_cached(
-            "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND position = ?2",
+            "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
         )?;
             for (position, attendee) in (0i64..).zip(&details.attendees) {
                 let words = fold(&format!("{attendee} {} {}", details.name, booking.reference));
@@ -561,11 +651,16 @@ pub fn complete(
             tx.prepare_cached("DELETE FROM answers WHERE booking_id = ?1")?
                 .execute([booking.id.0])?;
             let mut answer = tx.prepare_cached(
-            "INSERT INTO answers (booking_id, question_id, label, answer) VALUES (?1, ?2, ?3, ?4)",
-        )?;
-            for (question, text) in &details.answers {
+                "INSERT INTO answers (booking_id, question_id, person_no, label, answer)
+             VALUES (?1, ?2, ?3, ?4, ?5)",
+            )?;
+            let of_all = details.answers.iter().map(|(question, text)| (-1i64, question, text));
+            let of_each = (0i64..)
+                .zip(&details.each)
+                .flat_map(|(person, given)| given.iter().map(move |(q, text)| (person, q, text)));
+            for (person, question, text) in of_all.chain(of_each) {
                 let label = labels.get(question).copied().unwrap_or_default();
-                answer.execute((booking.id.0, question.0, label, text))?;
+                answer.execute((booking.id.0, question.0, person, label, text))?;
             }
             Ok(())
         };
@@ -605,7 +700,8 @@ pub fn stale_holds(
     now: Timestamp,
 ) -> Result<Vec<Booking>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.date_id = ?1 AND b.state = 'held' AND b.deadline <= ?2"
+        "SELECT {COLUMNS} FROM bookings b WHERE b.state = 'held' AND b.deadline <= ?2
+            AND (b.date_id = ?1 OR EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?1))"
     ))
     .and_then(|mut q| q.query_map((date.0, us(now)), booking)?.collect())
     .doing("looking for stale holds")
@@ -645,8 +741,12 @@ pub struct Filter {
     pub words: String,
     /// Only this event.
     pub event: Option<matricle_core::EventId>,
+    /// Only this date, or a course that covers it.
+    pub date: Option<DateId>,
     /// Only this state.
     pub state: Option<State>,
+    /// Test bookings instead of real ones.
+    pub test: bool,
     /// Rows to leave out at the start.
     pub skip: u32,
     /// Most rows.
@@ -662,10 +762,17 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
     // A hold that nobody has put a name to is no news to anybody.
     let mut conditions =
         String::from("(b.state <> 'held' AND NOT (b.state = 'lapsed' AND b.name = ''))");
+    conditions.push_str(if filter.test { " AND b.test = 1" } else { " AND b.test = 0" });
     let mut values: Vec<String> = Vec::new();
     if let Some(event) = filter.event {
         conditions.push_str(" AND d.event_id = ?");
         values.push(event.0.to_string());
+    }
+    if let Some(date) = filter.date {
+        conditions.push_str(
+            " AND EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?)",
+        );
+        values.push(date.0.to_string());
     }
     if let Some(state) = filter.state {
         conditions.push_str(" AND b.state = ?");
@@ -695,7 +802,7 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
             .query_row(params(), |row| row.get(0))?;
         let mut query = conn.prepare_cached(&format!(
             "SELECT {COLUMNS}, e.title, d.starts,
-                (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id) AS people,
+                (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no) AS people,
                 coalesce((SELECT what FROM timeline t WHERE t.booking_id = b.id ORDER BY t.id DESC LIMIT 1), '') AS last
              {from} ORDER BY b.made_at DESC, b.id DESC LIMIT {} OFFSET {}",
             filter.most, filter.skip
@@ -722,10 +829,86 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
 pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
     )
     .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
     .doing("counting bookings")
+}
+
+/// Bookings that keep seats on a date, in the order they were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.test = 0
+            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+            AND b.id IN (SELECT booking_id FROM attendees WHERE date_id = ?1) ORDER BY b.id"
+    ))
+    .and_then(|mut q| q.query_map([date.0], booking)?.collect())
+    .doing("looking for bookings")
+}
+
+/// Seats that a booking draws from a pool.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn seats_of(conn: &Connection, id: BookingId, pool: PoolId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT coalesce(sum(seats), 0) FROM booking_draws WHERE booking_id = ?1 AND pool_id = ?2",
+    )
+    .and_then(|mut q| q.query_row((id.0, pool.0), |row| row.get(0)))
+    .doing("reading what a booking draws")
+}
+
+/// Whether somebody with this address holds a booking of an event that counts, other
+/// than this one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn booked_already(
+    conn: &Connection,
+    event: matricle_core::EventId,
+    email: &str,
+    but: BookingId,
+) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN people p ON p.id = b.person_id
+            JOIN dates d ON d.id = b.date_id
+            WHERE p.email = ?2 AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
+                AND b.state IN ('requested', 'awaiting payment', 'confirmed'))",
+    )
+    .and_then(|mut q| q.query_row((event.0, email, but.0), |row| row.get(0)))
+    .doing("looking for another booking")
+}
+
+/// Forgets the test bookings of an event, all about them with them; says how many.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, StoreError> {
+    let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1)";
+    let write = || -> rusqlite::Result<usize> {
+        for table in ["outbox", "timeline", "answers", "booking_lines", "booking_draws", "payments"]
+        {
+            tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
+        }
+        let people = format!("(SELECT id FROM attendees WHERE booking_id IN {tests})");
+        for table in ["sign_ups", "scans"] {
+            tx.execute(&format!("DELETE FROM {table} WHERE attendee_id IN {people}"), [event.0])?;
+        }
+        tx.execute(
+            &format!(
+                "UPDATE dates SET inside = inside - (SELECT count(*) FROM attendees a
+                    WHERE a.date_id = dates.id AND a.presence = 'in' AND a.booking_id IN {tests})
+                 WHERE event_id = ?1"
+            ),
+            [event.0],
+        )?;
+        tx.execute(&format!("DELETE FROM attendees WHERE booking_id IN {tests}"), [event.0])?;
+        tx.execute(&format!("DELETE FROM bookings WHERE id IN {tests}"), [event.0])
+    };
+    write().doing("clearing test bookings")
 }
 
 /// When the first booking of an event was made.

@@ -28,8 +28,8 @@ const RULES: [(&str, &str); 8] = [
             <> (s.held, s.requested, s.awaiting, s.confirmed)",
     ),
     (
-        "no pool is over-full",
-        "SELECT 'pool ' || id FROM pools WHERE held + requested + awaiting_payment + confirmed > capacity",
+        "no pool is over-full but on purpose",
+        "SELECT 'pool ' || id FROM pools WHERE held + requested + awaiting_payment + confirmed > max(capacity, accepted)",
     ),
     (
         "a confirmed booking is paid in full, by payments that were booked",

@@ -30,9 +30,9 @@ pub struct AtDoor {
     pub people: u32,
 }
 
-const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.position, a.name, a.ticket_name, a.presence, a.in_at, \
+const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.person_no, a.name, a.ticket_name, a.presence, a.in_at, \
      a.in_door, b.state, b.total_minor - b.paid_minor AS due, b.name AS booker, \
-     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id) AS people, \
+     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no) AS people, \
      (SELECT currency FROM house) AS currency";
 
 fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
@@ -49,20 +49,28 @@ fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
         ticket: row.get("ticket_name")?,
         booker: row.get("booker")?,
         booking: BookingId(row.get("booking_id")?),
-        place: row.get::<_, u32>("position")? + 1,
+        place: row.get::<_, u32>("person_no")? + 1,
         people: row.get("people")?,
     })
 }
 
-/// The attendee with this code.
+/// The attendee with this code; of a course the same person's place on `date`, whichever
+/// of their codes it is.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn by_code(conn: &Connection, code: TicketCode) -> Result<Option<AtDoor>, StoreError> {
+pub fn by_code(
+    conn: &Connection,
+    code: TicketCode,
+    date: DateId,
+) -> Result<Option<AtDoor>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id WHERE a.code = ?1"
+        "SELECT {COLUMNS} FROM attendees c JOIN attendees a ON a.id = CASE WHEN c.date_id = ?2 THEN c.id ELSE
+            coalesce((SELECT s.id FROM attendees s WHERE s.booking_id = c.booking_id
+                AND s.person_no = c.person_no AND s.date_id = ?2), c.id) END
+         JOIN bookings b ON b.id = a.booking_id WHERE c.code = ?1"
     ))
-    .and_then(|mut q| q.query_row([code.as_str()], at_door).optional())
+    .and_then(|mut q| q.query_row((code.as_str(), date.0), at_door).optional())
     .doing("looking a ticket up")
 }
 
@@ -110,7 +118,8 @@ pub fn still_expected(
     but: AttendeeId,
 ) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached(
-        "SELECT name FROM attendees WHERE booking_id = ?1 AND id <> ?2 AND presence = 'expected' ORDER BY position",
+        "SELECT a.name FROM attendees a WHERE a.booking_id = ?1 AND a.id <> ?2 AND a.presence = 'expected'
+            AND a.date_id = (SELECT date_id FROM attendees WHERE id = ?2) ORDER BY a.position",
     )
     .and_then(|mut q| q.query_map((booking.0, but.0), |row| row.get(0))?.collect())
     .doing("looking for companions")

@@ -1,16 +1,28 @@
-//! Events, their dates, pools, ticket types and questions.
+//! Events, their dates, pools, ticket types, questions and sessions.
 
-use jiff::{SignedDuration, Timestamp, civil};
-use matricle_core::booking::{DateOffer, Offer};
-use matricle_core::details::{Answering, Question};
-use matricle_core::price::{Early, TicketPrice};
-use matricle_core::schedule::{SaleWindow, Span};
-use matricle_core::seats::{Draw, Pool, Taken, TicketSeats};
-use matricle_core::{Currency, DateId, EventId, PoolId, QuestionId, TicketTypeId};
+mod dates;
+mod plan;
+mod tickets;
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::EventId;
+use matricle_core::who::Who;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
+use serde::{Deserialize, Serialize};
 
-use crate::convert::{foreign, instant, instant_or};
+use crate::convert::{foreign, instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
+
+pub use dates::{
+    Asked, Date, DateSheet, DateSummary, Found, add_date, add_pool_kind, add_run, call_off,
+    change_date, date_by_id, date_sheet, dates_of, inside, list, longest, months, move_date,
+    move_sessions, pools, remove_date, runs_of, set_capacity, set_hosts, sheet, without_bookings,
+};
+pub use plan::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan, insert, read};
+pub use tickets::{
+    TicketRow, TicketType, add_question, add_ticket, drop_question, drop_ticket, pool_kinds,
+    questions, set_question, set_ticket, ticket_rows, ticket_types,
+};
 
 /// What is offered.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,7 +37,7 @@ pub struct Event {
     pub kind: String,
     /// One sentence.
     pub lead: String,
-    /// Paragraphs of plain text, an empty line between them.
+    /// Sanitised HTML.
     pub description: String,
     /// What to bring; may be empty.
     pub bring: String,
@@ -35,12 +47,41 @@ pub struct Event {
     pub state: EventState,
     /// How long chosen seats are kept.
     pub hold: SignedDuration,
+    /// The word on the booking button; empty for the usual one.
+    pub button: String,
+    /// Shown and mailed after booking; may be empty.
+    pub after_note: String,
+    /// In the catalogue and the feeds; otherwise only for those with the link.
+    pub listed: bool,
+    /// In person, online, or both.
+    pub format: Format,
+    /// Where it happens online; only for people booked. May be empty for now.
+    pub online_link: String,
+    /// The passcode there; only for people booked.
+    pub online_passcode: String,
+    /// When a draft publishes itself.
+    pub publish_at: Option<Timestamp>,
+    /// Why it was called off; empty otherwise.
+    pub called_off: String,
+    /// One booking covers all dates.
+    pub course: bool,
+    /// A course that has begun may still be booked.
+    pub latecomers: bool,
+    /// Who may book.
+    pub who: Who,
+    /// The organiser decides on each booking.
+    pub approval: bool,
+    /// One booking a person.
+    pub once: bool,
+    /// When anything about it last changed.
+    pub changed_at: Timestamp,
 }
 
 /// The state of an event.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum EventState {
     /// Only staff see it.
+    #[default]
     Draft,
     /// In the Programme.
     Published,
@@ -69,100 +110,45 @@ impl EventState {
     }
 }
 
-/// One happening of an event.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Date {
-    /// Its key.
-    pub id: DateId,
-    /// The event.
-    pub event: EventId,
-    /// When.
-    pub span: Span,
-    /// Where: the venue's name.
-    pub venue: String,
-    /// Its address.
-    pub address: String,
-    /// How to get there; may be empty.
-    pub directions: String,
-    /// The room; may be empty.
-    pub room: String,
-    /// Who leads it; may be empty.
-    pub hosts: String,
+/// Where an event happens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub enum Format {
+    /// At a place.
+    #[default]
+    InPerson,
+    /// By a link.
+    Online,
+    /// Either way.
+    Both,
 }
 
-impl Date {
-    /// Venue and room on one line.
+impl Format {
+    /// All formats.
+    pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
+
+    /// The words for it, as stored and as shown.
     #[must_use]
-    pub fn place(&self) -> String {
-        if self.room.is_empty() {
-            self.venue.clone()
-        } else {
-            format!("{}, {}", self.venue, self.room)
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::InPerson => "in person",
+            Self::Online => "online",
+            Self::Both => "in person and online",
         }
     }
-}
 
-/// A ticket type's words, beside its [`Offer`].
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TicketType {
-    /// Its key.
-    pub id: TicketTypeId,
-    /// Its name.
-    pub name: String,
-    /// A line of explanation; may be empty.
-    pub note: String,
-    /// People one ticket lets in.
-    pub admits: u32,
-}
-
-/// A date with all that choosing tickets needs.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DateSheet {
-    /// The event.
-    pub event: Event,
-    /// The date.
-    pub date: Date,
-    /// Ticket types in their order, each beside the offer at the same place.
-    pub tickets: Vec<TicketType>,
-    /// Pools and offers.
-    pub offer: DateOffer,
-    /// People who are in.
-    pub inside: u32,
-}
-
-impl DateSheet {
-    /// The pool its strip shows; the first one. A date without pools shows an empty one.
+    /// Finds a format by its words.
     #[must_use]
-    pub fn main_pool(&self) -> Pool {
-        self.offer.pools.first().cloned().unwrap_or(Pool {
-            id: PoolId(0),
-            name: "seats".into(),
-            capacity: 0,
-            taken: Taken::default(),
-        })
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|f| f.word() == word)
     }
 }
 
-/// What lists say of a date.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DateSummary {
-    /// The event.
-    pub event: Event,
-    /// The date.
-    pub date: Date,
-    /// The pool its strip shows.
-    pub pool: Pool,
-    /// People who are in.
-    pub inside: u32,
-    /// The lowest and the highest ordinary price of a ticket, in minor units.
-    pub prices: Option<(i64, i64)>,
-}
+pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
+     e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.approval, e.once, e.changed_at";
 
-const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
-     e.refund_note, e.state, e.hold_minutes";
-
-fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
-    let state: String = row.get("state")?;
+pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
+    let who: String = row.get("who")?;
     Ok(Event {
         id: EventId(row.get("e_id")?),
         slug: row.get("slug")?,
@@ -172,66 +158,33 @@ fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         description: row.get("description")?,
         bring: row.get("bring")?,
         refund_note: row.get("refund_note")?,
-        state: EventState::from_word(&state).ok_or_else(|| foreign("events.state", state))?,
+        state: word(row, "state", EventState::from_word)?,
         hold: SignedDuration::from_mins(row.get("hold_minutes")?),
+        button: row.get("button")?,
+        after_note: row.get("after_note")?,
+        listed: row.get("listed")?,
+        format: word(row, "format", Format::from_word)?,
+        online_link: row.get("online_link")?,
+        online_passcode: row.get("online_passcode")?,
+        publish_at: instant_or(row, "publish_at")?,
+        called_off: row.get("called_off")?,
+        course: row.get("course")?,
+        latecomers: row.get("latecomers")?,
+        who: serde_json::from_str(&who).map_err(|_| foreign("events.who", who))?,
+        approval: row.get("approval")?,
+        once: row.get("once")?,
+        changed_at: instant(row, "changed_at")?,
     })
 }
 
-const DATE_COLUMNS: &str = "d.id AS d_id, d.event_id, d.starts, d.ends, d.zone, d.starts_at, d.ends_at, \
-     v.name AS venue, v.address, v.directions, d.room, d.hosts";
-
-fn civil_time(row: &Row<'_>, column: &'static str) -> rusqlite::Result<civil::DateTime> {
-    let text: String = row.get(column)?;
-    text.parse().map_err(|_| foreign(column, text))
-}
-
-fn date(row: &Row<'_>) -> rusqlite::Result<Date> {
-    Ok(Date {
-        id: DateId(row.get("d_id")?),
-        event: EventId(row.get("event_id")?),
-        span: Span {
-            starts: civil_time(row, "starts")?,
-            ends: civil_time(row, "ends")?,
-            zone: row.get("zone")?,
-            starts_at: instant(row, "starts_at")?,
-            ends_at: instant(row, "ends_at")?,
-        },
-        venue: row.get("venue")?,
-        address: row.get("address")?,
-        directions: row.get("directions")?,
-        room: row.get("room")?,
-        hosts: row.get("hosts")?,
-    })
-}
-
-fn pool(row: &Row<'_>) -> rusqlite::Result<Pool> {
-    let held: u32 = row.get("held")?;
-    Ok(Pool {
-        id: PoolId(row.get("p_id")?),
-        name: row.get("p_name")?,
-        capacity: row.get("capacity")?,
-        taken: Taken {
-            held: held.saturating_sub(row.get("stale")?),
-            requested: row.get("requested")?,
-            awaiting_payment: row.get("awaiting_payment")?,
-            confirmed: row.get("confirmed")?,
-        },
-    })
-}
-
-// `stale` are holds past their deadline that no timer has swept out yet: they are free.
-const POOL_COLUMNS: &str = "p.id AS p_id, k.name AS p_name, p.capacity, p.held, p.requested, \
-     p.awaiting_payment, p.confirmed, (SELECT coalesce(sum(bd.seats), 0) FROM bookings b \
-     JOIN booking_draws bd ON bd.booking_id = b.id AND bd.pool_id = p.id \
-     WHERE b.date_id = p.date_id AND b.state = 'held' AND b.deadline <= :now) AS stale";
-
-/// Finds a published event by its address.
+/// Finds an event by its address, or by one it had before.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn published(conn: &Connection, slug: &str) -> Result<Option<Event>, StoreError> {
+pub fn by_slug(conn: &Connection, slug: &str) -> Result<Option<Event>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {EVENT_COLUMNS} FROM events e WHERE e.slug = ?1 AND e.state = 'published'"
+        "SELECT {EVENT_COLUMNS} FROM events e WHERE e.slug = ?1
+            OR e.id = (SELECT event_id FROM old_slugs WHERE slug = ?1) ORDER BY e.slug = ?1 DESC LIMIT 1"
     ))
     .and_then(|mut q| q.query_row([slug], event).optional())
     .doing("looking an event up")
@@ -247,222 +200,16 @@ pub fn by_id(conn: &Connection, id: EventId) -> Result<Option<Event>, StoreError
         .doing("looking an event up")
 }
 
-/// The dates of an event, in their order.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn dates_of(conn: &Connection, event: EventId) -> Result<Vec<Date>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {DATE_COLUMNS} FROM dates d JOIN venues v ON v.id = d.venue_id
-         WHERE d.event_id = ?1 ORDER BY d.starts_at, d.id"
-    ))
-    .and_then(|mut q| q.query_map([event.0], date)?.collect())
-    .doing("reading dates")
-}
-
-/// A date with its event.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn date_by_id(conn: &Connection, id: DateId) -> Result<Option<(Event, Date)>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS} FROM dates d
-         JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id WHERE d.id = ?1"
-    ))
-    .and_then(|mut q| q.query_row([id.0], |row| Ok((event(row)?, date(row)?))).optional())
-    .doing("looking a date up")
-}
-
-/// Everything that choosing tickets for a date needs, as of `now`.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn sheet(
-    conn: &Connection,
-    currency: Currency,
-    id: DateId,
-    now: Timestamp,
-) -> Result<Option<DateSheet>, StoreError> {
-    let Some((event, date)) = date_by_id(conn, id)? else { return Ok(None) };
-    let mut offer = DateOffer {
-        starts_at: date.span.starts_at,
-        currency,
-        hold: event.hold,
-        pools: pools(conn, id, now)?,
-        offers: Vec::new(),
-    };
-    let mut tickets = Vec::new();
-    for (ticket, one) in ticket_types(conn, event.id, id)? {
-        tickets.push(ticket);
-        offer.offers.push(one);
-    }
-    let inside = inside(conn, id)?;
-    Ok(Some(DateSheet { event, date, tickets, offer, inside }))
-}
-
-fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {POOL_COLUMNS} FROM pools p JOIN pool_kinds k ON k.id = p.kind_id
-         WHERE p.date_id = :date ORDER BY k.position"
-    ))
-    .and_then(|mut q| {
-        q.query_map(named_params! { ":date": date.0, ":now": us(now) }, pool)?.collect()
-    })
-    .doing("reading pools")
-}
-
-/// People who are in.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn inside(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT inside FROM dates WHERE id = ?1")
-        .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
-        .doing("counting who is in")
-}
-
-fn ticket_types(
-    conn: &Connection,
-    event: EventId,
-    date: DateId,
-) -> Result<Vec<(TicketType, Offer)>, StoreError> {
-    // How many are sold is asked only of ticket types with a limit.
-    let sql = "SELECT t.id, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, t.sale_until,
-            t.per_date, t.most, t.admits,
-            CASE WHEN t.per_date IS NULL THEN 0 ELSE (
-                SELECT coalesce(sum(l.quantity), 0) FROM bookings b
-                JOIN booking_lines l ON l.booking_id = b.id AND l.ticket_type_id = t.id
-                WHERE b.date_id = :date
-                  AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
-            ) END AS sold
-         FROM ticket_types t WHERE t.event_id = :event ORDER BY t.position";
-    let read = || -> rusqlite::Result<Vec<(TicketType, Offer)>> {
-        let mut query = conn.prepare_cached(sql)?;
-        let mut draws = conn.prepare_cached(
-            "SELECT p.id, w.seats FROM draws w JOIN pools p ON p.kind_id = w.kind_id AND p.date_id = ?2
-             WHERE w.ticket_type_id = ?1",
-        )?;
-        let rows =
-            query.query_map(named_params! { ":event": event.0, ":date": date.0 }, |row| {
-                let id = TicketTypeId(row.get("id")?);
-                let draws = draws
-                    .query_map((id.0, date.0), |d| {
-                        Ok(Draw { pool: PoolId(d.get(0)?), seats: d.get(1)? })
-                    })?
-                    .collect::<Result<_, _>>()?;
-                let early = match (row.get("early_minor")?, instant_or(row, "early_until")?) {
-                    (Some(minor), Some(until)) => Some(Early { minor, until }),
-                    _ => None,
-                };
-                let ticket = TicketType {
-                    id,
-                    name: row.get("name")?,
-                    note: row.get("note")?,
-                    admits: row.get("admits")?,
-                };
-                let offer = Offer {
-                    price: TicketPrice { id, minor: row.get("minor")?, early },
-                    seats: TicketSeats {
-                        id,
-                        draws,
-                        limit: row.get("per_date")?,
-                        sold: row.get("sold")?,
-                    },
-                    sale: SaleWindow {
-                        from: instant_or(row, "sale_from")?,
-                        until: instant_or(row, "sale_until")?,
-                    },
-                    most: row.get("most")?,
-                };
-                Ok((ticket, offer))
-            })?;
-        rows.collect()
-    };
-    read().doing("reading ticket types")
-}
-
-/// The questions of an event, in their order.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, StoreError> {
-    conn.prepare_cached(
-        "SELECT id, label, answering, needed FROM questions WHERE event_id = ?1 ORDER BY position, id",
-    )
-    .and_then(|mut q| {
-        q.query_map([event.0], |row| {
-            let answering: String = row.get("answering")?;
-            Ok(Question {
-                id: QuestionId(row.get("id")?),
-                label: row.get("label")?,
-                answering: serde_json::from_str(&answering)
-                    .map_err(|_| foreign("questions.answering", answering))?,
-                needed: row.get("needed")?,
-            })
-        })?
-        .collect()
-    })
-    .doing("reading questions")
-}
-
-/// Which dates a list shows.
-#[derive(Debug, Clone, Copy)]
-pub enum Listing {
-    /// Dates of published events that are not over, soonest first.
-    Coming,
-    /// All dates, soonest first.
-    All,
-}
-
-/// Dates with what lists say of them.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn list(
-    conn: &Connection,
-    listing: Listing,
-    now: Timestamp,
-) -> Result<Vec<DateSummary>, StoreError> {
-    let which = match listing {
-        Listing::Coming => "d.ends_at > :now AND e.state = 'published'",
-        Listing::All => ":now IS NOT NULL",
-    };
-    conn.prepare_cached(&format!(
-        "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS}, {POOL_COLUMNS},
-            d.inside,
-            (SELECT min(minor) FROM ticket_types t WHERE t.event_id = e.id) AS least,
-            (SELECT max(minor) FROM ticket_types t WHERE t.event_id = e.id) AS most
-         FROM dates d JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id
-         JOIN pool_kinds k ON k.event_id = e.id AND k.position = 0
-         JOIN pools p ON p.date_id = d.id AND p.kind_id = k.id
-         WHERE {which} ORDER BY d.starts_at, d.id"
-    ))
-    .and_then(|mut q| {
-        q.query_map(named_params! { ":now": us(now) }, |row| {
-            let prices = match (row.get("least")?, row.get("most")?) {
-                (Some(least), Some(most)) => Some((least, most)),
-                _ => None,
-            };
-            Ok(DateSummary {
-                event: event(row)?,
-                date: date(row)?,
-                pool: pool(row)?,
-                inside: row.get("inside")?,
-                prices,
-            })
-        })?
-        .collect()
-    })
-    .doing("listing dates")
-}
-
-/// The first of `slug`, `slug-2`, `slug-3` … that no event has.
+/// The first of `slug`, `slug-2`, `slug-3` … that no event has or had.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
     let mut query = conn
-        .prepare_cached("SELECT EXISTS (SELECT 1 FROM events WHERE slug = ?1)")
+        .prepare_cached(
+            "SELECT EXISTS (SELECT 1 FROM events WHERE slug = ?1)
+                OR EXISTS (SELECT 1 FROM old_slugs WHERE slug = ?1)",
+        )
         .doing("looking for an address")?;
     let mut taken = |slug: &str| {
         query.query_row([slug], |row| row.get::<_, bool>(0)).doing("looking for an address")
@@ -476,218 +223,391 @@ pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
     Ok(free)
 }
 
-/// Moves an event to a state.
+/// Whether an address leads to another event than this one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn slug_of_another(conn: &Connection, slug: &str, id: EventId) -> Result<bool, StoreError> {
+    Ok(by_slug(conn, slug)?.is_some_and(|e| e.id != id))
+}
+
+/// Gives an event another address; the old one keeps leading to it.
+///
+/// # Errors
+/// SQLite refuses, for instance because another event has the address.
+pub fn set_slug(tx: &Tx<'_>, id: EventId, slug: &str) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute("DELETE FROM old_slugs WHERE slug = ?2 AND event_id = ?1", (id.0, slug))?;
+        tx.execute(
+            "INSERT OR IGNORE INTO old_slugs (slug, event_id)
+             SELECT slug, id FROM events WHERE id = ?1 AND slug <> ?2",
+            (id.0, slug),
+        )?;
+        tx.execute("UPDATE events SET slug = ?2 WHERE id = ?1", (id.0, slug)).map(drop)
+    };
+    write().doing("giving an event another address")
+}
+
+/// Moves an event to a state; a set time of publishing is over with that.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), StoreError> {
-    tx.execute("UPDATE events SET state = ?2 WHERE id = ?1", (id.0, state.word()))
-        .map(drop)
-        .doing("moving an event")
+    tx.execute(
+        "UPDATE events SET state = ?2, publish_at = NULL WHERE id = ?1",
+        (id.0, state.word()),
+    )
+    .map(drop)
+    .doing("moving an event")
 }
 
-/// Names of known venues, in their order.
+/// Sets or clears the time at which a draft publishes itself.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn venues(conn: &Connection) -> Result<Vec<String>, StoreError> {
-    conn.prepare_cached("SELECT name FROM venues ORDER BY name")
-        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
-        .doing("reading venues")
+pub fn set_publish_at(tx: &Tx<'_>, id: EventId, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE events SET publish_at = ?2 WHERE id = ?1 AND state = 'draft'",
+        (id.0, at.map(us)),
+    )
+    .map(drop)
+    .doing("setting a time to publish")
 }
 
-/// An event to be written down, with everything that belongs to it.
-#[derive(Debug, Clone)]
-pub struct NewEvent {
-    /// Its address in the Programme.
-    pub slug: String,
-    /// Its title.
-    pub title: String,
-    /// What kind of event.
-    pub kind: String,
-    /// One sentence.
-    pub lead: String,
-    /// Paragraphs.
-    pub description: String,
-    /// What to bring.
-    pub bring: String,
-    /// The cancellation steps in words.
-    pub refund_note: String,
-    /// Its state.
-    pub state: EventState,
-    /// How long chosen seats are kept, in minutes.
-    pub hold_minutes: i64,
-    /// Names of the pools; the first is the one its strip shows.
-    pub pools: Vec<String>,
-    /// Ticket types in their order.
-    pub tickets: Vec<NewTicketType>,
-    /// Questions in their order.
-    pub questions: Vec<NewQuestion>,
-    /// Its dates.
-    pub dates: Vec<NewDate>,
-}
-
-/// A ticket type to be written down.
-#[derive(Debug, Clone)]
-pub struct NewTicketType {
-    /// Its name.
-    pub name: String,
-    /// A line of explanation.
-    pub note: String,
-    /// Price of one in minor units.
-    pub minor: i64,
-    /// The early price.
-    pub early: Option<Early>,
-    /// When it is sold.
-    pub sale: SaleWindow,
-    /// How many for one date.
-    pub per_date: Option<u32>,
-    /// The most in one booking.
-    pub most: u32,
-    /// People one lets in.
-    pub admits: u32,
-    /// Seats it draws from each pool, by the pool's place in [`NewEvent::pools`].
-    pub draws: Vec<(usize, u32)>,
-}
-
-/// A question to be written down.
-#[derive(Debug, Clone)]
-pub struct NewQuestion {
-    /// Its wording.
-    pub label: String,
-    /// How it is answered.
-    pub answering: Answering,
-    /// Whether an answer is needed.
-    pub needed: bool,
-}
-
-/// A date to be written down.
-#[derive(Debug, Clone)]
-pub struct NewDate {
-    /// When.
-    pub span: Span,
-    /// The venue's name; a new one is made with the address.
-    pub venue: String,
-    /// Its address.
-    pub address: String,
-    /// How to get there.
-    pub directions: String,
-    /// The room.
-    pub room: String,
-    /// Who leads it.
-    pub hosts: String,
-    /// Capacity of each pool, in their order.
-    pub capacities: Vec<u32>,
-}
-
-/// Writes a whole event down.
+/// Drafts whose time to be published has come.
 ///
 /// # Errors
-/// SQLite refuses, for instance because the slug is taken.
-pub fn insert(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> Result<EventId, StoreError> {
-    let write =
-        || -> rusqlite::Result<i64> {
+/// SQLite refuses.
+pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id FROM events WHERE publish_at <= ?1 AND state = 'draft' ORDER BY publish_at",
+    )
+    .and_then(|mut q| q.query_map([us(now)], |row| row.get(0).map(EventId))?.collect())
+    .doing("looking for drafts to publish")
+}
+
+/// Writes the words and settings of an event; its address and state stay as they are.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
+    let who = serde_json::to_string(&e.who)
+        .map_err(|err| rusqlite::Error::ToSqlConversionFailure(err.into()))
+        .doing("writing an event")?;
+    tx.execute(
+        "UPDATE events SET title = :title, kind = :kind, lead = :lead, description = :description,
+            bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
+            after_note = :after_note, listed = :listed, format = :format, online_link = :link,
+            online_passcode = :passcode, called_off = :called_off, course = :course,
+            latecomers = :latecomers, who = :who, approval = :approval, once = :once, changed_at = :now
+         WHERE id = :id",
+        named_params! {
+            ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
+            ":description": e.description, ":bring": e.bring, ":refund_note": e.refund_note,
+            ":hold": e.hold.as_mins(), ":button": e.button, ":after_note": e.after_note,
+            ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
+            ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
+            ":latecomers": e.latecomers, ":who": who, ":approval": e.approval, ":once": e.once,
+            ":now": us(now),
+        },
+    )
+    .doing("writing an event")?;
+    index(tx, e.id)
+}
+
+/// Notes that something about an event changed, and puts its words in the index again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn changed(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreError> {
+    tx.execute("UPDATE events SET changed_at = ?2 WHERE id = ?1", (id.0, us(now)))
+        .doing("noting a change")?;
+    index(tx, id)
+}
+
+/// Puts the words of an event into the index that the Programme is searched by.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn index(tx: &Tx<'_>, id: EventId) -> Result<(), StoreError> {
+    let Some(e) = by_id(tx, id)? else { return Ok(()) };
+    let write = || -> rusqlite::Result<()> {
+        let places: String = tx.query_row(
+            "SELECT coalesce((SELECT group_concat(name, ' ') FROM (
+                    SELECT DISTINCT v.name FROM dates d JOIN venues v ON v.id = d.venue_id WHERE d.event_id = ?1)), '')
+                || ' ' || coalesce((SELECT group_concat(name, ' ') FROM (
+                    SELECT DISTINCT h.name FROM dates d JOIN date_hosts dh ON dh.date_id = d.id
+                    JOIN hosts h ON h.id = dh.host_id WHERE d.event_id = ?1)), '')
+                || ' ' || coalesce((SELECT group_concat(t.name, ' ') FROM event_tags et
+                    JOIN tags t ON t.id = et.tag_id WHERE et.event_id = ?1), '')",
+            [id.0],
+            |row| row.get(0),
+        )?;
+        let text = without_marks(&e.description);
+        let words = matricle_core::words::fold(&format!(
+            "{} {} {} {text} {places}",
+            e.title, e.kind, e.lead
+        ));
+        tx.execute("DELETE FROM event_text WHERE rowid = ?1", [id.0])?;
+        tx.execute("INSERT INTO event_text (rowid, words) VALUES (?1, ?2)", (id.0, words))?;
+        Ok(())
+    };
+    write().doing("indexing an event")
+}
+
+/// The text of sanitised HTML.
+#[must_use]
+pub fn without_marks(html: &str) -> String {
+    let mut text = String::with_capacity(html.len());
+    let mut inside = false;
+    for c in html.chars() {
+        match c {
+            '<' => {
+                inside = true;
+                text.push(' ');
+            }
+            '>' => inside = false,
+            c if !inside => text.push(c),
+            _ => {}
+        }
+    }
+    text.replace("&lt;", "<")
+        .replace("&gt;", ">")
+        .replace("&quot;", "\"")
+        .replace("&#39;", "'")
+        .replace("&nbsp;", " ")
+        .replace("&amp;", "&")
+}
+
+/// Every word of the index.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn vocabulary(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached("SELECT term FROM event_vocabulary")
+        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+        .doing("reading the index")
+}
+
+/// The tags of an event: keys and names.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tags_of(conn: &Connection, id: EventId) -> Result<Vec<(String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT t.slug, t.name FROM event_tags et JOIN tags t ON t.id = et.tag_id
+         WHERE et.event_id = ?1 ORDER BY t.name",
+    )
+    .and_then(|mut q| q.query_map([id.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+    .doing("reading tags")
+}
+
+/// Gives an event these tags, by their slugs, and no others.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_tags(tx: &Tx<'_>, id: EventId, slugs: &[String]) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute("DELETE FROM event_tags WHERE event_id = ?1", [id.0])?;
+        for slug in slugs {
             tx.execute(
-            "INSERT INTO events (slug, title, kind, lead, description, bring, refund_note, state,
-                hold_minutes, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
-            rusqlite::params![
-                new.slug, new.title, new.kind, new.lead, new.description, new.bring,
-                new.refund_note, new.state.word(), new.hold_minutes, us(now)
-            ],
-        )?;
-            let event = tx.last_insert_rowid();
-            let mut kinds = Vec::new();
-            for (position, name) in (0i64..).zip(&new.pools) {
-                tx.execute(
-                    "INSERT INTO pool_kinds (event_id, position, name) VALUES (?1, ?2, ?3)",
-                    (event, position, name),
-                )?;
-                kinds.push(tx.last_insert_rowid());
-            }
-            for (position, ticket) in (0i64..).zip(&new.tickets) {
-                insert_ticket(tx, event, position, ticket, &kinds)?;
-            }
-            for (position, q) in (0i64..).zip(&new.questions) {
-                let answering = serde_json::to_string(&q.answering)
-                    .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))?;
-                tx.execute(
-                    "INSERT INTO questions (event_id, position, label, answering, needed)
-                 VALUES (?1, ?2, ?3, ?4, ?5)",
-                    (event, position, &q.label, answering, q.needed),
-                )?;
-            }
-            for date in &new.dates {
-                insert_date(tx, event, date, &kinds)?;
-            }
-            Ok(event)
-        };
-    write().map(EventId).doing("writing an event")
+                "INSERT OR IGNORE INTO event_tags (event_id, tag_id) SELECT ?1, id FROM tags WHERE slug = ?2",
+                (id.0, slug),
+            )?;
+        }
+        Ok(())
+    };
+    write().doing("tagging an event")
 }
 
-fn insert_ticket(
+/// An event in a list of events.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EventRow {
+    /// The event.
+    pub event: Event,
+    /// When its first and its last date start, local.
+    pub span: Option<(jiff::civil::DateTime, jiff::civil::DateTime)>,
+    /// When its last date ends.
+    pub ends_at: Option<Timestamp>,
+    /// How many dates it has.
+    pub dates: u32,
+    /// Seats taken and in all, of its first pool.
+    pub seats: (u32, u32),
+}
+
+/// All events with what a list says of them, those with the latest end first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn rows(conn: &Connection) -> Result<Vec<EventRow>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {EVENT_COLUMNS}, s.first, s.last, s.ends_at, coalesce(s.dates, 0) AS dates,
+            coalesce(s.taken, 0) AS taken, coalesce(s.capacity, 0) AS capacity
+         FROM events e LEFT JOIN (
+            SELECT d.event_id, min(d.starts) AS first, max(d.starts) AS last, max(d.ends_at) AS ends_at,
+                count(*) AS dates, sum(p.capacity) AS capacity,
+                sum(p.held + p.requested + p.awaiting_payment + p.confirmed) AS taken
+            FROM dates d LEFT JOIN pool_kinds k ON k.event_id = d.event_id AND k.position = 0
+            LEFT JOIN pools p ON p.date_id = d.id AND p.kind_id = k.id GROUP BY d.event_id
+         ) s ON s.event_id = e.id ORDER BY s.ends_at IS NULL DESC, s.ends_at DESC, e.id DESC"
+    ))
+    .and_then(|mut q| {
+        q.query_map([], |row| {
+            let local = |column| -> rusqlite::Result<Option<jiff::civil::DateTime>> {
+                let text: Option<String> = row.get(column)?;
+                text.map(|t| t.parse().map_err(|_| foreign("dates.starts", t))).transpose()
+            };
+            Ok(EventRow {
+                event: event(row)?,
+                span: local("first")?.zip(local("last")?),
+                ends_at: instant_or(row, "ends_at")?,
+                dates: row.get("dates")?,
+                seats: (row.get("taken")?, row.get("capacity")?),
+            })
+        })?
+        .collect()
+    })
+    .doing("listing events")
+}
+
+/// A saved starting point for events.
+#[derive(Debug, Clone)]
+pub struct Pattern {
+    /// Its key.
+    pub id: i64,
+    /// Its name.
+    pub name: String,
+    /// The event it starts.
+    pub plan: NewEvent,
+}
+
+/// Saves a pattern under a name; one of the same name is replaced.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn save_pattern(
     tx: &Tx<'_>,
-    event: i64,
-    position: i64,
-    ticket: &NewTicketType,
-    kinds: &[i64],
-) -> rusqlite::Result<()> {
-    tx.execute(
-        "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
-            early_until, sale_from, sale_until, per_date, most, admits)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
-        rusqlite::params![
-            event,
-            position,
-            ticket.name,
-            ticket.note,
-            ticket.minor,
-            ticket.early.map(|e| e.minor),
-            ticket.early.map(|e| us(e.until)),
-            ticket.sale.from.map(us),
-            ticket.sale.until.map(us),
-            ticket.per_date,
-            ticket.most,
-            ticket.admits
-        ],
-    )?;
-    let id = tx.last_insert_rowid();
-    for &(pool, seats) in &ticket.draws {
-        tx.execute(
-            "INSERT INTO draws (ticket_type_id, kind_id, seats) VALUES (?1, ?2, ?3)",
-            (id, kinds.get(pool), seats),
-        )?;
-    }
-    Ok(())
+    name: &str,
+    plan: &NewEvent,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    serde_json::to_string(plan)
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .and_then(|json| {
+            tx.execute(
+                "INSERT INTO patterns (name, plan, made_at) VALUES (?1, ?2, ?3)
+                 ON CONFLICT (name) DO UPDATE SET plan = ?2",
+                (name, json, us(now)),
+            )
+        })
+        .map(drop)
+        .doing("saving a pattern")
 }
 
-fn insert_date(tx: &Tx<'_>, event: i64, new: &NewDate, kinds: &[i64]) -> rusqlite::Result<()> {
-    let venue: i64 = tx.query_row(
-        "INSERT INTO venues (name, address, directions) VALUES (?1, ?2, ?3)
-         ON CONFLICT (name) DO UPDATE SET name = name RETURNING id",
-        (&new.venue, &new.address, &new.directions),
-        |row| row.get(0),
-    )?;
+/// All patterns by name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn patterns(conn: &Connection) -> Result<Vec<Pattern>, StoreError> {
+    conn.prepare_cached("SELECT id, name, plan FROM patterns ORDER BY name")
+        .and_then(|mut q| {
+            q.query_map([], |row| {
+                let plan: String = row.get("plan")?;
+                Ok(Pattern {
+                    id: row.get("id")?,
+                    name: row.get("name")?,
+                    plan: serde_json::from_str(&plan)
+                        .map_err(|_| foreign("patterns.plan", plan))?,
+                })
+            })?
+            .collect()
+        })
+        .doing("reading patterns")
+}
+
+/// Forgets a pattern; events made from it stay.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn drop_pattern(tx: &Tx<'_>, id: i64) -> Result<(), StoreError> {
+    tx.execute("DELETE FROM patterns WHERE id = ?1", [id]).map(drop).doing("forgetting a pattern")
+}
+
+/// The picture of an event.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Picture {
+    /// Its key; another picture has another.
+    pub id: i64,
+    /// What it shows.
+    pub alt: String,
+    /// Pixels across the large one.
+    pub width: u32,
+    /// Pixels down the large one.
+    pub height: u32,
+}
+
+/// The picture of an event, if it has one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn picture(conn: &Connection, event: EventId) -> Result<Option<Picture>, StoreError> {
+    conn.prepare_cached("SELECT id, alt, width, height FROM pictures WHERE event_id = ?1")
+        .and_then(|mut q| {
+            q.query_row([event.0], |row| {
+                Ok(Picture {
+                    id: row.get(0)?,
+                    alt: row.get(1)?,
+                    width: row.get(2)?,
+                    height: row.get(3)?,
+                })
+            })
+            .optional()
+        })
+        .doing("looking a picture up")
+}
+
+/// The bytes of a picture: JPEG, for a screen or for a phone.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn picture_bytes(
+    conn: &Connection,
+    id: i64,
+    small: bool,
+) -> Result<Option<Vec<u8>>, StoreError> {
+    let column = if small { "small" } else { "large" };
+    conn.prepare_cached(&format!("SELECT {column} FROM pictures WHERE id = ?1"))
+        .and_then(|mut q| q.query_row([id], |row| row.get(0)).optional())
+        .doing("reading a picture")
+}
+
+/// Gives an event a picture in the place of any it had.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_picture(
+    tx: &Tx<'_>,
+    event: EventId,
+    picture: &Picture,
+    large: &[u8],
+    small: &[u8],
+) -> Result<(), StoreError> {
+    drop_picture(tx, event)?;
     tx.execute(
-        "INSERT INTO dates (event_id, starts, ends, zone, starts_at, ends_at, venue_id, room, hosts)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
-        rusqlite::params![
-            event,
-            new.span.starts.to_string(),
-            new.span.ends.to_string(),
-            new.span.zone,
-            us(new.span.starts_at),
-            us(new.span.ends_at),
-            venue,
-            new.room,
-            new.hosts
-        ],
-    )?;
-    let date = tx.last_insert_rowid();
-    for (kind, capacity) in kinds.iter().zip(&new.capacities) {
-        tx.execute(
-            "INSERT INTO pools (date_id, kind_id, capacity) VALUES (?1, ?2, ?3)",
-            (date, kind, capacity),
-        )?;
-    }
-    Ok(())
+        "INSERT INTO pictures (id, event_id, alt, width, height, large, small)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        (picture.id, event.0, &picture.alt, picture.width, picture.height, large, small),
+    )
+    .map(drop)
+    .doing("keeping a picture")
+}
+
+/// Takes the picture of an event away.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn drop_picture(tx: &Tx<'_>, event: EventId) -> Result<(), StoreError> {
+    tx.execute("DELETE FROM pictures WHERE event_id = ?1", [event.0])
+        .map(drop)
+        .doing("taking a picture away")
 }

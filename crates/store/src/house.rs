@@ -3,7 +3,7 @@
 use matricle_core::Currency;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
-use crate::convert::word;
+use crate::convert::{foreign, word};
 use crate::{Doing, StoreError, Tx};
 
 /// The club, association or organiser whose events these are.
@@ -19,6 +19,25 @@ pub struct House {
     pub email: String,
     /// What bookers agree to.
     pub terms: String,
+    /// Cancellation steps: until so many days before, so many percent are given back;
+    /// the longest before comes first.
+    pub steps: Vec<(u32, u32)>,
+    /// Origins of sites that may show our stubs inside their pages.
+    pub embed_sites: Vec<String>,
+}
+
+impl Default for House {
+    fn default() -> Self {
+        Self {
+            name: String::new(),
+            currency: Currency::EUR,
+            zone: "UTC".into(),
+            email: String::new(),
+            terms: String::new(),
+            steps: vec![(14, 100), (3, 50)],
+            embed_sites: Vec::new(),
+        }
+    }
 }
 
 /// Reads the house, if it has been set up.
@@ -26,7 +45,7 @@ pub struct House {
 /// # Errors
 /// SQLite refuses.
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
-    conn.prepare_cached("SELECT name, currency, zone, email, terms FROM house")
+    conn.prepare_cached("SELECT name, currency, zone, email, terms, steps, embed_sites FROM house")
         .and_then(|mut q| {
             q.query_row([], |row| {
                 Ok(House {
@@ -35,6 +54,15 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
                     zone: row.get("zone")?,
                     email: row.get("email")?,
                     terms: row.get("terms")?,
+                    steps: {
+                        let steps: String = row.get("steps")?;
+                        serde_json::from_str(&steps).map_err(|_| foreign("house.steps", steps))?
+                    },
+                    embed_sites: row
+                        .get::<_, String>("embed_sites")?
+                        .lines()
+                        .map(String::from)
+                        .collect(),
                 })
             })
             .optional()
@@ -47,17 +75,22 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
 /// # Errors
 /// SQLite refuses.
 pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
+    let steps = serde_json::to_string(&house.steps)
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .doing("writing the house")?;
     tx.execute(
-        "INSERT INTO house (id, name, currency, zone, email, terms)
-         VALUES (1, :name, :currency, :zone, :email, :terms)
+        "INSERT INTO house (id, name, currency, zone, email, terms, steps, embed_sites)
+         VALUES (1, :name, :currency, :zone, :email, :terms, :steps, :sites)
          ON CONFLICT (id) DO UPDATE SET name = :name, currency = :currency, zone = :zone,
-            email = :email, terms = :terms",
+            email = :email, terms = :terms, steps = :steps, embed_sites = :sites",
         named_params! {
             ":name": house.name,
             ":currency": house.currency.letters(),
             ":zone": house.zone,
             ":email": house.email,
             ":terms": house.terms,
+            ":steps": steps,
+            ":sites": house.embed_sites.join("\n"),
         },
     )
     .map(drop)

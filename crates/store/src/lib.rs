@@ -6,6 +6,7 @@
 
 pub mod bookings;
 pub mod check;
+pub mod clashes;
 mod convert;
 pub mod door;
 mod error;
@@ -15,6 +16,9 @@ mod migrate;
 pub mod outbox;
 pub mod payments;
 pub mod people;
+pub mod places;
+pub mod sessions;
+pub mod slots;
 mod store;
 
 pub use convert::{at, us};

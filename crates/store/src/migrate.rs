@@ -1,13 +1,21 @@
 use rusqlite_migration::{M, Migrations};
 
+use crate::Doing;
+
 /// All migrations in order. Forward only; never edited after release.
 fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(include_str!("migrations/0001_line.sql"))])
+    Migrations::new(vec![
+        M::up(include_str!("migrations/0001_line.sql")),
+        M::up(include_str!("migrations/0002_plan.sql")).foreign_key_check(),
+    ])
 }
 
 /// Brings the schema up to date.
 pub(crate) fn to_latest(conn: &mut rusqlite::Connection) -> Result<(), crate::StoreError> {
-    Ok(migrations().to_latest(conn)?)
+    // Tables are rebuilt with foreign keys off (sqlite.org/lang_altertable.html §7).
+    conn.pragma_update(None, "foreign_keys", false).doing("migrating")?;
+    migrations().to_latest(conn)?;
+    conn.pragma_update(None, "foreign_keys", true).doing("migrating")
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, Row};
 
-use crate::convert::{foreign, instant, instant_or};
+use crate::convert::{instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
 
 /// What a message is about.
@@ -14,6 +14,14 @@ pub enum Kind {
     Confirmation,
     /// The booking was cancelled.
     Cancellation,
+    /// The date, or the whole event, will not happen.
+    CalledOff,
+    /// The date moved to another time or place.
+    Moved,
+    /// The organiser said yes, and money is due.
+    Approval,
+    /// The organiser said no.
+    Refusal,
 }
 
 impl Kind {
@@ -23,7 +31,18 @@ impl Kind {
         match self {
             Self::Confirmation => "confirmation",
             Self::Cancellation => "cancellation",
+            Self::CalledOff => "called off",
+            Self::Moved => "moved",
+            Self::Approval => "approval",
+            Self::Refusal => "refusal",
         }
+    }
+
+    fn from_word(word: &str) -> Option<Self> {
+        use Kind::{Approval, CalledOff, Cancellation, Confirmation, Moved, Refusal};
+        [Confirmation, Cancellation, CalledOff, Moved, Approval, Refusal]
+            .into_iter()
+            .find(|kind| kind.word() == word)
     }
 }
 
@@ -50,21 +69,18 @@ pub struct Message {
     pub sent_at: Option<Timestamp>,
     /// Why the last try failed.
     pub last_error: Option<String>,
+    /// A reason, or how it was before; may be empty.
+    pub note: String,
 }
 
 const COLUMNS: &str = "o.id, o.booking_id, o.kind, o.address, o.message_id, o.state, o.planned_at, o.tries, \
-     o.sent_at, o.last_error";
+     o.sent_at, o.last_error, o.note";
 
 fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
-    let kind: String = row.get("kind")?;
     Ok(Message {
         id: row.get("id")?,
         booking: BookingId(row.get("booking_id")?),
-        kind: match kind.as_str() {
-            "confirmation" => Kind::Confirmation,
-            "cancellation" => Kind::Cancellation,
-            _ => return Err(foreign("outbox.kind", kind)),
-        },
+        kind: word(row, "kind", Kind::from_word)?,
         address: row.get("address")?,
         message_id: row.get("message_id")?,
         state: row.get("state")?,
@@ -72,6 +88,7 @@ fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
         tries: row.get("tries")?,
         sent_at: instant_or(row, "sent_at")?,
         last_error: row.get("last_error")?,
+        note: row.get("note")?,
     })
 }
 
@@ -87,22 +104,62 @@ pub fn plan(
     message_id: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
+    plan_noted(tx, booking, kind, "", address, message_id, "", now)
+}
+
+/// Plans a message of which there may be several of a kind: `which` tells them apart.
+/// `note` is a reason, or how it was before.
+///
+/// # Errors
+/// SQLite refuses.
+#[allow(clippy::too_many_arguments, reason = "a row, written in one place")]
+pub fn plan_noted(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    kind: Kind,
+    which: &str,
+    address: &str,
+    message_id: &str,
+    note: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
     tx.prepare_cached(
-        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, kind, address, message_id, state, planned_at, next_try_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, 'planned', ?6, ?6)",
+        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, kind, address, message_id, note, state, planned_at, next_try_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?7, 'planned', ?6, ?6)",
     )
     .and_then(|mut q| {
         q.execute((
-            format!("{} {}", kind.word(), booking),
+            format!("{} {booking}{which}", kind.word()),
             booking.0,
             kind.word(),
             address,
             message_id,
             us(now),
+            note,
         ))
     })
     .map(drop)
     .doing("planning a message")
+}
+
+/// Messages of some kinds about an event's bookings, with reference and name, the latest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn told(
+    conn: &Connection,
+    event: EventId,
+) -> Result<Vec<(Message, String, String)>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS}, b.reference, b.name FROM outbox o JOIN bookings b ON b.id = o.booking_id
+         JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND o.kind IN ('called off', 'moved') AND b.test = 0 ORDER BY o.id DESC"
+    ))
+    .and_then(|mut q| {
+        q.query_map([event.0], |row| Ok((message(row)?, row.get("reference")?, row.get("name")?)))?
+            .collect()
+    })
+    .doing("reading who is told")
 }
 
 /// Withdraws what has not gone out about a booking.
@@ -194,6 +251,18 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Message>,
     .doing("reading messages")
 }
 
+/// How many messages about a booking have not gone out.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unsent(conn: &Connection, booking: BookingId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM outbox WHERE booking_id = ?1 AND state IN ('planned', 'sending')",
+    )
+    .and_then(|mut q| q.query_row([booking.0], |row| row.get(0)))
+    .doing("counting messages")
+}
+
 /// Messages that failed or are late, oldest first.
 ///
 /// # Errors
@@ -230,7 +299,7 @@ pub fn count(conn: &Connection, event: EventId, kind: Kind) -> Result<SentCount,
         "SELECT coalesce(sum(o.state = 'sent'), 0), coalesce(sum(o.state IN ('planned', 'sending')), 0),
             min(o.sent_at), max(o.sent_at)
          FROM outbox o JOIN bookings b ON b.id = o.booking_id JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND o.kind = ?2",
+         WHERE d.event_id = ?1 AND o.kind = ?2 AND b.test = 0",
     )
     .and_then(|mut q| {
         q.query_row((event.0, kind.word()), |row| {

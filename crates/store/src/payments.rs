@@ -235,7 +235,7 @@ pub struct ToGiveBack {
 pub fn to_give_back(conn: &Connection) -> Result<Vec<ToGiveBack>, StoreError> {
     conn.prepare_cached(
         "SELECT b.reference, b.name, p.amount_minor FROM payments p JOIN bookings b ON b.id = p.booking_id
-         WHERE p.state = 'surplus' OR (p.state = 'paid' AND b.state = 'cancelled')
+         WHERE b.test = 0 AND (p.state = 'surplus' OR (p.state = 'paid' AND b.state = 'cancelled'))
          ORDER BY p.settled_at",
     )
     .and_then(|mut q| {

@@ -75,6 +75,46 @@ pub fn employ(
     .doing("giving a person a role")
 }
 
+/// Everybody with a role, by name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn staff_of(conn: &Connection) -> Result<Vec<Staff>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, name, email, role FROM people WHERE role IS NOT NULL ORDER BY name",
+    )
+    .and_then(|mut q| q.query_map([], staff)?.collect())
+    .doing("reading who works here")
+}
+
+/// Gives somebody who has a role another one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_role(tx: &Tx<'_>, email: &str, name: &str, role: Role) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE people SET role = ?2, name = ?3 WHERE email = ?1 AND role IS NOT NULL",
+        (email, role.word(), name),
+    )
+    .map(drop)
+    .doing("giving a person a role")
+}
+
+/// Takes a person's role away and ends their sessions; gives their name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_role(tx: &Tx<'_>, id: PersonId) -> Result<Option<String>, StoreError> {
+    tx.execute("DELETE FROM sessions WHERE person_id = ?1", [id.0]).doing("ending sessions")?;
+    tx.query_row(
+        "UPDATE people SET role = NULL, password_hash = NULL WHERE id = ?1 AND role IS NOT NULL RETURNING name",
+        [id.0],
+        |row| row.get(0),
+    )
+    .optional()
+    .doing("taking a role away")
+}
+
 /// The record of whoever books with this address; made when there is none. The
 /// name of an existing record stays as it is.
 ///

@@ -16,6 +16,7 @@ struct Own;
 #[folder = "../../assets/vendor"]
 #[include = "bootstrap/*.css"]
 #[include = "htmx/*.js"]
+#[include = "trix/trix*"]
 #[include = "zxing/zxing*"]
 #[include = "fonts/*.woff2"]
 struct Vendor;

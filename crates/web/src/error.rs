@@ -83,7 +83,20 @@ impl IntoResponse for WebError {
                     if bookings == 1 { "One booking is".into() } else { format!("{bookings} bookings are") }
                 ),
             ),
-            Self::Desk(DeskError::Details(_) | DeskError::Quick(_)) => (
+            Self::Desk(DeskError::Who(refusal)) => {
+                (StatusCode::FORBIDDEN, "Not open to everybody", crate::wording::who(&refusal))
+            }
+            Self::Desk(DeskError::SignUp(refusal)) => (
+                StatusCode::CONFLICT,
+                "The session cannot be had",
+                crate::wording::sign_up(&refusal, |_| "This session".into()),
+            ),
+            Self::Desk(DeskError::OverFull(_)) => (
+                StatusCode::CONFLICT,
+                "More people than seats",
+                "More have booked than would fit. Go back and say whether that is meant.".into(),
+            ),
+            Self::Desk(DeskError::Details(_) | DeskError::Quick(_) | DeskError::Form(_)) => (
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "Some fields need another look",
                 "Go back to the form; what you typed is kept.".into(),

@@ -46,6 +46,7 @@ pub(crate) struct Guards {
     booking: DefaultKeyedRateLimiter<IpAddr>,
     policy: HeaderValue,
     door_policy: HeaderValue,
+    pay_origin: String,
 }
 
 impl Guards {
@@ -65,9 +66,21 @@ impl Guards {
         Self {
             sign_in: a_minute(settings.limits.sign_in),
             booking: a_minute(settings.limits.booking),
+            pay_origin: settings.pay_origin.clone(),
             policy: policy(""),
             door_policy: policy(" 'wasm-unsafe-eval'"),
         }
+    }
+
+    /// The policy of a page with the editor, whose own style carries this word.
+    pub(crate) fn policy_for_editor(&self, nonce: &str) -> HeaderValue {
+        let text = format!(
+            "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; font-src 'self'; \
+             img-src 'self' data: blob:; connect-src 'self'; form-action 'self' {}; \
+             frame-ancestors 'none'; base-uri 'none'",
+            self.pay_origin
+        );
+        HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static("default-src 'self'"))
     }
 
     /// Lets somebody pass, unless they asked too often.
@@ -139,7 +152,10 @@ pub(crate) async fn watch(State(app): State<App>, mut request: Request, next: Ne
     }
     let policy = if is_door { &app.guards.door_policy } else { &app.guards.policy };
     let headers = response.headers_mut();
-    headers.insert(header::CONTENT_SECURITY_POLICY, policy.clone());
+    // A page that has its own reasons sets its own policy.
+    if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
+        headers.insert(header::CONTENT_SECURITY_POLICY, policy.clone());
+    }
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("same-origin"));
     headers.insert("permissions-policy", HeaderValue::from_static("camera=(self), microphone=()"));

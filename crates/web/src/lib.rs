@@ -54,6 +54,9 @@ pub(crate) struct App {
     pub(crate) stop: watch::Receiver<bool>,
 }
 
+/// Largest upload of a picture, with the form around it, in bytes.
+const PICTURE: usize = 13 * 1024 * 1024;
+
 /// All pages. Open streams end when `stop` turns true.
 pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Router {
     let app = App {
@@ -69,6 +72,14 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/events/{slug}", get(programme::event::show))
         .route("/events/{slug}/choose", get(programme::event::back).post(programme::event::choose))
         .route("/events/{slug}/keep", get(programme::event::back).post(programme::event::keep))
+        .route("/pictures/{id}/{size}", get(programme::event::picture))
+        .route("/feeds/{file}", get(programme::feeds::all))
+        .route("/feeds/{about}/{file}", get(programme::feeds::about))
+        .route("/feeds/host/{id}/{file}", get(programme::feeds::host))
+        .route("/embed.js", get(programme::embed::script))
+        .route("/embed/list", get(programme::embed::list))
+        .route("/embed/events/{slug}", get(programme::embed::event))
+        .route("/booking/{reference}/{key}/sessions", post(programme::booking::sign_up))
         .route("/booking/{reference}/{key}", get(programme::booking::show))
         .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
         .route(
@@ -94,8 +105,57 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/find", get(office::bookings::find))
         .route("/office/events", get(office::events::list))
         .route("/office/events/new", get(office::quick::show).post(office::quick::make))
+        .route("/office/events.csv", get(office::events::file))
+        .route("/office/events.xlsx", get(office::events::file))
+        .route("/office/events/many", post(office::events::many))
+        .route("/office/events/new/from", post(office::quick::start))
         .route("/office/events/{id}", get(office::events::sheet))
-        .route("/office/events/{id}/programme", post(office::quick::show_in_programme))
+        .route("/office/events/{id}/programme", post(office::planning::show_in_programme))
+        .route("/office/events/{id}/publish-at", post(office::planning::publish_at))
+        .route("/office/events/{id}/tests", post(office::planning::clear_tests))
+        .route("/office/events/{id}/pattern", post(office::planning::save_pattern))
+        .route(
+            "/office/events/{id}/wording",
+            get(office::planning::wording).post(office::planning::reword),
+        )
+        .route(
+            "/office/events/{id}/picture",
+            post(office::planning::picture).layer(DefaultBodyLimit::max(PICTURE)),
+        )
+        .route("/office/events/{id}/tickets", get(office::planning::tickets))
+        .route(
+            "/office/events/{id}/tickets/{ticket}",
+            get(office::planning::ticket).post(office::planning::save_ticket),
+        )
+        .route("/office/events/{id}/questions", get(office::planning::questions))
+        .route(
+            "/office/events/{id}/questions/{question}",
+            get(office::planning::question).post(office::planning::save_question),
+        )
+        .route(
+            "/office/events/{id}/who",
+            get(office::planning::who).post(office::planning::save_who),
+        )
+        .route("/office/events/{id}/told", get(office::planning::told))
+        .route("/office/events/{id}/dates", get(office::dates::show).post(office::dates::add))
+        .route("/office/events/{id}/pools", post(office::dates::add_pool))
+        .route("/office/events/{id}/slots", post(office::dates::plan_slots))
+        .route(
+            "/office/events/{id}/call-off",
+            get(office::dates::before_calling_off).post(office::dates::call_off),
+        )
+        .route("/office/dates/{id}/change", post(office::dates::change))
+        .route("/office/dates/{id}/remove", post(office::dates::remove))
+        .route("/office/dates/{id}/sessions", post(office::dates::session))
+        .route("/office/board", get(office::board::show))
+        .route("/office/mine", get(office::house::mine))
+        .route("/office/house", get(office::house::show).post(office::house::set_terms))
+        .route("/office/house/hours", get(office::house::hours).post(office::house::set_hours))
+        .route("/office/house/closed", post(office::house::close_day))
+        .route("/office/house/people", get(office::house::people).post(office::house::give_role))
+        .route("/office/house/people/{id}", post(office::house::take_role))
+        .route("/office/house/{tab}", get(office::house::part))
+        .route("/office/house/{thing}/{id}", post(office::house::save))
         .route("/office/events/{id}/confirmations", get(office::events::confirmations))
         .route("/office/dates/{id}/live", get(office::events::live))
         .route("/office/bookings", get(office::bookings::list))
@@ -104,6 +164,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/office/bookings/{reference}/cancel",
             get(office::bookings::before_cancelling).post(office::bookings::cancel),
         )
+        .route("/office/bookings/{reference}/answer", post(office::bookings::answer))
         // Door
         .route("/door", get(door::dates))
         .route("/door/{date}", get(door::show))

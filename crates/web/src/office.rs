@@ -1,7 +1,12 @@
 //! The staff face.
 
+pub(crate) mod board;
 pub(crate) mod bookings;
+pub(crate) mod dates;
 pub(crate) mod events;
+mod fields;
+pub(crate) mod house;
+pub(crate) mod planning;
 pub(crate) mod quick;
 pub(crate) mod signin;
 pub(crate) mod today;
@@ -53,13 +58,10 @@ pub(crate) fn booking_row(row: &Listed, zone: &str, now: Timestamp) -> BookingRo
 pub(crate) struct DateRow {
     pub(crate) href: String,
     pub(crate) title: String,
-    pub(crate) kind: String,
-    pub(crate) when: String,
     pub(crate) near: String,
     pub(crate) place: String,
     pub(crate) strip: String,
     pub(crate) seats: String,
-    pub(crate) state: &'static str,
     pub(crate) door: Option<String>,
 }
 
@@ -68,18 +70,9 @@ pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
     let today = words::local(now, &span.zone).date();
     let is_today = span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
     let taken = row.pool.taken.total();
-    let state = if row.event.state == matricle_store::events::EventState::Published
-        && span.ends_at <= now
-    {
-        "past"
-    } else {
-        row.event.state.word()
-    };
     DateRow {
         href: format!("/office/events/{}", row.event.id),
         title: row.event.title.clone(),
-        kind: row.event.kind.clone(),
-        when: words::span(span.starts, span.ends, today),
         near: format!(
             "{}, {}–{}",
             words::near_day(span.starts.date(), today),
@@ -89,7 +82,6 @@ pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
         place: row.date.place(),
         strip: strip::svg(&row.pool, row.inside, strip::SMALL),
         seats: format!("{taken} of {}", row.pool.capacity),
-        state,
         door: is_today.then(|| format!("/door/{}", row.date.id)),
     }
 }

@@ -31,6 +31,10 @@ pub(crate) struct Frame {
     pub(crate) me: Option<String>,
     /// Whether they may see the Office.
     pub(crate) office: bool,
+    /// Whether they may plan events.
+    pub(crate) plans: bool,
+    /// Whether they lead dates of their own.
+    pub(crate) hosts: bool,
     /// The token of this visitor's forms.
     pub(crate) token: String,
     /// In the addresses of scripts and styles.
@@ -53,6 +57,8 @@ impl Frame {
             house: house.into(),
             me: staff.map(|s| s.name.clone()),
             office: staff.is_some_and(|s| s.role.may(Right::SeeOffice)),
+            plans: staff.is_some_and(|s| s.role.may(Right::PlanEvents)),
+            hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
             token: app.desk.secrets.form_token(&visitor.0),
             version: &assets::VERSION,
         }

@@ -1,4 +1,7 @@
-//! What the faces share: the seat strip and the thread, drawn as SVG.
+//! What the faces share, drawn as SVG: the seat strip, the thread, the board, the grid of
+//! sessions.
 
+pub(crate) mod board;
+pub(crate) mod grid;
 pub(crate) mod strip;
 pub(crate) mod thread;

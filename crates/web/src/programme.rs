@@ -2,5 +2,7 @@
 
 pub(crate) mod booking;
 pub(crate) mod catalogue;
+pub(crate) mod embed;
 pub(crate) mod event;
+pub(crate) mod feeds;
 mod stub;

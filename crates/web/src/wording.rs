@@ -1,12 +1,15 @@
 //! Refusals in words: one sentence each, saying what to do.
 
-use matricle_core::TicketTypeId;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
+use matricle_core::form::Fault;
 use matricle_core::price::PriceRefusal;
 use matricle_core::quick;
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
+use matricle_core::sessions::SignUpRefusal;
+use matricle_core::who::WhoRefusal;
+use matricle_core::{SessionId, TicketTypeId};
 use matricle_formats::words;
 use matricle_store::events::TicketType;
 
@@ -44,6 +47,21 @@ pub(crate) fn choice(refusal: &ChoiceRefusal, tickets: &[TicketType]) -> String 
         ChoiceRefusal::Seats(SeatRefusal::UnknownTicket { .. }) => {
             "One of the tickets is not offered any more. Choose again.".into()
         }
+        ChoiceRefusal::TooFewInOne { ticket, least, .. } => {
+            format!("“{}” is sold from {least} on. Choose more, or another ticket.", name(*ticket))
+        }
+        ChoiceRefusal::Closed { ticket } => {
+            format!("“{}” is not on sale at present.", name(*ticket))
+        }
+        ChoiceRefusal::MembersOnly { ticket } => {
+            format!("“{}” is for members. Sign in, or choose another ticket.", name(*ticket))
+        }
+        ChoiceRefusal::CalledOff => "This date will not take place. Choose another one.".into(),
+        ChoiceRefusal::Notice { notice } => format!(
+            "This appointment can be booked from {} to {} before it. Choose another one.",
+            words::count(notice.days_ahead, "days"),
+            words::count(notice.hours, "hours")
+        ),
         ChoiceRefusal::Price(PriceRefusal::OutOfRange { .. }) => {
             "That many cannot be booked at once. Choose fewer.".into()
         }
@@ -56,13 +74,107 @@ pub(crate) fn problem(field: Field, problem: &Problem) -> String {
         (Field::Name, Problem::Missing) => "Tell us your name.".into(),
         (Field::Email, Problem::Missing) => "We need an address to send your tickets to.".into(),
         (Field::Attendee(_), Problem::Missing) => "Who is coming? A name is enough.".into(),
-        (Field::Answer(_) | Field::Terms, Problem::Missing) => "Please answer this.".into(),
+        (Field::AnswerOf(..) | Field::Answer(_) | Field::Terms, Problem::Missing) => {
+            "Please answer this.".into()
+        }
         (_, Problem::TooLong { most }) => format!("Shorten this to {most} characters."),
         (_, Problem::NotAnAddress) => {
             "This does not look like an e-mail address; it should be like name@post.example.".into()
         }
         (_, Problem::NotOffered) => "Choose one of the answers.".into(),
         (_, Problem::NotAgreed) => "Tick this to book.".into(),
+        (_, Problem::NotANumber) => "Write a whole number, such as 12.".into(),
+        (_, Problem::NotADay) => "Write the day like 2026-12-31.".into(),
+        (_, Problem::NotAPhone) => "Write a telephone number like +353 1 555 0199.".into(),
+    }
+}
+
+/// What is wrong with a field of a form of the Office.
+pub(crate) fn fault(field: &str, fault: &Fault) -> String {
+    match (field, fault) {
+        ("count", Fault::NeedsOther) => "Say how many dates, or until which day.".into(),
+        ("seats", Fault::Missing) => "How many people can come?".into(),
+        ("alt", Fault::Missing) => "Say what the picture shows, for those who cannot see it.".into(),
+        ("reason", Fault::Missing) => "Say why; everybody booked will read it.".into(),
+        ("options", Fault::Missing) => "Write at least two answers, one on a line.".into(),
+        ("from", Fault::Unknown) => "The session has to lie within its date.".into(),
+        ("room", Fault::Unknown) => "There is no such room.".into(),
+        ("name", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
+        ("role", Fault::Taken) => "You cannot take the key from yourself; let another administrator do it.".into(),
+        ("percent", Fault::NotANumber(..)) => "Write a percentage from 0 to 100, such as 9 or 13.5.".into(),
+        ("most", Fault::EndsFirst) => "The most has to be at least as many as the fewest.".into(),
+        ("password", Fault::NotANumber(least, _)) => format!("A password needs at least {least} characters."),
+        ("password", Fault::Missing) => "Somebody new needs a first password.".into(),
+        ("embed_sites", Fault::NotALink) => {
+            "Write each site on a line of its own like https://club.example, with nothing after the name.".into()
+        }
+        (_, Fault::Missing) => "Fill this in.".into(),
+        (_, Fault::TooLong(most)) => format!("Shorten this to {most} characters."),
+        (_, Fault::NotADay) => "Write days like 2026-12-31.".into(),
+        (_, Fault::NotATime) => "Write the time like 19:30.".into(),
+        (_, Fault::NotAnAmount) => "Write an amount like 12.50.".into(),
+        (_, Fault::NotANumber(least, most)) => {
+            format!("Write a whole number from {least} to {most}.")
+        }
+        (_, Fault::EndsFirst) => "It has to end after it starts.".into(),
+        (_, Fault::ClockChange(at)) => format!(
+            "The clocks change at {} on {}, so that hour comes twice or not at all. Choose another hour.",
+            words::clock(*at),
+            words::long_day(at.date())
+        ),
+        (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
+        (_, Fault::Taken) => "Another one has this already. Choose another.".into(),
+        (_, Fault::Unknown) => "Choose one of those offered.".into(),
+        (_, Fault::NeedsOther) => "This belongs together with the field beside it: fill in both or neither.".into(),
+        (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
+        (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
+        (_, Fault::NotAnAddress) => "This does not look like an e-mail address or a domain.".into(),
+        (_, Fault::NotALink) => "A web address begins with https://.".into(),
+        (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
+        (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
+        (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
+    }
+}
+
+/// Why somebody may not book.
+pub(crate) fn who(refusal: &WhoRefusal) -> String {
+    match refusal {
+        WhoRefusal::NotSignedIn => {
+            "This event is booked by people who have signed in with this address. Sign in first.".into()
+        }
+        WhoRefusal::WrongWord => {
+            "This event is booked with a word. Go back to the event and give the word there.".into()
+        }
+        WhoRefusal::OtherDomain { domains } => {
+            format!("This event is for people with an address at {}.", domains.join(" or "))
+        }
+        WhoRefusal::NotInvited => {
+            "This event is by invitation, and this address is not on the list. Use the one you were invited at.".into()
+        }
+        WhoRefusal::Again => {
+            "Somebody with this address has booked already; this event is booked once a person.".into()
+        }
+    }
+}
+
+/// Why sessions cannot be had.
+pub(crate) fn sign_up(refusal: &SignUpRefusal, title: impl Fn(SessionId) -> String) -> String {
+    match refusal {
+        SignUpRefusal::OpenToAll { session } => {
+            format!("“{}” is open to everybody; just go in.", title(*session))
+        }
+        SignUpRefusal::Unknown { .. } => {
+            "One of the sessions is not offered any more. Choose again.".into()
+        }
+        SignUpRefusal::Begun { session } => format!("“{}” has begun.", title(*session)),
+        SignUpRefusal::Full { session } => {
+            format!("“{}” is full. Somebody else was quicker.", title(*session))
+        }
+        SignUpRefusal::Overlaps { session, with } => format!(
+            "“{}” is at the same time as “{}”. Choose one of the two.",
+            title(*session),
+            title(*with)
+        ),
     }
 }
 
@@ -127,6 +239,7 @@ mod tests {
             name: "Family".into(),
             note: String::new(),
             admits: 4,
+            tax: None,
         }]
     }
 
@@ -165,6 +278,13 @@ mod tests {
             ChoiceRefusal::NotOnSale { ticket: id, sale: Sale::Over(at) },
             ChoiceRefusal::NotOnSale { ticket: id, sale: Sale::NotYet(at) },
             ChoiceRefusal::Price(PriceRefusal::OutOfRange { ticket: id, quantity: 9 }),
+            ChoiceRefusal::TooFewInOne { ticket: id, wanted: 1, least: 5 },
+            ChoiceRefusal::Closed { ticket: id },
+            ChoiceRefusal::MembersOnly { ticket: id },
+            ChoiceRefusal::CalledOff,
+            ChoiceRefusal::Notice {
+                notice: matricle_core::slots::Notice { hours: 18, days_ahead: 35 },
+            },
         ]
         .iter()
         .map(|refusal| choice(refusal, &tickets()))
@@ -208,6 +328,74 @@ mod tests {
         for field in [Q::Title, Q::Kind, Q::Day, Q::From, Q::Until, Q::Place, Q::Seats, Q::Price] {
             problems.iter().for_each(|p| is_a_sentence(&quick(field, *p)));
         }
+    }
+
+    #[test]
+    fn every_other_refusal_is_a_sentence() {
+        let at = jiff::civil::datetime(2027, 3, 28, 1, 30, 0, 0);
+        let faults = [
+            Fault::Missing,
+            Fault::TooLong(9),
+            Fault::NotADay,
+            Fault::NotATime,
+            Fault::NotAnAmount,
+            Fault::NotANumber(1, 9),
+            Fault::EndsFirst,
+            Fault::ClockChange(at),
+            Fault::Past,
+            Fault::Taken,
+            Fault::Unknown,
+            Fault::NeedsOther,
+            Fault::NoDate,
+            Fault::TooMany(9),
+            Fault::NotAnAddress,
+            Fault::NotALink,
+            Fault::NotAPicture,
+            Fault::TooLarge,
+            Fault::NoWord,
+        ];
+        for field in [
+            "count",
+            "seats",
+            "alt",
+            "reason",
+            "options",
+            "from",
+            "room",
+            "name",
+            "role",
+            "percent",
+            "most",
+            "password",
+            "embed_sites",
+            "other",
+        ] {
+            faults.iter().for_each(|f| is_a_sentence(&fault(field, f)));
+        }
+        let (a, b) = (SessionId(1), SessionId(2));
+        let said: Vec<String> = [
+            SignUpRefusal::OpenToAll { session: a },
+            SignUpRefusal::Unknown { session: a },
+            SignUpRefusal::Begun { session: a },
+            SignUpRefusal::Full { session: a },
+            SignUpRefusal::Overlaps { session: a, with: b },
+        ]
+        .iter()
+        .map(|r| sign_up(r, |id| format!("Talk {id}")))
+        .chain(
+            [
+                WhoRefusal::NotSignedIn,
+                WhoRefusal::WrongWord,
+                WhoRefusal::OtherDomain { domains: vec!["school.example".into()] },
+                WhoRefusal::NotInvited,
+                WhoRefusal::Again,
+            ]
+            .iter()
+            .map(who),
+        )
+        .collect();
+        said.iter().for_each(|text| is_a_sentence(text));
+        insta::assert_snapshot!(said.join("\n"));
     }
 
     #[test]

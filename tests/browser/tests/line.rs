@@ -264,7 +264,10 @@ async fn a_camera_that_is_missing_or_not_allowed_is_said_and_a_photo_does() -> R
                 matricle_core::codes::Reading::Code(code) => code,
                 _ => return Ok::<_, matricle_store::StoreError>(None),
             };
-            let Some(person) = matricle_store::door::by_code(c, code)? else { return Ok(None) };
+            let Some(person) = matricle_store::door::by_code(c, code, matricle_core::DateId(0))?
+            else {
+                return Ok(None);
+            };
             Ok(matricle_store::bookings::by_id(c, person.booking)?.map(|b| b.reference))
         })
         .await?

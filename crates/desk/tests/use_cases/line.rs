@@ -9,8 +9,10 @@ use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold;
 use matricle_desk::mailer::SendError;
+use matricle_desk::programme::Wish;
 use matricle_desk::provider::{REHEARSAL_SECRET, Status, sign};
 use matricle_desk::{Clock, DeskError, cancel, demo, office, programme, signin, timers};
+use matricle_store::bookings::HeldBy;
 use matricle_store::{outbox, payments};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -22,8 +24,9 @@ async fn the_demo_is_sound_and_seeded_once() {
     let w = world().await;
     assert_eq!(w.faults().await, Vec::<String>::new());
     assert!(!demo::seed(&w.desk).await.unwrap());
-    let (_, dates) = programme::catalogue(&w.desk).await.unwrap();
-    assert!(dates.len() >= 10, "{}", dates.len());
+    let all = programme::catalogue(&w.desk, Wish::default(), 100).await.unwrap();
+    let dates = all.found.dates;
+    assert!(dates.len() >= 15, "{}", dates.len());
     assert!(dates.iter().any(|d| d.pool.free() == 0) && dates.iter().any(|d| d.pool.free() == 1));
 }
 
@@ -201,11 +204,11 @@ async fn choosing_again_replaces_the_hold_and_a_refusal_leaves_it_as_it_was() {
     let draft = Draft { name: "Half typ".into(), ..Draft::default() };
     hold::type_on(&w.desk, first, draft).await.unwrap();
     let (date, wanted) = w.choice(CANDLES, &[0, 0, 2]).await;
-    let second = hold::keep(&w.desk, date, wanted, Some(first)).await.unwrap();
+    let second = hold::keep(&w.desk, date, wanted, HeldBy::default(), Some(first)).await.unwrap();
     assert_eq!((second, w.free(CANDLES).await), (first, before - 4));
     assert_eq!(w.sheet(first).await.booking.draft.name, "Half typ");
     let (date, too_many) = w.choice(CANDLES, &[0, 10, 10]).await;
-    assert!(hold::keep(&w.desk, date, too_many, Some(first)).await.is_err());
+    assert!(hold::keep(&w.desk, date, too_many, HeldBy::default(), Some(first)).await.is_err());
     assert_eq!((w.state(first).await, w.free(CANDLES).await), (State::Held, before - 4));
 }
 

@@ -13,8 +13,10 @@ use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::mailer::Recorder;
+use matricle_desk::programme::Looking;
 use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, sign};
 use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
+use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
 use matricle_store::{Store, check};
 use tempfile::TempDir;
@@ -53,10 +55,15 @@ pub(crate) async fn world() -> World {
     world
 }
 
+/// An event's page by its address.
+pub(crate) fn look(slug: &str) -> Looking {
+    Looking { slug: slug.into(), ..Looking::default() }
+}
+
 impl World {
     /// The first date of an event, and so many of each ticket type.
     pub(crate) async fn choice(&self, slug: &str, quantities: &[u32]) -> (DateId, Vec<Wanted>) {
-        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        let page = programme::event(&self.desk, look(slug)).await.unwrap();
         let sheet = &page.dates[0];
         let wanted = sheet
             .tickets
@@ -73,11 +80,11 @@ impl World {
         quantities: &[u32],
     ) -> Result<Reference, DeskError> {
         let (date, wanted) = self.choice(slug, quantities).await;
-        hold::keep(&self.desk, date, wanted, None).await
+        hold::keep(&self.desk, date, wanted, HeldBy::default(), None).await
     }
 
     pub(crate) async fn free(&self, slug: &str) -> u32 {
-        let page = programme::event(&self.desk, slug.into()).await.unwrap();
+        let page = programme::event(&self.desk, look(slug)).await.unwrap();
         page.dates[0].main_pool().free()
     }
 

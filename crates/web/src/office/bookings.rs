@@ -277,3 +277,20 @@ pub(crate) async fn cancel(
         Err(error) => Err(error.into()),
     }
 }
+
+/// `POST /office/bookings/{reference}/answer`: yes or no to a booking that asks.
+pub(crate) async fn answer(
+    State(app): State<App>,
+    Path(reference): Path<String>,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let reference = Reference::parse(&reference).ok_or(DeskError::NotFound)?;
+    if posted.get("answer") == "yes" {
+        cancel::approve(&app.desk, &staff, reference).await?;
+    } else {
+        let reason = posted.get("reason").trim().to_owned();
+        cancel::decline(&app.desk, &staff, reference, reason).await?;
+    }
+    Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
+}

@@ -2,30 +2,50 @@
 
 use askama::Template;
 use axum::extract::{Path, Query, State};
-use axum::response::Response;
+use axum::http::{Uri, header};
+use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::words::fold;
 use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
+use matricle_desk::{DeskError, dates, events};
+use matricle_formats::table::{self, Cell};
 use matricle_formats::words;
 use matricle_store::bookings::Filter;
-use matricle_store::events::{DateSheet, EventState};
+use matricle_store::events::{DateSheet, EventRow, EventState};
+use matricle_store::house::House;
+use matricle_store::people::Staff;
 use serde::Deserialize;
 
-use super::{BookingRow, DateRow, booking_row, date_row};
+use super::{BookingRow, booking_row};
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{SignedIn, Visitor};
+use crate::guard::{Posted, SignedIn, Visitor};
 use crate::live;
 use crate::page::{Face, Frame, html};
-use crate::parts::strip;
 use crate::parts::thread::{self, Bar, Block, Pin, Thread};
+use crate::parts::{grid, strip};
 
-/// Words typed into a filter.
+/// How the list of events is narrowed and sorted.
 #[derive(Debug, Deserialize)]
-pub(crate) struct Words {
+pub(crate) struct Shown {
     #[serde(default)]
-    pub(crate) q: String,
+    q: String,
+    #[serde(default)]
+    sort: String,
+    #[serde(default)]
+    done: Option<u32>,
+}
+
+struct Row {
+    id: i64,
+    title: String,
+    kind: String,
+    when: String,
+    dates: u32,
+    seats: String,
+    strip: String,
+    state: &'static str,
 }
 
 #[derive(Template)]
@@ -33,33 +53,167 @@ pub(crate) struct Words {
 struct List {
     f: Frame,
     q: String,
-    rows: Vec<DateRow>,
+    rows: Vec<Row>,
+    done: Option<u32>,
+    query: String,
 }
 
-/// `GET /office/events`: all dates, those to come first.
+fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
+    let today = words::local(now, zone).date();
+    let over = r.ends_at.is_some_and(|at| at <= now);
+    let when = match r.span {
+        None => "no date yet".into(),
+        Some((first, last)) if first == last => {
+            format!("{}, {}", words::day(first.date(), today), words::clock(first))
+        }
+        Some((first, last)) => {
+            format!("{} – {}", words::day(first.date(), today), words::day(last.date(), today))
+        }
+    };
+    let (taken, capacity) = r.seats;
+    let pool = matricle_core::seats::Pool {
+        id: matricle_core::PoolId(0),
+        name: "seats".into(),
+        capacity,
+        taken: matricle_core::seats::Taken { confirmed: taken, ..Default::default() },
+    };
+    Row {
+        id: r.event.id.0,
+        title: r.event.title.clone(),
+        kind: r.event.kind.clone(),
+        when,
+        dates: r.dates,
+        seats: format!("{taken} of {capacity}"),
+        strip: strip::svg(&pool, 0, strip::SMALL),
+        state: if over && r.event.state == EventState::Published {
+            "past"
+        } else {
+            r.event.state.word()
+        },
+    }
+}
+
+async fn rows(app: &App, staff: &Staff, shown: &Shown) -> Result<(House, Vec<Row>), WebError> {
+    let (house, all) = office::events(&app.desk, staff).await?;
+    let now = app.desk.clock.now();
+    let asked: Vec<String> =
+        fold(&shown.q).split(' ').filter(|w| !w.is_empty()).map(String::from).collect();
+    // What is coming first, soonest first; then what has no date; then what is over.
+    let over = |r: &EventRow| r.ends_at.is_some_and(|at| at <= now);
+    let mut coming: Vec<&EventRow> = all.iter().filter(|r| !over(r)).collect();
+    coming.sort_by_key(|r| (r.span.is_none(), r.span.map(|s| s.0)));
+    let mut rows: Vec<Row> = coming
+        .into_iter()
+        .chain(all.iter().filter(|r| over(r)))
+        .map(|r| row(r, now, &house.zone))
+        .filter(|r| {
+            let text = fold(&format!("{} {} {} {}", r.title, r.kind, r.when, r.state));
+            asked.iter().all(|w| text.contains(w.as_str()))
+        })
+        .collect();
+    match shown.sort.as_str() {
+        "title" => rows.sort_by_key(|r| fold(&r.title)),
+        "state" => rows.sort_by_key(|r| r.state),
+        "dates" => rows.sort_by_key(|r| std::cmp::Reverse(r.dates)),
+        _ => {}
+    }
+    Ok((house, rows))
+}
+
+/// `GET /office/events`: all events, those to come first.
 pub(crate) async fn list(
     State(app): State<App>,
     visitor: Visitor,
     SignedIn(staff): SignedIn,
-    Query(Words { q }): Query<Words>,
+    Query(shown): Query<Shown>,
 ) -> Result<Response, WebError> {
-    let (house, dates) = office::dates(&app.desk, &staff).await?;
-    let now = app.desk.clock.now();
-    let (past, coming): (Vec<_>, Vec<_>) = dates.iter().partition(|d| d.date.span.ends_at <= now);
-    let asked: Vec<String> =
-        fold(&q).split(' ').filter(|w| !w.is_empty()).map(String::from).collect();
-    let rows = coming
-        .into_iter()
-        .chain(past.into_iter().rev())
-        .map(|d| date_row(d, now))
-        .filter(|r| {
-            let text = fold(&format!("{} {} {} {} {}", r.title, r.kind, r.when, r.place, r.state));
-            asked.iter().all(|w| text.contains(w.as_str()))
-        })
-        .collect();
+    let (house, rows) = rows(&app, &staff, &shown).await?;
     let f = Frame::new(&app, Face::Office, "Events", &house.name, &visitor, Some(&staff))
         .in_room("events");
-    html(&List { f, q, rows })
+    let query =
+        format!("q={}&sort={}", crate::page::encode(&shown.q), crate::page::encode(&shown.sort));
+    html(&List { f, q: shown.q, rows, done: shown.done, query })
+}
+
+/// `GET /office/events.csv` and `.xlsx`: the list as shown, as a file.
+pub(crate) async fn file(
+    State(app): State<App>,
+    SignedIn(staff): SignedIn,
+    uri: Uri,
+    Query(shown): Query<Shown>,
+) -> Result<Response, WebError> {
+    let (_, rows) = rows(&app, &staff, &shown).await?;
+    let head = ["Event", "Kind", "When", "Dates", "Seats", "State"];
+    let cells: Vec<Vec<Cell>> = rows
+        .into_iter()
+        .map(|r| {
+            vec![
+                r.title.into(),
+                r.kind.into(),
+                r.when.into(),
+                r.dates.into(),
+                r.seats.into(),
+                r.state.into(),
+            ]
+        })
+        .collect();
+    list_file(uri.path(), "Events", &head, &cells)
+}
+
+/// A list as a file of the kind that an address ends in.
+pub(crate) fn list_file(
+    path: &str,
+    name: &str,
+    head: &[&str],
+    rows: &[Vec<Cell>],
+) -> Result<Response, WebError> {
+    let (media_type, bytes) = if path.ends_with(".csv") {
+        ("text/csv; charset=utf-8", table::csv(head, rows))
+    } else {
+        let book = table::xlsx(name, head, rows)
+            .map_err(|e| DeskError::Internal(format!("writing a list: {e}")))?;
+        ("application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", book)
+    };
+    let ending = if path.ends_with(".csv") { "csv" } else { "xlsx" };
+    let file = format!("attachment; filename=\"{}.{ending}\"", name.to_lowercase());
+    Ok((
+        [(header::CONTENT_TYPE, media_type.to_owned()), (header::CONTENT_DISPOSITION, file)],
+        bytes,
+    )
+        .into_response())
+}
+
+/// `POST /office/events/many`: one act on all that are ticked.
+pub(crate) async fn many(
+    State(app): State<App>,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let ids: Vec<EventId> = posted
+        .starting("id")
+        .filter(|(rest, _)| rest.is_empty())
+        .filter_map(|(_, v)| v.parse().ok().map(EventId))
+        .collect();
+    let mut done = 0;
+    for id in ids {
+        let outcome = match posted.get("act") {
+            "publish" => events::show_in_programme(&app.desk, &staff, id, true).await,
+            "draft" => events::show_in_programme(&app.desk, &staff, id, false).await,
+            "call off" => {
+                dates::call_off(&app.desk, &staff, id, None, posted.get("reason").to_owned())
+                    .await
+                    .map(drop)
+            }
+            _ => continue,
+        };
+        match outcome {
+            Ok(()) => done += 1,
+            // One that people have booked stays; the others go on.
+            Err(DeskError::Booked { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(Redirect::to(&format!("/office/events?done={done}")).into_response())
 }
 
 /// The seats of a date, kept up to date on the sheet.
@@ -103,6 +257,7 @@ fn seats(date: &DateSheet) -> Seats {
 
 struct DateView {
     id: i64,
+    off: String,
     when: String,
     seats: String,
     door: Option<String>,
@@ -134,6 +289,48 @@ struct Sheet {
     tickets: Vec<TicketRow>,
     latest: Vec<BookingRow>,
     bookings: u32,
+    past_dates: usize,
+    called_off: String,
+    publish_at: Option<String>,
+    preview: String,
+    tests: u32,
+    clashes: Vec<ClashView>,
+    slots: Option<String>,
+    grids: Vec<(String, String)>,
+    changes: Vec<(String, String, String)>,
+}
+
+/// A clash, and ways out of it.
+struct ClashView {
+    when: String,
+    what: Vec<(String, String, i64)>,
+    times: String,
+    rooms: String,
+}
+
+fn clash_views(sheet: &EventSheet, now: Timestamp) -> Vec<ClashView> {
+    let today = words::local(now, &sheet.house.zone).date();
+    sheet
+        .clashes
+        .iter()
+        .map(|(clashes, instead)| ClashView {
+            when: clashes.first().map_or_else(String::new, |c| words::day(c.starts.date(), today)),
+            what: clashes
+                .iter()
+                .map(|c| {
+                    let when = words::span(c.span.0, c.span.1, today);
+                    (c.what.clone(), format!("“{}”, {when}", c.title), c.event.0)
+                })
+                .collect(),
+            times: instead
+                .times
+                .iter()
+                .map(|t| format!("{} {}", words::day(t.date(), today), words::clock(*t)))
+                .collect::<Vec<_>>()
+                .join(" · "),
+            rooms: instead.rooms.join(", "),
+        })
+        .collect()
 }
 
 /// `GET /office/events/{id}`: the sheet of an event.
@@ -148,12 +345,16 @@ pub(crate) async fn sheet(
     let zone = sheet.house.zone.clone();
     let many = sheet.dates.len() > 1;
     let mut dates = Vec::new();
-    for date in &sheet.dates {
+    let over = |d: &&DateSheet| d.date.span.ends_at <= now;
+    let past_dates = sheet.dates.iter().filter(over).count();
+    let only_past = past_dates == sheet.dates.len();
+    for date in sheet.dates.iter().filter(|d| only_past || !over(d)).take(40) {
         let span = &date.date.span;
         let today = words::local(now, &span.zone).date();
         let is_on = span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
         dates.push(DateView {
             id: date.date.id.0,
+            off: date.date.called_off.clone(),
             when: words::span(span.starts, span.ends, today),
             seats: seats(date).render()?,
             door: is_on.then(|| format!("/door/{}", date.date.id)),
@@ -197,6 +398,38 @@ pub(crate) async fn sheet(
         tickets: tickets(&sheet, now),
         latest: sheet.latest.iter().map(|r| booking_row(r, &zone, now)).collect(),
         bookings: sheet.bookings,
+        past_dates: if only_past { 0 } else { past_dates },
+        called_off: sheet.event.called_off.clone(),
+        publish_at: sheet.event.publish_at.map(|at| words::moment(at, &zone, now)),
+        preview: format!(
+            "{}/events/{}?preview={}",
+            app.desk.public_url,
+            sheet.event.slug,
+            app.desk.secrets.preview_key(EventId(id))
+        ),
+        tests: sheet.tests,
+        clashes: clash_views(&sheet, now),
+        slots: sheet.slots.as_ref().map(|(plan, free)| {
+            format!(
+                "{} of {} minutes, {} side by side; {free} free ahead. Below stand those that somebody has booked.",
+                "Slots", plan.minutes, plan.desks
+            )
+        }),
+        grids: sheet
+            .sessions
+            .iter()
+            .map(|(id, sessions)| {
+                let when = sheet.dates.iter().find(|d| d.date.id == *id).map_or_else(String::new, |d| {
+                    words::long_day(d.date.span.starts.date())
+                });
+                (when, grid::svg(sessions))
+            })
+            .collect(),
+        changes: sheet
+            .changes
+            .iter()
+            .map(|c| (words::moment(c.at, &zone, now), c.who.clone(), c.what.clone()))
+            .collect(),
     })
 }
 

@@ -1,14 +1,16 @@
 //! `/office/events/new`: an event on one small form, and into the Programme with it.
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::quick::{Field, Problem, Typed};
+use matricle_desk::patterns::{self, From};
 use matricle_desk::{DeskError, events};
 use matricle_store::people::Staff;
 
+use super::fields;
 use crate::App;
 use crate::error::WebError;
 use crate::guard::{Posted, SignedIn, Visitor};
@@ -33,6 +35,9 @@ struct Quick {
     fields: Vec<Input>,
     venues: Vec<String>,
     problems: usize,
+    patterns: Vec<(i64, String)>,
+    from_problem: String,
+    from_day: String,
 }
 
 async fn form(
@@ -80,7 +85,15 @@ async fn form(
     ];
     let f = Frame::new(app, Face::Office, "New event", &wanting.house.name, visitor, Some(staff))
         .in_room("events");
-    Ok(Quick { f, fields, venues: wanting.venues, problems: problems.len() })
+    Ok(Quick {
+        f,
+        fields,
+        venues: wanting.offered.venues.iter().map(|v| v.name.clone()).collect(),
+        problems: problems.len(),
+        patterns: wanting.patterns.iter().map(|p| (p.id, p.name.clone())).collect(),
+        from_problem: String::new(),
+        from_day: String::new(),
+    })
 }
 
 pub(crate) async fn show(
@@ -119,14 +132,32 @@ pub(crate) async fn make(
     }
 }
 
-/// `POST /office/events/{id}/programme`: publishes a draft, or takes it back.
-pub(crate) async fn show_in_programme(
+/// `POST /office/events/new/from`: a draft from a pattern or a copy.
+pub(crate) async fn start(
     State(app): State<App>,
-    Path(id): Path<i64>,
+    visitor: Visitor,
     SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    let shown = posted.get("shown") == "yes";
-    events::show_in_programme(&app.desk, &staff, EventId(id), shown).await?;
-    Ok(Redirect::to(&format!("/office/events/{id}")).into_response())
+    let number = |name| posted.get(name).parse::<i64>().ok();
+    let from = match (number("event"), number("pattern")) {
+        (Some(event), _) => From::Event(EventId(event)),
+        (None, Some(pattern)) => From::Pattern(pattern),
+        (None, None) => return Err(DeskError::NotFound.into()),
+    };
+    if let (From::Pattern(id), "forget") = (from, posted.get("act")) {
+        patterns::forget(&app.desk, &staff, id).await?;
+        return Ok(Redirect::to("/office/events/new").into_response());
+    }
+    match patterns::start(&app.desk, &staff, from, fields::form(&posted)).await {
+        Ok(id) => Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
+        Err(error) => {
+            let wrong = fields::wrong(error)?;
+            let mut page = form(&app, &visitor, &staff, &Typed::default(), &[]).await?;
+            page.from_problem =
+                wrong.first().map_or_else(String::new, |w| wording::fault(&w.field, &w.fault));
+            page.from_day = posted.get("day").to_owned();
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
+        }
+    }
 }

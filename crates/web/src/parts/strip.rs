@@ -126,6 +126,12 @@ fn draw(strip: &Strip, label: &str, size: Size) -> String {
     svg
 }
 
+/// How often a length goes into another, as a whole number up to `most`.
+pub(crate) fn fits(length: f64, into: f64, most: u32) -> usize {
+    let whole = (0..=most).rev().find(|n| f64::from(*n) * length <= into).unwrap_or(0);
+    usize::try_from(whole).unwrap_or(0)
+}
+
 /// Text inside an attribute or an element.
 pub(crate) fn escape(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")

@@ -1,5 +1,6 @@
 //! `/booking/{reference}/{key}`: a booking at its secret address, from the form to the tickets.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use askama::Template;
@@ -7,10 +8,10 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::QuestionId;
 use matricle_core::booking::State as BookingState;
 use matricle_core::codes::Reference;
-use matricle_core::details::{Answering, Draft, Field, Problem};
+use matricle_core::details::{Answering, Draft, Field, Problem, Question};
+use matricle_core::{AttendeeId, QuestionId, SessionId};
 use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, checkout, messages};
 use matricle_formats::{barcode, words};
@@ -96,8 +97,38 @@ struct Input {
 /// A question, as answered so far.
 struct Asking {
     input: Input,
+    /// How it is drawn: `line`, `text`, `one`, `several`, `yes`, or a kind of input.
+    how: &'static str,
     options: Vec<String>,
-    yes_no: bool,
+    /// What is agreed to.
+    consent: String,
+}
+
+impl Asking {
+    fn has(&self, option: &str) -> bool {
+        self.input.value.lines().any(|l| l == option)
+    }
+}
+
+/// An attendee: a name, and what is asked of each.
+struct Person {
+    input: Input,
+    questions: Vec<Asking>,
+}
+
+fn asking(q: &Question, input: Input) -> Asking {
+    let (how, options, consent) = match &q.answering {
+        Answering::Text => ("text", Vec::new(), String::new()),
+        Answering::LongText => ("long", Vec::new(), String::new()),
+        Answering::OneOf(options) => ("one", options.clone(), String::new()),
+        Answering::SeveralOf(options) => ("several", options.clone(), String::new()),
+        Answering::Number => ("number", Vec::new(), String::new()),
+        Answering::Day => ("date", Vec::new(), String::new()),
+        Answering::YesNo => ("yes", Vec::new(), String::new()),
+        Answering::Phone => ("tel", Vec::new(), String::new()),
+        Answering::Consent(text) => ("yes", Vec::new(), text.clone()),
+    };
+    Asking { input, how, options, consent }
 }
 
 #[derive(Template)]
@@ -107,12 +138,13 @@ struct Fill {
     address: String,
     name: Input,
     email: Input,
-    attendees: Vec<Input>,
+    attendees: Vec<Person>,
     questions: Vec<Asking>,
     terms: Input,
     agreed: bool,
     problems: usize,
     button: String,
+    test: bool,
     summary: Summary,
 }
 
@@ -136,6 +168,7 @@ fn fill(
         needed,
     };
     let many = sheet.attendees.len();
+    let of_people = sheet.tickets_of_people();
     let attendees = sheet
         .attendees
         .iter()
@@ -152,28 +185,29 @@ fn fill(
             if i == 0 {
                 field.hint = "Leave this empty if it is you.".into();
             }
-            field
+            let questions = sheet
+                .questions
+                .iter()
+                .filter(|q| q.each && of_people.get(i).is_some_and(|t| q.concerns(*t)))
+                .map(|q| {
+                    let value = draft.each.get(i).and_then(|a| a.get(&q.id));
+                    let name = format!("each_{i}_{}", q.id);
+                    let value = value.map_or("", String::as_str);
+                    let which = Field::AnswerOf(i, q.id);
+                    asking(q, input(&name, &q.label, value, which, q.needed))
+                })
+                .collect();
+            Person { input: field, questions }
         })
         .collect();
     let questions = sheet
         .questions
         .iter()
+        .filter(|q| q.asked_once(&of_people))
         .map(|q| {
             let value = draft.answers.get(&q.id).map_or("", String::as_str);
-            Asking {
-                input: input(
-                    &format!("answer_{}", q.id),
-                    &q.label,
-                    value,
-                    Field::Answer(q.id),
-                    q.needed,
-                ),
-                options: match &q.answering {
-                    Answering::OneOf(options) => options.clone(),
-                    Answering::Text | Answering::YesNo => Vec::new(),
-                },
-                yes_no: q.answering == Answering::YesNo,
-            }
+            let name = format!("answer_{}", q.id);
+            asking(q, input(&name, &q.label, value, Field::Answer(q.id), q.needed))
         })
         .collect();
     let now = app.desk.clock.now();
@@ -192,7 +226,14 @@ fn fill(
         terms: input("agreed", &sheet.house.terms, "", Field::Terms, true),
         agreed: draft.agreed,
         problems: problems.len(),
-        button: if total.is_zero() { "Book".into() } else { format!("Book and pay {total}") },
+        button: if sheet.event.approval {
+            "Ask for these seats".into()
+        } else if total.is_zero() {
+            "Book".into()
+        } else {
+            format!("Book and pay {total}")
+        },
+        test: sheet.booking.test,
         summary,
         f,
     }
@@ -242,9 +283,90 @@ struct Own {
     paid: Option<String>,
     answers: Vec<(String, String)>,
     what: &'static str,
+    /// The dates of a course.
+    dates: Vec<(String, String)>,
+    online: String,
+    after_note: String,
+    test: bool,
+    signing: Vec<Signing>,
+    grid: String,
+    problem: Option<String>,
 }
 
-fn own(app: &App, f: Frame, sheet: &BookingSheet) -> Own {
+/// The sessions one person may sign up for.
+struct Signing {
+    attendee: i64,
+    name: String,
+    sessions: Vec<SessionChoice>,
+}
+
+struct SessionChoice {
+    id: i64,
+    when: String,
+    title: String,
+    place: String,
+    seats: String,
+    mine: bool,
+    closed: bool,
+}
+
+/// What each person may sign up for; `wanted` is what was sent and refused.
+fn signing(
+    sheet: &BookingSheet,
+    wanted: Option<&BTreeMap<AttendeeId, Vec<SessionId>>>,
+    now: Timestamp,
+) -> Vec<Signing> {
+    if !sheet.sessions.iter().any(|s| s.facts.sign_up) {
+        return Vec::new();
+    }
+    sheet
+        .attendees
+        .iter()
+        .map(|a| Signing {
+            attendee: a.id.0,
+            name: a.name.clone(),
+            sessions: sheet
+                .sessions
+                .iter()
+                .filter(|s| s.facts.sign_up)
+                .map(|s| {
+                    let had = sheet.sign_ups.contains(&(a.id, s.facts.id));
+                    let place: Vec<&str> = [s.room.as_str(), s.host.as_str()]
+                        .into_iter()
+                        .filter(|t| !t.is_empty())
+                        .collect();
+                    SessionChoice {
+                        id: s.facts.id.0,
+                        when: format!(
+                            "{}–{}",
+                            words::clock(s.span.starts),
+                            words::clock(s.span.ends)
+                        ),
+                        title: s.title.clone(),
+                        place: place.join(" · "),
+                        seats: crate::parts::grid::seats(s),
+                        mine: wanted
+                            .and_then(|w| w.get(&a.id))
+                            .map_or(had, |w| w.contains(&s.facts.id)),
+                        closed: !had && (s.facts.left() == Some(0) || s.facts.from <= now),
+                    }
+                })
+                .collect(),
+        })
+        .collect()
+}
+
+fn own(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    refused: Option<(&BTreeMap<AttendeeId, Vec<SessionId>>, String)>,
+) -> Own {
+    let now = app.desk.clock.now();
+    let stands = matches!(
+        sheet.booking.state,
+        BookingState::Confirmed | BookingState::AwaitingPayment | BookingState::Requested
+    );
     let booking = &sheet.booking;
     let span = &sheet.date.span;
     let confirmed = booking.state == BookingState::Confirmed;
@@ -283,7 +405,34 @@ fn own(app: &App, f: Frame, sheet: &BookingSheet) -> Own {
         lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
         total: booking.total.to_string(),
         paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
-        answers: sheet.answers.iter().map(|a| (a.label.clone(), a.answer.clone())).collect(),
+        answers: sheet
+            .answers
+            .iter()
+            .map(|a| {
+                let name = a.person.and_then(|i| sheet.attendees.get(i)).map(|p| &p.name);
+                let label = name.map_or_else(|| a.label.clone(), |n| format!("{n}: {}", a.label));
+                (label, a.answer.clone())
+            })
+            .collect(),
+        dates: if sheet.covers.len() > 1 {
+            sheet
+                .covers
+                .iter()
+                .map(|d| (words::long_span(d.span.starts, d.span.ends), d.called_off.clone()))
+                .collect()
+        } else {
+            Vec::new()
+        },
+        online: if confirmed { messages::online(sheet) } else { String::new() },
+        after_note: if stands { sheet.event.after_note.clone() } else { String::new() },
+        test: booking.test,
+        signing: if stands {
+            signing(sheet, refused.as_ref().map(|(w, _)| *w), now)
+        } else {
+            Vec::new()
+        },
+        grid: crate::parts::grid::svg(&sheet.sessions),
+        problem: refused.map(|(_, said)| said),
         what: match booking.state {
             BookingState::Confirmed => "Your seats are booked.",
             BookingState::Requested => "You asked for seats. The organiser answers by mail.",
@@ -330,7 +479,7 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError>
                 f,
             })
         }
-        _ => html(&own(app, f, sheet)),
+        _ => html(&own(app, f, sheet, None)),
     }
 }
 
@@ -381,9 +530,27 @@ fn draft_of(form: &Posted) -> Draft {
             draft.attendees[place] = kept(name);
         }
     }
+    // Several chosen answers come one by one and stand on a line each.
+    let add = |answers: &mut BTreeMap<QuestionId, String>, question: i64, answer: &str| {
+        let all = answers.entry(QuestionId(question)).or_default();
+        if !all.is_empty() {
+            all.push('\n');
+        }
+        all.push_str(&answer.chars().take(4000).collect::<String>());
+    };
     for (question, answer) in form.starting("answer_") {
         if let Ok(question) = question.parse() {
-            draft.answers.insert(QuestionId(question), kept(answer));
+            add(&mut draft.answers, question, answer);
+        }
+    }
+    for (which, answer) in form.starting("each_") {
+        let which =
+            which.split_once('_').and_then(|(i, q)| Some((i.parse().ok()?, q.parse().ok()?)));
+        if let Some((place @ 0..=999usize, question)) = which {
+            if draft.each.len() <= place {
+                draft.each.resize(place + 1, BTreeMap::new());
+            }
+            add(&mut draft.each[place], question, answer);
         }
     }
     draft
@@ -422,13 +589,23 @@ pub(crate) async fn book(
     let draft = draft_of(&form);
     let own = address(&app, reference);
     match checkout::submit(&app.desk, reference, draft.clone()).await {
-        Ok(checkout::Outcome::Confirmed) => Ok(Redirect::to(&own).into_response()),
+        Ok(checkout::Outcome::Confirmed | checkout::Outcome::Asked) => {
+            Ok(Redirect::to(&own).into_response())
+        }
         Ok(checkout::Outcome::ToPay) => Ok(Redirect::to(&format!("{own}/pay")).into_response()),
         Err(DeskError::Details(problems)) => {
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let fill = fill(&app, f, &sheet, &draft, &problems, None);
             refused(StatusCode::UNPROCESSABLE_ENTITY, &fill)
+        }
+        Err(DeskError::Who(refusal)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+            fill.email.problem = Some(wording::who(&refusal));
+            fill.problems = 1;
+            refused(StatusCode::FORBIDDEN, &fill)
         }
         Err(error @ (DeskError::Choice(_) | DeskError::PriceChanged { .. })) => {
             let sheet = hold::sheet(&app.desk, reference).await?;
@@ -559,4 +736,42 @@ pub(crate) async fn calendar(
         (header::CONTENT_DISPOSITION, "attachment; filename=\"date.ics\""),
     ];
     Ok((headers, file).into_response())
+}
+
+/// `POST …/sessions`: who goes to which session.
+pub(crate) async fn sign_up(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let before = hold::sheet(&app.desk, reference).await?;
+    // Boxes that are not ticked are not sent: everybody on the booking is meant.
+    let mut wants: BTreeMap<AttendeeId, Vec<SessionId>> =
+        before.attendees.iter().map(|a| (a.id, Vec::new())).collect();
+    for (attendee, session) in form.starting("session_") {
+        if let (Ok(attendee), Ok(session)) = (attendee.parse(), session.parse())
+            && let Some(list) = wants.get_mut(&AttendeeId(attendee))
+        {
+            list.push(SessionId(session));
+        }
+    }
+    match matricle_desk::sessions::sign_up(&app.desk, reference, wants.clone()).await {
+        Ok(()) => {
+            Ok(Redirect::to(&format!("{}#sessions", address(&app, reference))).into_response())
+        }
+        Err(DeskError::SignUp(refusal)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let title = |id: SessionId| {
+                let found = sheet.sessions.iter().find(|s| s.facts.id == id);
+                found.map_or_else(String::new, |s| s.title.clone())
+            };
+            let said = wording::sign_up(&refusal, title);
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            refused(StatusCode::CONFLICT, &own(&app, f, &sheet, Some((&wants, said))))
+        }
+        Err(error) => Err(error.into()),
+    }
 }

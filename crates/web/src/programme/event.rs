@@ -1,24 +1,30 @@
 //! `GET /events/{slug}`: an event, with the stub to book it.
 
 use askama::Template;
-use axum::extract::{Path, RawQuery, State as Shared};
+use axum::extract::{Path, Query, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
+use jiff::ToSpan;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
+use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
+use matricle_core::staff::Right;
 use matricle_core::{DateId, TicketTypeId};
-use matricle_desk::programme::{self, EventPage};
+use matricle_desk::programme::{self, EventPage, Looking};
 use matricle_desk::{DeskError, hold};
 use matricle_formats::words;
-use matricle_store::events::DateSheet;
+use matricle_store::bookings::HeldBy;
+use matricle_store::events::{DateSheet, EventState, Format};
+use matricle_store::people::Staff;
 
-use super::stub::{Kept, Stub, stub};
+use super::stub::{Ask, Kept, Stub, stub};
 use crate::App;
 use crate::cache::TOKEN_MARK;
 use crate::error::WebError;
 use crate::guard::{self, Asker, Often, Part, Perhaps, Posted, Visitor};
 use crate::page::{Face, Frame, html};
+use crate::parts::grid;
 
 #[derive(Template)]
 #[template(path = "programme/event.html")]
@@ -34,35 +40,139 @@ struct EventTemplate {
     directions: String,
     hosts: String,
     bring: String,
-    paragraphs: Vec<String>,
+    description: String,
     refund_note: String,
     stub: Option<Stub>,
+    /// A draft looked at beforehand, or something said about it.
+    preview: bool,
+    called_off: String,
+    off: Vec<(String, String)>,
+    course: Vec<(String, bool)>,
+    tags: Vec<(String, String)>,
+    picture: Option<PictureView>,
+    online: &'static str,
+    sessions: Vec<SessionsView>,
+    week: Option<WeekView>,
+    slug: String,
+    date: i64,
+    meta: Meta,
+}
+
+/// What other sites show of an event, and what machines read.
+struct Meta {
+    url: String,
+    description: String,
+    image: Option<String>,
+    json: String,
+    listed: bool,
+}
+
+struct PictureView {
+    id: i64,
+    alt: String,
+    width: u32,
+    height: u32,
+}
+
+/// The sessions of a date: a grid, and the same as a list for phones.
+struct SessionsView {
+    when: String,
+    grid: String,
+    rows: Vec<(String, String, String, String)>,
+}
+
+/// A week of slots.
+pub(super) struct WeekView {
+    pub(super) heading: String,
+    pub(super) before: Option<String>,
+    pub(super) after: Option<String>,
+    pub(super) days: Vec<(String, Vec<SlotView>)>,
+    pub(super) chosen: bool,
+}
+
+/// A slot to choose.
+pub(super) struct SlotView {
+    pub(super) href: String,
+    pub(super) time: String,
+    pub(super) left: String,
+    pub(super) open: bool,
+    pub(super) chosen: bool,
+}
+
+/// The week of slots of a page; `base` is the address that choosing one leads to.
+pub(super) fn week_view(page: &EventPage, base: &str, chosen: Option<DateId>) -> Option<WeekView> {
+    let week = page.week.as_ref()?;
+    let last = week.monday.saturating_add(6.days());
+    let to = |day: jiff::civil::Date| format!("{base}?week={day}#week");
+    let mut days: Vec<(String, Vec<SlotView>)> = Vec::new();
+    for (slot, open) in &week.slots {
+        let day = words::day(slot.date.span.starts.date(), week.monday);
+        let free = slot.pool.free();
+        let view = SlotView {
+            href: format!("{base}?week={}&date={}#book", week.monday, slot.date.id),
+            time: words::clock(slot.date.span.starts),
+            left: match (free, open) {
+                (0, _) => "full".into(),
+                (_, false) => "not yet, or too late".into(),
+                (n, true) => format!("{n} left"),
+            },
+            open: *open,
+            chosen: Some(slot.date.id) == chosen,
+        };
+        match days.last_mut() {
+            Some((name, slots)) if *name == day => slots.push(view),
+            _ => days.push((day, vec![view])),
+        }
+    }
+    Some(WeekView {
+        heading: format!(
+            "{} to {}",
+            words::day(week.monday, week.monday),
+            words::day(last, week.monday)
+        ),
+        before: week.around.0.then(|| to(week.monday.saturating_sub(7.days()))),
+        after: week.around.1.then(|| to(week.monday.saturating_add(7.days()))),
+        chosen: days.iter().any(|(_, slots)| slots.iter().any(|s| s.chosen)),
+        days,
+    })
 }
 
 /// What the address or a form asks for: a date and quantities.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-struct Asked {
-    date: Option<DateId>,
-    wanted: Vec<Wanted>,
+pub(super) struct Asked {
+    pub(super) date: Option<DateId>,
+    pub(super) wanted: Vec<Wanted>,
     given: bool,
+    pub(super) word: String,
+    pub(super) week: Option<jiff::civil::Date>,
+    preview: String,
+    test: bool,
 }
 
 impl Asked {
-    /// Reads `date`, `q_{ticket}` and `step` fields. Numbers that are none count as zero.
-    fn read<'f>(fields: impl Iterator<Item = (&'f str, &'f str)>) -> Self {
+    /// Reads `date`, `q_{ticket}`, `step` and the like. Numbers that are none count as zero.
+    pub(super) fn read<'f>(fields: impl Iterator<Item = (&'f str, &'f str)>) -> Self {
         let mut asked = Self::default();
         let mut step = None;
         for (name, value) in fields {
-            if name == "date" {
-                asked.date = value.parse().ok().map(DateId);
-            } else if name == "step" {
-                step = value.split_once(':').and_then(|(id, by)| {
-                    Some((TicketTypeId(id.parse().ok()?), by.parse::<i64>().ok()?))
-                });
-            } else if let Some(id) = name.strip_prefix("q_").and_then(|id| id.parse().ok()) {
-                asked.given = true;
-                let quantity = value.trim().parse::<u32>().unwrap_or(0);
-                asked.wanted.push(Wanted { ticket: TicketTypeId(id), quantity });
+            match name {
+                "date" => asked.date = value.parse().ok().map(DateId),
+                "word" => asked.word = value.trim().chars().take(80).collect(),
+                "week" => asked.week = value.parse().ok(),
+                "preview" => asked.preview = value.into(),
+                "test" => asked.test = value == "yes",
+                "step" => {
+                    step = value.split_once(':').and_then(|(id, by)| {
+                        Some((TicketTypeId(id.parse().ok()?), by.parse::<i64>().ok()?))
+                    });
+                }
+                name => {
+                    if let Some(id) = name.strip_prefix("q_").and_then(|id| id.parse().ok()) {
+                        asked.given = true;
+                        let quantity = value.trim().parse::<u32>().unwrap_or(0);
+                        asked.wanted.push(Wanted { ticket: TicketTypeId(id), quantity });
+                    }
+                }
             }
         }
         if let Some((ticket, by)) = step
@@ -74,10 +184,32 @@ impl Asked {
         asked
     }
 
-    fn of_query(query: &str) -> Self {
-        // Only numbers and short names stand in our addresses, so nothing needs decoding.
-        let pairs = query.split('&').filter_map(|pair| pair.split_once('='));
-        Self::read(pairs)
+    pub(super) fn of(pairs: &[(String, String)]) -> Self {
+        Self::read(pairs.iter().map(|(n, v)| (n.as_str(), v.as_str())))
+    }
+
+    /// Only what everybody's page has: perhaps a date, perhaps a week.
+    fn is_plain(&self) -> bool {
+        !self.given && self.word.is_empty() && self.preview.is_empty() && !self.test
+    }
+
+    fn looking(&self, slug: String) -> Looking {
+        Looking { slug, date: self.date, week: self.week, preview: self.preview.clone() }
+    }
+
+    /// Fields that go along from step to step.
+    pub(super) fn carried(&self) -> Vec<(&'static str, String)> {
+        let mut carried = Vec::new();
+        if !self.preview.is_empty() {
+            carried.push(("preview", self.preview.clone()));
+        }
+        if let Some(week) = self.week {
+            carried.push(("week", week.to_string()));
+        }
+        if self.test {
+            carried.push(("test", "yes".into()));
+        }
+        carried
     }
 
     fn address(&self, slug: &str) -> String {
@@ -88,9 +220,27 @@ impl Asked {
         for w in self.wanted.iter().filter(|w| w.quantity > 0) {
             address.push_str(&format!("q_{}={}&", w.ticket, w.quantity));
         }
+        if !self.word.is_empty() {
+            address.push_str(&format!("word={}&", crate::page::encode(&self.word)));
+        }
+        for (name, value) in self.carried() {
+            address.push_str(&format!("{name}={}&", crate::page::encode(&value)));
+        }
         address.pop();
         address + "#book"
     }
+}
+
+/// Members are known by their record: whoever has signed in and works for the house.
+fn buyer(asked: &Asked, staff: Option<&Staff>) -> Buyer {
+    Buyer { member: staff.is_some(), word: asked.word.clone() }
+}
+
+/// Whether this asker may try the steps out: with the key of a preview, or as a planner.
+fn may_test(app: &App, page: &EventPage, asked: &Asked, staff: Option<&Staff>) -> bool {
+    asked.test
+        && (app.desk.secrets.opens_preview(page.event.id, &asked.preview)
+            || staff.is_some_and(|s| s.role.may(Right::PlanEvents)))
 }
 
 fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p DateSheet> {
@@ -128,6 +278,7 @@ fn make_stub(
     page: &EventPage,
     asked: &Asked,
     kept: Option<(Reference, hold::BookingSheet)>,
+    staff: Option<&Staff>,
     token: String,
 ) -> Option<Stub> {
     let now = app.desk.clock.now();
@@ -140,6 +291,12 @@ fn make_stub(
     {
         asked.date = Some(held.date.id);
         asked.wanted = held.wanted();
+        asked.word.clone_from(&held.booking.buyer.word);
+    }
+    let test = may_test(app, page, &asked, staff);
+    if (page.preview && !test) || page.event.state == EventState::CalledOff {
+        // A draft is only looked at.
+        asked.wanted.clear();
     }
     let sheet = chosen_date(page, &asked)?;
     // The seats kept by this browser are free for it to choose again.
@@ -160,10 +317,25 @@ fn make_stub(
         };
         Kept { href: super::booking::address(app, reference), words, link }
     });
-    Some(stub(page, &sheet, &asked.wanted, token, view, now))
+    let ask = Ask {
+        wanted: &asked.wanted,
+        buyer: &buyer(&asked, staff),
+        carried: asked.carried(),
+        test,
+        embedded: false,
+    };
+    let mut stub = stub(page, &sheet, &ask, token, view, now);
+    if page.preview && !test {
+        stub.can_book = false;
+        stub.closed = Some("This is a draft; nobody can book it yet.".into());
+    }
+    Some(stub)
 }
 
 fn free_own(sheet: &mut DateSheet, held: &hold::BookingSheet) {
+    if held.booking.test {
+        return;
+    }
     for offer in &mut sheet.offer.offers {
         let quantity = held.quantity(offer.price.id);
         offer.seats.sold = offer.seats.sold.saturating_sub(quantity);
@@ -175,13 +347,57 @@ fn free_own(sheet: &mut DateSheet, held: &hold::BookingSheet) {
     }
 }
 
-fn render(f: Frame, page: &EventPage, stub: Option<Stub>, now: jiff::Timestamp) -> EventTemplate {
+fn sessions_view(page: &EventPage) -> Vec<SessionsView> {
+    page.sessions
+        .iter()
+        .filter_map(|(_, sessions)| {
+            let first = sessions.first()?;
+            Some(SessionsView {
+                when: words::long_day(first.span.starts.date()),
+                grid: grid::svg(sessions),
+                rows: sessions
+                    .iter()
+                    .map(|s| {
+                        let place = [s.room.as_str(), s.host.as_str(), s.track.as_str()];
+                        let place: Vec<&str> =
+                            place.into_iter().filter(|t| !t.is_empty()).collect();
+                        (
+                            format!(
+                                "{}–{}",
+                                words::clock(s.span.starts),
+                                words::clock(s.span.ends)
+                            ),
+                            s.title.clone(),
+                            place.join(" · "),
+                            grid::seats(s),
+                        )
+                    })
+                    .collect(),
+            })
+        })
+        .collect()
+}
+
+fn render(
+    app: &App,
+    f: Frame,
+    page: &EventPage,
+    asked: &Asked,
+    stub: Option<Stub>,
+    now: jiff::Timestamp,
+) -> EventTemplate {
     let date = stub
         .as_ref()
         .and_then(|s| page.dates.iter().find(|d| d.date.id.0 == s.date))
         .or(page.dates.first());
     let when = date.map_or_else(
-        || "No coming date".to_owned(),
+        || {
+            if page.week.is_some() {
+                "By appointment".to_owned()
+            } else {
+                "No coming date".to_owned()
+            }
+        },
         |d| words::long_span(d.date.span.starts, d.date.span.ends),
     );
     let here = words::local(now, &page.house.zone).time_zone().clone();
@@ -189,20 +405,69 @@ fn render(f: Frame, page: &EventPage, stub: Option<Stub>, now: jiff::Timestamp) 
         .filter(|d| words::zone(&d.date.span.zone) != here)
         .map(|d| format!("{} time", d.date.span.zone));
     let of = |f: fn(&DateSheet) -> String| date.map_or_else(String::new, f);
+    let today = words::local(now, &page.house.zone).date();
+    let event = &page.event;
+    let slug = event.slug.clone();
+    let text = matricle_store::events::without_marks(&event.description);
+    let description = if event.lead.is_empty() {
+        text.trim().chars().take(200).collect()
+    } else {
+        event.lead.clone()
+    };
     EventTemplate {
         f,
-        kind: page.event.kind.clone(),
-        title: page.event.title.clone(),
-        lead: page.event.lead.clone(),
+        kind: event.kind.clone(),
+        title: event.title.clone(),
+        lead: event.lead.clone(),
         when,
         zone_note,
         place: of(|d| d.date.place()),
         address: of(|d| d.date.address.clone()),
         directions: of(|d| d.date.directions.clone()),
         hosts: of(|d| d.date.hosts.clone()),
-        bring: page.event.bring.clone(),
-        paragraphs: page.event.description.split("\n\n").map(|p| p.trim().to_owned()).collect(),
-        refund_note: page.event.refund_note.clone(),
+        bring: event.bring.clone(),
+        description: event.description.clone(),
+        refund_note: event.refund_note.clone(),
+        preview: page.preview,
+        called_off: event.called_off.clone(),
+        off: page
+            .off
+            .iter()
+            .filter(|_| event.called_off.is_empty())
+            .map(|d| (words::span(d.span.starts, d.span.ends, today), d.called_off.clone()))
+            .collect(),
+        course: page
+            .course
+            .iter()
+            .filter(|d| d.called_off.is_empty())
+            .map(|d| (words::span(d.span.starts, d.span.ends, today), d.span.starts_at <= now))
+            .collect(),
+        tags: page.tags.clone(),
+        picture: page.picture.as_ref().map(|p| PictureView {
+            id: p.id,
+            alt: p.alt.clone(),
+            width: p.width,
+            height: p.height,
+        }),
+        online: match event.format {
+            Format::InPerson => "",
+            Format::Online => "Online. The link comes with your confirmation.",
+            Format::Both => "There, or online. The link comes with your confirmation.",
+        },
+        sessions: sessions_view(page),
+        week: week_view(page, &format!("/events/{slug}"), asked.date),
+        date: date.map_or(0, |d| d.date.id.0),
+        meta: Meta {
+            url: format!("{}/events/{slug}", app.desk.public_url),
+            description,
+            image: page
+                .picture
+                .as_ref()
+                .map(|p| format!("{}/pictures/{}/large.jpg", app.desk.public_url, p.id)),
+            json: super::feeds::json_of_page(app, page),
+            listed: event.listed && !page.preview,
+        },
+        slug,
         stub,
     }
 }
@@ -210,33 +475,36 @@ fn render(f: Frame, page: &EventPage, stub: Option<Stub>, now: jiff::Timestamp) 
 pub(crate) async fn show(
     Shared(app): Shared<App>,
     Path(slug): Path<String>,
-    RawQuery(query): RawQuery,
+    Query(pairs): Query<Vec<(String, String)>>,
     visitor: Visitor,
     headers: HeaderMap,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let query = query.unwrap_or_default();
-    let asked = Asked::of_query(&query);
-    let personal = staff.is_some() || asked.given || guard::hold_of(&headers).is_some();
+    let asked = Asked::of(&pairs);
+    let personal = staff.is_some() || !asked.is_plain() || guard::hold_of(&headers).is_some();
     let token = app.desk.secrets.form_token(&visitor.0);
     let no_cache = [(header::CACHE_CONTROL, "no-cache")];
-    let address = format!("{slug}?{:?}", asked.date);
+    let address = format!("{slug}?{:?}{:?}", asked.date, asked.week);
     let (version, now) = (app.desk.store.version(), app.desk.clock.now());
     if !personal && let Some(page) = app.pages.get(&address, version, now, &token) {
         return Ok((no_cache, Html(page)).into_response());
     }
-    let page = programme::event(&app.desk, slug).await?;
+    let page = programme::event(&app.desk, asked.looking(slug.clone())).await?;
+    if page.event.slug != slug {
+        // An address it had before: it keeps leading here.
+        return Ok(Redirect::permanent(&asked.address(&page.event.slug)).into_response());
+    }
     let title = page.event.title.clone();
     let mut f =
         Frame::new(&app, Face::Programme, title, &page.house.name, &visitor, staff.as_ref());
     if personal {
         let kept = kept(&app, &headers, &page).await?;
-        let stub = make_stub(&app, &page, &asked, kept, token);
-        return html(&render(f, &page, stub, now));
+        let stub = make_stub(&app, &page, &asked, kept, staff.as_ref(), token);
+        return html(&render(&app, f, &page, &asked, stub, now));
     }
     f.token = TOKEN_MARK.into();
-    let stub = make_stub(&app, &page, &asked, None, TOKEN_MARK.into());
-    let rendered = render(f, &page, stub, now).render()?;
+    let stub = make_stub(&app, &page, &asked, None, None, TOKEN_MARK.into());
+    let rendered = render(&app, f, &page, &asked, stub, now).render()?;
     let whole = app.pages.put(address, version, now, &rendered, &token);
     Ok((no_cache, Html(whole)).into_response())
 }
@@ -249,16 +517,17 @@ pub(crate) async fn choose(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
+    Perhaps(staff): Perhaps,
     form: Posted,
 ) -> Result<Response, WebError> {
     let asked = Asked::read(form.starting(""));
     if !part {
         return Ok(Redirect::to(&asked.address(&slug)).into_response());
     }
-    let page = programme::event(&app.desk, slug).await?;
+    let page = programme::event(&app.desk, asked.looking(slug)).await?;
     let kept = kept(&app, &headers, &page).await?;
     let token = app.desk.secrets.form_token(&visitor.0);
-    match make_stub(&app, &page, &asked, kept, token) {
+    match make_stub(&app, &page, &asked, kept, staff.as_ref(), token) {
         Some(stub) => html(&stub),
         None => Err(DeskError::NotFound.into()),
     }
@@ -276,17 +545,22 @@ pub(crate) async fn keep(
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, asker)?;
     let asked = Asked::read(form.starting(""));
-    let page = programme::event(&app.desk, slug).await?;
+    let page = programme::event(&app.desk, asked.looking(slug)).await?;
     let kept = kept(&app, &headers, &page).await?;
     let date = asked.date.ok_or(DeskError::NotFound)?;
-    if page.dates.iter().all(|d| d.date.id != date) {
+    if page.dates.iter().all(|d| d.date.id != date && !d.covers.contains(&date)) {
         return Err(DeskError::NotFound.into());
     }
     let instead = kept
         .as_ref()
         .filter(|(_, sheet)| sheet.booking.state == State::Held)
         .map(|(reference, _)| *reference);
-    match hold::keep(&app.desk, date, asked.wanted.clone(), instead).await {
+    let by = HeldBy {
+        buyer: buyer(&asked, staff.as_ref()),
+        known_as: staff.as_ref().map_or_else(String::new, |s| s.email.clone()),
+        test: may_test(&app, &page, &asked, staff.as_ref()),
+    };
+    match hold::keep(&app.desk, date, asked.wanted.clone(), by, instead).await {
         Ok(reference) => {
             let key = app.desk.secrets.booking_key(reference);
             let cookie =
@@ -298,7 +572,7 @@ pub(crate) async fn keep(
             let tickets = page.dates.first().map_or(&[][..], |d| &d.tickets);
             let notice = crate::wording::choice(&refusal, tickets);
             let token = app.desk.secrets.form_token(&visitor.0);
-            let mut stub = make_stub(&app, &page, &asked, kept, token);
+            let mut stub = make_stub(&app, &page, &asked, kept, staff.as_ref(), token);
             if let Some(stub) = &mut stub {
                 stub.notice = Some(notice);
             }
@@ -311,7 +585,7 @@ pub(crate) async fn keep(
                 &visitor,
                 staff.as_ref(),
             );
-            let page = render(f, &page, stub, app.desk.clock.now()).render()?;
+            let page = render(&app, f, &page, &asked, stub, app.desk.clock.now()).render()?;
             Ok((StatusCode::CONFLICT, Html(page)).into_response())
         }
         Err(error) => Err(error.into()),
@@ -323,13 +597,27 @@ pub(crate) async fn back(Path(slug): Path<String>) -> Redirect {
     Redirect::to(&format!("/events/{}", crate::page::encode(&slug)))
 }
 
+/// `GET /pictures/{id}/{size}`: a picture, to be kept for a year; another has another address.
+pub(crate) async fn picture(
+    Shared(app): Shared<App>,
+    Path((id, size)): Path<(i64, String)>,
+) -> Result<Response, WebError> {
+    let bytes = matricle_desk::sheet::picture(&app.desk, id, size == "small.jpg").await?;
+    let headers = [
+        (header::CONTENT_TYPE, "image/jpeg"),
+        (header::CACHE_CONTROL, "public, max-age=31536000, immutable"),
+    ];
+    Ok((headers, bytes).into_response())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn steps_and_odd_numbers_are_read_safely() {
-        let read = |query: &str| Asked::of_query(query);
+        let read =
+            |query: &str| Asked::read(query.split('&').filter_map(|pair| pair.split_once('=')));
         let asked = read("date=3&q_1=2&q_2=0&step=2:1");
         assert_eq!(asked.wanted.iter().map(|w| w.quantity).collect::<Vec<_>>(), [2, 1]);
         assert_eq!(asked.address("pollen"), "/events/pollen?date=3&q_1=2&q_2=1#book");

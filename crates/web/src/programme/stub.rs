@@ -3,9 +3,10 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::TicketTypeId;
-use matricle_core::price;
+use matricle_core::price::{self, Buyer, Why};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::Wanted;
+use matricle_core::who::Who;
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
 use matricle_store::events::{DateSheet, TicketType};
@@ -60,8 +61,83 @@ pub(super) struct Stub {
     pub(super) closed: Option<String>,
     pub(super) notice: Option<String>,
     pub(super) kept: Option<Kept>,
-    pub(super) hold_minutes: i64,
+    /// The word on the button.
+    pub(super) button: String,
     pub(super) next: String,
+    /// Some tickets, or the event, are for those who give a word.
+    pub(super) asks_word: bool,
+    pub(super) word: String,
+    /// Fields that go along from step to step.
+    pub(super) carried: Vec<(&'static str, String)>,
+    /// Made to try the steps out.
+    pub(super) test: bool,
+    /// Inside the page of another site: no cookies, no script of ours around it.
+    pub(super) embedded: bool,
+    /// What a booking of a course covers.
+    pub(super) covers: String,
+}
+
+/// How a stub is asked for.
+pub(super) struct Ask<'a> {
+    /// Tickets chosen so far.
+    pub(super) wanted: &'a [Wanted],
+    /// What is known of whoever books.
+    pub(super) buyer: &'a Buyer,
+    /// Fields that go along.
+    pub(super) carried: Vec<(&'static str, String)>,
+    /// Made to try the steps out.
+    pub(super) test: bool,
+    /// Inside the page of another site.
+    pub(super) embedded: bool,
+}
+
+/// What a booking of a course covers.
+fn covers(page: &EventPage, sheet: &DateSheet) -> String {
+    let all = page.course.iter().filter(|d| d.called_off.is_empty()).count();
+    let left = sheet.covers.len();
+    let dates = |n: usize| words::count(u32::try_from(n).unwrap_or(u32::MAX), "dates");
+    if left < all {
+        format!(
+            "One booking covers the {} that are left of {all}, at their part of the price.",
+            dates(left)
+        )
+    } else {
+        format!("One booking covers all {}.", dates(all))
+    }
+}
+
+/// A line on the price shown: why it is asked, what else could be had, what is contained.
+fn explained(
+    offer: &matricle_core::booking::Offer,
+    ticket: &TicketType,
+    why: Why,
+    quantity: u32,
+    currency: matricle_core::Currency,
+) -> Vec<String> {
+    let price = &offer.price;
+    let mut said = Vec::new();
+    if why == Why::Member {
+        said.push("price for members".into());
+    } else if let Some(member) = price.member.filter(|m| *m < price.minor) {
+        said.push(format!("{} for members", currency.of(price.part(member))));
+    }
+    if let Some(group) = price.group {
+        let each = currency.of(price.part(group.minor));
+        if why == Why::Group {
+            said.push(format!("price from {} on", group.from));
+        } else if quantity < group.from {
+            said.push(format!("{each} each from {} on", group.from));
+        }
+    }
+    if let Some(tax) = ticket.tax.as_ref().filter(|_| price.tax_basis > 0) {
+        let (whole, part) = (price.tax_basis / 100, price.tax_basis % 100);
+        let percent = if part == 0 { whole.to_string() } else { format!("{whole}.{part:02}") };
+        said.push(format!("{percent} % tax contained ({tax})"));
+    }
+    if offer.least > 1 {
+        said.push(format!("from {} on", offer.least));
+    }
+    said
 }
 
 /// Takes as many of what was asked for as this booker can have; the first ticket
@@ -69,17 +145,18 @@ pub(super) struct Stub {
 pub(super) fn clamp(
     sheet: &DateSheet,
     asked: &[Wanted],
+    buyer: &Buyer,
     now: Timestamp,
 ) -> (Vec<Wanted>, Option<String>) {
     let mut chosen: Vec<Wanted> = Vec::new();
     let mut notice = None;
     for ticket in &sheet.tickets {
         let wanted = asked.iter().find(|w| w.ticket == ticket.id).map_or(0, |w| w.quantity);
-        let quantity = wanted.min(sheet.offer.more(&chosen, ticket.id, now));
+        let quantity = wanted.min(sheet.offer.more(&chosen, ticket.id, buyer, now));
         if quantity < wanted && notice.is_none() {
             let mut full = chosen.clone();
             full.push(Wanted { ticket: ticket.id, quantity: wanted });
-            notice = matricle_core::booking::choose(&sheet.offer, &full, now)
+            notice = matricle_core::booking::choose(&sheet.offer, &full, buyer, now)
                 .err()
                 .map(|refusal| crate::wording::choice(&refusal, &sheet.tickets));
         }
@@ -103,22 +180,23 @@ fn left(sheet: &DateSheet) -> String {
 pub(super) fn stub(
     page: &EventPage,
     sheet: &DateSheet,
-    asked: &[Wanted],
+    ask: &Ask<'_>,
     token: String,
     kept: Option<Kept>,
     now: Timestamp,
 ) -> Stub {
-    let currency = page.house.currency;
-    let (chosen, notice) = clamp(sheet, asked, now);
+    let (currency, buyer) = (page.house.currency, ask.buyer);
+    let (chosen, notice) = clamp(sheet, ask.wanted, buyer, now);
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
-    let quote = price::quote(currency, &prices, &chosen, now);
+    let quote = price::quote(currency, &prices, &chosen, buyer, now);
     let rows: Vec<Row> = sheet
         .tickets
         .iter()
         .zip(&sheet.offer.offers)
+        .filter(|(_, offer)| offer.shown_to(buyer))
         .map(|(ticket, offer)| {
             let quantity = quantity(&chosen, ticket);
-            let unit = offer.price.unit(now);
+            let (unit, why) = offer.price.unit(quantity, buyer, now);
             let zone = &page.house.zone;
             let closed = match offer.sale.at(sheet.offer.starts_at, now) {
                 Sale::Open => None,
@@ -127,8 +205,11 @@ pub(super) fn stub(
                 }
                 Sale::Over(_) => Some("no longer on sale".into()),
             };
-            let most = quantity + sheet.offer.more(&chosen, ticket.id, now);
-            let closed = closed.or_else(|| (most == 0).then(|| "none left".into()));
+            let most = quantity + sheet.offer.more(&chosen, ticket.id, buyer, now);
+            let closed = closed
+                .or_else(|| offer.closed.then(|| "not on sale at present".into()))
+                .or_else(|| (offer.members_only && !buyer.member).then(|| "for members".into()))
+                .or_else(|| (most == 0).then(|| "none left".into()));
             let mut notes = Vec::new();
             if !ticket.note.is_empty() {
                 notes.push(ticket.note.clone());
@@ -138,12 +219,16 @@ pub(super) fn stub(
                 notes
                     .push(format!("early price until {}", words::deadline(early.until, zone, now)));
             }
+            notes.extend(explained(offer, ticket, why, quantity, currency));
             Row {
                 id: ticket.id,
                 name: ticket.name.clone(),
                 notes: notes.join(" · "),
                 price: if unit == 0 { "free".into() } else { currency.of(unit).to_string() },
-                was: (unit < offer.price.minor).then(|| currency.of(offer.price.minor).to_string()),
+                was: {
+                    let ordinary = offer.price.part(offer.price.minor);
+                    (unit < ordinary).then(|| currency.of(ordinary).to_string())
+                },
                 quantity,
                 most,
                 closed,
@@ -157,9 +242,11 @@ pub(super) fn stub(
         Err(_) => (String::new(), None),
     };
     let is_free = quote.as_ref().is_ok_and(|q| q.total.is_zero());
-    let over = sheet.date.span.starts_at <= now;
+    let over = sheet.offer.starts_at <= now;
     let open = rows.iter().any(|r| r.closed.is_none());
-    let closed = if over {
+    let closed = if let Some(refusal) = sheet.offer.bars(now).filter(|_| !over) {
+        Some(crate::wording::choice(&refusal, &sheet.tickets))
+    } else if over {
         Some("This date has begun; seats are no longer sold here.".into())
     } else if !open && sheet.main_pool().free() == 0 {
         Some("This date is full.".into())
@@ -188,19 +275,34 @@ pub(super) fn stub(
         closed,
         notice,
         kept,
-        hold_minutes: sheet.event.hold.as_mins(),
-        next: next_steps(asked_questions, is_free),
+        button: if sheet.event.button.is_empty() {
+            format!("Keep these seats for {} minutes", sheet.event.hold.as_mins())
+        } else {
+            sheet.event.button.clone()
+        },
+        next: next_steps(asked_questions, is_free, sheet.event.approval),
+        asks_word: matches!(page.event.who, Who::Word(_))
+            || sheet.offer.offers.iter().any(|o| !o.word.is_empty()),
+        word: buyer.word.clone(),
+        carried: ask.carried.clone(),
+        test: ask.test,
+        embedded: ask.embedded,
+        covers: if page.event.course { covers(page, sheet) } else { String::new() },
     }
 }
 
-fn next_steps(questions: usize, is_free: bool) -> String {
+fn next_steps(questions: usize, is_free: bool, approval: bool) -> String {
     let names = match questions {
         0 => "You give names".to_owned(),
         1 => "You give names, answer one question".to_owned(),
         2 => "You give names, answer two questions".to_owned(),
         n => format!("You give names, answer {n} questions"),
     };
-    let pay = if is_free { "and are done" } else { "and pay next" };
+    let pay = match (approval, is_free) {
+        (true, _) => "and the organiser answers by mail",
+        (false, true) => "and are done",
+        (false, false) => "and pay next",
+    };
     format!("{names} {pay}. Nothing you type is lost if you go back.")
 }
 

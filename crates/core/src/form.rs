@@ -1,0 +1,293 @@
+//! Reading forms of the Office: each field once, every fault told at once.
+
+use jiff::civil::{Date, DateTime, Time};
+use jiff::{Timestamp, tz::TimeZone};
+
+use crate::Currency;
+use crate::details::LONGEST;
+
+/// What is wrong with a field.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {fault}")]
+pub struct Wrong {
+    /// The field's name.
+    pub field: String,
+    /// What is wrong.
+    pub fault: Fault,
+}
+
+/// What can be wrong with a field.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Fault {
+    /// Nothing was given.
+    #[error("missing")]
+    Missing,
+    /// More characters than fit.
+    #[error("longer than {0} characters")]
+    TooLong(usize),
+    /// Not a day.
+    #[error("not a day")]
+    NotADay,
+    /// Not a time of day.
+    #[error("not a time")]
+    NotATime,
+    /// Not an amount of the house's currency.
+    #[error("not an amount")]
+    NotAnAmount,
+    /// Not a whole number between these two, both included.
+    #[error("not a number from {0} to {1}")]
+    NotANumber(u32, u32),
+    /// The end is not after the start.
+    #[error("ends before it starts")]
+    EndsFirst,
+    /// The clocks skip or repeat this hour.
+    #[error("{0} is skipped or repeated by a clock change")]
+    ClockChange(DateTime),
+    /// In the past.
+    #[error("in the past")]
+    Past,
+    /// Another one has it already.
+    #[error("taken")]
+    Taken,
+    /// Not among those known.
+    #[error("unknown")]
+    Unknown,
+    /// Two fields of which one needs the other.
+    #[error("needs the other field")]
+    NeedsOther,
+    /// A repeat rule that gives no date.
+    #[error("gives no date")]
+    NoDate,
+    /// A repeat rule that gives more dates than this.
+    #[error("gives more than {0} dates")]
+    TooMany(usize),
+    /// Not an e-mail address, or not a domain.
+    #[error("not an address")]
+    NotAnAddress,
+    /// Not a web address.
+    #[error("not a web address")]
+    NotALink,
+    /// A picture that cannot be read, or is of another kind.
+    #[error("not a picture")]
+    NotAPicture,
+    /// A picture that is too large.
+    #[error("too large")]
+    TooLarge,
+    /// No letter or digit.
+    #[error("no letter or digit")]
+    NoWord,
+}
+
+/// A form as it was sent, and the faults found in it so far.
+#[derive(Debug, Clone, Default)]
+pub struct Form {
+    fields: Vec<(String, String)>,
+    /// Faults, in the order in which the fields were read.
+    pub wrong: Vec<Wrong>,
+}
+
+impl Form {
+    /// Takes the fields as they were sent.
+    #[must_use]
+    pub const fn new(fields: Vec<(String, String)>) -> Self {
+        Self { fields, wrong: Vec::new() }
+    }
+
+    /// A field, trimmed; empty when it was not sent.
+    #[must_use]
+    pub fn get(&self, name: &str) -> &str {
+        self.fields.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim())
+    }
+
+    /// Whether a field was sent at all.
+    #[must_use]
+    pub fn has(&self, name: &str) -> bool {
+        self.fields.iter().any(|(n, _)| n == name)
+    }
+
+    /// All values of a field that may come several times, trimmed, without empty ones.
+    #[must_use]
+    pub fn all(&self, name: &str) -> Vec<String> {
+        self.fields
+            .iter()
+            .filter(|(n, v)| n == name && !v.trim().is_empty())
+            .map(|(_, v)| v.trim().to_owned())
+            .collect()
+    }
+
+    /// Whether a box is ticked.
+    #[must_use]
+    pub fn ticked(&self, name: &str) -> bool {
+        !self.get(name).is_empty()
+    }
+
+    /// Notes a fault.
+    pub fn fault(&mut self, field: &str, fault: Fault) {
+        if !self.wrong.iter().any(|w| w.field == field) {
+            self.wrong.push(Wrong { field: field.into(), fault });
+        }
+    }
+
+    /// A line of text that may stay empty.
+    pub fn line(&mut self, name: &str) -> String {
+        self.text(name, LONGEST)
+    }
+
+    /// A line of text that is needed.
+    pub fn needed(&mut self, name: &str) -> String {
+        let text = self.line(name);
+        if text.is_empty() {
+            self.fault(name, Fault::Missing);
+        }
+        text
+    }
+
+    /// Text of at most so many characters.
+    pub fn text(&mut self, name: &str, most: usize) -> String {
+        let text = self.get(name).replace("\r\n", "\n");
+        if text.chars().count() > most {
+            self.fault(name, Fault::TooLong(most));
+        }
+        text
+    }
+
+    /// A whole number between two, if one was given.
+    pub fn number(&mut self, name: &str, least: u32, most: u32) -> Option<u32> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let number = text.parse().ok().filter(|n| (least..=most).contains(n));
+        if number.is_none() {
+            self.fault(name, Fault::NotANumber(least, most));
+        }
+        number
+    }
+
+    /// A whole number between two, that is needed; zero stands for a faulty one.
+    pub fn count(&mut self, name: &str, least: u32, most: u32) -> u32 {
+        if self.get(name).is_empty() {
+            self.fault(name, Fault::Missing);
+        }
+        self.number(name, least, most).unwrap_or(0)
+    }
+
+    /// An amount in minor units, if one was given.
+    pub fn amount(&mut self, name: &str, currency: Currency) -> Option<i64> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let amount = currency.parse(text).map(|m| m.minor);
+        if amount.is_none() {
+            self.fault(name, Fault::NotAnAmount);
+        }
+        amount
+    }
+
+    /// A day, if one was given.
+    pub fn day(&mut self, name: &str) -> Option<Date> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let day = text.parse().ok();
+        if day.is_none() {
+            self.fault(name, Fault::NotADay);
+        }
+        day
+    }
+
+    /// A time of day, if one was given.
+    pub fn time(&mut self, name: &str) -> Option<Time> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let time = text.parse().ok();
+        if time.is_none() {
+            self.fault(name, Fault::NotATime);
+        }
+        time
+    }
+
+    /// Notes that something needed is missing; passes on what is there.
+    pub fn need<T>(&mut self, name: &str, value: Option<T>) -> Option<T> {
+        if value.is_none() {
+            self.fault(name, Fault::Missing);
+        }
+        value
+    }
+
+    /// An instant given as local time, `2026-12-12T10:00`, if one was given.
+    pub fn instant(&mut self, name: &str, zone: &str) -> Option<Timestamp> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let Ok(at) = text.parse::<DateTime>() else {
+            self.fault(name, Fault::NotATime);
+            return None;
+        };
+        let zone = TimeZone::get(zone).unwrap_or(TimeZone::UTC);
+        match zone.to_ambiguous_zoned_datetime(at).unambiguous() {
+            Ok(zoned) => Some(zoned.timestamp()),
+            Err(_) => {
+                self.fault(name, Fault::ClockChange(at));
+                None
+            }
+        }
+    }
+
+    /// Ends the reading.
+    ///
+    /// # Errors
+    /// Every fault that was found.
+    pub fn done(self) -> Result<(), Vec<Wrong>> {
+        if self.wrong.is_empty() { Ok(()) } else { Err(self.wrong) }
+    }
+}
+
+/// The word of a title in addresses: folded, joined by hyphens; may be empty.
+#[must_use]
+pub fn slug(text: &str) -> String {
+    crate::words::fold(text).replace([' ', '@', '.'], "-")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_fault_is_told_once_and_what_is_right_is_read() {
+        let fields = [
+            ("title", " Pollen "),
+            ("seats", "4.5"),
+            ("price", "12,5x"),
+            ("day", "2027-02-30"),
+            ("from", "19:30"),
+            ("until_day", "2027-03-28T01:30"),
+            ("tag", "a"),
+            ("tag", ""),
+            ("tag", "b"),
+        ];
+        let mut form = Form::new(fields.map(|(n, v)| (n.into(), v.into())).to_vec());
+        assert_eq!(form.needed("title"), "Pollen");
+        assert_eq!(form.number("seats", 1, 10), None);
+        assert_eq!(form.amount("price", Currency::EUR), None);
+        assert_eq!(form.day("day"), None);
+        assert_eq!(form.time("from"), Some(jiff::civil::time(19, 30, 0, 0)));
+        assert_eq!(form.instant("until_day", "Europe/Dublin"), None);
+        assert_eq!(form.all("tag"), ["a", "b"]);
+        form.needed("place");
+        form.fault("place", Fault::Unknown);
+        let told: Vec<String> = form.done().unwrap_err().iter().map(ToString::to_string).collect();
+        insta::assert_snapshot!(told.join("\n"), @r"
+        seats: not a number from 1 to 10
+        price: not an amount
+        day: not a day
+        until_day: 2027-03-28T01:30:00 is skipped or repeated by a clock change
+        place: missing
+        ");
+    }
+}

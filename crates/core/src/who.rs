@@ -1,0 +1,108 @@
+//! Who may book an event.
+
+use serde::{Deserialize, Serialize};
+
+use crate::words::fold;
+
+/// Who may book.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Who {
+    /// Anyone.
+    #[default]
+    Anyone,
+    /// Whoever has signed in with their address.
+    SignedIn,
+    /// Whoever knows the word.
+    Word(String),
+    /// Whoever has an address in one of these domains, or below one.
+    Domains(Vec<String>),
+    /// Whoever has an address on this list.
+    Invited(Vec<String>),
+}
+
+/// Why somebody may not book.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum WhoRefusal {
+    /// They have not signed in with this address.
+    #[error("not signed in with this address")]
+    NotSignedIn,
+    /// The word is missing or another one.
+    #[error("the word is needed")]
+    WrongWord,
+    /// The address is in none of the domains.
+    #[error("the address is not in {domains:?}")]
+    OtherDomain {
+        /// The domains allowed.
+        domains: Vec<String>,
+    },
+    /// The address is not on the list.
+    #[error("not invited")]
+    NotInvited,
+    /// Somebody with this address has booked already.
+    #[error("booked already")]
+    Again,
+}
+
+impl Who {
+    /// Lets an address book, or says why not. `signed_in` is the address proved by
+    /// signing in, if any; `word` what was given as the word.
+    ///
+    /// # Errors
+    /// What is missing.
+    pub fn allows(
+        &self,
+        address: &str,
+        signed_in: Option<&str>,
+        word: &str,
+    ) -> Result<(), WhoRefusal> {
+        let same = |a: &str| a.trim().to_lowercase() == address.trim().to_lowercase();
+        let ok = match self {
+            Self::Anyone => true,
+            Self::SignedIn if signed_in.is_some_and(same) => true,
+            Self::SignedIn => return Err(WhoRefusal::NotSignedIn),
+            Self::Word(right) if fold(right) == fold(word) => true,
+            Self::Word(_) => return Err(WhoRefusal::WrongWord),
+            Self::Domains(domains) => {
+                let own = address.rsplit_once('@').map_or("", |(_, d)| d).trim().to_lowercase();
+                let within = |d: &String| {
+                    let d = d.trim().trim_start_matches('@').to_lowercase();
+                    own == d || own.strip_suffix(&d).is_some_and(|rest| rest.ends_with('.'))
+                };
+                if !domains.iter().any(within) {
+                    return Err(WhoRefusal::OtherDomain { domains: domains.clone() });
+                }
+                true
+            }
+            Self::Invited(list) => list.iter().any(|a| same(a)),
+        };
+        if ok { Ok(()) } else { Err(WhoRefusal::NotInvited) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_way_lets_in_whom_it_should() {
+        let ask = |who: &Who, address| who.allows(address, Some("ros@post.example"), "Hive");
+        assert!(ask(&Who::Anyone, "a@b.example").is_ok());
+        assert!(ask(&Who::SignedIn, "Ros@post.example").is_ok());
+        assert_eq!(ask(&Who::SignedIn, "a@b.example"), Err(WhoRefusal::NotSignedIn));
+        assert!(ask(&Who::Word("hive".into()), "a@b.example").is_ok());
+        assert_eq!(ask(&Who::Word("comb".into()), "a@b.example"), Err(WhoRefusal::WrongWord));
+        let domains = Who::Domains(vec!["school.example".into()]);
+        for good in ["a@school.example", "a@north.School.example"] {
+            assert!(ask(&domains, good).is_ok(), "{good}");
+        }
+        for bad in ["a@myschool.example", "a@school.example.evil.example", "school.example"] {
+            assert!(ask(&domains, bad).is_err(), "{bad}");
+        }
+        let invited = Who::Invited(vec!["Ezra@post.example".into()]);
+        assert!(ask(&invited, "ezra@post.example ").is_ok());
+        assert_eq!(ask(&invited, "a@b.example"), Err(WhoRefusal::NotInvited));
+        let json = serde_json::to_string(&domains).unwrap();
+        assert_eq!(serde_json::from_str::<Who>(&json).unwrap(), domains);
+    }
+}

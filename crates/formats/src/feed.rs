@@ -1,0 +1,231 @@
+//! What is coming, for machines: an Atom feed (RFC 4287) and schema.org events in JSON-LD.
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use matricle_core::schedule::Span;
+use quick_xml::Writer;
+use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, BytesText, Event};
+use serde_json::{Value, json};
+
+/// A date as feeds tell it.
+#[derive(Debug, Clone)]
+pub struct Item {
+    /// Unique for ever: a URI (RFC 4287 §4.2.6).
+    pub id: String,
+    /// The page about it.
+    pub url: String,
+    /// Its title.
+    pub title: String,
+    /// One sentence.
+    pub summary: String,
+    /// When.
+    pub span: Span,
+    /// Where: name and address; empty for what is online only.
+    pub place: (String, String),
+    /// Takes place online, or online as well.
+    pub online: bool,
+    /// Will not take place.
+    pub called_off: bool,
+    /// When it last changed.
+    pub changed_at: Timestamp,
+    /// Who leads it; may be empty.
+    pub hosts: String,
+    /// Lowest price, as figures without a currency sign.
+    pub price: Option<String>,
+    /// ISO 4217 letters.
+    pub currency: String,
+    /// Seats left.
+    pub left: u32,
+    /// An address of its picture.
+    pub image: Option<String>,
+}
+
+/// RFC 3339, in UTC.
+fn stamp(at: Timestamp) -> String {
+    at.to_zoned_datetime(TimeZone::UTC).strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
+/// With the offset of the zone, as schema.org wants it (ISO 8601).
+fn local(at: Timestamp, zone: &str) -> String {
+    at.to_zoned_datetime(crate::words::zone(zone)).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
+}
+
+/// An Atom feed of dates, the last changed first.
+///
+/// # Errors
+/// Never in memory; the writer's error is passed on all the same.
+pub fn atom(
+    house: &str,
+    home: &str,
+    own: &str,
+    items: &[Item],
+    now: Timestamp,
+) -> std::io::Result<Vec<u8>> {
+    let mut w = Writer::new(Vec::new());
+    let text = |w: &mut Writer<Vec<u8>>, name: &str, text: &str| -> std::io::Result<()> {
+        w.write_event(Event::Start(BytesStart::new(name)))?;
+        w.write_event(Event::Text(BytesText::new(&printable(text))))?;
+        w.write_event(Event::End(BytesEnd::new(name)))
+    };
+    let link = |w: &mut Writer<Vec<u8>>, rel: &str, href: &str| {
+        let mut tag = BytesStart::new("link");
+        tag.push_attribute(("rel", rel));
+        tag.push_attribute(("href", href));
+        w.write_event(Event::Empty(tag))
+    };
+    w.write_event(Event::Decl(BytesDecl::new("1.0", Some("utf-8"), None)))?;
+    let mut feed = BytesStart::new("feed");
+    feed.push_attribute(("xmlns", "http://www.w3.org/2005/Atom"));
+    w.write_event(Event::Start(feed))?;
+    text(&mut w, "title", house)?;
+    text(&mut w, "id", own)?;
+    let updated = items.iter().map(|i| i.changed_at).max().unwrap_or(now);
+    text(&mut w, "updated", &stamp(updated))?;
+    link(&mut w, "alternate", home)?;
+    link(&mut w, "self", own)?;
+    w.write_event(Event::Start(BytesStart::new("author")))?;
+    text(&mut w, "name", house)?;
+    w.write_event(Event::End(BytesEnd::new("author")))?;
+    let mut items: Vec<&Item> = items.iter().collect();
+    items.sort_by_key(|i| std::cmp::Reverse(i.changed_at));
+    for item in items {
+        w.write_event(Event::Start(BytesStart::new("entry")))?;
+        let off = if item.called_off { "Called off: " } else { "" };
+        text(&mut w, "title", &format!("{off}{}", item.title))?;
+        text(&mut w, "id", &item.id)?;
+        text(&mut w, "updated", &stamp(item.changed_at))?;
+        link(&mut w, "alternate", &item.url)?;
+        let when = crate::words::long_span(item.span.starts, item.span.ends);
+        let place =
+            if item.place.0.is_empty() { String::new() } else { format!(" {}.", item.place.0) };
+        text(&mut w, "summary", &format!("{when}.{place} {}", item.summary))?;
+        w.write_event(Event::End(BytesEnd::new("entry")))?;
+    }
+    w.write_event(Event::End(BytesEnd::new("feed")))?;
+    Ok(w.into_inner())
+}
+
+/// Characters that XML 1.0 §2.2 allows.
+fn printable(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control() || matches!(c, '\t' | '\n' | '\r')).collect()
+}
+
+/// One date as a schema.org Event.
+#[must_use]
+pub fn schema(item: &Item, house: &str, home: &str) -> Value {
+    let place = (!item.place.0.is_empty())
+        .then(|| json!({ "@type": "Place", "name": item.place.0, "address": item.place.1 }));
+    let online = item.online.then(|| json!({ "@type": "VirtualLocation", "url": item.url }));
+    let mode = match (place.is_some(), item.online) {
+        (true, true) => "MixedEventAttendanceMode",
+        (false, true) => "OnlineEventAttendanceMode",
+        _ => "OfflineEventAttendanceMode",
+    };
+    let locations: Vec<Value> = place.into_iter().chain(online).collect();
+    let mut event = json!({
+        "@type": "Event",
+        "@id": item.id,
+        "name": item.title,
+        "description": item.summary,
+        "url": item.url,
+        "startDate": local(item.span.starts_at, &item.span.zone),
+        "endDate": local(item.span.ends_at, &item.span.zone),
+        "eventStatus": if item.called_off { "https://schema.org/EventCancelled" } else { "https://schema.org/EventScheduled" },
+        "eventAttendanceMode": format!("https://schema.org/{mode}"),
+        "location": locations,
+        "organizer": { "@type": "Organization", "name": house, "url": home },
+    });
+    if let Some(price) = &item.price {
+        event["offers"] = json!({
+            "@type": "Offer", "url": item.url, "price": price, "priceCurrency": item.currency,
+            "availability": if item.left > 0 { "https://schema.org/InStock" } else { "https://schema.org/SoldOut" },
+        });
+    }
+    if !item.hosts.is_empty() {
+        let people: Vec<Value> =
+            item.hosts.split(", ").map(|name| json!({ "@type": "Person", "name": name })).collect();
+        event["performer"] = Value::from(people);
+    }
+    if let Some(image) = &item.image {
+        event["image"] = json!(image);
+    }
+    event
+}
+
+/// Events as one JSON-LD document, fit to stand inside a page: nothing in it ends a script.
+#[must_use]
+pub fn json_ld(items: &[Item], house: &str, home: &str) -> String {
+    let events: Vec<Value> = items.iter().map(|i| schema(i, house, home)).collect();
+    json!({ "@context": "https://schema.org", "@graph": events })
+        .to_string()
+        .replace('<', "\\u003c")
+        .replace('>', "\\u003e")
+        .replace('&', "\\u0026")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::datetime;
+    use quick_xml::Reader;
+
+    fn item(n: i8, title: &str) -> Item {
+        let at = |h| datetime(2026, 12, n, h, 0, 0, 0);
+        Item {
+            id: format!("http://club.example/feeds/date/{n}"),
+            url: "http://club.example/events/pollen?a=1&b=2".into(),
+            title: title.into(),
+            summary: "A day at the <microscope> & more".into(),
+            span: Span::new(at(10), at(15), "Europe/Dublin").unwrap(),
+            place: ("Millrace Barn".into(), "3 Weir Lane".into()),
+            online: n == 13,
+            called_off: n == 13,
+            changed_at: Timestamp::from_second(i64::from(n)).unwrap(),
+            hosts: "Siân O'Hara, Owen Pryce".into(),
+            price: Some("36.00".into()),
+            currency: "EUR".into(),
+            left: 3,
+            image: None,
+        }
+    }
+
+    #[test]
+    fn an_atom_feed_is_read_back() {
+        let items = [item(12, "Pollen & \u{7}lens"), item(13, "Wax")];
+        let bytes = atom(
+            "Club",
+            "http://club.example/",
+            "http://club.example/all.atom",
+            &items,
+            Timestamp::UNIX_EPOCH,
+        )
+        .unwrap();
+        let text = String::from_utf8(bytes).unwrap();
+        insta::assert_snapshot!(text.replace("><", ">\n<"));
+        let mut reader = Reader::from_str(&text);
+        let mut entries = 0;
+        loop {
+            match reader.read_event().unwrap() {
+                Event::Start(tag) if tag.name().as_ref() == "entry" => entries += 1,
+                Event::Eof => break,
+                _ => {}
+            }
+        }
+        assert_eq!(entries, 2);
+    }
+
+    #[test]
+    fn json_ld_is_read_back_and_ends_no_script() {
+        let text =
+            json_ld(&[item(12, "</script><b>"), item(13, "Wax")], "Club", "http://club.example");
+        assert!(!text.contains('<') && !text.contains('&'));
+        let read: Value = serde_json::from_str(&text).unwrap();
+        let events = read["@graph"].as_array().unwrap();
+        assert_eq!(events[0]["name"], "</script><b>");
+        assert_eq!(events[0]["startDate"], "2026-12-12T10:00:00+00:00");
+        assert_eq!(events[0]["offers"]["availability"], "https://schema.org/InStock");
+        assert_eq!(events[1]["eventStatus"], "https://schema.org/EventCancelled");
+        assert_eq!(events[1]["eventAttendanceMode"], "https://schema.org/MixedEventAttendanceMode");
+        assert_eq!(events[1]["performer"][1]["name"], "Owen Pryce");
+    }
+}

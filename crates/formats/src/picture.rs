@@ -1,0 +1,126 @@
+//! Pictures that were uploaded: checked, turned upright, made smaller, written anew.
+
+use std::io::Cursor;
+
+use image::codecs::jpeg::JpegEncoder;
+use image::{DynamicImage, ImageDecoder, ImageFormat, ImageReader, Limits};
+
+/// Largest upload, in bytes.
+pub const MOST_BYTES: usize = 12 * 1024 * 1024;
+
+/// Why a picture was refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum PictureError {
+    /// Not a JPEG, PNG or WebP picture, or a broken one.
+    #[error("not a picture that can be read")]
+    Unreadable,
+    /// More bytes or more pixels than are sensible.
+    #[error("too large")]
+    TooLarge,
+}
+
+/// A picture as it is kept: JPEG, without anything the camera wrote about it.
+#[derive(Debug, Clone)]
+pub struct Kept {
+    /// Pixels across the large one.
+    pub width: u32,
+    /// Pixels down the large one.
+    pub height: u32,
+    /// For screens: at most 1280 across.
+    pub large: Vec<u8>,
+    /// For phones and lists: at most 480 across.
+    pub small: Vec<u8>,
+}
+
+/// Reads an uploaded picture and writes it anew in two sizes.
+///
+/// # Errors
+/// It is not a picture, or too large.
+pub fn keep(bytes: &[u8]) -> Result<Kept, PictureError> {
+    if bytes.len() > MOST_BYTES {
+        return Err(PictureError::TooLarge);
+    }
+    let mut reader = ImageReader::new(Cursor::new(bytes))
+        .with_guessed_format()
+        .map_err(|_| PictureError::Unreadable)?;
+    if !matches!(reader.format(), Some(ImageFormat::Jpeg | ImageFormat::Png | ImageFormat::WebP)) {
+        return Err(PictureError::Unreadable);
+    }
+    let mut limits = Limits::default();
+    limits.max_image_width = Some(12_000);
+    limits.max_image_height = Some(12_000);
+    limits.max_alloc = Some(256 * 1024 * 1024);
+    reader.limits(limits);
+    let told = |error: image::ImageError| match error {
+        image::ImageError::Limits(_) => PictureError::TooLarge,
+        _ => PictureError::Unreadable,
+    };
+    let mut decoder = reader.into_decoder().map_err(told)?;
+    let upright = decoder.orientation().map_err(told)?;
+    let mut picture = DynamicImage::from_decoder(decoder).map_err(told)?;
+    picture.apply_orientation(upright);
+    let large = within(&picture, 1280, 960);
+    Ok(Kept {
+        width: large.width(),
+        height: large.height(),
+        small: jpeg(&within(&large, 480, 480))?,
+        large: jpeg(&large)?,
+    })
+}
+
+fn within(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {
+    if picture.width() <= width && picture.height() <= height {
+        picture.clone()
+    } else {
+        picture.resize(width, height, image::imageops::FilterType::Triangle)
+    }
+}
+
+fn jpeg(picture: &DynamicImage) -> Result<Vec<u8>, PictureError> {
+    // See-through parts become white, as on paper.
+    let rgba = picture.to_rgba8();
+    let mut white = image::RgbImage::from_pixel(rgba.width(), rgba.height(), image::Rgb([255; 3]));
+    for (x, y, p) in rgba.enumerate_pixels() {
+        let [r, g, b, a] = p.0.map(u32::from);
+        let mix = |c: u32| u8::try_from((c * a + 255 * (255 - a)) / 255).unwrap_or(255);
+        white.put_pixel(x, y, image::Rgb([mix(r), mix(g), mix(b)]));
+    }
+    let mut bytes = Vec::new();
+    JpegEncoder::new_with_quality(&mut bytes, 82)
+        .encode_image(&white)
+        .map_err(|_| PictureError::Unreadable)?;
+    Ok(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn png(width: u32, height: u32) -> Vec<u8> {
+        let picture = DynamicImage::ImageRgba8(image::RgbaImage::from_pixel(
+            width,
+            height,
+            image::Rgba([20, 67, 47, 128]),
+        ));
+        let mut bytes = Cursor::new(Vec::new());
+        picture.write_to(&mut bytes, ImageFormat::Png).unwrap();
+        bytes.into_inner()
+    }
+
+    #[test]
+    fn a_picture_is_made_smaller_and_written_anew() {
+        let kept = keep(&png(2560, 640)).unwrap();
+        assert_eq!((kept.width, kept.height), (1280, 320));
+        let small = image::load_from_memory(&kept.small).unwrap();
+        assert_eq!((small.width(), small.height()), (480, 120));
+        let p = small.to_rgb8().get_pixel(5, 5).0;
+        assert!(p[0] > 120 && p[1] > 140, "white shows through: {p:?}");
+    }
+
+    #[test]
+    fn what_is_no_picture_is_refused() {
+        assert_eq!(keep(b"<svg onload=alert(1)>").unwrap_err(), PictureError::Unreadable);
+        assert_eq!(keep(&png(40, 40)[..60]).unwrap_err(), PictureError::Unreadable);
+        assert_eq!(keep(&png(13_000, 2)).unwrap_err(), PictureError::TooLarge);
+    }
+}

@@ -1,0 +1,389 @@
+//! Ticket types, pools and questions of events.
+
+use jiff::Timestamp;
+use matricle_core::booking::Offer;
+use matricle_core::details::Question;
+use matricle_core::price::{Early, Group, Share, TicketPrice};
+use matricle_core::schedule::SaleWindow;
+use matricle_core::seats::{Draw, TicketSeats};
+use matricle_core::{DateId, EventId, PoolId, QuestionId, TaxRateId, TicketTypeId};
+use rusqlite::{Connection, Row};
+
+use super::plan::insert_ticket;
+use super::{NewQuestion, NewTicketType};
+use crate::convert::{foreign, instant_or};
+use crate::{Doing, StoreError, Tx, us};
+
+/// A ticket type's words, beside its [`Offer`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TicketType {
+    /// Its key.
+    pub id: TicketTypeId,
+    /// Its name.
+    pub name: String,
+    /// A line of explanation; may be empty.
+    pub note: String,
+    /// People one ticket lets in.
+    pub admits: u32,
+    /// The name of its tax rate, if it has one.
+    pub tax: Option<String>,
+}
+
+fn pair<A, B>(a: Option<A>, b: Option<B>) -> Option<(A, B)> {
+    a.zip(b)
+}
+
+fn price(row: &Row<'_>, id: TicketTypeId) -> rusqlite::Result<TicketPrice> {
+    Ok(TicketPrice {
+        id,
+        minor: row.get("minor")?,
+        early: pair(row.get("early_minor")?, instant_or(row, "early_until")?)
+            .map(|(minor, until)| Early { minor, until }),
+        member: row.get("member_minor")?,
+        group: pair(row.get("group_from")?, row.get("group_minor")?)
+            .map(|(from, minor)| Group { from, minor }),
+        share: None,
+        tax_basis: row.get::<_, Option<u32>>("tax_basis")?.unwrap_or(0),
+    })
+}
+
+const TICKET_COLUMNS: &str = "t.id, t.position, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, \
+     t.sale_until, t.per_date, t.least, t.most, t.admits, t.member_minor, t.group_from, t.group_minor, t.code, \
+     t.members_only, t.closed, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis";
+
+/// The ticket types of an event as sold for these dates: one, or all that are left of a
+/// course.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn ticket_types(
+    conn: &Connection,
+    event: EventId,
+    covers: &[DateId],
+    share: Option<Share>,
+) -> Result<Vec<(TicketType, Offer)>, StoreError> {
+    let dates: Vec<String> = covers.iter().map(ToString::to_string).collect();
+    // How many are sold is asked only of ticket types with a limit. Of a course it counts
+    // bookings whatever date they were first for.
+    let sold_on = if covers.len() > 1 || share.is_some() {
+        "b.date_id IN (SELECT id FROM dates WHERE event_id = :event)".to_owned()
+    } else {
+        format!("b.date_id = {}", dates.first().map_or("0", String::as_str))
+    };
+    let sql = format!(
+        "SELECT {TICKET_COLUMNS},
+            CASE WHEN t.per_date IS NULL THEN 0 ELSE (
+                SELECT coalesce(sum(l.quantity), 0) FROM bookings b
+                JOIN booking_lines l ON l.booking_id = b.id AND l.ticket_type_id = t.id
+                WHERE {sold_on} AND b.test = 0
+                  AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+            ) END AS sold
+         FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id
+         WHERE t.event_id = :event AND t.retired = 0 ORDER BY t.position"
+    );
+    let read = || -> rusqlite::Result<Vec<(TicketType, Offer)>> {
+        // Texts that differ from date to date would push others out of the statement cache.
+        let mut query = conn.prepare(&sql)?;
+        let mut draws = conn.prepare_cached(
+            "SELECT p.id, w.seats FROM draws w JOIN pools p ON p.kind_id = w.kind_id AND p.date_id = ?2
+             WHERE w.ticket_type_id = ?1",
+        )?;
+        let rows = query.query_map(rusqlite::named_params! { ":event": event.0 }, |row| {
+            let id = TicketTypeId(row.get("id")?);
+            let mut drawn = Vec::new();
+            for date in covers {
+                let of_date = draws.query_map((id.0, date.0), |d| {
+                    Ok(Draw { pool: PoolId(d.get(0)?), seats: d.get(1)? })
+                })?;
+                drawn.extend(of_date.collect::<Result<Vec<_>, _>>()?);
+            }
+            let ticket = TicketType {
+                id,
+                name: row.get("name")?,
+                note: row.get("note")?,
+                admits: row.get("admits")?,
+                tax: row.get("tax_name")?,
+            };
+            let offer = Offer {
+                price: TicketPrice { share, ..price(row, id)? },
+                seats: TicketSeats {
+                    id,
+                    draws: drawn,
+                    limit: row.get("per_date")?,
+                    sold: row.get("sold")?,
+                },
+                sale: SaleWindow {
+                    from: instant_or(row, "sale_from")?,
+                    until: instant_or(row, "sale_until")?,
+                },
+                least: row.get("least")?,
+                most: row.get("most")?,
+                closed: row.get("closed")?,
+                word: row.get("code")?,
+                members_only: row.get("members_only")?,
+            };
+            Ok((ticket, offer))
+        })?;
+        rows.collect()
+    };
+    read().doing("reading ticket types")
+}
+
+/// A ticket type as it is planned.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TicketRow {
+    /// Its key.
+    pub id: TicketTypeId,
+    /// How it is planned; draws by the place of the pool kind.
+    pub plan: NewTicketType,
+    /// The tax rate's key.
+    pub tax_rate: Option<TaxRateId>,
+    /// How many are on bookings that count.
+    pub sold: u32,
+}
+
+/// The ticket types of an event as they are planned, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, StoreError> {
+    let read = || -> rusqlite::Result<Vec<TicketRow>> {
+        let mut query = conn.prepare_cached(&format!(
+            "SELECT {TICKET_COLUMNS}, (SELECT coalesce(sum(l.quantity), 0) FROM booking_lines l
+                JOIN bookings b ON b.id = l.booking_id WHERE l.ticket_type_id = t.id AND b.test = 0
+                AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')) AS sold
+             FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id
+             WHERE t.event_id = ?1 AND t.retired = 0 ORDER BY t.position"
+        ))?;
+        let mut draws = conn.prepare_cached(
+            "SELECT k.position, w.seats FROM draws w JOIN pool_kinds k ON k.id = w.kind_id
+             WHERE w.ticket_type_id = ?1 ORDER BY k.position",
+        )?;
+        let rows = query.query_map([event.0], |row| {
+            let id = TicketTypeId(row.get("id")?);
+            let price = price(row, id)?;
+            let draws = draws
+                .query_map([id.0], |d| {
+                    Ok((usize::try_from(d.get::<_, i64>(0)?).unwrap_or(0), d.get(1)?))
+                })?
+                .collect::<Result<_, _>>()?;
+            Ok(TicketRow {
+                id,
+                plan: NewTicketType {
+                    name: row.get("name")?,
+                    note: row.get("note")?,
+                    minor: price.minor,
+                    early: price.early,
+                    member: price.member,
+                    group: price.group,
+                    tax: row.get("tax_name")?,
+                    sale: SaleWindow {
+                        from: instant_or(row, "sale_from")?,
+                        until: instant_or(row, "sale_until")?,
+                    },
+                    per_date: row.get("per_date")?,
+                    least: row.get("least")?,
+                    most: row.get("most")?,
+                    admits: row.get("admits")?,
+                    word: row.get("code")?,
+                    members_only: row.get("members_only")?,
+                    closed: row.get("closed")?,
+                    draws,
+                },
+                tax_rate: row.get::<_, Option<i64>>("tax_rate_id")?.map(TaxRateId),
+                sold: row.get("sold")?,
+            })
+        })?;
+        rows.collect()
+    };
+    read().doing("reading ticket types")
+}
+
+/// What an event counts: keys and names, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn pool_kinds(conn: &Connection, event: EventId) -> Result<Vec<(i64, String)>, StoreError> {
+    conn.prepare_cached("SELECT id, name FROM pool_kinds WHERE event_id = ?1 ORDER BY position")
+        .and_then(|mut q| q.query_map([event.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+        .doing("reading what an event counts")
+}
+
+/// Adds a ticket type after the others.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add_ticket(tx: &Tx<'_>, event: EventId, new: &NewTicketType) -> Result<(), StoreError> {
+    let kinds: Vec<i64> = pool_kinds(tx, event)?.into_iter().map(|(id, _)| id).collect();
+    let position = next_position(tx, "ticket_types", event)?;
+    insert_ticket(tx, event.0, position, new, &kinds).doing("adding a ticket type")
+}
+
+/// Changes a ticket type; bookings keep what they were made with.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_ticket(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: TicketTypeId,
+    new: &NewTicketType,
+) -> Result<(), StoreError> {
+    let kinds: Vec<i64> = pool_kinds(tx, event)?.into_iter().map(|(id, _)| id).collect();
+    let write = || -> rusqlite::Result<()> {
+        tx.execute(
+            "UPDATE ticket_types SET name = ?2, note = ?3, minor = ?4, early_minor = ?5, early_until = ?6,
+                sale_from = ?7, sale_until = ?8, per_date = ?9, most = ?10, admits = ?11, member_minor = ?12,
+                group_from = ?13, group_minor = ?14, least = ?15, code = ?16, members_only = ?17, closed = ?18,
+                tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19) WHERE id = ?1 AND event_id = ?20",
+            rusqlite::params![
+                id.0, new.name, new.note, new.minor, new.early.map(|e| e.minor),
+                new.early.map(|e| us(e.until)), new.sale.from.map(us), new.sale.until.map(us),
+                new.per_date, new.most, new.admits, new.member, new.group.map(|g| g.from),
+                new.group.map(|g| g.minor), new.least, new.word, new.members_only, new.closed,
+                new.tax, event.0
+            ],
+        )?;
+        tx.execute("DELETE FROM draws WHERE ticket_type_id = ?1", [id.0])?;
+        for &(pool, seats) in &new.draws {
+            tx.execute(
+                "INSERT INTO draws (ticket_type_id, kind_id, seats) VALUES (?1, ?2, ?3)",
+                (id.0, kinds.get(pool), seats),
+            )?;
+        }
+        Ok(())
+    };
+    write().doing("changing a ticket type")
+}
+
+/// Takes a ticket type off an event; one that is on bookings is only retired.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn drop_ticket(tx: &Tx<'_>, event: EventId, id: TicketTypeId) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        let used: bool = tx.query_row(
+            "SELECT EXISTS (SELECT 1 FROM booking_lines WHERE ticket_type_id = ?1)",
+            [id.0],
+            |row| row.get(0),
+        )?;
+        if used {
+            tx.execute(
+                "UPDATE ticket_types SET retired = 1 WHERE id = ?1 AND event_id = ?2",
+                (id.0, event.0),
+            )?;
+        } else {
+            tx.execute("DELETE FROM draws WHERE ticket_type_id = ?1", [id.0])?;
+            tx.execute(
+                "DELETE FROM ticket_types WHERE id = ?1 AND event_id = ?2",
+                (id.0, event.0),
+            )?;
+        }
+        Ok(())
+    };
+    write().doing("taking a ticket type off")
+}
+
+fn next_position(tx: &Tx<'_>, table: &str, event: EventId) -> Result<i64, StoreError> {
+    tx.query_row(
+        &format!("SELECT coalesce(max(position) + 1, 0) FROM {table} WHERE event_id = ?1"),
+        [event.0],
+        |row| row.get(0),
+    )
+    .doing("looking for the last place")
+}
+
+/// The questions of an event, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, label, answering, needed, each, only_tickets FROM questions
+         WHERE event_id = ?1 AND retired = 0 ORDER BY position, id",
+    )
+    .and_then(|mut q| {
+        q.query_map([event.0], |row| {
+            let (answering, only): (String, String) =
+                (row.get("answering")?, row.get("only_tickets")?);
+            Ok(Question {
+                id: QuestionId(row.get("id")?),
+                label: row.get("label")?,
+                answering: serde_json::from_str(&answering)
+                    .map_err(|_| foreign("questions.answering", answering))?,
+                needed: row.get("needed")?,
+                each: row.get("each")?,
+                only: serde_json::from_str(&only)
+                    .map_err(|_| foreign("questions.only_tickets", only))?,
+            })
+        })?
+        .collect()
+    })
+    .doing("reading questions")
+}
+
+fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
+    serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+}
+
+/// Adds a question after the others, asked for these tickets only, or for all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add_question(
+    tx: &Tx<'_>,
+    event: EventId,
+    new: &NewQuestion,
+    only: &[TicketTypeId],
+) -> Result<(), StoreError> {
+    let position = next_position(tx, "questions", event)?;
+    let write = || -> rusqlite::Result<()> {
+        tx.execute(
+            "INSERT INTO questions (event_id, position, label, answering, needed, each, only_tickets)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            (event.0, position, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?),
+        )
+        .map(drop)
+    };
+    write().doing("adding a question")
+}
+
+/// Changes a question. Answers keep the wording they were given to.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_question(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: QuestionId,
+    new: &NewQuestion,
+    only: &[TicketTypeId],
+    position: i64,
+) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute(
+            "UPDATE questions SET label = ?2, answering = ?3, needed = ?4, each = ?5, only_tickets = ?6,
+                position = ?7 WHERE id = ?1 AND event_id = ?8",
+            (id.0, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?, position, event.0),
+        )
+        .map(drop)
+    };
+    write().doing("changing a question")
+}
+
+/// Takes a question off an event; answers to it stay.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn drop_question(tx: &Tx<'_>, event: EventId, id: QuestionId) -> Result<(), StoreError> {
+    tx.execute("UPDATE questions SET retired = 1 WHERE id = ?1 AND event_id = ?2", (id.0, event.0))
+        .map(drop)
+        .doing("taking a question off")
+}
+
+/// Moves an instant of a plan by so many days on the wall clock of a zone.
+pub(super) fn days_later(at: Timestamp, days: i32, zone: &jiff::tz::TimeZone) -> Timestamp {
+    at.to_zoned_datetime(zone.clone())
+        .checked_add(jiff::Span::new().days(days))
+        .map_or(at, |z| z.timestamp())
+}

@@ -1,0 +1,24 @@
+// The wording of an event: an ordinary editor in the place of the text field.
+(() => {
+  "use strict";
+  const area = document.querySelector("#description");
+  if (!area || !customElements.get("trix-editor")) return;
+  const input = document.createElement("input");
+  input.type = "hidden";
+  input.name = "description";
+  input.id = "description-html";
+  input.value = area.value;
+  const editor = document.createElement("trix-editor");
+  editor.setAttribute("input", input.id);
+  editor.setAttribute("aria-labelledby", "description-label");
+  area.replaceWith(input, editor);
+  // Pictures have their own place; files dropped into the text are not taken.
+  document.addEventListener("trix-file-accept", (e) => e.preventDefault());
+  // Nothing typed is lost by leaving unawares.
+  let changed = false;
+  const form = editor.closest("form");
+  form.addEventListener("input", () => { changed = true; });
+  editor.addEventListener("trix-change", () => { changed = true; });
+  form.addEventListener("submit", () => { changed = false; });
+  addEventListener("beforeunload", (e) => { if (changed) e.preventDefault(); });
+})();

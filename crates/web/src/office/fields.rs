@@ -1,0 +1,138 @@
+//! A form as typed, for its page: values and what is wrong with each.
+
+use std::collections::BTreeMap;
+use std::fmt::Display;
+
+use matricle_core::form::{Form, Wrong};
+use matricle_desk::DeskError;
+
+use crate::error::WebError;
+use crate::guard::Posted;
+use crate::wording;
+
+/// Values by field, and a sentence for each that needs another look.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Fields {
+    values: BTreeMap<String, Vec<String>>,
+    wrong: BTreeMap<String, String>,
+}
+
+impl Fields {
+    /// Values to begin with.
+    pub(crate) fn of(values: impl IntoIterator<Item = (&'static str, String)>) -> Self {
+        let mut fields = Self::default();
+        for (name, value) in values {
+            fields.add(name, value);
+        }
+        fields
+    }
+
+    pub(crate) fn add(&mut self, name: &str, value: impl Into<String>) {
+        self.values.entry(name.into()).or_default().push(value.into());
+    }
+
+    /// Puts a value in the place of any before.
+    pub(crate) fn set(&mut self, name: &str, value: String) {
+        self.values.insert(name.into(), vec![value]);
+    }
+
+    /// Ticks a box.
+    pub(crate) fn tick(&mut self, name: &str, on: bool) {
+        if on {
+            self.add(name, "yes");
+        }
+    }
+
+    /// What was sent, with what is wrong with it.
+    pub(crate) fn posted(posted: &Posted, wrong: &[Wrong]) -> Self {
+        let mut fields = Self::default();
+        for (name, value) in posted.starting("") {
+            fields.add(name, value);
+        }
+        fields.mark(wrong);
+        fields
+    }
+
+    /// Says what is wrong.
+    pub(crate) fn mark(&mut self, wrong: &[Wrong]) {
+        for w in wrong {
+            self.wrong.insert(w.field.clone(), wording::fault(&w.field, &w.fault));
+        }
+    }
+
+    /// The first value.
+    pub(crate) fn v(&self, name: &str) -> &str {
+        self.values.get(name).and_then(|v| v.first()).map_or("", String::as_str)
+    }
+
+    /// What is wrong.
+    pub(crate) fn w(&self, name: &str) -> &str {
+        self.wrong.get(name).map_or("", String::as_str)
+    }
+
+    pub(crate) fn bad(&self, name: &str) -> bool {
+        self.wrong.contains_key(name)
+    }
+
+    /// A field of a row: its name and the row's number.
+    pub(crate) fn v_at(&self, name: &str, i: impl Display) -> &str {
+        self.v(&format!("{name}_{i}"))
+    }
+
+    pub(crate) fn w_at(&self, name: &str, i: impl Display) -> &str {
+        self.w(&format!("{name}_{i}"))
+    }
+
+    pub(crate) fn bad_at(&self, name: &str, i: impl Display) -> bool {
+        self.bad(&format!("{name}_{i}"))
+    }
+
+    /// A field of a cell: its name, the row and the column.
+    pub(crate) fn vs(&self, name: &str, i: impl Display, j: impl Display) -> &str {
+        self.v(&format!("{name}_{i}_{j}"))
+    }
+
+    pub(crate) fn ws(&self, name: &str, i: impl Display, j: impl Display) -> &str {
+        self.w(&format!("{name}_{i}_{j}"))
+    }
+
+    pub(crate) fn bads(&self, name: &str, i: impl Display, j: impl Display) -> bool {
+        self.bad(&format!("{name}_{i}_{j}"))
+    }
+
+    pub(crate) fn on(&self, name: &str) -> bool {
+        !self.v(name).is_empty()
+    }
+
+    /// Whether one of the values is this.
+    pub(crate) fn is(&self, name: &str, value: &str) -> bool {
+        self.values.get(name).is_some_and(|v| v.iter().any(|v| v == value))
+    }
+
+    /// Fields that need another look.
+    pub(crate) fn count(&self) -> usize {
+        self.wrong.len()
+    }
+
+    /// Everything, for carrying a form on to the next page.
+    pub(crate) fn pairs(&self) -> Vec<(String, String)> {
+        let pairs = self.values.iter().flat_map(|(n, vs)| vs.iter().map(move |v| (n, v)));
+        pairs
+            .filter(|(n, _)| !matches!(n.as_str(), "token" | "act"))
+            .map(|(n, v)| (n.clone(), v.clone()))
+            .collect()
+    }
+}
+
+/// The fields of a form, for a use case to read.
+pub(crate) fn form(posted: &Posted) -> Form {
+    Form::new(posted.starting("").map(|(n, v)| (n.to_owned(), v.to_owned())).collect())
+}
+
+/// What was wrong with a form; any other failure is passed on.
+pub(crate) fn wrong(error: DeskError) -> Result<Vec<Wrong>, WebError> {
+    match error {
+        DeskError::Form(wrong) => Ok(wrong),
+        other => Err(other.into()),
+    }
+}

@@ -1,0 +1,569 @@
+//! `/office/house`: places, hosts, tags, money, opening hours, terms, people, the log.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::PersonId;
+use matricle_core::rule::WEEK;
+use matricle_core::staff::{Right, Role};
+use matricle_desk::house::{self, Rooms, Thing};
+use matricle_desk::{DeskError, slots};
+use matricle_formats::words;
+use matricle_store::people::Staff;
+
+use super::fields::{Fields, form, wrong};
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{Posted, SignedIn, Visitor};
+use crate::page::{Face, Frame, html, refused};
+
+/// A thing of the house with its form.
+struct Item {
+    id: i64,
+    name: String,
+    line: String,
+    retired: bool,
+    d: Fields,
+}
+
+/// A list of things of one kind, with the form for a new one.
+struct Shelf {
+    thing: &'static str,
+    title: &'static str,
+    one: &'static str,
+    empty: &'static str,
+    items: Vec<Item>,
+    new: Fields,
+}
+
+#[derive(Template)]
+#[template(path = "office/house.html")]
+struct HousePage {
+    f: Frame,
+    tab: &'static str,
+    title: &'static str,
+    shelves: Vec<Shelf>,
+    venues: Vec<(String, String)>,
+    persons: Vec<(String, String)>,
+    d: Fields,
+    hours: Vec<(String, usize)>,
+    closed: Vec<(String, String, String)>,
+    closing: Fields,
+    said: String,
+    staff: Vec<(i64, String, String, &'static str, bool)>,
+    roles: Vec<(&'static str, &'static str)>,
+    person: Fields,
+    gives_roles: bool,
+    changes: Vec<(String, String, String, String)>,
+    feeds: Vec<(String, String)>,
+    embed: String,
+    may_change: bool,
+}
+
+/// Forms that were sent and need another look: which, and as what.
+enum Again {
+    None,
+    Thing(Thing, i64, Fields),
+    Form(Fields),
+    Closing(Fields),
+    Person(Fields),
+    Said(String),
+}
+
+const TABS: [(&str, &str); 6] = [
+    ("", "The house"),
+    ("venues", "Venues and rooms"),
+    ("hosts", "Hosts"),
+    ("tags", "Tags"),
+    ("money", "Tax rates"),
+    ("hours", "Opening hours"),
+];
+
+fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
+    let typed = |thing: Thing, id: i64| match again {
+        Again::Thing(t, i, d) if *t == thing && *i == id => Some(d.clone()),
+        _ => None,
+    };
+    let item = |thing, id: i64, name: &str, line: String, retired: bool, d: Fields| Item {
+        id,
+        name: name.into(),
+        line,
+        retired,
+        d: typed(thing, id).unwrap_or(d),
+    };
+    let shelf = |thing, word, title, one, empty, items| Shelf {
+        thing: word,
+        title,
+        one,
+        empty,
+        items,
+        new: typed(thing, 0).unwrap_or_default(),
+    };
+    let ticked = |mut d: Fields, name: &str, on: bool| {
+        d.tick(name, on);
+        d
+    };
+    match tab {
+        "venues" => {
+            let venues = all
+                .venues
+                .iter()
+                .map(|v| {
+                    let d = Fields::of([
+                        ("name", v.name.clone()),
+                        ("address", v.address.clone()),
+                        ("directions", v.directions.clone()),
+                    ]);
+                    let line = if v.accessible {
+                        format!("{} · reached without steps", v.address)
+                    } else {
+                        v.address.clone()
+                    };
+                    let d = ticked(d, "accessible", v.accessible);
+                    item(Thing::Venue, v.id.0, &v.name, line, v.retired_at.is_some(), d)
+                })
+                .collect();
+            let rooms = all
+                .rooms
+                .iter()
+                .map(|r| {
+                    let venue = all.venues.iter().find(|v| v.id == r.venue);
+                    let seats = r.seats.map_or_else(String::new, |n| n.to_string());
+                    let d = Fields::of([
+                        ("name", r.name.clone()),
+                        ("venue", r.venue.to_string()),
+                        ("seats", seats.clone()),
+                    ]);
+                    let mut line = venue.map_or_else(String::new, |v| v.name.clone());
+                    if !seats.is_empty() {
+                        line.push_str(&format!(" · seats {seats}"));
+                    }
+                    if r.accessible {
+                        line.push_str(" · reached without steps");
+                    }
+                    let d = ticked(d, "accessible", r.accessible);
+                    item(Thing::Room, r.id.0, &r.name, line, r.retired_at.is_some(), d)
+                })
+                .collect();
+            vec![
+                shelf(
+                    Thing::Venue,
+                    "venue",
+                    "Venues",
+                    "venue",
+                    "No venue yet. The first event makes one, or add one here.",
+                    venues,
+                ),
+                shelf(
+                    Thing::Room,
+                    "room",
+                    "Rooms",
+                    "room",
+                    "No room yet. With rooms, clashes are found and the board has lanes.",
+                    rooms,
+                ),
+            ]
+        }
+        "hosts" => {
+            let hosts = all
+                .hosts
+                .iter()
+                .map(|h| {
+                    let d = Fields::of([
+                        ("name", h.name.clone()),
+                        ("about", h.about.clone()),
+                        ("person", h.person.map_or_else(String::new, |p| p.to_string())),
+                    ]);
+                    item(Thing::Host, h.id.0, &h.name, h.about.clone(), h.retired_at.is_some(), d)
+                })
+                .collect();
+            vec![shelf(
+                Thing::Host,
+                "host",
+                "Hosts",
+                "host",
+                "Nobody yet. Whoever leads a date stands here.",
+                hosts,
+            )]
+        }
+        "tags" => {
+            let tags = all
+                .tags
+                .iter()
+                .map(|t| {
+                    let d = Fields::of([
+                        ("name", t.name.clone()),
+                        ("description", t.description.clone()),
+                    ]);
+                    item(
+                        Thing::Tag,
+                        t.id.0,
+                        &t.name,
+                        t.description.clone(),
+                        t.retired_at.is_some(),
+                        d,
+                    )
+                })
+                .collect();
+            vec![shelf(
+                Thing::Tag,
+                "tag",
+                "Tags",
+                "tag",
+                "No tag yet. Tags narrow the Programme down, and each has a feed.",
+                tags,
+            )]
+        }
+        "money" => {
+            let rates = all
+                .tax_rates
+                .iter()
+                .map(|t| {
+                    let percent = format!("{}.{:02}", t.basis / 100, t.basis % 100);
+                    let d = Fields::of([("name", t.name.clone()), ("percent", percent.clone())]);
+                    item(
+                        Thing::TaxRate,
+                        t.id.0,
+                        &t.name,
+                        format!("{percent} %"),
+                        t.retired_at.is_some(),
+                        d,
+                    )
+                })
+                .collect();
+            vec![shelf(
+                Thing::TaxRate,
+                "tax-rate",
+                "Tax rates",
+                "tax rate",
+                "No tax rate yet. Tickets without one contain no tax.",
+                rates,
+            )]
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn hours_fields(all: &Rooms) -> Fields {
+    let mut d = Fields::default();
+    for (i, weekday) in WEEK.into_iter().enumerate() {
+        for (part, h) in all.hours.iter().filter(|h| h.weekday == weekday).take(2).enumerate() {
+            d.add(&format!("opens_{i}_{part}"), h.opens.strftime("%H:%M").to_string());
+            d.add(&format!("closes_{i}_{part}"), h.closes.strftime("%H:%M").to_string());
+        }
+    }
+    d
+}
+
+fn house_fields(all: &Rooms) -> Fields {
+    let h = &all.house;
+    let mut d = Fields::of([
+        ("name", h.name.clone()),
+        ("email", h.email.clone()),
+        ("zone", h.zone.clone()),
+        ("terms", h.terms.clone()),
+        ("embed_sites", h.embed_sites.join("\n")),
+    ]);
+    for (i, (days, percent)) in h.steps.iter().enumerate() {
+        d.add(&format!("days_{i}"), days.to_string());
+        d.add(&format!("percent_{i}"), percent.to_string());
+    }
+    d
+}
+
+async fn page(
+    app: &App,
+    visitor: &Visitor,
+    staff: &Staff,
+    tab: &'static str,
+    again: Again,
+) -> Result<Response, WebError> {
+    let all = house::all(&app.desk, staff).await?;
+    let now = app.desk.clock.now();
+    let zone = all.house.zone.clone();
+    let shelves = shelves(&all, tab, &again);
+    let mut d = match tab {
+        "hours" => hours_fields(&all),
+        _ => house_fields(&all),
+    };
+    let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
+    let mut refusal = true;
+    match again {
+        Again::None | Again::Thing(..) => refusal = matches!(again, Again::Thing(..)),
+        Again::Form(fields) => d = fields,
+        Again::Closing(fields) => closing = fields,
+        Again::Person(fields) => person = fields,
+        Again::Said(text) => {
+            said = text;
+            refusal = false;
+        }
+    }
+    let title = match tab {
+        "people" => "People and roles",
+        "changes" => "Who changed what",
+        "feeds" => "Feeds and other sites",
+        tab => TABS.iter().find(|(t, _)| *t == tab).map_or("The house", |(_, title)| title),
+    };
+    let url = &app.desk.public_url;
+    let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
+    feeds.extend(
+        all.tags
+            .iter()
+            .filter(|t| t.retired_at.is_none())
+            .map(|t| (format!("Tag: {}", t.name), format!("{url}/feeds/tag/{}.ics", t.slug))),
+    );
+    feeds.extend(
+        all.rooms
+            .iter()
+            .filter(|r| r.retired_at.is_none())
+            .map(|r| (format!("Room: {}", r.name), format!("{url}/feeds/room/{}.ics", r.id))),
+    );
+    feeds.extend(all.hosts.iter().filter(|h| h.retired_at.is_none()).map(|h| {
+        let key = app.desk.secrets.feed_key(h.id);
+        (
+            format!("Host: {} (keep it to them)", h.name),
+            format!("{url}/feeds/host/{}/{key}.ics", h.id),
+        )
+    }));
+    feeds.push(("News reader (Atom)".into(), format!("{url}/feeds/all.atom")));
+    feeds.push(("For other programs (JSON-LD)".into(), format!("{url}/feeds/all.jsonld")));
+    feeds.push(("Table (CSV)".into(), format!("{url}/feeds/all.csv")));
+    feeds.push(("Table (XLSX)".into(), format!("{url}/feeds/all.xlsx")));
+    let f = Frame::new(app, Face::Office, title, &all.house.name, visitor, Some(staff))
+        .in_room("house");
+    let page = HousePage {
+        f,
+        tab,
+        title,
+        shelves,
+        venues: all.venues.iter().map(|v| (v.id.to_string(), v.name.clone())).collect(),
+        persons: std::iter::once((String::new(), "nobody".to_owned()))
+            .chain(all.staff.iter().map(|s| (s.id.to_string(), s.name.clone())))
+            .collect(),
+        d,
+        hours: ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
+            .iter()
+            .enumerate()
+            .map(|(i, name)| ((*name).to_owned(), i))
+            .collect(),
+        closed: all
+            .closed
+            .iter()
+            .map(|(day, why)| (day.to_string(), words::long_day(*day), why.clone()))
+            .collect(),
+        closing,
+        said,
+        staff: all
+            .staff
+            .iter()
+            .map(|s| (s.id.0, s.name.clone(), s.email.clone(), s.role.word(), s.id == staff.id))
+            .collect(),
+        roles: Role::ALL.map(|r| (r.word(), r.word())).to_vec(),
+        person,
+        gives_roles: staff.role.may(Right::GiveRoles),
+        changes: all
+            .changes
+            .iter()
+            .map(|c| {
+                (words::moment(c.at, &zone, now), c.who.clone(), c.what.clone(), c.about.clone())
+            })
+            .collect(),
+        feeds,
+        embed: format!(
+            "<div data-matricle=\"{url}/embed/list\"></div>\n<script async src=\"{url}/embed.js\"></script>"
+        ),
+        may_change: staff.role.may(Right::SetHouseUp),
+    };
+    if refusal { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) } else { html(&page) }
+}
+
+fn tab_of(word: &str) -> Result<&'static str, WebError> {
+    ["venues", "hosts", "tags", "money", "hours", "people", "changes", "feeds"]
+        .into_iter()
+        .find(|t| *t == word)
+        .ok_or(WebError::Desk(DeskError::NotFound))
+}
+
+pub(crate) async fn show(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    page(&app, &visitor, &staff, "", Again::None).await
+}
+
+pub(crate) async fn part(
+    State(app): State<App>,
+    Path(tab): Path<String>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    page(&app, &visitor, &staff, tab_of(&tab)?, Again::None).await
+}
+
+pub(crate) async fn hours(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    page(&app, &visitor, &staff, "hours", Again::None).await
+}
+
+pub(crate) async fn people(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    page(&app, &visitor, &staff, "people", Again::None).await
+}
+
+/// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
+pub(crate) async fn set_terms(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match house::set_terms(&app.desk, &staff, form(&posted)).await {
+        Ok(()) => page(&app, &visitor, &staff, "", Again::Said("Kept.".into())).await,
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            page(&app, &visitor, &staff, "", Again::Form(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/hours`.
+pub(crate) async fn set_hours(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match house::set_hours(&app.desk, &staff, form(&posted)).await {
+        Ok(()) => {
+            let said = "Kept. Slots that nobody has booked were cut again.".into();
+            page(&app, &visitor, &staff, "hours", Again::Said(said)).await
+        }
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            page(&app, &visitor, &staff, "hours", Again::Form(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/closed`: a day is closed, or opened again.
+pub(crate) async fn close_day(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let close = posted.get("act") != "open";
+    match slots::close_day(&app.desk, &staff, form(&posted), close).await {
+        Ok(0) => page(&app, &visitor, &staff, "hours", Again::Said("Kept.".into())).await,
+        Ok(booked) => {
+            let said = format!(
+                "Kept. {} on that day stand all the same; move them or call their dates off.",
+                words::count(booked, "bookings")
+            );
+            page(&app, &visitor, &staff, "hours", Again::Said(said)).await
+        }
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            page(&app, &visitor, &staff, "hours", Again::Closing(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/{thing}/{id}`: a change, an addition (`0`), retired or offered again.
+pub(crate) async fn save(
+    State(app): State<App>,
+    Path((word, id)): Path<(String, i64)>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let thing = Thing::from_word(&word).ok_or(DeskError::NotFound)?;
+    let act = posted.get("act");
+    if matches!(act, "retire" | "offer") {
+        house::retire(&app.desk, &staff, thing, id, act == "retire").await?;
+        return Ok(Redirect::to(thing.page()).into_response());
+    }
+    match house::save(&app.desk, &staff, thing, id, form(&posted)).await {
+        Ok(()) => Ok(Redirect::to(thing.page()).into_response()),
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
+            page(&app, &visitor, &staff, tab, Again::Thing(thing, id, d)).await
+        }
+    }
+}
+
+/// `POST /office/house/people`: a role is given.
+pub(crate) async fn give_role(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match house::give_role(&app.desk, &staff, form(&posted)).await {
+        Ok(()) => Ok(Redirect::to("/office/house/people").into_response()),
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            page(&app, &visitor, &staff, "people", Again::Person(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/people/{id}`: a role is taken away.
+pub(crate) async fn take_role(
+    State(app): State<App>,
+    Path(id): Path<i64>,
+    SignedIn(staff): SignedIn,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    house::take_role(&app.desk, &staff, PersonId(id)).await?;
+    Ok(Redirect::to("/office/house/people").into_response())
+}
+
+struct OwnDate {
+    title: String,
+    when: String,
+    place: String,
+    strip: String,
+    people: Vec<(String, String)>,
+}
+
+#[derive(Template)]
+#[template(path = "office/mine.html")]
+struct Mine {
+    f: Frame,
+    dates: Vec<OwnDate>,
+}
+
+/// `GET /office/mine`: the dates somebody leads, and who comes.
+pub(crate) async fn mine(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+) -> Result<Response, WebError> {
+    let (house, dates) = matricle_desk::office::own_dates(&app.desk, &staff).await?;
+    let now = app.desk.clock.now();
+    let today = words::local(now, &house.zone).date();
+    let f = Frame::new(&app, Face::Office, "My dates", &house.name, &visitor, Some(&staff));
+    html(&Mine {
+        f,
+        dates: dates
+            .iter()
+            .map(|(d, people)| OwnDate {
+                title: d.event.title.clone(),
+                when: words::span(d.date.span.starts, d.date.span.ends, today),
+                place: d.date.place(),
+                strip: crate::parts::strip::svg(&d.pool, d.inside, crate::parts::strip::SMALL),
+                people: people.iter().map(|p| (p.name.clone(), p.ticket.clone())).collect(),
+            })
+            .collect(),
+    })
+}

@@ -1,0 +1,280 @@
+//! The board: rooms down, time across, dates as blocks with their seats.
+
+use std::fmt::Write;
+
+use jiff::civil::{Date as Day, DateTime};
+use jiff::{SignedDuration, ToSpan};
+use matricle_desk::board::{Board, Lane, Reach};
+use matricle_formats::words;
+use matricle_store::events::DateSummary;
+
+use super::strip::{escape, fits};
+
+const LEFT: f64 = 150.0;
+const WIDE: f64 = 1180.0;
+const TOP: f64 = 40.0;
+const ROW: f64 = 40.0;
+const GAP: f64 = 10.0;
+
+/// The local hours a day shows, first and last.
+const HOURS: (i64, i64) = (7, 23);
+
+/// Where a local time lies across the board, in minutes from its left edge: nights are
+/// left out, except that what happens at night stands at the edge of its day.
+fn across(at: DateTime, first: Day, reach: Reach) -> f64 {
+    let days = at.date().since(first).map_or(0, |s| s.get_days());
+    let minute = i64::from(at.hour()) * 60 + i64::from(at.minute());
+    let (from, until) = if reach == Reach::Month { (0, 24) } else { HOURS };
+    let length = (until - from) * 60;
+    let within = (minute - from * 60).clamp(0, length);
+    f64::from(days) * f64::from(i32::try_from(length).unwrap_or(1))
+        + f64::from(i32::try_from(within).unwrap_or(0))
+}
+
+/// Minutes of one day across the board.
+#[must_use]
+pub(crate) fn day_minutes(reach: Reach) -> i64 {
+    if reach == Reach::Month { 24 * 60 } else { (HOURS.1 - HOURS.0) * 60 }
+}
+
+/// A block in its lane: where it stands, one above another when they overlap.
+struct Block<'b> {
+    date: &'b DateSummary,
+    x: f64,
+    width: f64,
+    row: usize,
+}
+
+/// Puts blocks into as few rows as they need.
+fn stack<'b>(
+    dates: &[&'b DateSummary],
+    scale: f64,
+    first: Day,
+    reach: Reach,
+) -> (Vec<Block<'b>>, usize) {
+    let mut ends: Vec<f64> = Vec::new();
+    let mut blocks = Vec::new();
+    for date in dates {
+        let x = LEFT + across(date.date.span.starts, first, reach) * scale;
+        let until = LEFT + across(date.date.span.ends, first, reach) * scale;
+        let x = x.max(LEFT);
+        let width = (until.min(WIDE) - x).max(if reach == Reach::Month { 14.0 } else { 30.0 });
+        let row = ends.iter().position(|end| *end <= x).unwrap_or_else(|| {
+            ends.push(0.0);
+            ends.len() - 1
+        });
+        ends[row] = x + width + 1.0;
+        blocks.push(Block { date, x, width, row });
+    }
+    (blocks, ends.len().max(1))
+}
+
+fn lane_of(lane: &Lane, d: &DateSummary) -> bool {
+    d.date.venue == lane.venue && d.date.room == lane.room
+}
+
+/// The seats of a block as a bar: confirmed, to pay and the rest, told apart by pattern.
+fn seats(svg: &mut String, d: &DateSummary, x: f64, y: f64, width: f64) {
+    let capacity = f64::from(d.pool.capacity.max(1));
+    let t = d.pool.taken;
+    let mut at = x;
+    let _ = write!(
+        svg,
+        r#"<rect class="s-free" x="{x:.1}" y="{y:.1}" width="{width:.1}" height="5"/>"#
+    );
+    for (n, class) in [
+        (t.confirmed, "s-conf"),
+        (t.awaiting_payment, "s-pay"),
+        (t.requested, "s-req"),
+        (t.held, "s-held"),
+    ] {
+        let part = (width * f64::from(n) / capacity).min(x + width - at);
+        if part > 0.0 {
+            let _ = write!(
+                svg,
+                r#"<rect class="{class}" x="{at:.1}" y="{y:.1}" width="{part:.1}" height="5"/>"#
+            );
+            at += part;
+        }
+    }
+}
+
+/// Draws a board. Blocks are links; those of the future can be moved.
+pub(crate) fn svg(board: &Board, reach: Reach, now: jiff::Timestamp) -> String {
+    let (first, after) = board.days;
+    let days = after.since(first).map_or(7, |s| s.get_days()).max(1);
+    let minutes = f64::from(days) * f64::from(i32::try_from(day_minutes(reach)).unwrap_or(1));
+    let scale = (WIDE - LEFT) / minutes;
+    let mut body = String::new();
+    let mut y = TOP;
+    let mut venue = "";
+    for lane in &board.lanes {
+        let dates: Vec<&DateSummary> = board
+            .dates
+            .iter()
+            .filter(|d| lane_of(lane, d) && d.date.called_off.is_empty())
+            .collect();
+        let (blocks, rows) = stack(&dates, scale, first, reach);
+        let height = ROW * f64::from(u32::try_from(rows).unwrap_or(1));
+        if lane.venue != venue {
+            venue = &lane.venue;
+            let _ = write!(
+                body,
+                r#"<text class="b-venue" x="8" y="{:.0}">{}</text>"#,
+                y + 12.0,
+                escape(venue)
+            );
+            y += 18.0;
+        }
+        let name = if lane.room.is_empty() { "(no room)" } else { &lane.room };
+        let said = lane.seats.map_or_else(String::new, |n| format!(" · {n}"));
+        let _ = write!(
+            body,
+            r#"<g class="lane" data-venue="{}" data-room="{}" data-top="{y:.0}" data-height="{height:.0}"><rect class="b-lane" x="{LEFT}" y="{y:.0}" width="{:.0}" height="{height:.0}"/><text class="b-room" x="14" y="{:.0}">{}{}</text></g>"#,
+            escape(&lane.venue),
+            escape(&lane.room),
+            WIDE - LEFT,
+            y + 20.0,
+            escape(name),
+            said
+        );
+        for block in blocks {
+            draw(&mut body, board, &block, y, now);
+        }
+        y += height + GAP;
+    }
+    let height = y + 6.0;
+    let mut svg = format!(
+        r#"<svg id="board" class="board" viewBox="0 0 {WIDE:.0} {height:.0}" data-first="{first}" data-days="{days}" data-left="{LEFT}" data-scale="{scale:.6}" data-day-minutes="{}" data-from-hour="{}" data-snap="{}" role="group" aria-label="{} dates from {} on">"#,
+        day_minutes(reach),
+        if reach == Reach::Month { 0 } else { HOURS.0 },
+        if reach == Reach::Month { day_minutes(reach) } else { 15 },
+        board.dates.len(),
+        words::long_day(first)
+    );
+    axis(&mut svg, board, reach, scale, height, now);
+    svg.push_str(&body);
+    svg.push_str("</svg>");
+    svg
+}
+
+fn axis(
+    svg: &mut String,
+    board: &Board,
+    reach: Reach,
+    scale: f64,
+    height: f64,
+    now: jiff::Timestamp,
+) {
+    let (first, after) = board.days;
+    let today = words::local(now, &board.house.zone).date();
+    let day_wide = f64::from(i32::try_from(day_minutes(reach)).unwrap_or(1)) * scale;
+    for (i, day) in (0i32..).zip(first.series(1.days()).take_while(|d| *d < after)) {
+        let x = LEFT + f64::from(i) * day_wide;
+        let _ = write!(svg, r#"<path class="b-day" d="M{x:.1} 22V{height:.0}"/>"#);
+        let label = match reach {
+            Reach::Day => words::long_day(day),
+            Reach::Week => words::day(day, today).replace(" 20", " ’"),
+            Reach::Month => day.day().to_string(),
+        };
+        let class = if day == today { "b-date today" } else { "b-date" };
+        let _ = write!(
+            svg,
+            r#"<text class="{class}" x="{:.1}" y="15">{}</text>"#,
+            x + 3.0,
+            escape(&label)
+        );
+        let hours: &[i64] = match reach {
+            Reach::Day => &[8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22],
+            Reach::Week => &[11, 15, 19],
+            Reach::Month => &[],
+        };
+        for hour in hours {
+            let hx = x + f64::from(i32::try_from((hour - HOURS.0) * 60).unwrap_or(0)) * scale;
+            let _ = write!(
+                svg,
+                r#"<path class="b-hour" d="M{hx:.1} 34V{height:.0}"/><text class="b-clock" x="{hx:.1}" y="32">{hour}</text>"#
+            );
+        }
+    }
+    let local = words::local(now, &board.house.zone).datetime();
+    if (first..after).contains(&local.date()) {
+        let x = LEFT + across(local, first, reach) * scale;
+        let _ = write!(svg, r#"<path class="now" d="M{x:.1} 20V{height:.0}"/>"#);
+    }
+}
+
+fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff::Timestamp) {
+    let d = block.date;
+    let span = &d.date.span;
+    let y = top + ROW * f64::from(u32::try_from(block.row).unwrap_or(0)) + 2.0;
+    let (x, width, height) = (block.x, block.width, ROW - 4.0);
+    let over: Vec<&str> = board
+        .clashes
+        .iter()
+        .filter(|(a, b, _)| *a == d.date.id || *b == d.date.id)
+        .map(|(_, _, what)| what.as_str())
+        .collect();
+    let state = d.event.state.word();
+    let mut said = format!(
+        "{}, {}, {} of {} {} taken, {state}",
+        d.event.title,
+        words::long_span(span.starts, span.ends),
+        d.pool.taken.total(),
+        d.pool.capacity,
+        d.pool.name
+    );
+    if !over.is_empty() {
+        let _ = write!(said, ", clashes over {}", over.join(" and "));
+    }
+    let movable = span.starts_at > now && !d.slot;
+    let class = match (over.is_empty(), state) {
+        (false, _) => "block clash",
+        (true, "draft") => "block draft",
+        _ => "block",
+    };
+    let _ = write!(
+        svg,
+        r#"<a class="{class}" href="/office/events/{}/dates?date={}" data-date="{}" data-starts="{}" data-ends="{}" data-venue="{}" data-room="{}"{} aria-label="{}"><rect class="b-block" x="{x:.1}" y="{y:.1}" width="{width:.1}" height="{height:.1}" rx="2"/>"#,
+        d.event.id,
+        d.date.id,
+        d.date.id,
+        span.starts.strftime("%Y-%m-%dT%H:%M"),
+        span.ends.strftime("%Y-%m-%dT%H:%M"),
+        escape(&d.date.venue),
+        escape(&d.date.room),
+        if movable { r#" data-move="yes""# } else { "" },
+        escape(&said)
+    );
+    // The room for letters is what the block is wide.
+    let letters = fits(6.6, width - 8.0, 120);
+    let title: String = if d.event.title.chars().count() <= letters {
+        d.event.title.clone()
+    } else {
+        d.event.title.chars().take(letters.saturating_sub(1)).chain(['…']).collect()
+    };
+    if letters >= 3 {
+        let _ = write!(
+            svg,
+            r#"<text class="b-title" x="{:.1}" y="{:.1}">{}</text>"#,
+            x + 5.0,
+            y + 15.0,
+            escape(&title)
+        );
+    }
+    if width > 24.0 {
+        seats(svg, d, x + 5.0, y + height - 11.0, width - 10.0);
+    }
+    svg.push_str("</a>");
+}
+
+/// How long a date is, in words, for the list under the board.
+pub(crate) fn length(d: &DateSummary) -> String {
+    let minutes = d.date.span.ends_at.duration_since(d.date.span.starts_at);
+    let whole = SignedDuration::as_mins(&minutes);
+    if whole % 60 == 0 {
+        format!("{} h", whole / 60)
+    } else {
+        format!("{} h {:02}", whole / 60, whole % 60)
+    }
+}
