@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use icalendar::{Calendar, CalendarComponent, Component, Event, EventLike, Property, parser};
+use icalendar::{Calendar, Component, Event, EventLike, Property};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::schedule::Span;
@@ -67,7 +67,9 @@ fn component(entry: &Entry, stamp: Timestamp) -> Event {
         event.add_property("LAST-MODIFIED", utc(at));
     }
     for tag in &entry.tags {
-        event.append_multi_property(Property::new("CATEGORIES", tag));
+        // The library leaves the text as it is here; RFC 5545 §3.3.11 does not.
+        let text = tag.replace('\\', "\\\\").replace(',', "\\,").replace(';', "\\;");
+        event.append_multi_property(Property::new("CATEGORIES", text));
     }
     event.done()
 }
@@ -115,6 +117,24 @@ fn timezone(name: &str, from: Timestamp, until: Timestamp) -> Option<String> {
     Some(text)
 }
 
+/// Writes a calendar out, its zones in front of its dates. The library that writes the
+/// rest gives every component a stamp and a random name, which zones must not have.
+fn written(calendar: &Calendar, entries: &[Entry], stamp: Timestamp) -> String {
+    let zones: BTreeSet<&str> = entries.iter().map(|e| e.span.zone.as_str()).collect();
+    let from = entries.iter().map(|e| e.span.starts_at).min().unwrap_or(stamp);
+    let until = entries.iter().map(|e| e.span.ends_at).max().unwrap_or(stamp);
+    let zones: String = zones
+        .into_iter()
+        .filter(|zone| !matches!(*zone, "UTC" | "Etc/UTC"))
+        .filter_map(|zone| timezone(zone, from, until))
+        .collect();
+    let text = calendar.to_string();
+    match text.find("BEGIN:VEVENT") {
+        Some(at) => format!("{}{zones}{}", &text[..at], &text[at..]),
+        None => text,
+    }
+}
+
 fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
     let mut calendar = Calendar::empty();
     calendar
@@ -122,21 +142,6 @@ fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
         .append_property(Property::new("PRODID", "-//Matricle//Matricle//EN"))
         .append_property(Property::new("CALSCALE", "GREGORIAN"))
         .append_property(Property::new("METHOD", "PUBLISH"));
-    let zones: BTreeSet<&str> = entries.iter().map(|e| e.span.zone.as_str()).collect();
-    let from = entries.iter().map(|e| e.span.starts_at).min().unwrap_or(stamp);
-    let until = entries.iter().map(|e| e.span.ends_at).max().unwrap_or(stamp);
-    for zone in zones {
-        let component = timezone(zone, from, until)
-            .filter(|_| !matches!(zone, "UTC" | "Etc/UTC"))
-            .and_then(|text| {
-                let whole = format!("BEGIN:VCALENDAR\r\n{text}END:VCALENDAR\r\n");
-                let read = parser::read_calendar(&whole).ok()?;
-                Calendar::from(read).components.into_iter().next()
-            });
-        if let Some(component) = component {
-            calendar.push::<CalendarComponent>(component);
-        }
-    }
     for entry in entries {
         calendar.push(component(entry, stamp));
     }
@@ -146,7 +151,7 @@ fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
 /// A calendar file; `stamp` is when it was written.
 #[must_use]
 pub fn file(entries: &[Entry], stamp: Timestamp) -> String {
-    calendar(entries, stamp).to_string()
+    written(&calendar(entries, stamp), entries, stamp)
 }
 
 /// A feed that calendars come back to (RFC 7986): its name, its own address, and that it
@@ -163,7 +168,7 @@ pub fn feed(name: &str, url: &str, entries: &[Entry], stamp: Timestamp) -> Strin
         .append_property(Property::new("X-WR-CALNAME", name))
         .append_property(refresh.done())
         .append_property(source.done());
-    calendar.done().to_string()
+    written(&calendar.done(), entries, stamp)
 }
 
 /// Where a date is, on one line.

@@ -1,8 +1,8 @@
 // The wording of an event: an ordinary editor in the place of the text field.
-(() => {
+customElements.whenDefined("trix-editor").then(() => {
   "use strict";
   const area = document.querySelector("#description");
-  if (!area || !customElements.get("trix-editor")) return;
+  if (!area) return;
   const input = document.createElement("input");
   input.type = "hidden";
   input.name = "description";
@@ -21,4 +21,4 @@
   editor.addEventListener("trix-change", () => { changed = true; });
   form.addEventListener("submit", () => { changed = false; });
   addEventListener("beforeunload", (e) => { if (changed) e.preventDefault(); });
-})();
+});

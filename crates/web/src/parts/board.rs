@@ -43,6 +43,8 @@ struct Block<'b> {
     x: f64,
     width: f64,
     row: usize,
+    /// How wide its title may be: up to the next block of its row.
+    room: f64,
 }
 
 /// Puts blocks into as few rows as they need.
@@ -58,13 +60,18 @@ fn stack<'b>(
         let x = LEFT + across(date.date.span.starts, first, reach) * scale;
         let until = LEFT + across(date.date.span.ends, first, reach) * scale;
         let x = x.max(LEFT);
-        let width = (until.min(WIDE) - x).max(if reach == Reach::Month { 14.0 } else { 30.0 });
+        let width = (until.min(WIDE) - x).max(if reach == Reach::Month { 14.0 } else { 18.0 });
         let row = ends.iter().position(|end| *end <= x).unwrap_or_else(|| {
             ends.push(0.0);
             ends.len() - 1
         });
         ends[row] = x + width + 1.0;
-        blocks.push(Block { date, x, width, row });
+        blocks.push(Block { date, x, width, row, room: WIDE - x });
+    }
+    for i in 0..blocks.len() {
+        let (row, x) = (blocks[i].row, blocks[i].x);
+        let next = blocks[i + 1..].iter().find(|b| b.row == row).map_or(WIDE, |b| b.x);
+        blocks[i].room = next - x;
     }
     (blocks, ends.len().max(1))
 }
@@ -247,7 +254,7 @@ fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff:
         escape(&said)
     );
     // The room for letters is what the block is wide.
-    let letters = fits(6.6, width - 8.0, 120);
+    let letters = fits(6.4, block.room - 8.0, 120);
     let title: String = if d.event.title.chars().count() <= letters {
         d.event.title.clone()
     } else {

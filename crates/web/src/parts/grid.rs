@@ -11,7 +11,7 @@ use super::strip::{escape, fits};
 const LEFT: f64 = 52.0;
 const TOP: f64 = 26.0;
 const MINUTE: f64 = 1.25;
-const WIDE: f64 = 900.0;
+const WIDE: f64 = 640.0;
 
 /// The rooms of sessions, in the order of their first use.
 fn rooms(sessions: &[Session]) -> Vec<&str> {

@@ -167,10 +167,29 @@ pub(super) fn clamp(
     (chosen, notice)
 }
 
+/// How many pools one date has: those of a course are alike from date to date.
+fn own_pools(sheet: &DateSheet) -> usize {
+    sheet.offer.pools.len() / sheet.covers.len().max(1)
+}
+
 /// Seats of a date that are left, in words.
 fn left(sheet: &DateSheet) -> String {
     let pool = sheet.main_pool();
-    match pool.free() {
+    // Of a course as many as fit every date that is left.
+    let free = if sheet.covers.len() > 1 {
+        let kinds = own_pools(sheet);
+        sheet
+            .offer
+            .pools
+            .iter()
+            .step_by(kinds.max(1))
+            .map(matricle_core::seats::Pool::free)
+            .min()
+            .unwrap_or(0)
+    } else {
+        pool.free()
+    };
+    match free {
         0 => "full".into(),
         free => format!("{} left", words::count(free, &pool.name)),
     }
@@ -241,7 +260,11 @@ pub(super) fn stub(
         Ok(q) => (q.total.to_string(), (q.saved.minor > 0).then(|| q.saved.to_string())),
         Err(_) => (String::new(), None),
     };
-    let is_free = quote.as_ref().is_ok_and(|q| q.total.is_zero());
+    let is_free = if chosen.is_empty() {
+        sheet.offer.offers.iter().all(|o| o.price.minor == 0)
+    } else {
+        quote.as_ref().is_ok_and(|q| q.total.is_zero())
+    };
     let over = sheet.offer.starts_at <= now;
     let open = rows.iter().any(|r| r.closed.is_none());
     let closed = if let Some(refusal) = sheet.offer.bars(now).filter(|_| !over) {
@@ -312,10 +335,11 @@ fn quantity(chosen: &[Wanted], ticket: &TicketType) -> u32 {
 
 /// What a ticket takes beyond one seat: `takes 4 seats and 4 protective suits`.
 fn draws(sheet: &DateSheet, offer: &matricle_core::booking::Offer) -> Option<String> {
-    let many = offer.seats.draws.len() > 1 || offer.seats.draws.iter().any(|d| d.seats > 1);
-    let parts: Vec<String> = sheet
-        .offer
-        .pools
+    let own = &sheet.offer.pools[..own_pools(sheet)];
+    let of_own = |d: &&matricle_core::seats::Draw| own.iter().any(|p| p.id == d.pool);
+    let many = offer.seats.draws.iter().filter(of_own).count() > 1
+        || offer.seats.draws.iter().any(|d| d.seats > 1);
+    let parts: Vec<String> = own
         .iter()
         .filter_map(|pool| {
             let draw = offer.seats.draws.iter().find(|d| d.pool == pool.id)?;
@@ -327,9 +351,7 @@ fn draws(sheet: &DateSheet, offer: &matricle_core::booking::Offer) -> Option<Str
 
 /// What is left in the pools that the strip does not show.
 fn others(sheet: &DateSheet) -> String {
-    let said: Vec<String> = sheet
-        .offer
-        .pools
+    let said: Vec<String> = sheet.offer.pools[..own_pools(sheet)]
         .iter()
         .skip(1)
         .map(|p| format!("{} of {} {} left", p.free(), p.capacity, p.name))

@@ -1,0 +1,620 @@
+//! Planning: runs, changes that touch bookings, calling off, courses, slots, sessions,
+//! patterns, who may book, test bookings.
+
+use std::collections::BTreeMap;
+
+use jiff::civil::date;
+use matricle_core::booking::{ChoiceRefusal, State};
+use matricle_core::details::Draft;
+use matricle_core::form::{Fault, Form};
+use matricle_core::sessions::SignUpRefusal;
+use matricle_core::who::WhoRefusal;
+use matricle_core::{DateId, EventId, SessionId};
+use matricle_desk::board::Reach;
+use matricle_desk::checkout::{self, Outcome};
+use matricle_desk::dates::{self, Scope};
+use matricle_desk::patterns::{self, From};
+use matricle_desk::programme::{self, Feed, Looking, Wish};
+use matricle_desk::{
+    DeskError, board, cancel, hold, house, office, sessions, sheet, slots, timers,
+};
+use matricle_store::bookings::HeldBy;
+use matricle_store::events::{self, EventState};
+use matricle_store::people::Staff;
+
+use crate::world::{CANDLES, World, look, world};
+
+fn form(fields: &[(&str, &str)]) -> Form {
+    Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
+}
+
+async fn id_of(w: &World, slug: &'static str) -> EventId {
+    let find = move |c: &matricle_store::Connection| events::by_slug(c, slug);
+    w.desk.store.read(find).await.unwrap().unwrap().id
+}
+
+async fn dates_of(w: &World, event: EventId) -> Vec<events::Date> {
+    w.desk.store.read(move |c| events::dates_of(c, event)).await.unwrap()
+}
+
+fn faults(error: DeskError) -> Vec<(String, Fault)> {
+    match error {
+        DeskError::Form(wrong) => wrong.into_iter().map(|w| (w.field, w.fault)).collect(),
+        other => panic!("{other}"),
+    }
+}
+
+const RUN: [(&str, &str); 9] = [
+    ("day", "2027-03-07"),
+    ("from", "01:30"),
+    ("until", "03:00"),
+    ("venue", "Millrace Barn"),
+    ("room", "long room"),
+    ("hosts", "Tobias Wren, Newly Named"),
+    ("pool_0", "12"),
+    ("repeat", "week"),
+    ("count", "5"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_keeps_wall_time_says_what_the_clocks_forbid_and_is_read_back() {
+    let w = world().await;
+    let (ilse, event) = (w.staff(0).await, id_of(&w, "mead-and-how-not-to").await);
+    let add = |extra: &[(&str, &str)]| form(&[&RUN[..], extra].concat());
+    let adding = dates::adding(&w.desk, &ilse, event, add(&[])).await.unwrap();
+    let days: Vec<String> = adding.dates.iter().map(|d| d.span.starts.to_string()).collect();
+    // On 28 March 2027 the hour from one to two does not exist in Dublin.
+    assert_eq!(
+        days,
+        [
+            "2027-03-07T01:30:00",
+            "2027-03-14T01:30:00",
+            "2027-03-21T01:30:00",
+            "2027-04-04T01:30:00"
+        ]
+    );
+    assert_eq!(adding.skipped, [date(2027, 3, 28).at(1, 30, 0, 0)]);
+    let extra = [("but", "2027-03-14"), ("extra", "2027-05-01 2027-05-08")];
+    assert_eq!(dates::add(&w.desk, &ilse, event, add(&extra)).await.unwrap(), 5);
+    let sheet = office::event(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!(sheet.dates.len(), 6);
+    assert_eq!(sheet.runs[0].1, "FREQ=WEEKLY;BYDAY=SU;COUNT=5");
+    assert!(sheet.dates.last().unwrap().date.hosts.contains("Newly Named"));
+    // Added again, every one of them clashes with itself.
+    let again = dates::adding(&w.desk, &ilse, event, add(&extra)).await.unwrap();
+    assert_eq!(again.clashes.len(), 5 * 3, "room and two hosts each");
+    let wrong = |extra: &'static [(&str, &str)]| {
+        let (desk, ilse) = (w.desk.clone(), ilse.clone());
+        async move {
+            let form = form(&[extra, &RUN[..]].concat());
+            faults(dates::adding(&desk, &ilse, event, form).await.unwrap_err())
+        }
+    };
+    assert_eq!(wrong(&[("day", "7 March")]).await, [("day".into(), Fault::NotADay)]);
+    assert_eq!(
+        wrong(&[("count", "9999")]).await,
+        [("count".into(), Fault::NotANumber(1, 520)), ("count".into(), Fault::NeedsOther)][..1]
+    );
+    assert_eq!(
+        wrong(&[("repeat", "day"), ("count", ""), ("last", "2030-01-01")]).await,
+        [("count".into(), Fault::TooMany(520))]
+    );
+    assert_eq!(wrong(&[("but", "soon")]).await, [("but".into(), Fault::NotADay)]);
+    assert_eq!(wrong(&[("repeat", ""), ("day", "2027-03-28")]).await[0].0, "from");
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn moving_a_booked_date_says_whom_it_touches_and_tells_them_once() {
+    let w = world().await;
+    let (ilse, event) = (w.staff(0).await, id_of(&w, "apiary-open-day").await);
+    let all = dates_of(&w, event).await;
+    let first = all[0].id;
+    let moved = [("day", "2026-12-06"), ("from", "13:00"), ("until", "16:00"), ("pool_0", "9")];
+    let touches =
+        dates::what_it_touches(&w.desk, &ilse, first, Scope::Later, form(&moved)).await.unwrap();
+    assert_eq!(touches.dates.len(), 2);
+    assert_eq!(
+        touches.dates[1].span.starts,
+        date(2026, 12, 20).at(13, 0, 0, 0),
+        "a day later as well"
+    );
+    assert_eq!(touches.bookings, 9);
+    assert!(touches.people.len() >= 8 && !touches.over.is_empty());
+    let too_small = dates::change(&w.desk, &ilse, first, Scope::Later, form(&moved), false).await;
+    let Err(DeskError::OverFull(over)) = too_small else { panic!("{too_small:?}") };
+    assert!(over[0].taken > 9 && over[0].capacity == 9 && !over[0].people.is_empty());
+    assert_eq!(dates_of(&w, event).await, all, "nothing was changed");
+    dates::change(&w.desk, &ilse, first, Scope::Later, form(&moved), true).await.unwrap();
+    assert_eq!(w.faults().await, Vec::<String>::new(), "over-full on purpose is no fault");
+    let before = w.subjects().len();
+    w.due().await;
+    w.due().await;
+    let told: Vec<String> = w.subjects()[before..].to_vec();
+    assert_eq!(told.len(), 9);
+    assert!(told.iter().all(|s| s.starts_with("Moved: Apiary open day, now S")), "{told:?}");
+    let after = dates_of(&w, event).await;
+    assert_eq!((after[0].sequence, after[1].sequence), (1, 1));
+    // The same again changes nothing and tells nobody.
+    let same = dates::change(&w.desk, &ilse, first, Scope::One, form(&moved), true).await.unwrap();
+    assert!(same.dates.iter().all(|m| !m.told));
+    let list = sheet::told(&w.desk, &ilse, event).await.unwrap();
+    assert!(list.rows.len() == 9 && list.rows.iter().all(|(m, ..)| m.state == "sent"));
+    // A date with bookings cannot vanish.
+    assert!(matches!(dates::remove(&w.desk, &ilse, first).await, Err(DeskError::Booked { .. })));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn calling_off_cancels_tells_and_gives_all_back() {
+    let w = world().await;
+    let (ilse, event) = (w.staff(0).await, id_of(&w, "apiary-open-day").await);
+    let no_reason = dates::call_off(&w.desk, &ilse, event, None, " ".into()).await.unwrap_err();
+    assert_eq!(faults(no_reason), [("reason".into(), Fault::Missing)]);
+    let held = w.keep("apiary-open-day", &[1, 0, 0, 0]).await.unwrap();
+    let before = office::today(&w.desk, &ilse).await.unwrap().to_give_back.len();
+    let one = dates_of(&w, event).await[0].id;
+    let told =
+        dates::call_off(&w.desk, &ilse, event, Some(one), "Foul brood.".into()).await.unwrap();
+    assert_eq!(told, 7);
+    assert_eq!(w.state(held).await, State::Lapsed);
+    let page = programme::event(&w.desk, look("apiary-open-day")).await.unwrap();
+    assert_eq!((page.dates.len(), page.off.len(), page.event.state), (1, 1, EventState::Published));
+    let told = dates::call_off(&w.desk, &ilse, event, None, "Foul brood.".into()).await.unwrap();
+    assert_eq!(told, 2);
+    let page = programme::event(&w.desk, look("apiary-open-day")).await.unwrap();
+    assert_eq!((page.dates.len(), page.event.state), (0, EventState::CalledOff));
+    w.due().await;
+    let subjects = w.subjects();
+    assert_eq!(subjects.iter().filter(|s| s.starts_with("Called off: Apiary")).count(), 9);
+    let after = office::today(&w.desk, &ilse).await.unwrap().to_give_back.len();
+    assert_eq!(after - before, 7, "whoever had paid gets all of it back");
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    // Calendars strike it out.
+    let fed = programme::feed(&w.desk, Feed::Event("apiary-open-day".into())).await.unwrap();
+    assert!(fed.dates.iter().all(|(d, ..)| !d.date.called_off.is_empty() && d.date.sequence > 0));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_booking_covers_a_course_and_any_of_its_codes_opens_every_evening() {
+    let w = world().await;
+    let course = "beginners-course";
+    let event = id_of(&w, course).await;
+    let before: Vec<u32> = free_of(&w, event).await;
+    let reference = w.book(course, &[1, 1]).await;
+    w.provider.decide(matricle_desk::provider::Status::Paid);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!(
+        (sheet.booking.state, sheet.attendees.len(), sheet.covers.len()),
+        (State::Confirmed, 3, 6)
+    );
+    let after = free_of(&w, event).await;
+    assert!(before.iter().zip(&after).all(|(b, a)| b - a == 3), "{before:?} {after:?}");
+    let code = sheet.attendees[1].code.as_str().to_owned();
+    for (i, date) in sheet.covers.iter().enumerate() {
+        let told = w.scan(date.id, "main door", &format!("course-{i}"), &code).await.told;
+        assert_eq!(told.verdict, "come in", "evening {i}");
+        let again = w.scan(date.id, "side door", &format!("course-again-{i}"), &code).await.told;
+        assert_eq!(again.verdict, "already in");
+    }
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    // Two evenings are over: four are left, at four sixths of the price.
+    w.pass(60 * 24 * 30);
+    let page = programme::event(&w.desk, look(course)).await.unwrap();
+    let sheet = &page.dates[0];
+    let left = sheet.covers.len();
+    assert!((1..6).contains(&left));
+    let late = w.keep(course, &[1, 0]).await.unwrap();
+    let asked = w.sheet(late).await.booking.total.minor;
+    assert_eq!(asked, 12_000 * i64::try_from(left).unwrap() / 6);
+    // Called off one by one, the course goes on until the last.
+    let ilse = w.staff(0).await;
+    let all = dates_of(&w, event).await;
+    dates::call_off(&w.desk, &ilse, event, Some(all[5].id), "Snow.".into()).await.unwrap();
+    assert_eq!(w.state(reference).await, State::Confirmed);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+async fn free_of(w: &World, event: EventId) -> Vec<u32> {
+    let now = w.desk.clock.now();
+    let dates = dates_of(w, event).await;
+    let read = move |c: &matricle_store::Connection| {
+        dates.iter().map(|d| Ok(events::pools(c, d.id, now)?[0].free())).collect()
+    };
+    w.desk.store.read::<_, matricle_store::StoreError>(read).await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn slots_roll_on_close_with_the_day_and_keep_their_notice() {
+    let w = world().await;
+    let (ilse, frame) = (w.staff(0).await, "bring-us-a-frame");
+    let event = id_of(&w, frame).await;
+    let page = programme::event(&w.desk, look(frame)).await.unwrap();
+    let week = page.week.unwrap();
+    let open = week.slots.iter().find(|(_, open)| *open).unwrap().0.clone();
+    let looking = Looking { date: Some(open.date.id), ..look(frame) };
+    let sheet = programme::event(&w.desk, looking).await.unwrap().dates.remove(0);
+    assert_eq!(sheet.main_pool().capacity, 2);
+    // Tomorrow is too near for a notice of eighteen hours; nothing is sold past the desks.
+    let wanted = vec![matricle_core::seats::Wanted { ticket: sheet.tickets[0].id, quantity: 1 }];
+    let keep = |date| hold::keep(&w.desk, date, wanted.clone(), HeldBy::default(), None);
+    let mut kept = 0;
+    while keep(open.date.id).await.is_ok() {
+        kept += 1;
+    }
+    assert_eq!(kept, sheet.main_pool().free());
+    let last = dates_of(&w, event).await.last().unwrap().span.starts.date();
+    w.pass(60 * 24 * 14);
+    timers::run_due(&w.desk).await.unwrap();
+    let rolled = dates_of(&w, event).await;
+    assert!(rolled.last().unwrap().span.starts.date() > last, "two weeks further");
+    let near = rolled.iter().find(|d| d.span.starts_at > w.desk.clock.now()).unwrap();
+    let early = rolled.last().unwrap().id;
+    w.pass((near.span.starts_at.duration_since(w.desk.clock.now()).as_mins()) - 60);
+    for date in [near.id] {
+        assert!(matches!(
+            keep(date).await,
+            Err(DeskError::Choice(ChoiceRefusal::Notice { .. } | ChoiceRefusal::Seats(_)))
+        ));
+    }
+    let _ = early;
+    // A day that closes loses the slots nobody has booked.
+    let day = rolled.last().unwrap().span.starts.date();
+    let closing = form(&[("closed_day", &day.to_string()), ("why", "Wax day")]);
+    assert_eq!(slots::close_day(&w.desk, &ilse, closing, true).await.unwrap(), 0);
+    assert!(dates_of(&w, event).await.iter().all(|d| d.span.starts.date() != day));
+    let opening = form(&[("closed_day", &day.to_string())]);
+    slots::close_day(&w.desk, &ilse, opening, false).await.unwrap();
+    assert!(dates_of(&w, event).await.iter().any(|d| d.span.starts.date() == day));
+    // Other lengths: booked ones stay as they are.
+    let booked: Vec<DateId> = office::event(&w.desk, &ilse, event)
+        .await
+        .unwrap()
+        .dates
+        .iter()
+        .map(|d| d.date.id)
+        .collect();
+    let plan = form(&[
+        ("minutes", "30"),
+        ("desks", "1"),
+        ("ahead_days", "20"),
+        ("venue", "Ostrel apiary"),
+    ]);
+    slots::plan(&w.desk, &ilse, event, plan).await.unwrap();
+    let now: Vec<DateId> = dates_of(&w, event).await.iter().map(|d| d.id).collect();
+    assert!(booked.iter().all(|id| now.contains(id)));
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_signs_up_for_two_sessions_at_one_time_or_for_a_full_one() {
+    let w = world().await;
+    let reference = w.book("vale-convention", &[2, 0]).await;
+    w.provider.decide(matricle_desk::provider::Status::Paid);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    let find = |title: &str| {
+        sheet.sessions.iter().find(|s| s.title.starts_with(title)).map(|s| s.facts.id).unwrap()
+    };
+    let (graft, labels, swarm) = (find("Grafting"), find("Labels"), find("Swarm"));
+    let (one, two) = (sheet.attendees[0].id, sheet.attendees[1].id);
+    let sign = |wants: Vec<(matricle_core::AttendeeId, Vec<SessionId>)>| {
+        sessions::sign_up(&w.desk, reference, BTreeMap::from_iter(wants))
+    };
+    let refused = sign(vec![(one, vec![swarm]), (two, vec![graft, labels])]).await;
+    assert!(
+        matches!(refused, Err(DeskError::SignUp(SignUpRefusal::Overlaps { session, with })) if session == labels && with == graft)
+    );
+    assert!(w.sheet(reference).await.sign_ups.is_empty(), "all or none");
+    sign(vec![(one, vec![graft, swarm]), (two, vec![labels])]).await.unwrap();
+    assert_eq!(w.sheet(reference).await.sign_ups.len(), 3);
+    sign(vec![(one, vec![])]).await.unwrap();
+    assert_eq!(w.sheet(reference).await.sign_ups, [(two, labels)]);
+    // A booking that is cancelled gives its places in sessions back.
+    let taken = |s: &[matricle_store::sessions::Session]| {
+        s.iter().find(|s| s.facts.id == labels).unwrap().facts.taken
+    };
+    let before = taken(&w.sheet(reference).await.sessions);
+    cancel::cancel(&w.desk, &w.staff(0).await, reference).await.unwrap();
+    assert_eq!(taken(&w.sheet(reference).await.sessions), before - 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copy_and_a_pattern_bring_everything_but_the_bookings_on_the_wall_clock() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let event = id_of(&w, "pollen-under-the-lens").await;
+    let copy = |day: &'static str| {
+        patterns::start(&w.desk, &ilse, From::Event(event), form(&[("day", day), ("title", "")]))
+    };
+    assert_eq!(faults(copy("").await.unwrap_err()), [("day".into(), Fault::Missing)]);
+    assert_eq!(faults(copy("2026-11-01").await.unwrap_err()), [("day".into(), Fault::Past)]);
+    // From winter into summer time: ten in the morning stays ten.
+    let id = copy("2027-06-12").await.unwrap();
+    let (old, new) = (
+        office::event(&w.desk, &ilse, event).await.unwrap(),
+        office::event(&w.desk, &ilse, id).await.unwrap(),
+    );
+    assert_eq!(
+        (new.event.state, new.bookings, new.event.slug.as_str()),
+        (EventState::Draft, 0, "pollen-under-the-lens-2")
+    );
+    assert_eq!(new.dates[0].date.span.starts, date(2027, 6, 12).at(10, 0, 0, 0));
+    assert_eq!(new.event.description, old.event.description);
+    let early = |s: &office::EventSheet| {
+        let offer = &s.dates[0].offer.offers[1];
+        let day = s.dates[0].date.span.starts.date();
+        let at = matricle_formats::words::local(offer.price.early.unwrap().until, "Europe/Dublin");
+        (day.since(at.date()).unwrap().get_days(), at.time(), offer.seats.draws.len())
+    };
+    assert_eq!(early(&new), early(&old));
+    patterns::save(&w.desk, &ilse, id, form(&[("pattern", "A day at the lens")])).await.unwrap();
+    let all = patterns::all(&w.desk, &ilse).await.unwrap();
+    let names: Vec<&str> = all.iter().map(|p| p.name.as_str()).collect();
+    assert_eq!(names, ["A day at the lens", "Course in six evenings"]);
+    let course = patterns::start(
+        &w.desk,
+        &ilse,
+        From::Pattern(all[1].id),
+        form(&[("day", "2027-09-07"), ("title", "Autumn course")]),
+    )
+    .await
+    .unwrap();
+    let sheet = office::event(&w.desk, &ilse, course).await.unwrap();
+    assert!(sheet.event.course && sheet.dates.len() == 6 && sheet.event.slug == "autumn-course");
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let event = id_of(&w, CANDLES).await;
+    let set = |fields: &'static [(&str, &str)]| {
+        let fields = [fields, &[("hold_minutes", "15")]].concat();
+        sheet::set_booking(&w.desk, &ilse, event, form(&fields))
+    };
+    let submit = |draft: Draft, reference| checkout::submit(&w.desk, reference, draft);
+    assert_eq!(
+        faults(set(&[("who", "domains"), ("who_domains", "not a domain")]).await.unwrap_err())[0].1,
+        Fault::NotAnAddress
+    );
+    set(&[("who", "domains"), ("who_domains", "school.example"), ("once", "yes")]).await.unwrap();
+    let reference = w.keep(CANDLES, &[1, 0, 0]).await.unwrap();
+    let mut draft = w.draft(reference).await;
+    assert!(matches!(
+        submit(draft.clone(), reference).await,
+        Err(DeskError::Who(WhoRefusal::OtherDomain { .. }))
+    ));
+    draft.email = "sian@north.school.example".into();
+    assert_eq!(submit(draft.clone(), reference).await.unwrap(), Outcome::ToPay);
+    let second = w.keep(CANDLES, &[1, 0, 0]).await.unwrap();
+    draft.email = "Sian@North.School.example".into();
+    assert!(matches!(submit(draft.clone(), second).await, Err(DeskError::Who(WhoRefusal::Again))));
+    set(&[("who", "word"), ("who_word", "Propolis"), ("approval", "yes")]).await.unwrap();
+    let (date, wanted) = w.choice(CANDLES, &[1, 0, 0]).await;
+    let mut by = HeldBy::default();
+    by.buyer.word = "propolis ".into();
+    let third = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
+    let draft = w.draft(third).await;
+    assert_eq!(submit(draft.clone(), third).await.unwrap(), Outcome::Asked);
+    assert_eq!(submit(draft, third).await.unwrap(), Outcome::Asked, "twice says the same");
+    assert_eq!(w.state(third).await, State::Requested);
+    cancel::approve(&w.desk, &ilse, third).await.unwrap();
+    assert_eq!(w.state(third).await, State::AwaitingPayment);
+    w.due().await;
+    assert!(w.subjects().last().unwrap().starts_with("Your seats are kept: Candles"));
+    checkout::pay_url(&w.desk, third).await.unwrap();
+    w.provider.decide(matricle_desk::provider::Status::Paid);
+    checkout::ask(&w.desk, third).await.unwrap();
+    assert_eq!(w.state(third).await, State::Confirmed);
+    // A booking that asks and is told no.
+    let asking = office::today(&w.desk, &ilse).await.unwrap().asking[0].booking.reference;
+    cancel::decline(&w.desk, &ilse, asking, "Full of members.".into()).await.unwrap();
+    assert_eq!(w.state(asking).await, State::Declined);
+    assert!(cancel::approve(&w.desk, &ilse, asking).await.is_err());
+    w.due().await;
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let (mead, event) = ("mead-and-how-not-to", id_of(&w, "mead-and-how-not-to").await);
+    assert!(matches!(programme::event(&w.desk, look(mead)).await, Err(DeskError::NotFound)));
+    let preview = w.desk.secrets.preview_key(event);
+    let page = programme::event(&w.desk, Looking { preview, ..look(mead) }).await.unwrap();
+    assert!(page.preview);
+    let sheet = &page.dates[0];
+    let wanted = || vec![matricle_core::seats::Wanted { ticket: sheet.tickets[0].id, quantity: 2 }];
+    let date = sheet.date.id;
+    let real = hold::keep(&w.desk, date, wanted(), HeldBy::default(), None).await;
+    assert!(matches!(real, Err(DeskError::NotFound)), "a draft is not for sale");
+    let by = HeldBy { test: true, ..HeldBy::default() };
+    let reference = hold::keep(&w.desk, date, wanted(), by, None).await.unwrap();
+    let draft = w.draft(reference).await;
+    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
+    checkout::pay_url(&w.desk, reference).await.unwrap();
+    w.provider.decide(matricle_desk::provider::Status::Paid);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    assert_eq!(w.state(reference).await, State::Confirmed);
+    w.due().await;
+    assert!(w.subjects().last().unwrap().starts_with("Test: Your seats: Mead"));
+    let sheet = office::event(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!((sheet.tests, sheet.bookings, sheet.latest.len()), (1, 0, 0));
+    assert_eq!(sheet.dates[0].main_pool().taken.total(), 0);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    assert_eq!(sheet::clear_tests(&w.desk, &ilse, event).await.unwrap(), 1);
+    assert!(matches!(hold::sheet(&w.desk, reference).await, Err(DeskError::NotFound)));
+    assert_eq!(w.faults().await, Vec::<String>::new());
+    // Published at a set time, and not before.
+    let at = form(&[("publish_at", "2026-11-25T18:00")]);
+    sheet::publish_at(&w.desk, &ilse, event, at).await.unwrap();
+    w.due().await;
+    assert!(programme::event(&w.desk, look(mead)).await.is_err());
+    w.pass(21);
+    w.due().await;
+    assert!(programme::event(&w.desk, look(mead)).await.is_ok());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_programme_forgives_slips_keeps_old_addresses_and_shows_each_thing_once() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let find = |wish: Wish| {
+        let desk = w.desk.clone();
+        async move {
+            let all = programme::catalogue(&desk, wish, 100).await.unwrap().found.dates;
+            all.into_iter().map(|d| d.event.slug).collect::<Vec<_>>()
+        }
+    };
+    let words = |text: &str| Wish { words: text.into(), ..Wish::default() };
+    let all = find(Wish::default()).await;
+    for once in ["beginners-course", "bring-us-a-frame"] {
+        assert_eq!(all.iter().filter(|s| *s == once).count(), 1, "{once}");
+    }
+    assert_eq!(all.iter().filter(|s| *s == "thursday-dipping").count(), 8);
+    assert_eq!(find(words("miscroscopy")).await, ["pollen-under-the-lens"]);
+    assert_eq!(find(words("tobias quens")).await, ["rearing-queens"], "a host, and a slip");
+    assert_eq!(find(words("zzzz")).await, Vec::<String>::new());
+    assert_eq!(find(words("\" OR 1=1 --")).await, Vec::<String>::new());
+    let online = Wish { format: Some(events::Format::Online), ..Wish::default() };
+    assert_eq!(find(online).await, ["what-the-frost-does"]);
+    let with_seats = find(Wish { with_seats: true, ..Wish::default() }).await;
+    assert!(!with_seats.contains(&"rearing-queens".to_owned()) && with_seats.len() > 10);
+    let tagged =
+        find(Wish { tag: "families".into(), month: Some(date(2026, 12, 1)), ..Wish::default() })
+            .await;
+    assert!(
+        tagged.iter().all(|s| s == "apiary-open-day" || s == "thursday-dipping")
+            && tagged.len() > 4
+    );
+    // Another address: the old one leads on, and nobody else can take it.
+    let event = id_of(&w, "rearing-queens").await;
+    let mut fields = vec![
+        ("title", "Rearing queens"),
+        ("kind", "Workshop"),
+        ("slug", "Queens, reared"),
+        ("format", "in person"),
+        ("listed", "yes"),
+    ];
+    sheet::reword(&w.desk, &ilse, event, form(&fields)).await.unwrap();
+    for slug in ["rearing-queens", "queens-reared"] {
+        let page = programme::event(&w.desk, look(slug)).await.unwrap();
+        assert_eq!(page.event.slug, "queens-reared");
+    }
+    fields[2].1 = "vale-convention";
+    let taken = sheet::reword(&w.desk, &ilse, event, form(&fields)).await.unwrap_err();
+    assert_eq!(faults(taken), [("slug".into(), Fault::Taken)]);
+    // Unlisted: gone from the lists, there for whoever has the link.
+    fields[2].1 = "queens-reared";
+    sheet::reword(&w.desk, &ilse, event, form(&fields[..4])).await.unwrap();
+    assert!(!find(Wish::default()).await.contains(&"queens-reared".to_owned()));
+    assert!(programme::event(&w.desk, look("queens-reared")).await.is_ok());
+    let feed = |feed| programme::feed(&w.desk, feed);
+    let slugs = |fed: &programme::Fed| {
+        fed.dates.iter().map(|(d, ..)| d.event.slug.clone()).collect::<Vec<_>>()
+    };
+    assert!(!slugs(&feed(Feed::All).await.unwrap()).contains(&"queens-reared".to_owned()));
+    assert_eq!(slugs(&feed(Feed::Event("queens-reared".into())).await.unwrap()), ["queens-reared"]);
+    assert!(feed(Feed::Event("mead-and-how-not-to".into())).await.is_err(), "a draft has no feed");
+    let tobias = matricle_core::HostId(3);
+    assert!(feed(Feed::Host(tobias, "guess".into())).await.is_err());
+    let key = w.desk.secrets.feed_key(tobias);
+    assert!(feed(Feed::Host(tobias, key)).await.unwrap().dates.len() > 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn clashes_are_found_with_ways_out_and_the_board_shows_them() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let queens = office::event(&w.desk, &ilse, id_of(&w, "rearing-queens").await).await.unwrap();
+    let (clashes, instead) = &queens.clashes[0];
+    let what: Vec<&str> = clashes.iter().map(|c| c.what.as_str()).collect();
+    assert_eq!(what, ["long room", "Tobias Wren"]);
+    assert_eq!(instead.rooms, ["press room"]);
+    assert_eq!(instead.times[0], date(2026, 12, 8).at(17, 30, 0, 0));
+    let around = Some(date(2026, 12, 9));
+    let board = board::board(&w.desk, &ilse, Reach::Week, around).await.unwrap();
+    assert_eq!(board.days, (date(2026, 12, 7), date(2026, 12, 14)));
+    let over: Vec<&str> = board.clashes.iter().map(|(_, _, what)| what.as_str()).collect();
+    assert_eq!(over.len(), 4);
+    assert!(over.contains(&"microscopes"), "{over:?}");
+    assert!(board.lanes.iter().any(|l| l.room == "map room" && l.seats == Some(28)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
+    let w = world().await;
+    let (ilse, nia) = (w.staff(0).await, w.staff(2).await);
+    let venue = form(&[("name", "Ford mill"), ("address", "Ford 2")]);
+    house::save(&w.desk, &ilse, house::Thing::Venue, 0, venue).await.unwrap();
+    let twice = form(&[("name", "FORD MILL")]);
+    let taken = house::save(&w.desk, &ilse, house::Thing::Venue, 0, twice).await.unwrap_err();
+    assert_eq!(faults(taken), [("name".into(), Fault::Taken)]);
+    let mill = house::all(&w.desk, &ilse)
+        .await
+        .unwrap()
+        .venues
+        .iter()
+        .find(|v| v.name == "Ford mill")
+        .unwrap()
+        .id;
+    house::retire(&w.desk, &ilse, house::Thing::Venue, mill.0, true).await.unwrap();
+    let terms = [
+        ("name", "Ostrel"),
+        ("email", "nobody"),
+        ("zone", "Mars/Base"),
+        ("terms", ""),
+        ("embed_sites", "club.example"),
+    ];
+    let wrong = faults(house::set_terms(&w.desk, &ilse, form(&terms)).await.unwrap_err());
+    assert_eq!(
+        wrong.iter().map(|(f, _)| f.as_str()).collect::<Vec<_>>(),
+        ["email", "zone", "terms", "embed_sites"]
+    );
+    let role = [
+        ("name", "Rory Quinn"),
+        ("email", "rory@ostrel.example"),
+        ("role", "reviewer"),
+        ("password", "long enough it is"),
+    ];
+    assert!(matches!(
+        house::give_role(&w.desk, &ilse, form(&role)).await,
+        Err(DeskError::Right(_))
+    ));
+    house::give_role(&w.desk, &nia, form(&role)).await.unwrap();
+    let own = [("name", "Nia"), ("email", "nia@ostrel.example"), ("role", "host")];
+    assert_eq!(
+        faults(house::give_role(&w.desk, &nia, form(&own)).await.unwrap_err()),
+        [("role".into(), Fault::Taken)]
+    );
+    let all = house::all(&w.desk, &nia).await.unwrap();
+    let rory: &Staff = all.staff.iter().find(|s| s.name == "Rory Quinn").unwrap();
+    house::take_role(&w.desk, &nia, rory.id).await.unwrap();
+    assert!(house::take_role(&w.desk, &nia, nia.id).await.is_err());
+    let log: Vec<String> = house::all(&w.desk, &nia)
+        .await
+        .unwrap()
+        .changes
+        .iter()
+        .map(|c| format!("{} {}", c.who, c.what))
+        .take(4)
+        .collect();
+    assert_eq!(
+        log,
+        [
+            "Nia Ferrier took the role of Rory Quinn away",
+            "Nia Ferrier made Rory Quinn reviewer",
+            "Ilse Karrow retired a venue",
+            "Ilse Karrow added the venue Ford mill",
+        ]
+    );
+    // A host sees their own dates, with the people, and nothing else.
+    let owen = w.staff(3).await;
+    let (_, mine) = office::own_dates(&w.desk, &owen).await.unwrap();
+    assert!(mine.len() >= 6 && mine.iter().all(|(d, _)| d.date.hosts.contains("Owen Pryce")));
+    assert!(mine.iter().any(|(_, people)| !people.is_empty()));
+    assert!(matches!(office::today(&w.desk, &owen).await, Err(DeskError::Right(_))));
+}
