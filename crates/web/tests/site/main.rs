@@ -7,5 +7,6 @@
 mod access;
 mod booking;
 mod pages;
+mod planning;
 mod site;
 mod staff;

@@ -88,6 +88,14 @@ impl<'s> Browser<'s> {
         request: axum::http::request::Builder,
         body: String,
     ) -> Reply {
+        self.send_bytes(request, body.into_bytes()).await
+    }
+
+    pub(crate) async fn send_bytes(
+        &mut self,
+        request: axum::http::request::Builder,
+        body: Vec<u8>,
+    ) -> Reply {
         let jar: Vec<String> = self.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
         let request = request
             .header(header::COOKIE, jar.join("; "))
