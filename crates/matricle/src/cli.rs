@@ -33,6 +33,8 @@ pub enum Command {
     Check(ConfigArgs),
     /// Measure scans, bookings and pages beside plain SQLite and bare Axum.
     Bench(BenchArgs),
+    /// Measure what lists of many dates cost, beside the bare SQL they need.
+    BenchSeason(SeasonArgs),
     /// Print an example configuration.
     ExampleConfig,
     /// Print an example event for `import`.
@@ -118,6 +120,14 @@ pub struct BenchArgs {
     /// Connections at once.
     #[arg(long, default_value_t = 64)]
     pub connections: u32,
+}
+
+/// Arguments of `bench-season`.
+#[derive(Debug, Args)]
+pub struct SeasonArgs {
+    /// Most dates.
+    #[arg(long, default_value_t = 100_000)]
+    pub most: u32,
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 use matricle::cli::{Cli, Command};
-use matricle::{bench, check, config, demo, import, person, serve, standins};
+use matricle::{bench, bench_season, check, config, demo, import, person, serve, standins};
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
@@ -32,6 +32,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::Person(args) => person::run(&args).await?,
             Command::Check(args) => return check::run(&args.load()?).await,
             Command::Bench(args) => bench::run(&args).await?,
+            Command::BenchSeason(args) => bench_season::run(&args)?,
             Command::ExampleConfig => print!("{}", config::EXAMPLE),
             Command::ExampleEvent => print!("{}", matricle_desk::plan::EXAMPLE),
         }

@@ -18,7 +18,8 @@ customElements.whenDefined("trix-editor").then(() => {
   let changed = false;
   const form = editor.closest("form");
   form.addEventListener("input", () => { changed = true; });
-  editor.addEventListener("trix-change", () => { changed = true; });
+  // The editor also speaks of a change when it is filled at the start.
+  editor.addEventListener("trix-change", () => { changed ||= document.activeElement === editor; });
   form.addEventListener("submit", () => { changed = false; });
   addEventListener("beforeunload", (e) => { if (changed) e.preventDefault(); });
 });

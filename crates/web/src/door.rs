@@ -434,7 +434,7 @@ pub(crate) async fn live(
     let desk = app.desk.clone();
     // Refused now rather than in the stream.
     desk_door::board(&desk, &staff, DateId(date)).await?;
-    Ok(live::stream(&app, DateId(date), move || {
+    Ok(live::stream(&app, vec![DateId(date)], move || {
         let (desk, staff) = (desk.clone(), staff.clone());
         async move {
             let board = desk_door::board(&desk, &staff, DateId(date)).await?;

@@ -157,7 +157,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/house/{tab}", get(office::house::part))
         .route("/office/house/{thing}/{id}", post(office::house::save))
         .route("/office/events/{id}/confirmations", get(office::events::confirmations))
-        .route("/office/dates/{id}/live", get(office::events::live))
+        .route("/office/events/{id}/live", get(office::events::live))
         .route("/office/bookings", get(office::bookings::list))
         .route("/office/bookings/{reference}", get(office::bookings::sheet))
         .route(

@@ -19,8 +19,9 @@ const TOGETHER: Duration = Duration::from_millis(120);
 /// Told again after this long without a change: the pace at the door ages.
 const AGEING: Duration = Duration::from_secs(20);
 
-/// A stream of a part of a page: now, and after every change of a date.
-pub(crate) fn stream<F, Fut>(app: &App, date: DateId, render: F) -> Response
+/// A stream of a part of a page: now, and after every change of one of these dates. A
+/// page has one stream only, since browsers keep few connections to one server.
+pub(crate) fn stream<F, Fut>(app: &App, dates: Vec<DateId>, render: F) -> Response
 where
     F: Fn() -> Fut + Send + 'static,
     Fut: Future<Output = Result<String, WebError>> + Send,
@@ -29,16 +30,22 @@ where
         changes: tokio::sync::broadcast::Receiver<DateId>,
         stop: tokio::sync::watch::Receiver<bool>,
         render: F,
+        dates: Vec<DateId>,
         first: bool,
     }
     // Listening begins before the first part is rendered, so that no change falls between.
-    let watch =
-        Watch { changes: app.desk.store.changes(), stop: app.stop.clone(), render, first: true };
+    let watch = Watch {
+        changes: app.desk.store.changes(),
+        stop: app.stop.clone(),
+        render,
+        dates,
+        first: true,
+    };
     let events = stream::unfold(watch, move |mut w| async move {
         if !w.first {
             tokio::select! {
                 _ = w.stop.wait_for(|stopped| *stopped) => return None,
-                open = changed(&mut w.changes, date) => if !open { return None },
+                open = changed(&mut w.changes, &w.dates) => if !open { return None },
             }
         }
         w.first = false;
@@ -54,13 +61,13 @@ where
     Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))).into_response()
 }
 
-/// Waits for a change of the date, or until the part has aged; false when the store is gone.
-async fn changed(changes: &mut tokio::sync::broadcast::Receiver<DateId>, date: DateId) -> bool {
+/// Waits for a change of one of the dates, or until the part has aged; false when the store is gone.
+async fn changed(changes: &mut tokio::sync::broadcast::Receiver<DateId>, dates: &[DateId]) -> bool {
     loop {
         match timeout(AGEING, changes.recv()).await {
             Err(_) | Ok(Err(RecvError::Lagged(_))) => return true,
             Ok(Err(RecvError::Closed)) => return false,
-            Ok(Ok(which)) if which == date => break,
+            Ok(Ok(which)) if dates.contains(&which) => break,
             Ok(Ok(_)) => {}
         }
     }

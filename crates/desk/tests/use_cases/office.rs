@@ -4,11 +4,16 @@ use jiff::SignedDuration;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::door::Verdict;
+use matricle_core::form::Form;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
+use matricle_desk::dates::{self, Scope};
 use matricle_desk::door::{self, Shown};
-use matricle_desk::{DeskError, cancel, events, office, plan, programme};
+use matricle_desk::{
+    DeskError, board, cancel, events, house, office, patterns, plan, programme, sessions, sheet,
+    slots,
+};
 use matricle_store::bookings::Filter;
 use matricle_store::events::EventState;
 use matricle_store::people::Staff;
@@ -80,6 +85,50 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                         .map(drop),
                 ),
             ),
+            (
+                "see the board",
+                refused(board::board(desk, &who, board::Reach::Day, None).await.map(drop)),
+            ),
+            ("see the house", refused(house::all(desk, &who).await.map(drop))),
+            (
+                "change the house",
+                refused(house::save(desk, &who, house::Thing::Tag, 0, Form::default()).await),
+            ),
+            ("change the hours", refused(house::set_hours(desk, &who, Form::default()).await)),
+            (
+                "close a day",
+                refused(slots::close_day(desk, &who, Form::default(), true).await.map(drop)),
+            ),
+            ("give a role", refused(house::give_role(desk, &who, Form::default()).await)),
+            ("see own dates", refused(office::own_dates(desk, &who).await.map(drop))),
+            ("reword", refused(sheet::reword(desk, &who, event, Form::default()).await)),
+            (
+                "change tickets",
+                refused(sheet::save_ticket(desk, &who, event, None, Form::default()).await),
+            ),
+            (
+                "ask questions",
+                refused(sheet::save_question(desk, &who, event, None, Form::default()).await),
+            ),
+            ("who may book", refused(sheet::set_booking(desk, &who, event, Form::default()).await)),
+            ("see who is told", refused(sheet::told(desk, &who, event).await.map(drop))),
+            ("add dates", refused(dates::add(desk, &who, event, Form::default()).await.map(drop))),
+            (
+                "change dates",
+                refused(
+                    dates::change(desk, &who, date, Scope::One, Form::default(), false)
+                        .await
+                        .map(drop),
+                ),
+            ),
+            (
+                "call off",
+                refused(dates::call_off(desk, &who, event, None, String::new()).await.map(drop)),
+            ),
+            ("plan sessions", refused(sessions::add(desk, &who, date, Form::default()).await)),
+            ("plan slots", refused(slots::plan(desk, &who, event, Form::default()).await)),
+            ("see patterns", refused(patterns::all(desk, &who).await.map(drop))),
+            ("say yes", refused(cancel::approve(desk, &who, Reference::from_random(1)).await)),
             ("undo a scan", refused(door::undo(desk, &who, date, 0).await.map(drop))),
         ];
         for (what, answer) in answers {

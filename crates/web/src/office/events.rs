@@ -5,8 +5,8 @@ use axum::extract::{Path, Query, State};
 use axum::http::{Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
+use matricle_core::EventId;
 use matricle_core::words::fold;
-use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_desk::{DeskError, dates, events};
 use matricle_formats::table::{self, Cell};
@@ -256,7 +256,6 @@ fn seats(date: &DateSheet) -> Seats {
 }
 
 struct DateView {
-    id: i64,
     off: String,
     when: String,
     seats: String,
@@ -269,6 +268,39 @@ struct TicketRow {
     note: String,
     price: String,
     sale: String,
+}
+
+/// The seats of the dates of an event, kept up to date as one part.
+#[derive(Template)]
+#[template(path = "office/seats_of.html")]
+struct SeatsOf {
+    dates: Vec<DateView>,
+}
+
+/// The dates a sheet shows: those to come, or all when none is.
+fn shown(sheet: &EventSheet, now: Timestamp) -> impl Iterator<Item = &DateSheet> {
+    let over = move |d: &DateSheet| d.date.span.ends_at <= now;
+    let only_past = sheet.dates.iter().all(over);
+    sheet.dates.iter().filter(move |d| only_past || !over(d)).take(40)
+}
+
+fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebError> {
+    let many = sheet.dates.len() > 1;
+    shown(sheet, now)
+        .map(|date| {
+            let span = &date.date.span;
+            let today = words::local(now, &span.zone).date();
+            let is_on =
+                span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
+            Ok(DateView {
+                off: date.date.called_off.clone(),
+                when: words::span(span.starts, span.ends, today),
+                seats: seats(date).render()?,
+                door: is_on.then(|| format!("/door/{}", date.date.id)),
+                many,
+            })
+        })
+        .collect()
 }
 
 #[derive(Template)]
@@ -344,23 +376,9 @@ pub(crate) async fn sheet(
     let now = app.desk.clock.now();
     let zone = sheet.house.zone.clone();
     let many = sheet.dates.len() > 1;
-    let mut dates = Vec::new();
-    let over = |d: &&DateSheet| d.date.span.ends_at <= now;
-    let past_dates = sheet.dates.iter().filter(over).count();
+    let past_dates = sheet.dates.iter().filter(|d| d.date.span.ends_at <= now).count();
     let only_past = past_dates == sheet.dates.len();
-    for date in sheet.dates.iter().filter(|d| only_past || !over(d)).take(40) {
-        let span = &date.date.span;
-        let today = words::local(now, &span.zone).date();
-        let is_on = span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
-        dates.push(DateView {
-            id: date.date.id.0,
-            off: date.date.called_off.clone(),
-            when: words::span(span.starts, span.ends, today),
-            seats: seats(date).render()?,
-            door: is_on.then(|| format!("/door/{}", date.date.id)),
-            many,
-        });
-    }
+    let dates = date_views(&sheet, now)?;
     let when = sheet.dates.first().map_or_else(String::new, |d| {
         let place = d.date.place();
         let hosts = if d.date.hosts.is_empty() {
@@ -578,17 +596,22 @@ pub(crate) async fn confirmations(
     })
 }
 
-/// `GET /office/dates/{id}/live`: the seats of a date, as they change.
+/// `GET /office/events/{id}/live`: the seats of an event's dates, as they change.
 pub(crate) async fn live(
     State(app): State<App>,
     Path(id): Path<i64>,
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
     // Refused now rather than in the stream.
-    office::date(&app.desk, &staff, DateId(id)).await?;
+    let sheet = office::event(&app.desk, &staff, EventId(id)).await?;
+    let now = app.desk.clock.now();
+    let ids = shown(&sheet, now).map(|d| d.date.id).collect();
     let desk = app.desk.clone();
-    Ok(live::stream(&app, DateId(id), move || {
+    Ok(live::stream(&app, ids, move || {
         let (desk, staff) = (desk.clone(), staff.clone());
-        async move { Ok(seats(&office::date(&desk, &staff, DateId(id)).await?).render()?) }
+        async move {
+            let sheet = office::event(&desk, &staff, EventId(id)).await?;
+            Ok(SeatsOf { dates: date_views(&sheet, desk.clock.now())? }.render()?)
+        }
     }))
 }

@@ -8,7 +8,7 @@ use matricle_desk::board::{Board, Lane, Reach};
 use matricle_formats::words;
 use matricle_store::events::DateSummary;
 
-use super::strip::{escape, fits};
+use super::strip::escape;
 
 const LEFT: f64 = 150.0;
 const WIDE: f64 = 1180.0;
@@ -253,20 +253,15 @@ fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff:
         if movable { r#" data-move="yes""# } else { "" },
         escape(&said)
     );
-    // The room for letters is what the block is wide.
-    let letters = fits(6.4, block.room - 8.0, 120);
-    let title: String = if d.event.title.chars().count() <= letters {
-        d.event.title.clone()
-    } else {
-        d.event.title.chars().take(letters.saturating_sub(1)).chain(['…']).collect()
-    };
-    if letters >= 3 {
+    // Cut off at the next block by its own small picture, so that the words stay whole for
+    // those who do not see it.
+    if block.room > 30.0 {
         let _ = write!(
             svg,
-            r#"<text class="b-title" x="{:.1}" y="{:.1}">{}</text>"#,
-            x + 5.0,
-            y + 15.0,
-            escape(&title)
+            r#"<svg x="{:.1}" y="{y:.1}" width="{:.1}" height="20"><text class="b-title" x="2" y="15">{}</text></svg>"#,
+            x + 3.0,
+            block.room - 6.0,
+            escape(&d.event.title)
         );
     }
     if width > 24.0 {
