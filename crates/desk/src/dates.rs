@@ -279,8 +279,24 @@ pub struct Touches {
     pub messages: u32,
     /// Pools that would be over-full.
     pub over: Vec<TooSmall>,
+    /// Seats asked for, and fewer that the room has.
+    pub capped: Vec<(u32, u32)>,
     /// What the dates would clash with.
     pub clashes: Vec<Clash>,
+}
+
+/// How many the room seats that a date would be in.
+fn ceiling(conn: &Connection, date: &Date, change: &Change) -> Result<Option<u32>, DeskError> {
+    let venue = change.venue.as_deref().unwrap_or(&date.venue);
+    let room = match &change.room {
+        Some(room) => room,
+        None if venue == date.venue => &date.room,
+        None => return Ok(None),
+    };
+    let venues = places::venues(conn)?;
+    let venue = venues.iter().find(|v| v.name == venue).map(|v| v.id);
+    let rooms = places::rooms(conn)?;
+    Ok(rooms.iter().find(|r| Some(r.venue) == venue && r.name == *room).and_then(|r| r.seats))
 }
 
 /// A change to dates, read from a form.
@@ -416,6 +432,7 @@ fn touches(
         people: Vec::new(),
         messages: 0,
         over: Vec::new(),
+        capped: Vec::new(),
         clashes: Vec::new(),
     };
     for date in reached(conn, date, scope, now)? {
@@ -442,9 +459,18 @@ fn touches(
                 }
             }
         }
-        for (pool, capacity) in pools_of(conn, &date, now)?.iter().zip(&change.capacities) {
-            if let Some(capacity) = capacity {
-                found.over.extend(too_small(conn, &date, pool, *capacity)?);
+        let ceiling = ceiling(conn, &date, &change)?;
+        let given = events::capacities(conn, date.id)?;
+        for (i, pool) in pools_of(conn, &date, now)?.iter().enumerate() {
+            let asked = change.capacities.get(i).copied().flatten();
+            let wanted = asked.or(given.get(i).copied()).unwrap_or(pool.capacity);
+            // A room caps the first pool in it.
+            let capacity = if i == 0 { wanted.min(ceiling.unwrap_or(u32::MAX)) } else { wanted };
+            if capacity < wanted && !found.capped.contains(&(wanted, capacity)) {
+                found.capped.push((wanted, capacity));
+            }
+            if capacity != pool.capacity {
+                found.over.extend(too_small(conn, &date, pool, capacity)?);
             }
         }
         found.clashes.extend(clashes_of(

@@ -278,6 +278,18 @@ fn percent(text: &str) -> Option<u32> {
     whole.parse::<u32>().ok().map(|w| w.saturating_mul(100) + part).filter(|b| *b <= 10_000)
 }
 
+/// A tax rate typed as a name and a percentage, `Courses 9`.
+pub(crate) fn read_rate(text: &str) -> Option<TaxRate> {
+    let (name, number) = text.trim().trim_end_matches('%').trim().rsplit_once(' ')?;
+    let basis = percent(&number.replace(',', "."))?;
+    (!name.trim().is_empty()).then(|| TaxRate {
+        id: TaxRateId(0),
+        name: name.trim().into(),
+        basis,
+        retired_at: None,
+    })
+}
+
 /// Retires a thing of the house, or offers it again. What was made with it keeps it.
 ///
 /// # Errors
@@ -321,6 +333,15 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 form.fault("zone", Fault::Unknown);
             }
             house.zone = zone;
+            let currency = matricle_core::Currency::from_letters(form.get("currency"));
+            match currency.filter(|c| *c != house.currency) {
+                Some(_) if house::has_amounts(tx)? => form.fault("currency", Fault::Taken),
+                Some(currency) => house.currency = currency,
+                None if form.has("currency") && currency.is_none() => {
+                    form.fault("currency", Fault::Unknown);
+                }
+                None => {}
+            }
             house.terms = form.text("terms", 4000);
             if house.terms.is_empty() {
                 form.fault("terms", Fault::Missing);
@@ -473,6 +494,11 @@ mod tests {
         for bad in ["", "-1", "8.255", "101", "x"] {
             assert_eq!(percent(bad), None, "{bad}");
         }
+        assert_eq!(
+            read_rate("Evening courses 13,5 %").map(|r| (r.name, r.basis)),
+            Some(("Evening courses".into(), 1350))
+        );
+        assert!(read_rate("9").is_none() && read_rate("Courses nine").is_none());
         assert!(is_origin("https://club.example:8443") && is_origin("http://127.0.0.1:9"));
         for bad in ["club.example", "https://", "https://a.example/path", "https://a b", "*"] {
             assert!(!is_origin(bad), "{bad}");

@@ -120,8 +120,29 @@ pub async fn reword(
             } else if events::slug_of_another(tx, &word, id)? {
                 form.fault("slug", Fault::Taken);
             }
-            let tags = form.all("tag");
+            let mut tags = form.all("tag");
+            // A tag that is new is made on the way.
+            let new_tag = form.line("new_tag");
+            let new_slug = slug(&new_tag);
+            if !new_tag.is_empty() && new_slug.is_empty() {
+                form.fault("new_tag", Fault::NoWord);
+            }
             form.done().map_err(DeskError::Form)?;
+            if !new_slug.is_empty() {
+                if !places::tags(tx)?.iter().any(|t| t.slug == new_slug) {
+                    let tag = Tag {
+                        id: matricle_core::TagId(0),
+                        name: new_tag.clone(),
+                        slug: new_slug.clone(),
+                        description: String::new(),
+                        retired_at: None,
+                    };
+                    places::save_tag(tx, &tag)?;
+                    let what = format!("added the tag {new_tag}");
+                    places::log(tx, now, &who, &what, "/office/house/tags")?;
+                }
+                tags.push(new_slug);
+            }
             events::set_slug(tx, id, &word)?;
             events::set_tags(tx, id, &tags)?;
             events::set(tx, &event, now)?;
@@ -228,6 +249,11 @@ fn read_ticket(
         form.fault("most", Fault::EndsFirst);
     }
     let tax = form.line("tax");
+    // `Courses 9`: a rate that is new is made on the way, once the form is sound.
+    let new_rate = form.line("new_rate");
+    if !new_rate.is_empty() && crate::house::read_rate(&new_rate).is_none() {
+        form.fault("new_rate", Fault::NotANumber(0, 100));
+    }
     if !tax.is_empty() && !places::tax_rates(conn)?.iter().any(|t| t.name == tax) {
         form.fault("tax", Fault::Unknown);
     }
@@ -277,9 +303,26 @@ pub async fn save_ticket(
             if rows.iter().any(|r| r.plan.name == new.name && Some(r.id) != ticket) {
                 form.fault("name", Fault::Taken);
             }
+            let place = form.number("place", 1, 200);
+            let new_rate = crate::house::read_rate(form.get("new_rate"));
             form.done().map_err(DeskError::Form)?;
+            let mut new = new;
+            if let Some(rate) = new_rate {
+                if !places::tax_rates(tx)?.iter().any(|t| t.name.eq_ignore_ascii_case(&rate.name)) {
+                    places::save_tax_rate(tx, &rate)?;
+                    let what = format!("added the tax rate {}", rate.name);
+                    places::log(tx, now, &who, &what, "/office/house/money")?;
+                }
+                new.tax = Some(rate.name);
+            }
             match ticket {
-                Some(id) => events::set_ticket(tx, event, id, &new)?,
+                Some(id) => {
+                    events::set_ticket(tx, event, id, &new)?;
+                    if let Some(place) = place {
+                        let place = usize::try_from(place).unwrap_or(1) - 1;
+                        events::set_ticket_place(tx, event, id, place)?;
+                    }
+                }
                 None => events::add_ticket(tx, event, &new)?,
             }
             events::changed(tx, event, now)?;

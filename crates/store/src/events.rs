@@ -15,13 +15,14 @@ use crate::{Doing, StoreError, Tx, us};
 
 pub use dates::{
     Asked, Date, DateSheet, DateSummary, Found, add_date, add_pool_kind, add_run, call_off,
-    change_date, date_by_id, date_sheet, dates_of, inside, list, longest, months, move_date,
-    move_sessions, pools, remove_date, runs_of, set_capacity, set_hosts, sheet, without_bookings,
+    capacities, change_date, date_by_id, date_sheet, dates_of, inside, list, longest, months,
+    move_date, move_sessions, pools, remove_date, runs_of, set_capacity, set_hosts, sheet,
+    without_bookings,
 };
 pub use plan::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan, insert, read};
 pub use tickets::{
     TicketRow, TicketType, add_question, add_ticket, drop_question, drop_ticket, pool_kinds,
-    questions, set_question, set_ticket, ticket_rows, ticket_types,
+    questions, set_question, set_ticket, set_ticket_place, ticket_rows, ticket_types,
 };
 
 /// What is offered.

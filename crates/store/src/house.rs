@@ -96,3 +96,17 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
     .map(drop)
     .doing("writing the house")
 }
+
+/// Whether any booking or priced ticket was made, so that another currency would change
+/// what amounts mean.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn has_amounts(conn: &Connection) -> Result<bool, StoreError> {
+    conn.query_row(
+        "SELECT EXISTS (SELECT 1 FROM bookings) OR EXISTS (SELECT 1 FROM ticket_types WHERE minor > 0)",
+        [],
+        |row| row.get(0),
+    )
+    .doing("looking for amounts")
+}

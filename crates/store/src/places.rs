@@ -5,7 +5,7 @@ use jiff::{Timestamp, civil};
 use matricle_core::rule::WEEK;
 use matricle_core::slots::Opening;
 use matricle_core::{HostId, PersonId, RoomId, TagId, TaxRateId, VenueId};
-use rusqlite::{Connection, OptionalExtension, Row};
+use rusqlite::{Connection, Row};
 
 use crate::convert::{foreign, instant, instant_or};
 use crate::{Doing, StoreError, Tx, us};
@@ -500,15 +500,4 @@ pub fn changes(
         .collect()
     })
     .doing("reading the log of changes")
-}
-
-/// A room's ceiling, if somebody counted.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn ceiling(conn: &Connection, room: RoomId) -> Result<Option<u32>, StoreError> {
-    conn.prepare_cached("SELECT seats FROM rooms WHERE id = ?1")
-        .and_then(|mut q| q.query_row([room.0], |row| row.get(0)).optional())
-        .map(Option::flatten)
-        .doing("looking a room up")
 }

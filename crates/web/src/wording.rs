@@ -101,6 +101,11 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("room", Fault::Unknown) => "There is no such room.".into(),
         ("name", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
         ("role", Fault::Taken) => "You cannot take the key from yourself; let another administrator do it.".into(),
+        ("currency", Fault::Taken) => {
+            "There are prices or bookings in the old currency, so it stays. Another house would be a new file.".into()
+        }
+        ("currency", Fault::Unknown) => "Write the three letters of a currency, such as EUR.".into(),
+        ("new_rate", Fault::NotANumber(..)) => "Write a name and a percentage, such as Courses 9.".into(),
         ("percent", Fault::NotANumber(..)) => "Write a percentage from 0 to 100, such as 9 or 13.5.".into(),
         ("most", Fault::EndsFirst) => "The most has to be at least as many as the fewest.".into(),
         ("password", Fault::NotANumber(least, _)) => format!("A password needs at least {least} characters."),

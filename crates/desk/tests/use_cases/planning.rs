@@ -618,3 +618,57 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
     assert!(mine.iter().any(|(_, people)| !people.is_empty()));
     assert!(matches!(office::today(&w.desk, &owen).await, Err(DeskError::Right(_))));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    // The open day asks for sixty seats; the press room has sixteen.
+    let event = id_of(&w, "apiary-open-day").await;
+    let second = dates_of(&w, event).await[1].id;
+    let indoors = [("venue", "Millrace Barn"), ("room", "press room")];
+    let touches =
+        dates::what_it_touches(&w.desk, &ilse, second, Scope::One, form(&indoors)).await.unwrap();
+    assert_eq!((touches.capped.as_slice(), touches.over.len()), (&[(60, 16)][..], 0));
+    dates::change(&w.desk, &ilse, second, Scope::One, form(&indoors), false).await.unwrap();
+    let sheet = office::date(&w.desk, &ilse, second).await.unwrap();
+    assert_eq!(sheet.main_pool().capacity, 16);
+    let first = dates_of(&w, event).await[0].id;
+    let crowd = dates::change(&w.desk, &ilse, first, Scope::One, form(&indoors), false).await;
+    assert!(matches!(crowd, Err(DeskError::OverFull(over)) if over[0].capacity == 16));
+    // Outdoors again nothing is lost of the sixty.
+    let outdoors = [("venue", "Ostrel apiary"), ("room", "")];
+    dates::change(&w.desk, &ilse, second, Scope::One, form(&outdoors), false).await.unwrap();
+    let sheet = office::date(&w.desk, &ilse, second).await.unwrap();
+    assert_eq!(sheet.main_pool().capacity, 60);
+
+    let looking_on = sheet.tickets[3].id;
+    let ticket =
+        [("name", "Looking on"), ("draw_0", "1"), ("place", "1"), ("new_rate", "Guests 4.8 %")];
+    sheet::save_ticket(&w.desk, &ilse, event, Some(looking_on), form(&ticket)).await.unwrap();
+    let settings = sheet::settings(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!(settings.tickets[0].id, looking_on);
+    assert_eq!(settings.tickets[0].plan.tax.as_deref(), Some("Guests"));
+    assert_eq!(settings.tickets.len(), 4);
+    let words = [
+        ("title", "Apiary open day"),
+        ("kind", "Open day"),
+        ("slug", "apiary-open-day"),
+        ("new_tag", "Out of doors"),
+        ("tag", "families"),
+    ];
+    sheet::reword(&w.desk, &ilse, event, form(&words)).await.unwrap();
+    let settings = sheet::settings(&w.desk, &ilse, event).await.unwrap();
+    let tags: Vec<&str> = settings.tags.iter().map(|(slug, _)| slug.as_str()).collect();
+    assert_eq!(tags, ["families", "out-of-doors"]);
+    let money = [
+        ("name", "O"),
+        ("email", "o@o.example"),
+        ("zone", "UTC"),
+        ("terms", "t"),
+        ("currency", "CHF"),
+    ];
+    let kept = faults(house::set_terms(&w.desk, &ilse, form(&money)).await.unwrap_err());
+    assert_eq!(kept, [("currency".into(), Fault::Taken)]);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}

@@ -160,7 +160,10 @@ fn pool(row: &Row<'_>) -> rusqlite::Result<Pool> {
 
 // `stale` are holds past their deadline that no timer has swept out yet: they are free.
 // Asked only where something is held, since most dates of a long list hold nothing.
-const POOL_COLUMNS: &str = "p.id AS p_id, k.name AS p_name, p.capacity, p.held, p.requested, \
+// A room is the ceiling of the first pool in it.
+const POOL_COLUMNS: &str = "p.id AS p_id, k.name AS p_name, \
+     CASE WHEN k.position > 0 THEN p.capacity ELSE min(p.capacity, coalesce((SELECT r.seats FROM dates dr \
+        JOIN rooms r ON r.id = dr.room_id WHERE dr.id = p.date_id), p.capacity)) END AS capacity, p.held, p.requested, \
      p.awaiting_payment, p.confirmed, CASE WHEN p.held = 0 THEN 0 ELSE (SELECT coalesce(sum(bd.seats), 0) \
      FROM bookings b JOIN booking_draws bd ON bd.booking_id = b.id AND bd.pool_id = p.id \
      WHERE b.state = 'held' AND b.deadline <= :now) END AS stale";
@@ -308,6 +311,19 @@ pub fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool
         q.query_map(named_params! { ":date": date.0, ":now": us(now) }, pool)?.collect()
     })
     .doing("reading pools")
+}
+
+/// The capacities that were given to the pools of a date, whatever its room seats.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn capacities(conn: &Connection, date: DateId) -> Result<Vec<u32>, StoreError> {
+    conn.prepare_cached(
+        "SELECT p.capacity FROM pools p JOIN pool_kinds k ON k.id = p.kind_id
+         WHERE p.date_id = ?1 ORDER BY k.position",
+    )
+    .and_then(|mut q| q.query_map([date.0], |row| row.get(0))?.collect())
+    .doing("reading capacities")
 }
 
 /// People who are in.

@@ -394,13 +394,7 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
     let mut dates = Vec::new();
     // Slots are cut afresh, not copied.
     for date in if slots.is_some() { Vec::new() } else { dates_of(conn, id)? } {
-        let capacities = conn
-            .prepare_cached(
-                "SELECT p.capacity FROM pools p JOIN pool_kinds k ON k.id = p.kind_id
-                 WHERE p.date_id = ?1 ORDER BY k.position",
-            )
-            .and_then(|mut q| q.query_map([date.id.0], |row| row.get(0))?.collect())
-            .doing("reading pools")?;
+        let capacities = super::dates::capacities(conn, date.id)?;
         dates.push(NewDate {
             span: date.span,
             venue: date.venue,

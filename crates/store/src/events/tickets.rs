@@ -256,6 +256,38 @@ pub fn set_ticket(
     write().doing("changing a ticket type")
 }
 
+/// Puts a ticket type at a place among the others, counted from zero.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_ticket_place(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: TicketTypeId,
+    place: usize,
+) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        let mut order: Vec<i64> = tx
+            .prepare_cached(
+                "SELECT id FROM ticket_types WHERE event_id = ?1 ORDER BY retired, position",
+            )?
+            .query_map([event.0], |row| row.get(0))?
+            .collect::<Result<_, _>>()?;
+        order.retain(|other| *other != id.0);
+        order.insert(place.min(order.len()), id.0);
+        // Out of the way first: two never have one place, not even in passing.
+        tx.execute(
+            "UPDATE ticket_types SET position = -1 - position WHERE event_id = ?1",
+            [event.0],
+        )?;
+        for (position, id) in (0i64..).zip(order) {
+            tx.execute("UPDATE ticket_types SET position = ?2 WHERE id = ?1", (id, position))?;
+        }
+        Ok(())
+    };
+    write().doing("putting tickets in order")
+}
+
 /// Takes a ticket type off an event; one that is on bookings is only retired.
 ///
 /// # Errors

@@ -370,6 +370,9 @@ fn touched(touches: &Touches, today: jiff::civil::Date) -> (Vec<String>, Vec<(St
             words::count(touches.bookings, "bookings")
         ));
     }
+    lines.extend(touches.capped.iter().map(|(wanted, seats)| {
+        format!("The room seats {seats}, so {seats} are sold instead of {wanted}.")
+    }));
     if touches.messages > 0 {
         lines.push(format!(
             "{} not sent yet will carry the new time.",

@@ -262,6 +262,7 @@ fn house_fields(all: &Rooms) -> Fields {
         ("name", h.name.clone()),
         ("email", h.email.clone()),
         ("zone", h.zone.clone()),
+        ("currency", h.currency.letters().into()),
         ("terms", h.terms.clone()),
         ("embed_sites", h.embed_sites.join("\n")),
     ]);

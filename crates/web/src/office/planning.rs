@@ -283,6 +283,7 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
         ("most", t.most.to_string()),
         ("admits", t.admits.to_string()),
         ("word", t.word.clone()),
+        ("place", s.tickets.iter().position(|r| r.id == row.id).map_or(1, |i| i + 1).to_string()),
     ]);
     d.tick("members_only", t.members_only);
     d.tick("closed", t.closed);

@@ -280,3 +280,53 @@ pub(crate) fn length(d: &DateSummary) -> String {
         format!("{} h {:02}", whole / 60, whole % 60)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+    use matricle_desk::{Clock, Desk, Secrets, demo};
+    use matricle_store::Store;
+
+    /// The demo's week of clashes, drawn: where blocks stand, what is hatched, what is said.
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_week_is_drawn_with_its_clashes() {
+        let folder = tempfile::tempdir().unwrap();
+        let now = "2026-11-25T17:40:00Z".parse().unwrap();
+        let desk = Desk {
+            store: Store::open(folder.path()).unwrap(),
+            clock: Clock::still(now),
+            secrets: std::sync::Arc::new(Secrets::new([1; 32])),
+            provider: std::sync::Arc::new(matricle_desk::provider::Rehearsal::default()),
+            mailer: std::sync::Arc::new(matricle_desk::mailer::Recorder::default()),
+            public_url: "http://club.example".into(),
+            wake: std::sync::Arc::default(),
+            sessions: std::sync::Arc::default(),
+        };
+        demo::seed(&desk).await.unwrap();
+        let email = demo::STAFF[0].1;
+        let find = move |c: &matricle_store::Connection| matricle_store::people::by_email(c, email);
+        let ilse = desk.store.read(find).await.unwrap().unwrap().0;
+        let around = Some(date(2026, 12, 8));
+        let board = matricle_desk::board::board(&desk, &ilse, Reach::Week, around).await.unwrap();
+        insta::assert_snapshot!(svg(&board, Reach::Week, now).replace("><", ">\n<"));
+        // However long it looks, a block never leaves the board, and rows never overlap.
+        for reach in [Reach::Day, Reach::Week, Reach::Month] {
+            let board = matricle_desk::board::board(&desk, &ilse, reach, around).await.unwrap();
+            let drawn = svg(&board, reach, now);
+            for rect in drawn.split("b-block\" x=\"").skip(1) {
+                let x: f64 = rect.split('"').next().unwrap().parse().unwrap();
+                let width: f64 = rect
+                    .split("width=\"")
+                    .nth(1)
+                    .unwrap()
+                    .split('"')
+                    .next()
+                    .unwrap()
+                    .parse()
+                    .unwrap();
+                assert!(x >= LEFT && x + width <= WIDE + 18.0, "{x} {width}");
+            }
+        }
+    }
+}
