@@ -75,6 +75,9 @@ pub enum DeskError {
     /// Address and password do not belong together.
     #[error("address and password do not belong together")]
     SignIn,
+    /// The mail server does not take a mail that somebody waits for.
+    #[error("the mail server does not answer")]
+    MailAway,
     /// A password that is too short to keep anybody out.
     #[error("a password needs at least {least} characters")]
     ShortPassword {

@@ -34,6 +34,8 @@ pub struct Rooms {
     pub closed: Vec<(jiff::civil::Date, String)>,
     /// Everybody with a role.
     pub staff: Vec<Staff>,
+    /// Addresses of members.
+    pub members: Vec<String>,
     /// The latest changes.
     pub changes: Vec<Change>,
 }
@@ -58,6 +60,7 @@ pub async fn all(desk: &Desk, staff: &Staff) -> Result<Rooms, DeskError> {
                 hours: places::opening_hours(conn)?,
                 closed: places::closed_days(conn, today)?,
                 staff: people::staff_of(conn)?,
+                members: people::members(conn)?,
                 changes: places::changes(conn, None, 60)?,
                 house,
             })
@@ -408,6 +411,33 @@ pub async fn set_hours(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
             let today = words::local(now, &house_of(tx)?.zone).date();
             slots::recut_all(tx, today, now)?;
             Ok(places::log(tx, now, &who, "changed the opening hours", "/office/house/hours")?)
+        })
+        .await
+}
+
+/// Writes who is a member, by their addresses: one on a line.
+///
+/// # Errors
+/// [`DeskError::Form`] when a line is no address; the role may not.
+pub async fn set_members(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u32, DeskError> {
+    require(staff.role, Right::SetHouseUp)?;
+    let text = form.text("members", 400_000);
+    let members: Vec<String> = text
+        .split(['\n', ',', ';'])
+        .map(|l| l.trim().to_owned())
+        .filter(|l| !l.is_empty())
+        .collect();
+    if members.iter().any(|m| !matricle_core::details::is_address(m)) {
+        form.fault("members", Fault::NotAnAddress);
+    }
+    form.done().map_err(DeskError::Form)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            people::set_members(tx, &members, now)?;
+            let n = u32::try_from(people::members(tx)?.len()).unwrap_or(u32::MAX);
+            places::log(tx, now, &who, &format!("wrote down {n} members"), "/office/house/people")?;
+            Ok(n)
         })
         .await
 }

@@ -8,8 +8,11 @@ use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::details::is_address;
+use matricle_core::form::{Fault, Form};
 use matricle_core::staff::Role;
-use matricle_store::people::{self, Staff};
+use matricle_formats::mail::Mail;
+use matricle_store::people::{self, Known, Staff};
 use sha2::{Digest, Sha256};
 
 use crate::{Desk, DeskError, random_bytes};
@@ -149,4 +152,87 @@ pub async fn sign_out(desk: &Desk, token: &str) -> Result<(), DeskError> {
     desk.store.write(move |tx| people::close_session(tx, &hash)).await?;
     desk.sessions.forget();
     Ok(())
+}
+
+/// How long a number that was mailed may be used.
+const CODE_LASTS: SignedDuration = SignedDuration::from_mins(15);
+/// How often it may be tried.
+const CODE_TRIES: u32 = 5;
+
+fn code_hash(email: &str, code: &str) -> [u8; 32] {
+    hash_of(&format!("{}\0{code}", email.trim().to_lowercase()))
+}
+
+/// Mails a number to an address, with which whoever reads its mail can sign in. Says
+/// nothing about whether the address is known.
+///
+/// # Errors
+/// [`DeskError::Form`] for what is no address; [`DeskError::MailAway`] when the mail
+/// server does not take it.
+pub async fn send_code(desk: &Desk, email: String) -> Result<(), DeskError> {
+    let mut form = Form::new(vec![("email".into(), email)]);
+    let email = form.needed("email");
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("email", Fault::NotAnAddress);
+    }
+    form.done().map_err(DeskError::Form)?;
+    let code = format!("{:06}", crate::random_u64() % 1_000_000);
+    let (hash, now, to) = (code_hash(&email, &code), desk.clock.now(), email.clone());
+    desk.store.write(move |tx| people::keep_code(tx, &to, &hash, now + CODE_LASTS)).await?;
+    let house = desk.house().await?;
+    let text = format!(
+        "Your number to sign in at {} is {code}. It can be used for a quarter of an hour.\n\n\
+         If you did not ask for it, do nothing: without the number nobody gets in.\n\n{}\n",
+        house.name, house.name
+    );
+    let mail = Mail {
+        from: (house.name.clone(), house.email.clone()),
+        reply_to: None,
+        to: (String::new(), email),
+        subject: format!("{code} is your number"),
+        message_id: format!("{}@{}", uuid::Uuid::now_v7(), desk.host()),
+        date: now,
+        html: matricle_formats::rich::from_text(&text),
+        text,
+        attachments: Vec::new(),
+    };
+    let message = matricle_formats::mail::message(&mail)?;
+    desk.mailer.send(message).await.map_err(|error| {
+        tracing::warn!(%error, "a number to sign in with could not be mailed");
+        DeskError::MailAway
+    })
+}
+
+/// Opens a session for whoever has read the number mailed to this address.
+///
+/// # Errors
+/// [`DeskError::SignIn`] when it is another number, too old, or was tried too often.
+pub async fn enter_code(desk: &Desk, email: String, code: &str) -> Result<String, DeskError> {
+    let digits: String = code.chars().filter(char::is_ascii_digit).collect();
+    let hash = code_hash(&email, &digits);
+    let token = URL_SAFE_NO_PAD.encode(random_bytes::<32>());
+    let (session, now) = (hash_of(&token), desk.clock.now());
+    // A wrong try must be counted, so it is no error inside the transaction.
+    let opened = desk
+        .store
+        .write(move |tx| {
+            let email = email.trim();
+            if !people::try_code(tx, email, &hash, CODE_TRIES, now)? {
+                return Ok::<_, DeskError>(false);
+            }
+            let person = people::know(tx, "", email, now)?;
+            people::open_session(tx, &session, person, now + SESSION, now)?;
+            Ok(true)
+        })
+        .await?;
+    if opened { Ok(token) } else { Err(DeskError::SignIn) }
+}
+
+/// Who has signed in with this token, whether they work here or only book.
+///
+/// # Errors
+/// The store fails.
+pub async fn known(desk: &Desk, token: &str) -> Result<Option<Known>, DeskError> {
+    let (hash, now) = (hash_of(token), desk.clock.now());
+    Ok(desk.store.read(move |conn| people::known(conn, &hash, now)).await?)
 }

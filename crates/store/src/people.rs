@@ -123,10 +123,118 @@ pub fn take_role(tx: &Tx<'_>, id: PersonId) -> Result<Option<String>, StoreError
 pub fn know(tx: &Tx<'_>, name: &str, email: &str, now: Timestamp) -> Result<PersonId, StoreError> {
     tx.prepare_cached(
         "INSERT INTO people (name, email, made_at) VALUES (?1, ?2, ?3)
-         ON CONFLICT (email) DO UPDATE SET email = email RETURNING id",
+         ON CONFLICT (email) DO UPDATE SET name = CASE name WHEN '' THEN ?1 ELSE name END RETURNING id",
     )
     .and_then(|mut q| q.query_row((name, email, us(now)), |row| row.get(0).map(PersonId)))
     .doing("recording a person")
+}
+
+/// Somebody who has proved their address by signing in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Known {
+    /// The person.
+    pub id: PersonId,
+    /// Their name; empty until they have booked.
+    pub name: String,
+    /// Their address.
+    pub email: String,
+    /// A member, by their record.
+    pub member: bool,
+    /// Works for the house.
+    pub staff: bool,
+}
+
+/// Whose session this is, whether they work here or only book.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn known(
+    conn: &Connection,
+    token_hash: &[u8; 32],
+    now: Timestamp,
+) -> Result<Option<Known>, StoreError> {
+    conn.prepare_cached(
+        "SELECT p.id, p.name, p.email, p.member, p.role IS NOT NULL AS staff FROM sessions s
+         JOIN people p ON p.id = s.person_id WHERE s.token_hash = ?1 AND s.expires_at > ?2",
+    )
+    .and_then(|mut q| {
+        q.query_row((token_hash, us(now)), |row| {
+            Ok(Known {
+                id: PersonId(row.get("id")?),
+                name: row.get("name")?,
+                email: row.get("email")?,
+                member: row.get("member")?,
+                staff: row.get("staff")?,
+            })
+        })
+        .optional()
+    })
+    .doing("looking a session up")
+}
+
+/// Keeps the hash of a number that was sent to an address, in the place of any before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn keep_code(
+    tx: &Tx<'_>,
+    email: &str,
+    hash: &[u8; 32],
+    expires_at: Timestamp,
+) -> Result<(), StoreError> {
+    tx.execute(
+        "INSERT INTO sign_in_codes (email, code_hash, expires_at) VALUES (?1, ?2, ?3)
+         ON CONFLICT (email) DO UPDATE SET code_hash = ?2, expires_at = ?3, tries = 0",
+        (email, hash, us(expires_at)),
+    )
+    .map(drop)
+    .doing("keeping a number")
+}
+
+/// Tries a number: true once for the right one, while it lasts and has not been tried
+/// more often than this.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn try_code(
+    tx: &Tx<'_>,
+    email: &str,
+    hash: &[u8; 32],
+    most: u32,
+    now: Timestamp,
+) -> Result<bool, StoreError> {
+    let write = || -> rusqlite::Result<bool> {
+        tx.execute("UPDATE sign_in_codes SET tries = tries + 1 WHERE email = ?1", [email])?;
+        let right = tx.execute(
+            "DELETE FROM sign_in_codes WHERE email = ?1 AND code_hash = ?2 AND expires_at > ?3 AND tries <= ?4",
+            (email, hash, us(now), most),
+        )?;
+        Ok(right == 1)
+    };
+    write().doing("trying a number")
+}
+
+/// Makes exactly these addresses members; others are none any more.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_members(tx: &Tx<'_>, emails: &[String], now: Timestamp) -> Result<(), StoreError> {
+    tx.execute("UPDATE people SET member = 0 WHERE member = 1", []).doing("noting members")?;
+    for email in emails {
+        let id = know(tx, "", email, now)?;
+        tx.execute("UPDATE people SET member = 1 WHERE id = ?1", [id.0]).doing("noting members")?;
+    }
+    Ok(())
+}
+
+/// The addresses of all members.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn members(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached("SELECT email FROM people WHERE member = 1 ORDER BY email")
+        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+        .doing("reading members")
 }
 
 /// Opens a session, known by the hash of its token; sessions past their end are swept out.

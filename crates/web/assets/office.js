@@ -31,4 +31,22 @@
     const row = e.target.closest("tr[data-row]");
     if (row && !e.target.closest("a, button, input") && !String(getSelection())) row.querySelector("a")?.click();
   });
+  // What is typed into a form outlives going back and reloading, in this tab.
+  const kept = () => [...document.querySelectorAll("form.card-form")].filter((f) => !f.querySelector("[type=file], [type=password]"));
+  const name = (f) => `typed ${location.pathname}${location.search} ${f.getAttribute("action")}`;
+  const again = ["back_forward", "reload"].includes(performance.getEntriesByType("navigation")[0]?.type);
+  for (const form of kept()) {
+    const stored = sessionStorage.getItem(name(form));
+    if (stored && again) {
+      for (const [field, value] of JSON.parse(stored)) {
+        for (const input of form.querySelectorAll(`[name="${CSS.escape(field)}"]`)) {
+          if (input.type === "hidden") continue;
+          if (["checkbox", "radio"].includes(input.type)) { if (input.value === value) input.checked = true; } else input.value = value;
+        }
+      }
+    } else if (stored) sessionStorage.removeItem(name(form));
+    form.addEventListener("input", () => {
+      sessionStorage.setItem(name(form), JSON.stringify([...new FormData(form)].filter(([field]) => field !== "token")));
+    });
+  }
 })();

@@ -111,6 +111,11 @@ impl IntoResponse for WebError {
                 "That did not work",
                 "Address and password do not belong together.".into(),
             ),
+            Self::Desk(DeskError::MailAway) => (
+                StatusCode::BAD_GATEWAY,
+                "The mail cannot be sent at present",
+                "Wait some minutes, then ask for the number again.".into(),
+            ),
             Self::Desk(DeskError::Unsigned) => {
                 (StatusCode::UNAUTHORIZED, "Not signed", "This call is not signed as it should be.".into())
             }

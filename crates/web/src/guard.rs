@@ -13,7 +13,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use matricle_desk::{random_bytes, signin};
-use matricle_store::people::Staff;
+use matricle_store::people::{Known, Staff};
 
 use crate::error::WebError;
 use crate::{App, Settings};
@@ -298,6 +298,21 @@ async fn staff(headers: &HeaderMap, app: &App) -> Result<Option<Staff>, WebError
     match session_token(headers) {
         Some(token) => Ok(signin::session(&app.desk, token).await?),
         None => Ok(None),
+    }
+}
+
+/// Whoever has proved their address by signing in, whether they work here or only book.
+#[derive(Debug, Clone)]
+pub(crate) struct Somebody(pub(crate) Option<Known>);
+
+impl FromRequestParts<App> for Somebody {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        match session_token(&parts.headers) {
+            Some(token) => Ok(Self(signin::known(&app.desk, token).await?)),
+            None => Ok(Self(None)),
+        }
     }
 }
 

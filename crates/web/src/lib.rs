@@ -98,6 +98,8 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/booking/{reference}/{key}/state", get(programme::booking::state))
         .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))
         .route("/booking/{reference}/{key}/date.ics", get(programme::booking::calendar))
+        .route("/me", get(programme::me::show).post(programme::me::enter))
+        .route("/me/number", get(programme::me::show).post(programme::me::send))
         // Office
         .route("/sign-in", get(office::signin::show).post(office::signin::sign_in))
         .route("/sign-out", post(office::signin::sign_out))
@@ -153,6 +155,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/house/hours", get(office::house::hours).post(office::house::set_hours))
         .route("/office/house/closed", post(office::house::close_day))
         .route("/office/house/people", get(office::house::people).post(office::house::give_role))
+        .route("/office/house/members", post(office::house::set_members))
         .route("/office/house/people/{id}", post(office::house::take_role))
         .route("/office/house/{tab}", get(office::house::part))
         .route("/office/house/{thing}/{id}", post(office::house::save))

@@ -5,4 +5,5 @@ pub(crate) mod catalogue;
 pub(crate) mod embed;
 pub(crate) mod event;
 pub(crate) mod feeds;
+pub(crate) mod me;
 mod stub;

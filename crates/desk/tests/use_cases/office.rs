@@ -100,6 +100,10 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                 refused(slots::close_day(desk, &who, Form::default(), true).await.map(drop)),
             ),
             ("give a role", refused(house::give_role(desk, &who, Form::default()).await)),
+            (
+                "list members",
+                refused(house::set_members(desk, &who, Form::default()).await.map(drop)),
+            ),
             ("see own dates", refused(office::own_dates(desk, &who).await.map(drop))),
             ("reword", refused(sheet::reword(desk, &who, event, Form::default()).await)),
             (

@@ -16,7 +16,7 @@ use matricle_desk::dates::{self, Scope};
 use matricle_desk::patterns::{self, From};
 use matricle_desk::programme::{self, Feed, Looking, Wish};
 use matricle_desk::{
-    DeskError, board, cancel, hold, house, office, sessions, sheet, slots, timers,
+    DeskError, board, cancel, hold, house, office, sessions, sheet, signin, slots, timers,
 };
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState};
@@ -670,5 +670,71 @@ async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
     ];
     let kept = faults(house::set_terms(&w.desk, &ilse, form(&money)).await.unwrap_err());
     assert_eq!(kept, [("currency".into(), Fault::Taken)]);
+    assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
+    let w = world().await;
+    let (ilse, member) = (w.staff(0).await, "Marit.Solheim@post.example");
+    assert_eq!(
+        faults(signin::send_code(&w.desk, "marit at post".into()).await.unwrap_err()),
+        [("email".into(), Fault::NotAnAddress)]
+    );
+    let number = async || {
+        signin::send_code(&w.desk, member.into()).await.unwrap();
+        w.subjects().last().unwrap().split(' ').next().unwrap().to_owned()
+    };
+    let code = number().await;
+    let other = if code == "000000" { "000001" } else { "000000" };
+    assert!(matches!(
+        signin::enter_code(&w.desk, member.into(), other).await,
+        Err(DeskError::SignIn)
+    ));
+    let token = signin::enter_code(&w.desk, member.into(), &format!(" {code}")).await.unwrap();
+    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "once");
+    let known = signin::known(&w.desk, &token).await.unwrap().unwrap();
+    assert!(known.member && !known.staff && known.email.eq_ignore_ascii_case(member));
+    assert!(signin::session(&w.desk, &token).await.unwrap().is_none(), "no way into the Office");
+    // Guessing ends the number, and so does time.
+    let code = number().await;
+    for _ in 0..5 {
+        assert!(signin::enter_code(&w.desk, member.into(), "wrong").await.is_err());
+    }
+    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "tried too often");
+    let code = number().await;
+    w.pass(16);
+    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "too old");
+    // The price for members is asked of members, to the last step.
+    let (date, wanted) = w.choice("beginners-course", &[1, 0]).await;
+    let mut by = HeldBy { known_as: known.email.clone(), ..HeldBy::default() };
+    by.buyer.member = known.member;
+    let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
+    assert_eq!(w.sheet(reference).await.booking.total.minor, 9600);
+    w.pass(60);
+    w.due().await;
+    hold::again(&w.desk, reference).await.unwrap();
+    assert_eq!(w.sheet(reference).await.booking.total.minor, 9600, "taken again at the same price");
+    let list = form(&[("members", "ros@post.example\nnobody")]);
+    assert_eq!(
+        faults(house::set_members(&w.desk, &ilse, list).await.unwrap_err())[0].1,
+        Fault::NotAnAddress
+    );
+    let list = form(&[("members", "ros@post.example\n")]);
+    assert_eq!(house::set_members(&w.desk, &ilse, list).await.unwrap(), 1);
+    assert!(!signin::known(&w.desk, &token).await.unwrap().unwrap().member);
+    // An event for those who have signed in.
+    let event = id_of(&w, "thursday-dipping").await;
+    let only = form(&[("who", "signed in"), ("hold_minutes", "15")]);
+    sheet::set_booking(&w.desk, &ilse, event, only).await.unwrap();
+    let (date, wanted) = w.choice("thursday-dipping", &[1]).await;
+    let by = HeldBy { known_as: "sian@post.example".into(), ..HeldBy::default() };
+    let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
+    let mut draft = w.draft(reference).await;
+    draft.email = "other@post.example".into();
+    let refused = checkout::submit(&w.desk, reference, draft.clone()).await;
+    assert!(matches!(refused, Err(DeskError::Who(WhoRefusal::NotSignedIn))));
+    draft.email = "Sian@post.example".into();
+    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
     assert_eq!(w.faults().await, Vec::<String>::new());
 }

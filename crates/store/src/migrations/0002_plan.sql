@@ -90,6 +90,14 @@ INSERT INTO people_2 (id, email, name, role, password_hash, made_at)
 DROP TABLE people;
 ALTER TABLE people_2 RENAME TO people;
 
+-- Numbers sent by mail to sign in with: only their hashes, for some minutes and some tries.
+CREATE TABLE sign_in_codes (
+    email      TEXT PRIMARY KEY COLLATE NOCASE,
+    code_hash  BLOB NOT NULL,
+    expires_at INTEGER NOT NULL,
+    tries      INTEGER NOT NULL DEFAULT 0
+) STRICT, WITHOUT ROWID;
+
 -- Events ---------------------------------------------------------------------------------------
 -- The word on the booking button, when it is not the usual one.
 ALTER TABLE events ADD COLUMN button TEXT NOT NULL DEFAULT '';

@@ -286,6 +286,7 @@ async fn page(
     let shelves = shelves(&all, tab, &again);
     let mut d = match tab {
         "hours" => hours_fields(&all),
+        "people" => Fields::of([("members", all.members.join("\n"))]),
         _ => house_fields(&all),
     };
     let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
@@ -498,6 +499,25 @@ pub(crate) async fn save(
             let d = Fields::posted(&posted, &wrong(error)?);
             let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
             page(&app, &visitor, &staff, tab, Again::Thing(thing, id, d)).await
+        }
+    }
+}
+
+/// `POST /office/house/members`: who is a member.
+pub(crate) async fn set_members(
+    State(app): State<App>,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match house::set_members(&app.desk, &staff, form(&posted)).await {
+        Ok(n) => {
+            let said = format!("Kept: {}.", words::count(n, "members"));
+            page(&app, &visitor, &staff, "people", Again::Said(said)).await
+        }
+        Err(error) => {
+            let d = Fields::posted(&posted, &wrong(error)?);
+            page(&app, &visitor, &staff, "people", Again::Form(d)).await
         }
     }
 }

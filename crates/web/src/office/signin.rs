@@ -30,7 +30,7 @@ pub(crate) struct Back {
 }
 
 /// Only our own addresses: never on to another site.
-fn own_address(back: &str) -> &str {
+pub(crate) fn own_address(back: &str) -> &str {
     let ours =
         back.starts_with('/') && !back.starts_with("//") && !back.contains(['\\', '\r', '\n']);
     if ours { back } else { "" }
@@ -81,7 +81,11 @@ pub(crate) async fn sign_in(
     match signin::sign_in(&app.desk, email.clone(), posted.get("password").to_owned()).await {
         Ok(token) => {
             let role = signin::session(&app.desk, &token).await?.map_or(Role::Door, |s| s.role);
-            let home = if role.may(Right::SeeOffice) { "/office" } else { "/door" };
+            let home = match role {
+                role if role.may(Right::SeeOffice) => "/office",
+                Role::Host => "/office/mine",
+                _ => "/door",
+            };
             let to = match own_address(&back) {
                 "" => home,
                 back => back,

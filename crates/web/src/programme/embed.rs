@@ -83,6 +83,7 @@ pub(crate) async fn event(
             carried: asked.carried(),
             test: false,
             embedded: true,
+            known: None,
         };
         stub(&page, sheet, &ask, String::new(), None, now)
     });

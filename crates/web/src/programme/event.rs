@@ -16,13 +16,13 @@ use matricle_desk::{DeskError, hold};
 use matricle_formats::words;
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{DateSheet, EventState, Format};
-use matricle_store::people::Staff;
+use matricle_store::people::{Known, Staff};
 
 use super::stub::{Ask, Kept, Stub, stub};
 use crate::App;
 use crate::cache::TOKEN_MARK;
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Part, Perhaps, Posted, Visitor};
+use crate::guard::{self, Asker, Often, Part, Perhaps, Posted, Somebody, Visitor};
 use crate::page::{Face, Frame, html};
 use crate::parts::grid;
 
@@ -231,9 +231,15 @@ impl Asked {
     }
 }
 
-/// Members are known by their record: whoever has signed in and works for the house.
-fn buyer(asked: &Asked, staff: Option<&Staff>) -> Buyer {
-    Buyer { member: staff.is_some(), word: asked.word.clone() }
+/// Members are known by their record.
+fn buyer(asked: &Asked, known: Option<&Known>) -> Buyer {
+    Buyer { member: known.is_some_and(|k| k.member), word: asked.word.clone() }
+}
+
+/// Who asks: perhaps signed in, perhaps working for the house.
+struct Who<'a> {
+    staff: Option<&'a Staff>,
+    known: Option<&'a Known>,
 }
 
 /// Whether this asker may try the steps out: with the key of a preview, or as a planner.
@@ -278,7 +284,7 @@ fn make_stub(
     page: &EventPage,
     asked: &Asked,
     kept: Option<(Reference, hold::BookingSheet)>,
-    staff: Option<&Staff>,
+    who: &Who<'_>,
     token: String,
 ) -> Option<Stub> {
     let now = app.desk.clock.now();
@@ -293,7 +299,7 @@ fn make_stub(
         asked.wanted = held.wanted();
         asked.word.clone_from(&held.booking.buyer.word);
     }
-    let test = may_test(app, page, &asked, staff);
+    let test = may_test(app, page, &asked, who.staff);
     if (page.preview && !test) || page.event.state == EventState::CalledOff {
         // A draft is only looked at.
         asked.wanted.clear();
@@ -319,10 +325,11 @@ fn make_stub(
     });
     let ask = Ask {
         wanted: &asked.wanted,
-        buyer: &buyer(&asked, staff),
+        buyer: &buyer(&asked, who.known),
         carried: asked.carried(),
         test,
         embedded: false,
+        known: who.known.map(|k| k.email.as_str()),
     };
     let mut stub = stub(page, &sheet, &ask, token, view, now);
     if page.preview && !test {
@@ -479,9 +486,10 @@ pub(crate) async fn show(
     visitor: Visitor,
     headers: HeaderMap,
     Perhaps(staff): Perhaps,
+    Somebody(known): Somebody,
 ) -> Result<Response, WebError> {
     let asked = Asked::of(&pairs);
-    let personal = staff.is_some() || !asked.is_plain() || guard::hold_of(&headers).is_some();
+    let personal = known.is_some() || !asked.is_plain() || guard::hold_of(&headers).is_some();
     let token = app.desk.secrets.form_token(&visitor.0);
     let no_cache = [(header::CACHE_CONTROL, "no-cache")];
     let address = format!("{slug}?{:?}{:?}", asked.date, asked.week);
@@ -498,12 +506,14 @@ pub(crate) async fn show(
     let mut f =
         Frame::new(&app, Face::Programme, title, &page.house.name, &visitor, staff.as_ref());
     if personal {
+        let who = Who { staff: staff.as_ref(), known: known.as_ref() };
         let kept = kept(&app, &headers, &page).await?;
-        let stub = make_stub(&app, &page, &asked, kept, staff.as_ref(), token);
+        let stub = make_stub(&app, &page, &asked, kept, &who, token);
         return html(&render(&app, f, &page, &asked, stub, now));
     }
     f.token = TOKEN_MARK.into();
-    let stub = make_stub(&app, &page, &asked, None, None, TOKEN_MARK.into());
+    let stub =
+        make_stub(&app, &page, &asked, None, &Who { staff: None, known: None }, TOKEN_MARK.into());
     let rendered = render(&app, f, &page, &asked, stub, now).render()?;
     let whole = app.pages.put(address, version, now, &rendered, &token);
     Ok((no_cache, Html(whole)).into_response())
@@ -518,16 +528,18 @@ pub(crate) async fn choose(
     headers: HeaderMap,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
+    Somebody(known): Somebody,
     form: Posted,
 ) -> Result<Response, WebError> {
     let asked = Asked::read(form.starting(""));
+    let who = Who { staff: staff.as_ref(), known: known.as_ref() };
     if !part {
         return Ok(Redirect::to(&asked.address(&slug)).into_response());
     }
     let page = programme::event(&app.desk, asked.looking(slug)).await?;
     let kept = kept(&app, &headers, &page).await?;
     let token = app.desk.secrets.form_token(&visitor.0);
-    match make_stub(&app, &page, &asked, kept, staff.as_ref(), token) {
+    match make_stub(&app, &page, &asked, kept, &who, token) {
         Some(stub) => html(&stub),
         None => Err(DeskError::NotFound.into()),
     }
@@ -541,10 +553,12 @@ pub(crate) async fn keep(
     headers: HeaderMap,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
+    Somebody(known): Somebody,
     form: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, asker)?;
     let asked = Asked::read(form.starting(""));
+    let who = Who { staff: staff.as_ref(), known: known.as_ref() };
     let page = programme::event(&app.desk, asked.looking(slug)).await?;
     let kept = kept(&app, &headers, &page).await?;
     let date = asked.date.ok_or(DeskError::NotFound)?;
@@ -556,8 +570,8 @@ pub(crate) async fn keep(
         .filter(|(_, sheet)| sheet.booking.state == State::Held)
         .map(|(reference, _)| *reference);
     let by = HeldBy {
-        buyer: buyer(&asked, staff.as_ref()),
-        known_as: staff.as_ref().map_or_else(String::new, |s| s.email.clone()),
+        buyer: buyer(&asked, known.as_ref()),
+        known_as: known.as_ref().map_or_else(String::new, |k| k.email.clone()),
         test: may_test(&app, &page, &asked, staff.as_ref()),
     };
     match hold::keep(&app.desk, date, asked.wanted.clone(), by, instead).await {
@@ -572,7 +586,7 @@ pub(crate) async fn keep(
             let tickets = page.dates.first().map_or(&[][..], |d| &d.tickets);
             let notice = crate::wording::choice(&refusal, tickets);
             let token = app.desk.secrets.form_token(&visitor.0);
-            let mut stub = make_stub(&app, &page, &asked, kept, staff.as_ref(), token);
+            let mut stub = make_stub(&app, &page, &asked, kept, &who, token);
             if let Some(stub) = &mut stub {
                 stub.notice = Some(notice);
             }

@@ -75,6 +75,10 @@ pub(super) struct Stub {
     pub(super) embedded: bool,
     /// What a booking of a course covers.
     pub(super) covers: String,
+    /// Signing in would show more, or is asked for.
+    pub(super) sign_in: Option<&'static str>,
+    /// The address of whoever has signed in; empty otherwise.
+    pub(super) known: String,
 }
 
 /// How a stub is asked for.
@@ -89,6 +93,8 @@ pub(super) struct Ask<'a> {
     pub(super) test: bool,
     /// Inside the page of another site.
     pub(super) embedded: bool,
+    /// The address of whoever has signed in.
+    pub(super) known: Option<&'a str>,
 }
 
 /// What a booking of a course covers.
@@ -310,6 +316,21 @@ pub(super) fn stub(
         carried: ask.carried.clone(),
         test: ask.test,
         embedded: ask.embedded,
+        sign_in: if ask.known.is_some() {
+            None
+        } else if page.event.who == Who::SignedIn {
+            Some("This event is booked by people who have signed in.")
+        } else if sheet
+            .offer
+            .offers
+            .iter()
+            .any(|o| o.shown_to(buyer) && (o.members_only || o.price.member.is_some()))
+        {
+            Some("Members have prices of their own.")
+        } else {
+            None
+        },
+        known: ask.known.map_or_else(String::new, String::from),
         covers: if page.event.course { covers(page, sheet) } else { String::new() },
     }
 }

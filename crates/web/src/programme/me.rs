@@ -1,0 +1,118 @@
+//! `/me`: signing in with a number that comes by mail, for those who only book.
+
+use askama::Template;
+use axum::extract::{Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::form::Wrong;
+use matricle_desk::{DeskError, signin};
+use matricle_store::people::Known;
+use serde::Deserialize;
+
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{self, Asker, Often, Perhaps, Posted, Somebody, Visitor};
+use crate::office::signin::own_address;
+use crate::page::{Face, Frame, html, refused};
+use crate::wording;
+
+#[derive(Template)]
+#[template(path = "programme/me.html")]
+struct Me {
+    f: Frame,
+    back: String,
+    email: String,
+    /// The number has been sent; it is asked for.
+    sent: bool,
+    problem: Option<String>,
+    known: Option<Known>,
+}
+
+/// Where to go on to.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Back {
+    #[serde(default)]
+    back: String,
+}
+
+async fn page(
+    app: &App,
+    visitor: &Visitor,
+    back: &str,
+    email: &str,
+    sent: bool,
+    problem: Option<String>,
+) -> Result<Me, WebError> {
+    let house = app.desk.house().await?;
+    Ok(Me {
+        f: Frame::new(app, Face::Programme, "Sign in", &house.name, visitor, None),
+        back: own_address(back).into(),
+        email: email.into(),
+        sent,
+        problem,
+        known: None,
+    })
+}
+
+pub(crate) async fn show(
+    State(app): State<App>,
+    Query(Back { back }): Query<Back>,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    Somebody(known): Somebody,
+) -> Result<Response, WebError> {
+    let mut page = page(&app, &visitor, &back, "", false, None).await?;
+    if known.is_some() {
+        let house = page.f.house.clone();
+        page.f = Frame::new(&app, Face::Programme, "Signed in", &house, &visitor, staff.as_ref());
+        page.known = known;
+    }
+    html(&page)
+}
+
+/// `POST /me/number`: a number is mailed.
+pub(crate) async fn send(
+    State(app): State<App>,
+    asker: Asker,
+    visitor: Visitor,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::SignIn, asker)?;
+    let (email, back) = (posted.get("email").trim().to_owned(), posted.get("back"));
+    match signin::send_code(&app.desk, email.clone()).await {
+        Ok(()) => html(&page(&app, &visitor, back, &email, true, None).await?),
+        Err(DeskError::Form(wrong)) => {
+            let said = wrong.first().map(|Wrong { field, fault }| wording::fault(field, fault));
+            let page = page(&app, &visitor, back, &email, false, said).await?;
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// `POST /me`: the number is given.
+pub(crate) async fn enter(
+    State(app): State<App>,
+    asker: Asker,
+    visitor: Visitor,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::SignIn, asker)?;
+    let (email, back) = (posted.get("email").trim().to_owned(), posted.get("back"));
+    match signin::enter_code(&app.desk, email.clone(), posted.get("code")).await {
+        Ok(token) => {
+            let to = match own_address(back) {
+                "" => "/me",
+                back => back,
+            };
+            let cookie = guard::session_cookie(&app.settings, &token);
+            Ok(([(header::SET_COOKIE, cookie)], Redirect::to(to)).into_response())
+        }
+        Err(DeskError::SignIn) => {
+            let said = "This is another number, or it is too old. Look at the newest mail, or ask for a new one.";
+            let page = page(&app, &visitor, back, &email, true, Some(said.into())).await?;
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
