@@ -48,7 +48,7 @@ pub fn run(args: &SeasonArgs) -> Result<()> {
                 .find(|b| b.what == m.what)
                 .map_or_else(String::new, |b| format!("{:.1}", m.took / b.took));
             println!(
-                "| {dates} | {} | {:.2} ms | {:.2} ms | {:.1} | {grown} |",
+                "| {dates} | {} | {:.2} ms | {:.3} ms | {:.2} | {grown} |",
                 m.what,
                 m.took / 1000.0,
                 m.bare / 1000.0,

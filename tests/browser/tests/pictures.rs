@@ -63,6 +63,12 @@ async fn the_main_views() -> Result<()> {
         b.driver.goto(format!("{}/office/{page}", house.url)).await?;
         shoot(&b, name).await?;
     }
+    b.driver.goto(format!("{}/office/board?reach=week&day=2026-12-08", house.url)).await?;
+    shoot(&b, "board").await?;
+    b.driver.goto(format!("{}/events/vale-convention", house.url)).await?;
+    shoot(&b, "sessions").await?;
+    b.driver.goto(format!("{}/?view=month&month=2026-12", house.url)).await?;
+    shoot(&b, "month").await?;
     b.driver.goto(format!("{}/office/events/new", house.url)).await?;
     for (field, words) in [
         ("title", "Mite count"),
@@ -94,6 +100,9 @@ async fn the_main_views() -> Result<()> {
     p.says(".sum", "4 seats").await?;
     p.script("document.querySelector('#book').scrollIntoView()").await?;
     shoot(&p, "event-phone").await?;
+    p.driver.goto(format!("{}/events/bring-us-a-frame", house.url)).await?;
+    p.script("document.querySelector('#week').scrollIntoView()").await?;
+    shoot(&p, "slots-phone").await?;
     p.sign_in(&house, 1).await?;
     p.driver.goto(format!("{}/door/{date}", house.url)).await?;
     p.says("#verdict", "Ready").await?;

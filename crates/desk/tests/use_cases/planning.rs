@@ -21,6 +21,8 @@ use matricle_desk::{
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState};
 use matricle_store::people::Staff;
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
 
 use crate::world::{CANDLES, World, look, world};
 
@@ -737,4 +739,207 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     draft.email = "Sian@post.example".into();
     assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
     assert_eq!(w.faults().await, Vec::<String>::new());
+}
+
+/// What can happen to a course, an open day, slots and a convention at once.
+#[derive(Debug, Clone)]
+enum Act {
+    Book(usize, u32),
+    Test(usize),
+    ClearTests(usize),
+    Cancel(usize),
+    Move(usize, usize, i64),
+    Seats(usize, usize, u32),
+    CallOff(usize, usize),
+    AddDates(usize, u32),
+    Sign(usize, usize),
+    CutSlots(u32, u32),
+    CloseDay(i64),
+    Pass(i64),
+    Course(bool),
+}
+
+const EVENTS: [&str; 4] =
+    ["beginners-course", "apiary-open-day", "bring-us-a-frame", "vale-convention"];
+
+/// Any acts of an organiser and of bookers, after each of which the whole file is in order.
+#[test]
+fn no_act_of_planning_loses_a_seat_or_a_booking() {
+    let which = || 0usize..EVENTS.len();
+    let act = prop_oneof![
+        5 => (which(), 1u32..4).prop_map(|(e, n)| Act::Book(e, n)),
+        1 => which().prop_map(Act::Test),
+        1 => which().prop_map(Act::ClearTests),
+        2 => any::<usize>().prop_map(Act::Cancel),
+        3 => (which(), 0usize..8, -9i64..30).prop_map(|(e, d, n)| Act::Move(e, d, n)),
+        2 => (which(), 0usize..8, 0u32..40).prop_map(|(e, d, n)| Act::Seats(e, d, n)),
+        1 => (which(), 0usize..8).prop_map(|(e, d)| Act::CallOff(e, d)),
+        1 => (which(), 1u32..4).prop_map(|(e, n)| Act::AddDates(e, n)),
+        2 => (any::<usize>(), any::<usize>()).prop_map(|(b, s)| Act::Sign(b, s)),
+        1 => (20u32..70, 1u32..4).prop_map(|(m, d)| Act::CutSlots(m, d)),
+        1 => (1i64..30).prop_map(Act::CloseDay),
+        2 => (1i64..3000).prop_map(Act::Pass),
+        1 => any::<bool>().prop_map(Act::Course),
+    ];
+    let mut runner = TestRunner::new(Config { cases: 8, ..Config::default() });
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    runner
+        .run(&prop::collection::vec(act, 1..25), |acts| {
+            runtime.block_on(async {
+                let w = world().await;
+                let mut made = Vec::new();
+                for (i, act) in acts.into_iter().enumerate() {
+                    carry_out(&w, &mut made, act).await;
+                    let faults = w.faults().await;
+                    prop_assert!(faults.is_empty(), "after act {i}: {faults:?}");
+                }
+                // Nobody was left without a word: every booking of a date that is off is told.
+                for slug in EVENTS {
+                    let event = id_of(&w, slug).await;
+                    let off: Vec<_> = dates_of(&w, event)
+                        .await
+                        .into_iter()
+                        .filter(|d| !d.called_off.is_empty())
+                        .collect();
+                    for date in off {
+                        let read = move |c: &matricle_store::Connection| {
+                            matricle_store::bookings::live_on(c, date.id)
+                        };
+                        let live = w.desk.store.read(read).await.unwrap();
+                        prop_assert!(slug == EVENTS[0] || live.is_empty(), "{slug}: {live:?}");
+                    }
+                }
+                Ok(())
+            })
+        })
+        .unwrap();
+}
+
+async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, act: Act) {
+    let (ilse, desk) = (w.staff(0).await, &w.desk);
+    let today = matricle_formats::words::local(desk.clock.now(), "Europe/Dublin").date();
+    let nth = |dates: &[events::Date], n: usize| dates.get(n % dates.len().max(1)).map(|d| d.id);
+    match act {
+        Act::Book(e, n) => {
+            let Some((date, ticket)) = first_open(w, EVENTS[e]).await else { return };
+            let wanted = vec![matricle_core::seats::Wanted { ticket, quantity: n }];
+            if let Ok(reference) = hold::keep(desk, date, wanted, HeldBy::default(), None).await {
+                let draft = w.draft(reference).await;
+                let _ = checkout::submit(desk, reference, draft).await;
+                if checkout::pay_url(desk, reference).await.is_ok() {
+                    w.provider.decide(matricle_desk::provider::Status::Paid);
+                    let _ = checkout::ask(desk, reference).await;
+                }
+                made.push(reference);
+            }
+        }
+        Act::Test(e) => {
+            let Some((date, ticket)) = first_open(w, EVENTS[e]).await else { return };
+            let wanted = vec![matricle_core::seats::Wanted { ticket, quantity: 1 }];
+            let by = HeldBy { test: true, ..HeldBy::default() };
+            if let Ok(reference) = hold::keep(desk, date, wanted, by, None).await {
+                let draft = w.draft(reference).await;
+                let _ = checkout::submit(desk, reference, draft).await;
+            }
+        }
+        Act::ClearTests(e) => {
+            sheet::clear_tests(desk, &ilse, id_of(w, EVENTS[e]).await).await.unwrap();
+        }
+        Act::Cancel(n) => {
+            if let Some(reference) = made.get(n % made.len().max(1)) {
+                let _ = cancel::cancel(desk, &ilse, *reference).await;
+            }
+        }
+        Act::Move(e, d, days) => {
+            let dates = dates_of(w, id_of(w, EVENTS[e]).await).await;
+            let Some(id) = nth(&dates, d) else { return };
+            let day = today.saturating_add(jiff::ToSpan::days(days)).to_string();
+            let scope = [Scope::One, Scope::Later, Scope::All][d % 3];
+            let to = form(&[("day", &day), ("from", "16:00"), ("until", "17:30")]);
+            let _ = dates::change(desk, &ilse, id, scope, to, d % 2 == 0).await;
+        }
+        Act::Seats(e, d, n) => {
+            let dates = dates_of(w, id_of(w, EVENTS[e]).await).await;
+            let Some(id) = nth(&dates, d) else { return };
+            let seats = form(&[("pool_0", &n.to_string())]);
+            let _ = dates::change(desk, &ilse, id, Scope::One, seats, d % 2 == 0).await;
+        }
+        Act::CallOff(e, d) => {
+            let event = id_of(w, EVENTS[e]).await;
+            let dates = dates_of(w, event).await;
+            let only = nth(&dates, d).filter(|_| d > 0);
+            let _ = dates::call_off(desk, &ilse, event, only, "Rain.".into()).await;
+        }
+        Act::AddDates(e, n) => {
+            let event = id_of(w, EVENTS[e]).await;
+            let day = today.saturating_add(jiff::ToSpan::days(40)).to_string();
+            let count = n.to_string();
+            let fields = [
+                ("day", day.as_str()),
+                ("from", "10:00"),
+                ("until", "11:00"),
+                ("venue", "Ostrel Guildhall"),
+                ("room", "map room"),
+                ("pool_0", "9"),
+                ("pool_1", "3"),
+                ("repeat", "week"),
+                ("count", &count),
+            ];
+            let _ = dates::add(desk, &ilse, event, form(&fields)).await;
+        }
+        Act::Sign(b, s) => {
+            let Some(reference) = made.get(b % made.len().max(1)) else { return };
+            let Ok(sheet) = hold::sheet(desk, *reference).await else { return };
+            let open: Vec<SessionId> =
+                sheet.sessions.iter().filter(|s| s.facts.sign_up).map(|s| s.facts.id).collect();
+            if let (Some(session), Some(person)) =
+                (open.get(s % open.len().max(1)), sheet.attendees.first())
+            {
+                let wants = BTreeMap::from([(person.id, vec![*session])]);
+                let _ = sessions::sign_up(desk, *reference, wants).await;
+            }
+        }
+        Act::CutSlots(minutes, desks) => {
+            let (minutes, desks) = (minutes.to_string(), desks.to_string());
+            let fields = [
+                ("minutes", minutes.as_str()),
+                ("desks", &desks),
+                ("ahead_days", "30"),
+                ("venue", "Ostrel apiary"),
+            ];
+            let event = id_of(w, EVENTS[2]).await;
+            slots::plan(desk, &ilse, event, form(&fields)).await.unwrap();
+        }
+        Act::CloseDay(days) => {
+            let day = today.saturating_add(jiff::ToSpan::days(days)).to_string();
+            let _ =
+                slots::close_day(desk, &ilse, form(&[("closed_day", &day)]), days % 3 != 0).await;
+        }
+        Act::Pass(minutes) => {
+            w.pass(minutes);
+            w.due().await;
+        }
+        Act::Course(on) => {
+            let event = id_of(w, EVENTS[1]).await;
+            let course = if on { "yes" } else { "" };
+            let fields = [("who", "anyone"), ("hold_minutes", "15"), ("course", course)];
+            let _ = sheet::set_booking(desk, &ilse, event, form(&fields)).await;
+        }
+    }
+}
+
+/// A date of an event with a seat, and its first ticket.
+async fn first_open(
+    w: &World,
+    slug: &'static str,
+) -> Option<(DateId, matricle_core::TicketTypeId)> {
+    let page = programme::event(&w.desk, look(slug)).await.ok()?;
+    let date = match &page.week {
+        Some(week) => week.slots.iter().find(|(_, open)| *open)?.0.date.id,
+        None => page.dates.iter().find(|d| d.main_pool().free() > 0)?.date.id,
+    };
+    let looking = Looking { date: Some(date), ..look(slug) };
+    let page = programme::event(&w.desk, looking).await.ok()?;
+    let sheet = page.dates.iter().find(|d| d.date.id == date)?;
+    Some((date, sheet.tickets.first()?.id))
 }

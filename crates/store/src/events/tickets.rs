@@ -62,14 +62,14 @@ pub fn ticket_types(
     covers: &[DateId],
     share: Option<Share>,
 ) -> Result<Vec<(TicketType, Offer)>, StoreError> {
-    let dates: Vec<String> = covers.iter().map(ToString::to_string).collect();
     // How many are sold is asked only of ticket types with a limit. Of a course it counts
     // bookings whatever date they were first for.
     let sold_on = if covers.len() > 1 || share.is_some() {
-        "b.date_id IN (SELECT id FROM dates WHERE event_id = :event)".to_owned()
+        "(b.date_id = :date OR b.date_id IN (SELECT id FROM dates WHERE event_id = :event))"
     } else {
-        format!("b.date_id = {}", dates.first().map_or("0", String::as_str))
+        "b.date_id = :date"
     };
+    let first = covers.first().map_or(0, |d| d.0);
     let sql = format!(
         "SELECT {TICKET_COLUMNS},
             CASE WHEN t.per_date IS NULL THEN 0 ELSE (
@@ -82,48 +82,50 @@ pub fn ticket_types(
          WHERE t.event_id = :event AND t.retired = 0 ORDER BY t.position"
     );
     let read = || -> rusqlite::Result<Vec<(TicketType, Offer)>> {
-        // Texts that differ from date to date would push others out of the statement cache.
-        let mut query = conn.prepare(&sql)?;
+        let mut query = conn.prepare_cached(&sql)?;
         let mut draws = conn.prepare_cached(
             "SELECT p.id, w.seats FROM draws w JOIN pools p ON p.kind_id = w.kind_id AND p.date_id = ?2
              WHERE w.ticket_type_id = ?1",
         )?;
-        let rows = query.query_map(rusqlite::named_params! { ":event": event.0 }, |row| {
-            let id = TicketTypeId(row.get("id")?);
-            let mut drawn = Vec::new();
-            for date in covers {
-                let of_date = draws.query_map((id.0, date.0), |d| {
-                    Ok(Draw { pool: PoolId(d.get(0)?), seats: d.get(1)? })
-                })?;
-                drawn.extend(of_date.collect::<Result<Vec<_>, _>>()?);
-            }
-            let ticket = TicketType {
-                id,
-                name: row.get("name")?,
-                note: row.get("note")?,
-                admits: row.get("admits")?,
-                tax: row.get("tax_name")?,
-            };
-            let offer = Offer {
-                price: TicketPrice { share, ..price(row, id)? },
-                seats: TicketSeats {
+        let rows = query.query_map(
+            rusqlite::named_params! { ":event": event.0, ":date": first },
+            |row| {
+                let id = TicketTypeId(row.get("id")?);
+                let mut drawn = Vec::new();
+                for date in covers {
+                    let of_date = draws.query_map((id.0, date.0), |d| {
+                        Ok(Draw { pool: PoolId(d.get(0)?), seats: d.get(1)? })
+                    })?;
+                    drawn.extend(of_date.collect::<Result<Vec<_>, _>>()?);
+                }
+                let ticket = TicketType {
                     id,
-                    draws: drawn,
-                    limit: row.get("per_date")?,
-                    sold: row.get("sold")?,
-                },
-                sale: SaleWindow {
-                    from: instant_or(row, "sale_from")?,
-                    until: instant_or(row, "sale_until")?,
-                },
-                least: row.get("least")?,
-                most: row.get("most")?,
-                closed: row.get("closed")?,
-                word: row.get("code")?,
-                members_only: row.get("members_only")?,
-            };
-            Ok((ticket, offer))
-        })?;
+                    name: row.get("name")?,
+                    note: row.get("note")?,
+                    admits: row.get("admits")?,
+                    tax: row.get("tax_name")?,
+                };
+                let offer = Offer {
+                    price: TicketPrice { share, ..price(row, id)? },
+                    seats: TicketSeats {
+                        id,
+                        draws: drawn,
+                        limit: row.get("per_date")?,
+                        sold: row.get("sold")?,
+                    },
+                    sale: SaleWindow {
+                        from: instant_or(row, "sale_from")?,
+                        until: instant_or(row, "sale_until")?,
+                    },
+                    least: row.get("least")?,
+                    most: row.get("most")?,
+                    closed: row.get("closed")?,
+                    word: row.get("code")?,
+                    members_only: row.get("members_only")?,
+                };
+                Ok((ticket, offer))
+            },
+        )?;
         rows.collect()
     };
     read().doing("reading ticket types")

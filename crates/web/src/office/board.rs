@@ -54,7 +54,13 @@ pub(crate) async fn show(
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
     let reach = Reach::from_word(&asked.reach);
-    let board = board::board(&app.desk, &staff, reach, asked.day.parse().ok()).await?;
+    let board = board::board(
+        &app.desk,
+        &staff,
+        reach,
+        asked.day.parse().ok().filter(crate::programme::catalogue::near),
+    )
+    .await?;
     let now = app.desk.clock.now();
     let today = words::local(now, &board.house.zone).date();
     let (first, after) = board.days;

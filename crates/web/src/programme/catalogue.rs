@@ -136,7 +136,7 @@ fn wish(pairs: &[(String, String)]) -> Wish {
     Wish {
         words: get("q").chars().take(120).collect(),
         tag: get("tag").into(),
-        month: format!("{}-01", get("month")).parse().ok(),
+        month: format!("{}-01", get("month")).parse().ok().filter(near),
         venue: get("place").parse().ok().map(VenueId),
         room: get("room").parse().ok().map(RoomId),
         host: get("host").parse().ok().map(HostId),
@@ -145,6 +145,11 @@ fn wish(pairs: &[(String, String)]) -> Wish {
         every_date: false,
         page: get("page").parse().unwrap_or(0),
     }
+}
+
+/// Whether a day is one that people plan for; nothing is looked up beyond.
+pub(crate) fn near(day: &Day) -> bool {
+    (1970..=2400).contains(&day.year())
 }
 
 /// The address of a wish, with some parts changed.
@@ -179,7 +184,8 @@ fn calendar(all: &Catalogue, wish: &Wish, month: Day, now: Timestamp) -> Calenda
     let back = i64::from(first.weekday().to_monday_zero_offset());
     let mut day = first.saturating_sub(back.days());
     let mut weeks = Vec::new();
-    while day <= first.last_of_month() {
+    // At most six weeks touch a month, also where the calendar itself ends.
+    while day <= first.last_of_month() && weeks.len() < 6 {
         let week = (0..7)
             .map(|_| {
                 let dates = all

@@ -158,7 +158,7 @@ impl Asked {
             match name {
                 "date" => asked.date = value.parse().ok().map(DateId),
                 "word" => asked.word = value.trim().chars().take(80).collect(),
-                "week" => asked.week = value.parse().ok(),
+                "week" => asked.week = value.parse().ok().filter(super::catalogue::near),
                 "preview" => asked.preview = value.into(),
                 "test" => asked.test = value == "yes",
                 "step" => {

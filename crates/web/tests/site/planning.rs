@@ -293,3 +293,292 @@ async fn many_events_are_acted_on_at_once_and_the_list_comes_out_as_shown() {
     assert!(owen.get("/office/mine").await.body.contains("The beginners"));
     assert_eq!(owen.get("/office/events").await.status, StatusCode::FORBIDDEN);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hidden_ticket_a_price_by_group_and_questions_of_each_go_all_the_way() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    ilse.get("/office/events/13/tickets").await;
+    let hidden = [
+        ("name", "Friends of the house"),
+        ("price", "2.00"),
+        ("word", "Propolis"),
+        ("draw_0", "1"),
+        ("least", "2"),
+        ("most", "4"),
+        ("admits", "1"),
+    ];
+    assert_eq!(
+        ilse.post("/office/events/13/tickets/0", &hidden).await.status,
+        StatusCode::SEE_OTHER
+    );
+    for (label, answering, each, needed) in [
+        ("Age", "number", "yes", "yes"),
+        ("Picture taken?", "consent", "", "yes"),
+        ("Which wicks?", "several", "", ""),
+    ] {
+        let fields = [
+            ("label", label),
+            ("answering", answering),
+            ("each", each),
+            ("needed", needed),
+            ("consent", "Pictures may be shown."),
+            ("options", "cotton\nrush, peeled"),
+        ];
+        assert_eq!(
+            ilse.post("/office/events/13/questions/0", &fields).await.status,
+            StatusCode::SEE_OTHER,
+            "{label}"
+        );
+    }
+    let mut friend = Browser::new(&site);
+    let page = friend.get("/events/thursday-dipping").await;
+    assert!(page.body.contains("€6.50 each from 4 on") && page.body.contains("23 % tax contained"));
+    assert!(
+        page.body.contains("Have you been given a word?")
+            && !page.body.contains("Friends of the house")
+    );
+    let page = friend.get("/events/thursday-dipping?word=PROPOLIS").await;
+    assert!(page.body.contains("Friends of the house") && page.body.contains("from 2 on"));
+    let tickets: Vec<String> = page
+        .body
+        .split("name=\"q_")
+        .skip(1)
+        .map(|t| format!("q_{}", t.split('"').next().unwrap()))
+        .collect();
+    // The last evening has seats enough for six.
+    let last = page.body.rsplit("/events/thursday-dipping?date=").next().unwrap();
+    let date = last.split(['#', '"', '&']).next().unwrap().to_owned();
+    let choose = |seats: &'static str, friends: &'static str, word: &'static str| {
+        vec![
+            ("date", date.as_str()),
+            (tickets[0].as_str(), seats),
+            (tickets[1].as_str(), friends),
+            ("word", word),
+        ]
+    };
+    let one = friend.post("/events/thursday-dipping/keep", &choose("0", "1", "propolis")).await;
+    assert!(one.status == 409 && one.body.contains("is sold from 2 on"));
+    let without = friend.post("/events/thursday-dipping/keep", &choose("0", "2", "")).await;
+    assert!(without.status == 409 && without.body.contains("not offered any more"));
+    let kept = friend.post("/events/thursday-dipping/keep", &choose("4", "2", "propolis")).await;
+    let own = kept.location().to_owned();
+    let form = friend.get(&own).await;
+    assert!(
+        form.body.contains("€26.00") && form.body.contains("€4.00"),
+        "four in a group, two friends"
+    );
+    assert_eq!(form.body.matches("name=\"each_").count(), 6);
+    let question =
+        form.body.split("name=\"each_0_").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let answers: Vec<String> = form
+        .body
+        .split("name=\"answer_")
+        .skip(1)
+        .map(|a| format!("answer_{}", a.split('"').next().unwrap()))
+        .collect();
+    let (consent, wicks) = (answers[0].clone(), answers[1].clone());
+    let each: Vec<String> = (0..6).map(|i| format!("each_{i}_{question}")).collect();
+    let names: Vec<String> = (0..6).map(|i| format!("attendee_{i}")).collect();
+    let mut fields = vec![
+        ("name", "Ros Quill"),
+        ("email", "ros@post.example"),
+        ("agreed", "yes"),
+        (wicks.as_str(), "rush, peeled"),
+        (wicks.as_str(), "cotton"),
+    ];
+    fields.extend(names.iter().map(|n| (n.as_str(), "Somebody")));
+    fields.extend(each.iter().take(5).map(|n| (n.as_str(), "12")));
+    let again = friend.post(&format!("{own}/book"), &fields).await;
+    assert_eq!(again.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(again.body.contains("2 fields need another look"), "an age, and the consent");
+    assert_eq!(
+        again.body.matches("value=\"rush, peeled\" checked").count(),
+        1,
+        "what was ticked stays ticked"
+    );
+    fields.push((each[5].as_str(), "9"));
+    fields.push((consent.as_str(), "yes"));
+    let done = friend.post(&format!("{own}/book"), &fields).await;
+    assert!(done.location().ends_with("/pay"), "{}", done.body);
+    let list = ilse.get("/office/bookings?q=ros+quill+dipping").await;
+    let reference =
+        list.body.split("/office/bookings/").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let sheet = ilse.get(&format!("/office/bookings/{reference}")).await;
+    assert!(sheet.body.contains("cotton, rush, peeled") && sheet.body.contains("Which wicks?"));
+    // The question changes its words; the answer keeps the old ones.
+    let wicks_id = wicks.trim_start_matches("answer_");
+    let reworded = [
+        ("label", "Wicks, please"),
+        ("answering", "several"),
+        ("options", "linen\nhemp"),
+        ("place", "1"),
+    ];
+    ilse.post(&format!("/office/events/13/questions/{wicks_id}"), &reworded).await;
+    let sheet = ilse.get(&format!("/office/bookings/{reference}")).await;
+    assert!(sheet.body.contains("Which wicks?") && !sheet.body.contains("Wicks, please"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_number_by_mail_signs_a_booker_in_and_shows_prices_for_members() {
+    let site = open().await;
+    let mut marit = Browser::new(&site);
+    let page = marit.get("/events/beginners-course").await;
+    assert!(
+        page.body.contains("Members have prices of their own")
+            && page.body.contains("€96.00 for members")
+    );
+    let form = marit.get("/me?back=/events/beginners-course").await;
+    assert!(form.body.contains("Send me a number"));
+    let wrong =
+        marit.post("/me/number", &[("email", "marit at post"), ("back", "//evil.example")]).await;
+    assert!(wrong.status == 422 && !wrong.body.contains("evil.example"));
+    let fields = [("email", "marit.solheim@post.example"), ("back", "/events/beginners-course")];
+    let sent = marit.post("/me/number", &fields).await;
+    assert!(sent.body.contains("on its way to marit.solheim@post.example"));
+    let raw = site.mails.taken().last().unwrap().clone();
+    let mail = String::from_utf8_lossy(&raw).into_owned();
+    let code = mail.split("Subject: ").nth(1).unwrap()[..6].to_owned();
+    let other = if code.starts_with('0') { "999999" } else { "000000" };
+    let refused = marit.post("/me", &[fields[0], fields[1], ("code", other)]).await;
+    assert!(refused.status == 422 && refused.body.contains("another number"));
+    let done = marit.post("/me", &[fields[0], fields[1], ("code", &code)]).await;
+    assert_eq!(done.location(), "/events/beginners-course", "{}", done.body);
+    let page = marit.get(done.location()).await;
+    assert!(
+        page.body.contains("Signed in as marit.solheim@post.example")
+            && page.body.contains("<s>€120.00</s> €96.00")
+    );
+    assert!(marit.get("/me").await.body.contains("a member"));
+    for closed in ["/office", "/office/events", "/door", "/office/mine"] {
+        assert_eq!(marit.get(closed).await.status, StatusCode::SEE_OTHER, "{closed}");
+    }
+    // Bound to this visitor: a form without the token is refused.
+    marit.token = "x".into();
+    assert_eq!(
+        marit.post("/me", &[fields[0], ("code", &code)]).await.status,
+        StatusCode::FORBIDDEN
+    );
+    marit.get("/me").await;
+    marit.post("/sign-out", &[]).await;
+    assert!(!marit.get("/events/beginners-course").await.body.contains("Signed in as"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_programme_is_narrowed_by_address_and_shown_as_a_month() {
+    let site = open().await;
+    let mut anyone = Browser::new(&site);
+    let list = anyone.get("/?q=cnadle&format=in%20person").await;
+    assert!(
+        list.body.contains("Candles from our own wax")
+            && !list.body.contains("What the frost does")
+    );
+    let none = anyone.get("/?q=zeppelin").await;
+    assert!(
+        none.body.contains("Nothing fits") && none.body.contains("see everything that is coming")
+    );
+    let tag = anyone.get("/?tag=families").await;
+    assert!(
+        tag.body.contains("Children from eight years on")
+            && tag.body.contains("/feeds/tag/families.ics")
+    );
+    for odd in [
+        "/?month=2026-13",
+        "/?month=x&page=-1&place=x&format=both",
+        "/?page=99999999",
+        "/?q=%00%22%27&view=month&month=9999-12",
+    ] {
+        assert_eq!(anyone.get(odd).await.status, StatusCode::OK, "{odd}");
+    }
+    let month = anyone.get("/?view=month&month=2026-12").await;
+    assert!(month.body.contains("December 2026") && month.body.contains("18:30"));
+    assert!(!month.body.contains("Bring us a frame"), "slots stand in the list");
+    assert!(month.body.contains("view=month") || month.body.contains("As a list"));
+    // A host that signs in lands with their dates; an old address leads on for good.
+    let mut owen = Browser::new(&site);
+    assert_eq!(owen.sign_in(3).await.location(), "/office/mine");
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    ilse.get("/office/events/13/wording").await;
+    let words = [
+        ("title", "Thursday dipping"),
+        ("kind", "Candle-making"),
+        ("slug", "dip on thursdays"),
+        ("format", "in person"),
+        ("listed", "yes"),
+        ("description", "<h1>Hot</h1><script>x</script> www.bees.example"),
+    ];
+    assert_eq!(ilse.post("/office/events/13/wording", &words).await.status, StatusCode::OK);
+    let moved = anyone.get("/events/thursday-dipping").await;
+    assert_eq!(
+        (moved.status, moved.location()),
+        (StatusCode::PERMANENT_REDIRECT, "/events/dip-on-thursdays#book")
+    );
+    let page = anyone.get("/events/dip-on-thursdays").await;
+    assert!(
+        page.body.contains("<h3>Hot</h3>")
+            && page.body.contains("href=\"https://www.bees.example\"")
+    );
+    assert!(!page.body.contains("<script>x"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_change_touches_is_shown_before_it_is_saved() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let sheet = ilse.get("/office/events/3/dates").await;
+    let date = sheet.body.split("?date=").nth(1).unwrap().split('#').next().unwrap().to_owned();
+    let page = ilse.get(&format!("/office/events/3/dates?date={date}")).await;
+    assert!(page.body.contains("See what this touches"));
+    let path = format!("/office/dates/{date}/change");
+    let fields = [
+        ("scope", "one"),
+        ("day", "2026-12-06"),
+        ("from", "13:00"),
+        ("until", "16:00"),
+        ("pool_0", "5"),
+    ];
+    let before = ilse.post(&path, &fields).await;
+    for say in [
+        "What this touches",
+        "get a mail with the new time or place",
+        "To be told:",
+        "More people than seats",
+        "Booked last:",
+        "over-full on purpose",
+    ] {
+        assert!(before.body.contains(say), "{say}: {}", before.body);
+    }
+    assert!(
+        ilse.get("/office/events/3").await.body.contains("Sat 5 December"),
+        "nothing is saved yet"
+    );
+    // Saved without the word that it is meant: shown again, nothing done.
+    let mut save = fields.to_vec();
+    save.push(("act", "save"));
+    assert!(ilse.post(&path, &save).await.body.contains("over-full on purpose"));
+    save.push(("over_full", "yes"));
+    save.push(("back", "https://evil.example/"));
+    let done = ilse.post(&path, &save).await;
+    assert_eq!(done.location(), format!("/office/events/3/dates?date={date}"));
+    assert!(ilse.get("/office/events/3").await.body.contains("Sun 6 December"));
+    assert!(ilse.get("/office/events/3/told").await.body.contains("moved"));
+    // The board asks for the same as a part.
+    let part = ilse
+        .post_for_part(
+            &path,
+            "scope=one&day=2026-12-07&from=13:00&until=16:00&venue=Millrace+Barn&room=press+room",
+        )
+        .await;
+    assert!(part.body.contains("Move it") && !part.body.contains("<html"));
+    let part = ilse.post_for_part(&path, "scope=one&day=2027-03-28&from=01:30&until=16:00").await;
+    assert!(part.body.contains("The clocks change") && !part.body.contains("Move it"));
+    let off = ilse.get("/office/events/3/call-off").await;
+    assert!(off.body.contains("This cannot be undone") && off.body.contains("to be given back"));
+    let done = ilse.post("/office/events/3/call-off", &[("reason", "Foul brood <b>")]).await;
+    assert_eq!(done.location(), "/office/events/3/told");
+    let page = Browser::new(&site).get("/events/apiary-open-day").await;
+    assert!(page.body.contains("Called off.") && page.body.contains("Foul brood &#60;b&#62;"));
+}
