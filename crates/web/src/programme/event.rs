@@ -527,8 +527,7 @@ pub(crate) async fn choose(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
-    Perhaps(staff): Perhaps,
-    Somebody(known): Somebody,
+    (Perhaps(staff), Somebody(known)): (Perhaps, Somebody),
     form: Posted,
 ) -> Result<Response, WebError> {
     let asked = Asked::read(form.starting(""));
@@ -552,8 +551,7 @@ pub(crate) async fn keep(
     asker: Asker,
     headers: HeaderMap,
     visitor: Visitor,
-    Perhaps(staff): Perhaps,
-    Somebody(known): Somebody,
+    (Perhaps(staff), Somebody(known)): (Perhaps, Somebody),
     form: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, asker)?;
