@@ -34,7 +34,16 @@ pub fn clean(html: &str) -> String {
         .link_rel(Some("noopener nofollow"))
         .clean(&html)
         .to_string();
-    linked(cleaned.trim())
+    // A link found ends what stood around it, so that more may be seen; each turn adds
+    // a link or is the last.
+    let mut html = cleaned.trim().to_owned();
+    loop {
+        let more = linked(&html);
+        if more == html {
+            return html;
+        }
+        html = more;
+    }
 }
 
 /// Makes web and mail addresses in the text of clean HTML live.
@@ -74,17 +83,20 @@ fn link_text(text: &str, out: &mut String) {
         let word = span.as_str();
         // `www.` and a scheme are meant as addresses; `end.Then` is a slip of the pen.
         let href = match span.kind() {
-            Some(LinkKind::Email) => format!("mailto:{word}"),
+            Some(LinkKind::Email) => Some(format!("mailto:{word}")),
             Some(LinkKind::Url) if word.starts_with("http://") || word.starts_with("https://") => {
-                word.to_owned()
+                Some(word.to_owned())
             }
-            Some(LinkKind::Url) if word.starts_with("www.") => format!("https://{word}"),
-            _ => {
-                out.push_str(word);
-                continue;
-            }
+            Some(LinkKind::Url) if word.starts_with("www.") => Some(format!("https://{word}")),
+            _ => None,
         };
-        out.push_str(&format!(r#"<a href="{href}" rel="noopener nofollow">{word}</a>"#));
+        // What is no address by the URL standard (a port that is no number) stays text.
+        match href.filter(|href| ammonia::Url::parse(href).is_ok()) {
+            Some(href) => {
+                out.push_str(&format!(r#"<a href="{href}" rel="noopener nofollow">{word}</a>"#));
+            }
+            None => out.push_str(word),
+        }
     }
 }
 
