@@ -11,13 +11,44 @@ pub(crate) mod quick;
 pub(crate) mod signin;
 pub(crate) mod today;
 
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
 use jiff::Timestamp;
 use matricle_formats::words;
 use matricle_store::bookings::Listed;
 use matricle_store::events::DateSummary;
+use matricle_store::people::Staff;
 
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{SignedIn, Visitor};
+use crate::page::{Face, Frame};
 use crate::parts::strip;
 use crate::wording;
+
+/// Somebody of the staff at the Office: the program, their browser, and who they are.
+pub(crate) struct Clerk {
+    pub(crate) app: App,
+    pub(crate) visitor: Visitor,
+    pub(crate) staff: Staff,
+}
+
+impl Clerk {
+    /// The frame of a page of the Office.
+    fn frame(&self, title: impl Into<String>, house: &str) -> Frame {
+        Frame::new(&self.app, Face::Office, title, house, &self.visitor, Some(&self.staff))
+    }
+}
+
+impl FromRequestParts<App> for Clerk {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        let SignedIn(staff) = SignedIn::from_request_parts(parts, app).await?;
+        let visitor = Visitor::from_request_parts(parts, app).await?;
+        Ok(Self { app: app.clone(), visitor, staff })
+    }
+}
 
 /// A booking in a list.
 pub(crate) struct BookingRow {

@@ -1,17 +1,17 @@
 //! `GET /office/board`: rooms down, time across; dates can be moved.
 
 use askama::Template;
-use axum::extract::{Query, State};
+use axum::extract::Query;
 use axum::response::Response;
 use jiff::ToSpan;
 use matricle_desk::board::{self, Reach};
 use matricle_formats::words;
 use serde::Deserialize;
 
-use crate::App;
+use super::Clerk;
 use crate::error::WebError;
-use crate::guard::{SignedIn, Visitor};
-use crate::page::{Face, Frame, html};
+
+use crate::page::{Frame, html};
 use crate::parts::board as drawing;
 
 /// How much of the board is shown, around which day.
@@ -47,21 +47,16 @@ struct BoardPage {
     clashes: usize,
 }
 
-pub(crate) async fn show(
-    State(app): State<App>,
-    Query(asked): Query<Asked>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
+pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
     let reach = Reach::from_word(&asked.reach);
     let board = board::board(
-        &app.desk,
-        &staff,
+        &at.app.desk,
+        &at.staff,
         reach,
         asked.day.parse().ok().filter(crate::programme::catalogue::near),
     )
     .await?;
-    let now = app.desk.clock.now();
+    let now = at.app.desk.clock.now();
     let today = words::local(now, &board.house.zone).date();
     let (first, after) = board.days;
     let last = after.saturating_sub(1.day());
@@ -90,8 +85,7 @@ pub(crate) async fn show(
                 .join(", "),
         })
         .collect();
-    let f = Frame::new(&app, Face::Office, "Board", &board.house.name, &visitor, Some(&staff))
-        .in_room("board");
+    let f = at.frame("Board", &board.house.name).in_room("board");
     html(&BoardPage {
         f,
         heading,

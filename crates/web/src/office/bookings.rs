@@ -1,7 +1,7 @@
 //! Bookings at the Office: the list, the sheet, cancelling.
 
 use askama::Template;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::booking::{Move, next};
@@ -12,11 +12,11 @@ use matricle_formats::words;
 use matricle_store::bookings::Filter;
 use serde::Deserialize;
 
+use super::Clerk;
 use super::{BookingRow, booking_row};
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn, Visitor};
-use crate::page::{Face, Frame, encode, html};
+use crate::guard::{Posted, SignedIn};
+use crate::page::{Frame, encode, html};
 use crate::wording;
 
 /// Rows on a page.
@@ -48,9 +48,7 @@ struct List {
 
 /// `GET /office/bookings`: bookings by words.
 pub(crate) async fn list(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    at: Clerk,
     Query(Asked { q, page, event }): Query<Asked>,
 ) -> Result<Response, WebError> {
     let skip = page.saturating_mul(ROWS);
@@ -61,15 +59,14 @@ pub(crate) async fn list(
         most: ROWS,
         ..Filter::default()
     };
-    let (house, rows, count) = office::bookings(&app.desk, &staff, filter).await?;
-    let now = app.desk.clock.now();
+    let (house, rows, count) = office::bookings(&at.app.desk, &at.staff, filter).await?;
+    let now = at.app.desk.clock.now();
     let address = |page: u32| {
         let event = event.map_or_else(String::new, |e| format!("&event={e}"));
         format!("/office/bookings?q={}{event}&page={page}", encode(&q))
     };
     let shown = u32::try_from(rows.len()).unwrap_or(ROWS);
-    let f = Frame::new(&app, Face::Office, "Bookings", &house.name, &visitor, Some(&staff))
-        .in_room("bookings");
+    let f = at.frame("Bookings", &house.name).in_room("bookings");
     html(&List {
         f,
         event,
@@ -145,27 +142,14 @@ struct Sheet {
     cancelling: Option<Vec<String>>,
 }
 
-async fn load(
-    app: &App,
-    visitor: &Visitor,
-    staff: &matricle_store::people::Staff,
-    reference: &str,
-) -> Result<Sheet, WebError> {
+async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = Reference::parse(reference).ok_or(DeskError::NotFound)?;
-    let (sheet, messages) = office::booking(&app.desk, staff, reference).await?;
-    let now = app.desk.clock.now();
+    let (sheet, messages) = office::booking(&at.app.desk, &at.staff, reference).await?;
+    let now = at.app.desk.clock.now();
     let (b, zone) = (&sheet.booking, &sheet.house.zone);
     let moment = |at| words::moment(at, zone, now);
     let span = &sheet.date.span;
-    let f = Frame::new(
-        app,
-        Face::Office,
-        format!("Booking {}", b.reference),
-        &sheet.house.name,
-        visitor,
-        Some(staff),
-    )
-    .in_room("bookings");
+    let f = at.frame(format!("Booking {}", b.reference), &sheet.house.name).in_room("bookings");
     Ok(Sheet {
         f,
         reference: b.reference.to_string(),
@@ -178,7 +162,7 @@ async fn load(
         event_href: format!("/office/events/{}", sheet.event.id),
         when: words::span(span.starts, span.ends, words::local(now, &span.zone).date()),
         place: sheet.date.place(),
-        own_page: crate::programme::booking::address(app, b.reference),
+        own_page: crate::programme::booking::address(&at.app, b.reference),
         deadline: b.deadline.map(moment),
         attendees: sheet
             .attendees
@@ -222,23 +206,16 @@ async fn load(
 }
 
 /// `GET /office/bookings/{reference}`: the sheet of a booking.
-pub(crate) async fn sheet(
-    State(app): State<App>,
-    Path(reference): Path<String>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    html(&load(&app, &visitor, &staff, &reference).await?)
+pub(crate) async fn sheet(at: Clerk, Path(reference): Path<String>) -> Result<Response, WebError> {
+    html(&load(&at, &reference).await?)
 }
 
 /// `GET …/cancel`: what cancelling will do, before it is done: mail cannot be called back.
 pub(crate) async fn before_cancelling(
-    State(app): State<App>,
+    at: Clerk,
     Path(reference): Path<String>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    let mut page = load(&app, &visitor, &staff, &reference).await?;
+    let mut page = load(&at, &reference).await?;
     if page.can_cancel {
         let people = u32::try_from(page.attendees.len()).unwrap_or(0);
         let mut what = vec![format!(
@@ -263,13 +240,12 @@ pub(crate) async fn before_cancelling(
 
 /// `POST …/cancel`.
 pub(crate) async fn cancel(
-    State(app): State<App>,
+    at: Clerk,
     Path(reference): Path<String>,
-    SignedIn(staff): SignedIn,
     _form: Posted,
 ) -> Result<Response, WebError> {
     let reference = Reference::parse(&reference).ok_or(DeskError::NotFound)?;
-    match cancel::cancel(&app.desk, &staff, reference).await {
+    match cancel::cancel(&at.app.desk, &at.staff, reference).await {
         // A double click finds it cancelled: the sheet says so.
         Ok(()) | Err(DeskError::Move(_)) => {
             Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
@@ -280,17 +256,16 @@ pub(crate) async fn cancel(
 
 /// `POST /office/bookings/{reference}/answer`: yes or no to a booking that asks.
 pub(crate) async fn answer(
-    State(app): State<App>,
+    at: Clerk,
     Path(reference): Path<String>,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let reference = Reference::parse(&reference).ok_or(DeskError::NotFound)?;
     if posted.get("answer") == "yes" {
-        cancel::approve(&app.desk, &staff, reference).await?;
+        cancel::approve(&at.app.desk, &at.staff, reference).await?;
     } else {
         let reason = posted.get("reason").trim().to_owned();
-        cancel::decline(&app.desk, &staff, reference, reason).await?;
+        cancel::decline(&at.app.desk, &at.staff, reference, reason).await?;
     }
     Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
 }

@@ -2,7 +2,7 @@
 //! calling off. What a change touches is shown before it is saved.
 
 use askama::Template;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::{DateId, EventId, SessionId};
@@ -12,14 +12,13 @@ use matricle_desk::office::{self, EventSheet};
 use matricle_desk::{DeskError, events, sessions, slots};
 use matricle_formats::words;
 use matricle_store::events::DateSheet;
-use matricle_store::people::Staff;
 use serde::Deserialize;
 
+use super::Clerk;
 use super::fields::{Fields, form, wrong};
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{Part, Posted, SignedIn, Visitor};
-use crate::page::{Face, Frame, html, refused};
+use crate::guard::{Part, Posted};
+use crate::page::{Frame, html, refused};
 use crate::parts::{grid, strip};
 
 /// Which date is being changed.
@@ -108,16 +107,14 @@ fn change_fields(d: &DateSheet) -> Fields {
 }
 
 async fn page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     chosen: Option<i64>,
     again: Again,
 ) -> Result<Response, WebError> {
-    let wanting = events::wanting(&app.desk, staff).await?;
-    let sheet: EventSheet = office::event(&app.desk, staff, EventId(id)).await?;
-    let now = app.desk.clock.now();
+    let wanting = events::wanting(&at.app.desk, &at.staff).await?;
+    let sheet: EventSheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
     let today = words::local(now, &sheet.house.zone).date();
     let wrong = [&again.change, &again.add, &again.session, &again.pool, &again.slot]
         .into_iter()
@@ -154,15 +151,7 @@ async fn page(
         ]),
     });
     let chosen_sessions = date.and_then(|d| sheet.sessions.iter().find(|(id, _)| *id == d.date.id));
-    let f = Frame::new(
-        app,
-        Face::Office,
-        sheet.event.title.clone(),
-        &sheet.house.name,
-        visitor,
-        Some(staff),
-    )
-    .in_room("events");
+    let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
     let page = Dates {
         f,
         tab: "dates",
@@ -257,13 +246,11 @@ async fn page(
 }
 
 pub(crate) async fn show(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
     Query(which): Query<Which>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    page(&app, &visitor, &staff, id, which.date, Again::default()).await
+    page(&at, id, which.date, Again::default()).await
 }
 
 struct ClashLine {
@@ -303,31 +290,29 @@ struct Before {
 
 /// `POST /office/events/{id}/dates`: what the form comes to, then the dates themselves.
 pub(crate) async fn add(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let event = EventId(id);
     if posted.get("act") == "save" {
-        return match dates::add(&app.desk, &staff, event, form(&posted)).await {
+        return match dates::add(&at.app.desk, &at.staff, event, form(&posted)).await {
             Ok(_) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
             Err(error) => {
-                let add = Some(Fields::posted(&posted, &wrong(error)?));
-                page(&app, &visitor, &staff, id, None, Again { add, ..Again::default() }).await
+                let add = Some(Fields::again(&posted, error)?);
+                page(&at, id, None, Again { add, ..Again::default() }).await
             }
         };
     }
-    let adding = match dates::adding(&app.desk, &staff, event, form(&posted)).await {
+    let adding = match dates::adding(&at.app.desk, &at.staff, event, form(&posted)).await {
         Ok(adding) => adding,
         Err(error) => {
-            let add = Some(Fields::posted(&posted, &wrong(error)?));
-            return page(&app, &visitor, &staff, id, None, Again { add, ..Again::default() }).await;
+            let add = Some(Fields::again(&posted, error)?);
+            return page(&at, id, None, Again { add, ..Again::default() }).await;
         }
     };
-    let house = app.desk.house().await?;
-    let today = words::local(app.desk.clock.now(), &house.zone).date();
+    let house = at.app.desk.house().await?;
+    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
     let n = u32::try_from(adding.dates.len()).unwrap_or(u32::MAX);
     let mut lines = vec![format!("{} will be added; nobody is told.", words::count(n, "dates"))];
     lines.extend(adding.skipped.iter().map(|at| {
@@ -338,8 +323,7 @@ pub(crate) async fn add(
         )
     }));
     html(&Before {
-        f: Frame::new(&app, Face::Office, "New dates", &house.name, &visitor, Some(&staff))
-            .in_room("events"),
+        f: at.frame("New dates", &house.name).in_room("events"),
         heading: format!("Add {}?", words::count(n, "dates")),
         action: format!("/office/events/{id}/dates"),
         back: format!("/office/events/{id}/dates"),
@@ -407,19 +391,17 @@ struct TouchesPart {
 /// `POST /office/dates/{id}/change`: what it touches, then the change itself. The board
 /// asks for the first as a part of its page.
 pub(crate) async fn change(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
     Part(part): Part,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(id);
     let scope = Scope::from_word(posted.get("scope"));
-    let sheet = office::date(&app.desk, &staff, date).await?;
+    let sheet = office::date(&at.app.desk, &at.staff, date).await?;
     let event = sheet.event.id;
-    let house = app.desk.house().await?;
-    let today = words::local(app.desk.clock.now(), &house.zone).date();
+    let house = at.app.desk.house().await?;
+    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
     let back = if posted.get("back").starts_with("/office/board") {
         posted.get("back").to_owned()
     } else {
@@ -427,41 +409,41 @@ pub(crate) async fn change(
     };
     if posted.get("act") == "save" {
         let accept = !posted.get("over_full").is_empty();
-        match dates::change(&app.desk, &staff, date, scope, form(&posted), accept).await {
+        match dates::change(&at.app.desk, &at.staff, date, scope, form(&posted), accept).await {
             Ok(_) => return Ok(Redirect::to(&back).into_response()),
             // Somebody booked meanwhile: what it touches now is shown again.
             Err(DeskError::OverFull(_)) => {}
             Err(error) => {
-                let change = Some(Fields::posted(&posted, &wrong(error)?));
+                let change = Some(Fields::again(&posted, error)?);
                 let again = Again { change, ..Again::default() };
-                return page(&app, &visitor, &staff, event.0, Some(id), again).await;
+                return page(&at, event.0, Some(id), again).await;
             }
         }
     }
-    let touches = match dates::what_it_touches(&app.desk, &staff, date, scope, form(&posted)).await
-    {
-        Ok(touches) => touches,
-        Err(error) => {
-            let wrong = wrong(error)?;
-            if part {
-                let said = wrong.iter().map(|w| crate::wording::fault(&w.field, &w.fault));
-                let lines = said.collect();
-                return html(&TouchesPart {
-                    token: String::new(),
-                    action: String::new(),
-                    lines,
-                    dates: Vec::new(),
-                    people: Vec::new(),
-                    over: Vec::new(),
-                    clashes: Vec::new(),
-                    carried: Vec::new(),
-                });
+    let touches =
+        match dates::what_it_touches(&at.app.desk, &at.staff, date, scope, form(&posted)).await {
+            Ok(touches) => touches,
+            Err(error) => {
+                let wrong = wrong(error)?;
+                if part {
+                    let said = wrong.iter().map(|w| crate::wording::fault(&w.field, &w.fault));
+                    let lines = said.collect();
+                    return html(&TouchesPart {
+                        token: String::new(),
+                        action: String::new(),
+                        lines,
+                        dates: Vec::new(),
+                        people: Vec::new(),
+                        over: Vec::new(),
+                        clashes: Vec::new(),
+                        carried: Vec::new(),
+                    });
+                }
+                let change = Some(Fields::posted(&posted, &wrong));
+                let again = Again { change, ..Again::default() };
+                return page(&at, event.0, Some(id), again).await;
             }
-            let change = Some(Fields::posted(&posted, &wrong));
-            let again = Again { change, ..Again::default() };
-            return page(&app, &visitor, &staff, event.0, Some(id), again).await;
-        }
-    };
+        };
     let (lines, moved) = touched(&touches, today);
     let over: Vec<(String, String)> = touches
         .over
@@ -476,7 +458,7 @@ pub(crate) async fn change(
     let action = format!("/office/dates/{id}/change");
     if part {
         return html(&TouchesPart {
-            token: app.desk.secrets.form_token(&visitor.0),
+            token: at.app.desk.secrets.form_token(&at.visitor.0),
             action,
             lines,
             dates: moved,
@@ -487,15 +469,7 @@ pub(crate) async fn change(
         });
     }
     html(&Before {
-        f: Frame::new(
-            &app,
-            Face::Office,
-            sheet.event.title.clone(),
-            &house.name,
-            &visitor,
-            Some(&staff),
-        )
-        .in_room("events"),
+        f: at.frame(sheet.event.title.clone(), &house.name).in_room("events"),
         heading: "What this touches".into(),
         action,
         back,
@@ -512,12 +486,11 @@ pub(crate) async fn change(
 
 /// `POST /office/dates/{id}/remove`: a date that nobody ever booked.
 pub(crate) async fn remove(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let event = dates::remove(&app.desk, &staff, DateId(id)).await?;
+    let event = dates::remove(&at.app.desk, &at.staff, DateId(id)).await?;
     Ok(Redirect::to(&format!("/office/events/{event}/dates")).into_response())
 }
 
@@ -537,21 +510,19 @@ struct CallOff {
 }
 
 async fn call_off_page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     only: Option<i64>,
     d: Fields,
 ) -> Result<Response, WebError> {
-    let off = dates::before_calling_off(&app.desk, staff, EventId(id), only.map(DateId)).await?;
-    let house = app.desk.house().await?;
+    let off =
+        dates::before_calling_off(&at.app.desk, &at.staff, EventId(id), only.map(DateId)).await?;
+    let house = at.app.desk.house().await?;
     let told: Vec<_> = off.bookings.iter().filter(|b| !b.email.is_empty()).collect();
     let paid: i64 = told.iter().map(|b| b.paid.minor).sum();
     let count = d.count();
     let page = CallOff {
-        f: Frame::new(app, Face::Office, "Call off", &house.name, visitor, Some(staff))
-            .in_room("events"),
+        f: at.frame("Call off", &house.name).in_room("events"),
         id,
         title: off.event.title.clone(),
         dates: off.dates.iter().map(|d| words::long_span(d.span.starts, d.span.ends)).collect(),
@@ -567,89 +538,79 @@ async fn call_off_page(
 
 /// `GET /office/events/{id}/call-off`: whom it would reach.
 pub(crate) async fn before_calling_off(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
     Query(which): Query<Which>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    call_off_page(&app, &visitor, &staff, id, which.date, Fields::default()).await
+    call_off_page(&at, id, which.date, Fields::default()).await
 }
 
 /// `POST /office/events/{id}/call-off`.
 pub(crate) async fn call_off(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let only = posted.get("date").parse().ok();
     let reason = posted.get("reason").to_owned();
-    match dates::call_off(&app.desk, &staff, EventId(id), only.map(DateId), reason).await {
+    match dates::call_off(&at.app.desk, &at.staff, EventId(id), only.map(DateId), reason).await {
         Ok(_) => Ok(Redirect::to(&format!("/office/events/{id}/told")).into_response()),
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            call_off_page(&app, &visitor, &staff, id, only, d).await
+            let d = Fields::again(&posted, error)?;
+            call_off_page(&at, id, only, d).await
         }
     }
 }
 
 /// `POST /office/events/{id}/pools`: something more is counted.
 pub(crate) async fn add_pool(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    match dates::add_pool(&app.desk, &staff, EventId(id), form(&posted)).await {
+    match dates::add_pool(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
         Err(error) => {
-            let pool = Some(Fields::posted(&posted, &wrong(error)?));
-            page(&app, &visitor, &staff, id, None, Again { pool, ..Again::default() }).await
+            let pool = Some(Fields::again(&posted, error)?);
+            page(&at, id, None, Again { pool, ..Again::default() }).await
         }
     }
 }
 
 /// `POST /office/events/{id}/slots`: how slots are cut.
 pub(crate) async fn plan_slots(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    match slots::plan(&app.desk, &staff, EventId(id), form(&posted)).await {
+    match slots::plan(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
         Err(error) => {
-            let slot = Some(Fields::posted(&posted, &wrong(error)?));
-            page(&app, &visitor, &staff, id, None, Again { slot, ..Again::default() }).await
+            let slot = Some(Fields::again(&posted, error)?);
+            page(&at, id, None, Again { slot, ..Again::default() }).await
         }
     }
 }
 
 /// `POST /office/dates/{id}/sessions`: a session more, or one less.
 pub(crate) async fn session(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(id);
-    let event = office::date(&app.desk, &staff, date).await?.event.id;
+    let event = office::date(&at.app.desk, &at.staff, date).await?.event.id;
     let there = format!("/office/events/{event}/dates?date={id}#sessions");
     if let Ok(session) = posted.get("drop").parse() {
-        sessions::remove(&app.desk, &staff, date, SessionId(session)).await?;
+        sessions::remove(&at.app.desk, &at.staff, date, SessionId(session)).await?;
         return Ok(Redirect::to(&there).into_response());
     }
-    match sessions::add(&app.desk, &staff, date, form(&posted)).await {
+    match sessions::add(&at.app.desk, &at.staff, date, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&there).into_response()),
         Err(error) => {
-            let session = Some(Fields::posted(&posted, &wrong(error)?));
+            let session = Some(Fields::again(&posted, error)?);
             let again = Again { session, ..Again::default() };
-            page(&app, &visitor, &staff, event.0, Some(id), again).await
+            page(&at, event.0, Some(id), again).await
         }
     }
 }

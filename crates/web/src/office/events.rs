@@ -1,7 +1,7 @@
 //! Events at the Office: the list, the sheet, its confirmations.
 
 use askama::Template;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, Query};
 use axum::http::{Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
@@ -14,15 +14,14 @@ use matricle_formats::words;
 use matricle_store::bookings::Filter;
 use matricle_store::events::{DateSheet, EventRow, EventState};
 use matricle_store::house::House;
-use matricle_store::people::Staff;
 use serde::Deserialize;
 
+use super::Clerk;
 use super::{BookingRow, booking_row};
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn, Visitor};
+use crate::guard::Posted;
 use crate::live;
-use crate::page::{Face, Frame, html};
+use crate::page::{Frame, html};
 use crate::parts::thread::{self, Bar, Block, Pin, Thread};
 use crate::parts::{grid, strip};
 
@@ -93,9 +92,9 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
     }
 }
 
-async fn rows(app: &App, staff: &Staff, shown: &Shown) -> Result<(House, Vec<Row>), WebError> {
-    let (house, all) = office::events(&app.desk, staff).await?;
-    let now = app.desk.clock.now();
+async fn rows(at: &Clerk, shown: &Shown) -> Result<(House, Vec<Row>), WebError> {
+    let (house, all) = office::events(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
     let asked: Vec<String> =
         fold(&shown.q).split(' ').filter(|w| !w.is_empty()).map(String::from).collect();
     // What is coming first, soonest first; then what has no date; then what is over.
@@ -121,15 +120,9 @@ async fn rows(app: &App, staff: &Staff, shown: &Shown) -> Result<(House, Vec<Row
 }
 
 /// `GET /office/events`: all events, those to come first.
-pub(crate) async fn list(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    Query(shown): Query<Shown>,
-) -> Result<Response, WebError> {
-    let (house, rows) = rows(&app, &staff, &shown).await?;
-    let f = Frame::new(&app, Face::Office, "Events", &house.name, &visitor, Some(&staff))
-        .in_room("events");
+pub(crate) async fn list(at: Clerk, Query(shown): Query<Shown>) -> Result<Response, WebError> {
+    let (house, rows) = rows(&at, &shown).await?;
+    let f = at.frame("Events", &house.name).in_room("events");
     let query =
         format!("q={}&sort={}", crate::page::encode(&shown.q), crate::page::encode(&shown.sort));
     html(&List { f, q: shown.q, rows, done: shown.done, query })
@@ -137,12 +130,11 @@ pub(crate) async fn list(
 
 /// `GET /office/events.csv` and `.xlsx`: the list as shown, as a file.
 pub(crate) async fn file(
-    State(app): State<App>,
-    SignedIn(staff): SignedIn,
+    at: Clerk,
     uri: Uri,
     Query(shown): Query<Shown>,
 ) -> Result<Response, WebError> {
-    let (_, rows) = rows(&app, &staff, &shown).await?;
+    let (_, rows) = rows(&at, &shown).await?;
     let head = ["Event", "Kind", "When", "Dates", "Seats", "State"];
     let cells: Vec<Vec<Cell>> = rows
         .into_iter()
@@ -184,11 +176,7 @@ pub(crate) fn list_file(
 }
 
 /// `POST /office/events/many`: one act on all that are ticked.
-pub(crate) async fn many(
-    State(app): State<App>,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
+pub(crate) async fn many(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let ids: Vec<EventId> = posted
         .starting("id")
         .filter(|(rest, _)| rest.is_empty())
@@ -197,10 +185,10 @@ pub(crate) async fn many(
     let mut done = 0;
     for id in ids {
         let outcome = match posted.get("act") {
-            "publish" => events::show_in_programme(&app.desk, &staff, id, true).await,
-            "draft" => events::show_in_programme(&app.desk, &staff, id, false).await,
+            "publish" => events::show_in_programme(&at.app.desk, &at.staff, id, true).await,
+            "draft" => events::show_in_programme(&at.app.desk, &at.staff, id, false).await,
             "call off" => {
-                dates::call_off(&app.desk, &staff, id, None, posted.get("reason").to_owned())
+                dates::call_off(&at.app.desk, &at.staff, id, None, posted.get("reason").to_owned())
                     .await
                     .map(drop)
             }
@@ -366,14 +354,9 @@ fn clash_views(sheet: &EventSheet, now: Timestamp) -> Vec<ClashView> {
 }
 
 /// `GET /office/events/{id}`: the sheet of an event.
-pub(crate) async fn sheet(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    let sheet = office::event(&app.desk, &staff, EventId(id)).await?;
-    let now = app.desk.clock.now();
+pub(crate) async fn sheet(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
     let zone = sheet.house.zone.clone();
     let many = sheet.dates.len() > 1;
     let past_dates = sheet.dates.iter().filter(|d| d.date.span.ends_at <= now).count();
@@ -391,15 +374,7 @@ pub(crate) async fn sheet(
             if many { format!(" and {} more", sheet.dates.len() - 1) } else { String::new() };
         format!("{span}{more} · {place}{hosts}")
     });
-    let f = Frame::new(
-        &app,
-        Face::Office,
-        sheet.event.title.clone(),
-        &sheet.house.name,
-        &visitor,
-        Some(&staff),
-    )
-    .in_room("events");
+    let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
     html(&Sheet {
         f,
         tab: "sheet",
@@ -421,9 +396,9 @@ pub(crate) async fn sheet(
         publish_at: sheet.event.publish_at.map(|at| words::moment(at, &zone, now)),
         preview: format!(
             "{}/events/{}?preview={}",
-            app.desk.public_url,
+            at.app.desk.public_url,
             sheet.event.slug,
-            app.desk.secrets.preview_key(EventId(id))
+            at.app.desk.secrets.preview_key(EventId(id))
         ),
         tests: sheet.tests,
         clashes: clash_views(&sheet, now),
@@ -567,23 +542,17 @@ struct Confirmations {
 }
 
 /// `GET /office/events/{id}/confirmations`: what went to whom.
-pub(crate) async fn confirmations(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    let event = office::event(&app.desk, &staff, EventId(id)).await?;
+pub(crate) async fn confirmations(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    let event = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
     let filter = Filter {
         event: Some(EventId(id)),
         state: Some(matricle_core::booking::State::Confirmed),
         most: 500,
         ..Filter::default()
     };
-    let (house, rows, _) = office::bookings(&app.desk, &staff, filter).await?;
-    let now = app.desk.clock.now();
-    let f = Frame::new(&app, Face::Office, "Confirmations", &house.name, &visitor, Some(&staff))
-        .in_room("events");
+    let (house, rows, _) = office::bookings(&at.app.desk, &at.staff, filter).await?;
+    let now = at.app.desk.clock.now();
+    let f = at.frame("Confirmations", &house.name).in_room("events");
     html(&Confirmations {
         f,
         tab: "confirmations",
@@ -597,18 +566,14 @@ pub(crate) async fn confirmations(
 }
 
 /// `GET /office/events/{id}/live`: the seats of an event's dates, as they change.
-pub(crate) async fn live(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
+pub(crate) async fn live(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
     // Refused now rather than in the stream.
-    let sheet = office::event(&app.desk, &staff, EventId(id)).await?;
-    let now = app.desk.clock.now();
+    let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
     let ids = shown(&sheet, now).map(|d| d.date.id).collect();
-    let desk = app.desk.clone();
-    Ok(live::stream(&app, ids, move || {
-        let (desk, staff) = (desk.clone(), staff.clone());
+    let desk = at.app.desk.clone();
+    Ok(live::stream(&at.app, ids, move || {
+        let (desk, staff) = (desk.clone(), at.staff.clone());
         async move {
             let sheet = office::event(&desk, &staff, EventId(id)).await?;
             Ok(SeatsOf { dates: date_views(&sheet, desk.clock.now())? }.render()?)

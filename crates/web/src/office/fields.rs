@@ -53,6 +53,12 @@ impl Fields {
         fields
     }
 
+    /// What was sent, to be looked at again after a refusal; any failure that is none of
+    /// the form's is passed on.
+    pub(crate) fn again(posted: &Posted, error: DeskError) -> Result<Self, WebError> {
+        Ok(Self::posted(posted, &wrong(error)?))
+    }
+
     /// Says what is wrong.
     pub(crate) fn mark(&mut self, wrong: &[Wrong]) {
         for w in wrong {

@@ -1,7 +1,7 @@
 //! `/office/house`: places, hosts, tags, money, opening hours, terms, people, the log.
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::Path;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::PersonId;
@@ -10,13 +10,12 @@ use matricle_core::staff::{Right, Role};
 use matricle_desk::house::{self, Rooms, Thing};
 use matricle_desk::{DeskError, slots};
 use matricle_formats::words;
-use matricle_store::people::Staff;
 
-use super::fields::{Fields, form, wrong};
-use crate::App;
+use super::Clerk;
+use super::fields::{Fields, form};
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn, Visitor};
-use crate::page::{Face, Frame, html, refused};
+use crate::guard::Posted;
+use crate::page::{Frame, html, refused};
 
 /// A thing of the house with its form.
 struct Item {
@@ -273,15 +272,9 @@ fn house_fields(all: &Rooms) -> Fields {
     d
 }
 
-async fn page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
-    tab: &'static str,
-    again: Again,
-) -> Result<Response, WebError> {
-    let all = house::all(&app.desk, staff).await?;
-    let now = app.desk.clock.now();
+async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, WebError> {
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
     let zone = all.house.zone.clone();
     let shelves = shelves(&all, tab, &again);
     let mut d = match tab {
@@ -307,7 +300,7 @@ async fn page(
         "feeds" => "Feeds and other sites",
         tab => TABS.iter().find(|(t, _)| *t == tab).map_or("The house", |(_, title)| title),
     };
-    let url = &app.desk.public_url;
+    let url = &at.app.desk.public_url;
     let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
     feeds.extend(
         all.tags
@@ -322,7 +315,7 @@ async fn page(
             .map(|r| (format!("Room: {}", r.name), format!("{url}/feeds/room/{}.ics", r.id))),
     );
     feeds.extend(all.hosts.iter().filter(|h| h.retired_at.is_none()).map(|h| {
-        let key = app.desk.secrets.feed_key(h.id);
+        let key = at.app.desk.secrets.feed_key(h.id);
         (
             format!("Host: {} (keep it to them)", h.name),
             format!("{url}/feeds/host/{}/{key}.ics", h.id),
@@ -332,8 +325,7 @@ async fn page(
     feeds.push(("For other programs (JSON-LD)".into(), format!("{url}/feeds/all.jsonld")));
     feeds.push(("Table (CSV)".into(), format!("{url}/feeds/all.csv")));
     feeds.push(("Table (XLSX)".into(), format!("{url}/feeds/all.xlsx")));
-    let f = Frame::new(app, Face::Office, title, &all.house.name, visitor, Some(staff))
-        .in_room("house");
+    let f = at.frame(title, &all.house.name).in_room("house");
     let page = HousePage {
         f,
         tab,
@@ -359,11 +351,11 @@ async fn page(
         staff: all
             .staff
             .iter()
-            .map(|s| (s.id.0, s.name.clone(), s.email.clone(), s.role.word(), s.id == staff.id))
+            .map(|s| (s.id.0, s.name.clone(), s.email.clone(), s.role.word(), s.id == at.staff.id))
             .collect(),
         roles: Role::ALL.map(|r| (r.word(), r.word())).to_vec(),
         person,
-        gives_roles: staff.role.may(Right::GiveRoles),
+        gives_roles: at.staff.role.may(Right::GiveRoles),
         changes: all
             .changes
             .iter()
@@ -375,7 +367,7 @@ async fn page(
         embed: format!(
             "<div data-matricle=\"{url}/embed/list\"></div>\n<script async src=\"{url}/embed.js\"></script>"
         ),
-        may_change: staff.role.may(Right::SetHouseUp),
+        may_change: at.staff.role.may(Right::SetHouseUp),
     };
     if refusal { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) } else { html(&page) }
 }
@@ -387,165 +379,120 @@ fn tab_of(word: &str) -> Result<&'static str, WebError> {
         .ok_or(WebError::Desk(DeskError::NotFound))
 }
 
-pub(crate) async fn show(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    page(&app, &visitor, &staff, "", Again::None).await
+pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    page(&at, "", Again::None).await
 }
 
-pub(crate) async fn part(
-    State(app): State<App>,
-    Path(tab): Path<String>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    page(&app, &visitor, &staff, tab_of(&tab)?, Again::None).await
+pub(crate) async fn part(at: Clerk, Path(tab): Path<String>) -> Result<Response, WebError> {
+    page(&at, tab_of(&tab)?, Again::None).await
 }
 
-pub(crate) async fn hours(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    page(&app, &visitor, &staff, "hours", Again::None).await
+pub(crate) async fn hours(at: Clerk) -> Result<Response, WebError> {
+    page(&at, "hours", Again::None).await
 }
 
-pub(crate) async fn people(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    page(&app, &visitor, &staff, "people", Again::None).await
+pub(crate) async fn people(at: Clerk) -> Result<Response, WebError> {
+    page(&at, "people", Again::None).await
 }
 
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
-pub(crate) async fn set_terms(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    match house::set_terms(&app.desk, &staff, form(&posted)).await {
-        Ok(()) => page(&app, &visitor, &staff, "", Again::Said("Kept.".into())).await,
+pub(crate) async fn set_terms(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::set_terms(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(()) => page(&at, "", Again::Said("Kept.".into())).await,
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            page(&app, &visitor, &staff, "", Again::Form(d)).await
+            let d = Fields::again(&posted, error)?;
+            page(&at, "", Again::Form(d)).await
         }
     }
 }
 
 /// `POST /office/house/hours`.
-pub(crate) async fn set_hours(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    match house::set_hours(&app.desk, &staff, form(&posted)).await {
+pub(crate) async fn set_hours(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::set_hours(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => {
             let said = "Kept. Slots that nobody has booked were cut again.".into();
-            page(&app, &visitor, &staff, "hours", Again::Said(said)).await
+            page(&at, "hours", Again::Said(said)).await
         }
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            page(&app, &visitor, &staff, "hours", Again::Form(d)).await
+            let d = Fields::again(&posted, error)?;
+            page(&at, "hours", Again::Form(d)).await
         }
     }
 }
 
 /// `POST /office/house/closed`: a day is closed, or opened again.
-pub(crate) async fn close_day(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
+pub(crate) async fn close_day(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let close = posted.get("act") != "open";
-    match slots::close_day(&app.desk, &staff, form(&posted), close).await {
-        Ok(0) => page(&app, &visitor, &staff, "hours", Again::Said("Kept.".into())).await,
+    match slots::close_day(&at.app.desk, &at.staff, form(&posted), close).await {
+        Ok(0) => page(&at, "hours", Again::Said("Kept.".into())).await,
         Ok(booked) => {
             let said = format!(
                 "Kept. {} on that day stand all the same; move them or call their dates off.",
                 words::count(booked, "bookings")
             );
-            page(&app, &visitor, &staff, "hours", Again::Said(said)).await
+            page(&at, "hours", Again::Said(said)).await
         }
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            page(&app, &visitor, &staff, "hours", Again::Closing(d)).await
+            let d = Fields::again(&posted, error)?;
+            page(&at, "hours", Again::Closing(d)).await
         }
     }
 }
 
 /// `POST /office/house/{thing}/{id}`: a change, an addition (`0`), retired or offered again.
 pub(crate) async fn save(
-    State(app): State<App>,
+    at: Clerk,
     Path((word, id)): Path<(String, i64)>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let thing = Thing::from_word(&word).ok_or(DeskError::NotFound)?;
     let act = posted.get("act");
     if matches!(act, "retire" | "offer") {
-        house::retire(&app.desk, &staff, thing, id, act == "retire").await?;
+        house::retire(&at.app.desk, &at.staff, thing, id, act == "retire").await?;
         return Ok(Redirect::to(thing.page()).into_response());
     }
-    match house::save(&app.desk, &staff, thing, id, form(&posted)).await {
+    match house::save(&at.app.desk, &at.staff, thing, id, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(thing.page()).into_response()),
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
+            let d = Fields::again(&posted, error)?;
             let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
-            page(&app, &visitor, &staff, tab, Again::Thing(thing, id, d)).await
+            page(&at, tab, Again::Thing(thing, id, d)).await
         }
     }
 }
 
 /// `POST /office/house/members`: who is a member.
-pub(crate) async fn set_members(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    match house::set_members(&app.desk, &staff, form(&posted)).await {
+pub(crate) async fn set_members(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::set_members(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(n) => {
             let said = format!("Kept: {}.", words::count(n, "members"));
-            page(&app, &visitor, &staff, "people", Again::Said(said)).await
+            page(&at, "people", Again::Said(said)).await
         }
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            page(&app, &visitor, &staff, "people", Again::Form(d)).await
+            let d = Fields::again(&posted, error)?;
+            page(&at, "people", Again::Form(d)).await
         }
     }
 }
 
 /// `POST /office/house/people`: a role is given.
-pub(crate) async fn give_role(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    match house::give_role(&app.desk, &staff, form(&posted)).await {
+pub(crate) async fn give_role(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::give_role(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => Ok(Redirect::to("/office/house/people").into_response()),
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            page(&app, &visitor, &staff, "people", Again::Person(d)).await
+            let d = Fields::again(&posted, error)?;
+            page(&at, "people", Again::Person(d)).await
         }
     }
 }
 
 /// `POST /office/house/people/{id}`: a role is taken away.
 pub(crate) async fn take_role(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    house::take_role(&app.desk, &staff, PersonId(id)).await?;
+    house::take_role(&at.app.desk, &at.staff, PersonId(id)).await?;
     Ok(Redirect::to("/office/house/people").into_response())
 }
 
@@ -565,15 +512,11 @@ struct Mine {
 }
 
 /// `GET /office/mine`: the dates somebody leads, and who comes.
-pub(crate) async fn mine(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    let (house, dates) = matricle_desk::office::own_dates(&app.desk, &staff).await?;
-    let now = app.desk.clock.now();
+pub(crate) async fn mine(at: Clerk) -> Result<Response, WebError> {
+    let (house, dates) = matricle_desk::office::own_dates(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
     let today = words::local(now, &house.zone).date();
-    let f = Frame::new(&app, Face::Office, "My dates", &house.name, &visitor, Some(&staff));
+    let f = at.frame("My dates", &house.name);
     html(&Mine {
         f,
         dates: dates

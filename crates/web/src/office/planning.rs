@@ -2,7 +2,7 @@
 //! book, people told.
 
 use askama::Template;
-use axum::extract::{Multipart, Path, State};
+use axum::extract::{Multipart, Path};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
@@ -15,17 +15,16 @@ use matricle_desk::sheet::{self, ANSWERING, Settings, answering_word};
 use matricle_desk::{events, patterns, random_bytes};
 use matricle_formats::words;
 use matricle_store::events::{Format, TicketRow};
-use matricle_store::people::Staff;
 
+use super::Clerk;
 use super::fields::{Fields, form, wrong};
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn, Visitor};
-use crate::page::{Face, Frame, html, refused};
+use crate::guard::Posted;
+use crate::page::{Frame, html, refused};
 
-fn frame(app: &App, s: &Settings, visitor: &Visitor, staff: &Staff) -> Frame {
+fn frame(at: &Clerk, s: &Settings) -> Frame {
     let title = s.event.title.clone();
-    Frame::new(app, Face::Office, title, &s.house.name, visitor, Some(staff)).in_room("events")
+    at.frame(title, &s.house.name).in_room("events")
 }
 
 fn answer(wrong: usize, page: &impl Template) -> Result<Response, WebError> {
@@ -49,14 +48,12 @@ struct Wording {
 }
 
 async fn wording_page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     d: Option<Fields>,
     saved: bool,
 ) -> Result<Response, WebError> {
-    let s = sheet::settings(&app.desk, staff, EventId(id)).await?;
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let d = d.unwrap_or_else(|| {
         let e = &s.event;
         let mut d = Fields::of([
@@ -79,7 +76,7 @@ async fn wording_page(
     });
     // The editor writes a style of its own; a fresh word lets that one pass.
     let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
-    let policy = app.guards.policy_for_editor(&nonce);
+    let policy = at.app.guards.policy_for_editor(&nonce);
     let count = d.count();
     let page = Wording {
         tab: "wording",
@@ -90,7 +87,7 @@ async fn wording_page(
         tags: s.all_tags.iter().map(|t| (t.slug.clone(), t.name.clone())).collect(),
         picture: s.picture.as_ref().map(|p| (p.id, p.alt.clone())),
         nonce,
-        f: frame(app, &s, visitor, staff),
+        f: frame(at, &s),
         d,
         saved,
     };
@@ -99,38 +96,29 @@ async fn wording_page(
     Ok(response)
 }
 
-pub(crate) async fn wording(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    wording_page(&app, &visitor, &staff, id, None, false).await
+pub(crate) async fn wording(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    wording_page(&at, id, None, false).await
 }
 
 /// `POST /office/events/{id}/wording`.
 pub(crate) async fn reword(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    match sheet::reword(&app.desk, &staff, EventId(id), form(&posted)).await {
-        Ok(()) => wording_page(&app, &visitor, &staff, id, None, true).await,
+    match sheet::reword(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+        Ok(()) => wording_page(&at, id, None, true).await,
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            wording_page(&app, &visitor, &staff, id, Some(d), false).await
+            let d = Fields::again(&posted, error)?;
+            wording_page(&at, id, Some(d), false).await
         }
     }
 }
 
 /// `POST /office/events/{id}/picture`: a file with words for those who cannot see it.
 pub(crate) async fn picture(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     mut parts: Multipart,
 ) -> Result<Response, WebError> {
     let (mut token, mut alt, mut bytes, mut act) =
@@ -144,21 +132,21 @@ pub(crate) async fn picture(
             _ => {}
         }
     }
-    if !app.desk.secrets.is_form_token(&visitor.0, &token) {
+    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
         return Err(WebError::OldPage);
     }
     if act == "drop" {
-        sheet::drop_picture(&app.desk, &staff, EventId(id)).await?;
+        sheet::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response());
     }
-    match sheet::set_picture(&app.desk, &staff, EventId(id), alt.clone(), bytes).await {
+    match sheet::set_picture(&at.app.desk, &at.staff, EventId(id), alt.clone(), bytes).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response()),
         Err(error) => {
             let wrong = wrong(error)?;
-            let s = sheet::settings(&app.desk, &staff, EventId(id)).await?;
+            let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
             let mut d = Fields::of([("title", s.event.title.clone()), ("alt", alt)]);
             d.mark(&wrong);
-            let f = frame(&app, &s, &visitor, &staff);
+            let f = frame(&at, &s);
             refused(StatusCode::UNPROCESSABLE_ENTITY, &PictureAgain { f, id, d })
         }
     }
@@ -294,15 +282,13 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
 }
 
 async fn tickets_page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     editing: Option<i64>,
     d: Option<Fields>,
 ) -> Result<Response, WebError> {
-    let s = sheet::settings(&app.desk, staff, EventId(id)).await?;
-    let now = app.desk.clock.now();
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
     let d = d.unwrap_or_else(|| match s.tickets.iter().find(|t| Some(t.id.0) == editing) {
         Some(row) => ticket_fields(row, &s),
         None => Fields::of([
@@ -332,48 +318,39 @@ async fn tickets_page(
             .collect(),
         rates,
         currency: s.house.currency.letters().to_owned(),
-        f: frame(app, &s, visitor, staff),
+        f: frame(at, &s),
         d,
     };
     answer(count, &page)
 }
 
-pub(crate) async fn tickets(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    tickets_page(&app, &visitor, &staff, id, None, None).await
+pub(crate) async fn tickets(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    tickets_page(&at, id, None, None).await
 }
 
 pub(crate) async fn ticket(
-    State(app): State<App>,
+    at: Clerk,
     Path((id, ticket)): Path<(i64, i64)>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    tickets_page(&app, &visitor, &staff, id, Some(ticket), None).await
+    tickets_page(&at, id, Some(ticket), None).await
 }
 
 /// `POST /office/events/{id}/tickets/{ticket}`: a change, an addition (`0`), or off with it.
 pub(crate) async fn save_ticket(
-    State(app): State<App>,
+    at: Clerk,
     Path((id, ticket)): Path<(i64, i64)>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let which = (ticket != 0).then_some(TicketTypeId(ticket));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        sheet::drop_ticket(&app.desk, &staff, EventId(id), which).await?;
+        sheet::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response());
     }
-    match sheet::save_ticket(&app.desk, &staff, EventId(id), which, form(&posted)).await {
+    match sheet::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response()),
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            tickets_page(&app, &visitor, &staff, id, which.map(|t| t.0), Some(d)).await
+            let d = Fields::again(&posted, error)?;
+            tickets_page(&at, id, which.map(|t| t.0), Some(d)).await
         }
     }
 }
@@ -443,14 +420,12 @@ fn question_fields(q: &Question, place: usize) -> Fields {
 }
 
 async fn questions_page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     editing: Option<i64>,
     d: Option<Fields>,
 ) -> Result<Response, WebError> {
-    let s = sheet::settings(&app.desk, staff, EventId(id)).await?;
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let d = d.unwrap_or_else(|| {
         let found = s.questions.iter().enumerate().find(|(_, q)| Some(q.id.0) == editing);
         found.map_or_else(Fields::default, |(i, q)| question_fields(q, i))
@@ -465,48 +440,39 @@ async fn questions_page(
         editing,
         ways: ANSWERING.to_vec(),
         tickets: s.tickets.iter().map(|t| (t.id.to_string(), t.plan.name.clone())).collect(),
-        f: frame(app, &s, visitor, staff),
+        f: frame(at, &s),
         d,
     };
     answer(count, &page)
 }
 
-pub(crate) async fn questions(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    questions_page(&app, &visitor, &staff, id, None, None).await
+pub(crate) async fn questions(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    questions_page(&at, id, None, None).await
 }
 
 pub(crate) async fn question(
-    State(app): State<App>,
+    at: Clerk,
     Path((id, question)): Path<(i64, i64)>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
-    questions_page(&app, &visitor, &staff, id, Some(question), None).await
+    questions_page(&at, id, Some(question), None).await
 }
 
 /// `POST /office/events/{id}/questions/{question}`: a change, an addition (`0`), or off.
 pub(crate) async fn save_question(
-    State(app): State<App>,
+    at: Clerk,
     Path((id, question)): Path<(i64, i64)>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let which = (question != 0).then_some(QuestionId(question));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        sheet::drop_question(&app.desk, &staff, EventId(id), which).await?;
+        sheet::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response());
     }
-    match sheet::save_question(&app.desk, &staff, EventId(id), which, form(&posted)).await {
+    match sheet::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response()),
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            questions_page(&app, &visitor, &staff, id, which.map(|q| q.0), Some(d)).await
+            let d = Fields::again(&posted, error)?;
+            questions_page(&at, id, which.map(|q| q.0), Some(d)).await
         }
     }
 }
@@ -524,14 +490,12 @@ struct WhoPage {
 }
 
 async fn who_page(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
+    at: &Clerk,
     id: i64,
     d: Option<Fields>,
     saved: bool,
 ) -> Result<Response, WebError> {
-    let s = sheet::settings(&app.desk, staff, EventId(id)).await?;
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let d = d.unwrap_or_else(|| {
         let (word, text) = match &s.event.who {
             Who::Anyone => ("anyone", String::new()),
@@ -562,35 +526,28 @@ async fn who_page(
         id,
         bookings: s.bookings,
         title: s.event.title.clone(),
-        f: frame(app, &s, visitor, staff),
+        f: frame(at, &s),
         d,
         saved,
     };
     answer(count, &page)
 }
 
-pub(crate) async fn who(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    who_page(&app, &visitor, &staff, id, None, false).await
+pub(crate) async fn who(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    who_page(&at, id, None, false).await
 }
 
 /// `POST /office/events/{id}/who`.
 pub(crate) async fn save_who(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    match sheet::set_booking(&app.desk, &staff, EventId(id), form(&posted)).await {
-        Ok(()) => who_page(&app, &visitor, &staff, id, None, true).await,
+    match sheet::set_booking(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+        Ok(()) => who_page(&at, id, None, true).await,
         Err(error) => {
-            let d = Fields::posted(&posted, &wrong(error)?);
-            who_page(&app, &visitor, &staff, id, Some(d), false).await
+            let d = Fields::again(&posted, error)?;
+            who_page(&at, id, Some(d), false).await
         }
     }
 }
@@ -607,16 +564,10 @@ struct Told {
 }
 
 /// `GET /office/events/{id}/told`: who is told that something moved or was called off.
-pub(crate) async fn told(
-    State(app): State<App>,
-    Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    let told = sheet::told(&app.desk, &staff, EventId(id)).await?;
-    let now = app.desk.clock.now();
-    let f = Frame::new(&app, Face::Office, "People told", &told.house.name, &visitor, Some(&staff))
-        .in_room("events");
+pub(crate) async fn told(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    let told = sheet::told(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
+    let f = at.frame("People told", &told.house.name).in_room("events");
     html(&Told {
         f,
         tab: "told",
@@ -638,30 +589,27 @@ pub(crate) async fn told(
 
 /// `POST /office/events/{id}/pattern`: saved as a starting point.
 pub(crate) async fn save_pattern(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    patterns::save(&app.desk, &staff, EventId(id), form(&posted)).await?;
+    patterns::save(&at.app.desk, &at.staff, EventId(id), form(&posted)).await?;
     Ok(Redirect::to("/office/events/new").into_response())
 }
 
 /// `POST /office/events/{id}/publish-at`.
 pub(crate) async fn publish_at(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    let outcome = sheet::publish_at(&app.desk, &staff, EventId(id), form(&posted)).await;
+    let outcome = sheet::publish_at(&at.app.desk, &at.staff, EventId(id), form(&posted)).await;
     let wrong: Vec<Wrong> = match outcome {
         Ok(()) => return Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
         Err(error) => wrong(error)?,
     };
-    let s = sheet::settings(&app.desk, &staff, EventId(id)).await?;
-    let f = frame(&app, &s, &visitor, &staff);
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+    let f = frame(&at, &s);
     let d = Fields::posted(&posted, &wrong);
     refused(StatusCode::UNPROCESSABLE_ENTITY, &PublishAgain { f, id, d })
 }
@@ -676,23 +624,21 @@ struct PublishAgain {
 
 /// `POST /office/events/{id}/tests`: test bookings are cleared.
 pub(crate) async fn clear_tests(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    sheet::clear_tests(&app.desk, &staff, EventId(id)).await?;
+    sheet::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
     Ok(Redirect::to(&format!("/office/events/{id}")).into_response())
 }
 
 /// `POST /office/events/{id}/programme`: publishes a draft, or takes it back.
 pub(crate) async fn show_in_programme(
-    State(app): State<App>,
+    at: Clerk,
     Path(id): Path<i64>,
-    SignedIn(staff): SignedIn,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let shown = posted.get("shown") == "yes";
-    events::show_in_programme(&app.desk, &staff, EventId(id), shown).await?;
+    events::show_in_programme(&at.app.desk, &at.staff, EventId(id), shown).await?;
     Ok(Redirect::to(&format!("/office/events/{id}")).into_response())
 }

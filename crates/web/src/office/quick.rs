@@ -1,20 +1,18 @@
 //! `/office/events/new`: an event on one small form, and into the Programme with it.
 
 use askama::Template;
-use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_desk::patterns::{self, From};
 use matricle_desk::{DeskError, events};
-use matricle_store::people::Staff;
 
+use super::Clerk;
 use super::fields;
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn, Visitor};
-use crate::page::{Face, Frame, html, refused};
+use crate::guard::Posted;
+use crate::page::{Frame, html, refused};
 use crate::wording;
 
 /// A field of the form, as typed, with what is wrong with it.
@@ -40,14 +38,8 @@ struct Quick {
     from_day: String,
 }
 
-async fn form(
-    app: &App,
-    visitor: &Visitor,
-    staff: &Staff,
-    typed: &Typed,
-    problems: &[(Field, Problem)],
-) -> Result<Quick, WebError> {
-    let wanting = events::wanting(&app.desk, staff).await?;
+async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Result<Quick, WebError> {
+    let wanting = events::wanting(&at.app.desk, &at.staff).await?;
     let currency = wanting.house.currency.letters();
     let field = |field: Field, name, label, hint: &str, kind, value: &str| Input {
         name,
@@ -83,8 +75,7 @@ async fn form(
         field(Field::Seats, "seats", "Seats", "", "text", &typed.seats),
         field(Field::Price, "price", "Price of a seat", &price_hint, "text", &typed.price),
     ];
-    let f = Frame::new(app, Face::Office, "New event", &wanting.house.name, visitor, Some(staff))
-        .in_room("events");
+    let f = at.frame("New event", &wanting.house.name).in_room("events");
     Ok(Quick {
         f,
         fields,
@@ -96,21 +87,12 @@ async fn form(
     })
 }
 
-pub(crate) async fn show(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    html(&form(&app, &visitor, &staff, &Typed::default(), &[]).await?)
+pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    html(&form(&at, &Typed::default(), &[]).await?)
 }
 
 /// `POST /office/events/new`: published at once, or kept as a draft.
-pub(crate) async fn make(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
+pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let field = |name| posted.get(name).to_owned();
     let typed = Typed {
         title: field("title"),
@@ -122,10 +104,11 @@ pub(crate) async fn make(
         seats: field("seats"),
         price: field("price"),
     };
-    match events::quick(&app.desk, &staff, typed.clone(), posted.get("act") != "draft").await {
+    match events::quick(&at.app.desk, &at.staff, typed.clone(), posted.get("act") != "draft").await
+    {
         Ok(id) => Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
         Err(DeskError::Quick(problems)) => {
-            let page = form(&app, &visitor, &staff, &typed, &problems).await?;
+            let page = form(&at, &typed, &problems).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }
         Err(error) => Err(error.into()),
@@ -133,12 +116,7 @@ pub(crate) async fn make(
 }
 
 /// `POST /office/events/new/from`: a draft from a pattern or a copy.
-pub(crate) async fn start(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-    posted: Posted,
-) -> Result<Response, WebError> {
+pub(crate) async fn start(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let number = |name| posted.get(name).parse::<i64>().ok();
     let from = match (number("event"), number("pattern")) {
         (Some(event), _) => From::Event(EventId(event)),
@@ -146,14 +124,14 @@ pub(crate) async fn start(
         (None, None) => return Err(DeskError::NotFound.into()),
     };
     if let (From::Pattern(id), "forget") = (from, posted.get("act")) {
-        patterns::forget(&app.desk, &staff, id).await?;
+        patterns::forget(&at.app.desk, &at.staff, id).await?;
         return Ok(Redirect::to("/office/events/new").into_response());
     }
-    match patterns::start(&app.desk, &staff, from, fields::form(&posted)).await {
+    match patterns::start(&at.app.desk, &at.staff, from, fields::form(&posted)).await {
         Ok(id) => Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
         Err(error) => {
             let wrong = fields::wrong(error)?;
-            let mut page = form(&app, &visitor, &staff, &Typed::default(), &[]).await?;
+            let mut page = form(&at, &Typed::default(), &[]).await?;
             page.from_problem =
                 wrong.first().map_or_else(String::new, |w| wording::fault(&w.field, &w.fault));
             page.from_day = posted.get("day").to_owned();

@@ -1,16 +1,15 @@
 //! `GET /office`: what is on, and what needs doing.
 
 use askama::Template;
-use axum::extract::State;
 use axum::response::Response;
 use matricle_desk::office;
 use matricle_formats::words;
 
+use super::Clerk;
 use super::{DateRow, date_row};
-use crate::App;
 use crate::error::WebError;
-use crate::guard::{SignedIn, Visitor};
-use crate::page::{Face, Frame, html};
+
+use crate::page::{Frame, html};
 
 #[derive(Template)]
 #[template(path = "office/today.html")]
@@ -29,13 +28,9 @@ struct Todo {
     about: String,
 }
 
-pub(crate) async fn show(
-    State(app): State<App>,
-    visitor: Visitor,
-    SignedIn(staff): SignedIn,
-) -> Result<Response, WebError> {
-    let today = office::today(&app.desk, &staff).await?;
-    let now = app.desk.clock.now();
+pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    let today = office::today(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
     let zone = &today.house.zone;
     let currency = today.house.currency;
     let booking = |reference: &str| format!("/office/bookings/{}", reference.replace('-', ""));
@@ -78,8 +73,7 @@ pub(crate) async fn show(
             about: row.title.clone(),
         });
     }
-    let f = Frame::new(&app, Face::Office, "Today", &today.house.name, &visitor, Some(&staff))
-        .in_room("today");
+    let f = at.frame("Today", &today.house.name).in_room("today");
     html(&Today {
         f,
         day: words::long_day(words::local(now, zone).date()),
