@@ -300,6 +300,9 @@ pub async fn save_ticket(
         .write(move |tx| {
             let new = read_ticket(tx, event, &mut form)?;
             let rows = events::ticket_rows(tx, event)?;
+            if ticket.is_some_and(|id| rows.iter().all(|r| r.id != id)) {
+                return Err(DeskError::NotFound);
+            }
             if rows.iter().any(|r| r.plan.name == new.name && Some(r.id) != ticket) {
                 form.fault("name", Fault::Taken);
             }
@@ -319,8 +322,7 @@ pub async fn save_ticket(
                 Some(id) => {
                     events::set_ticket(tx, event, id, &new)?;
                     if let Some(place) = place {
-                        let place = usize::try_from(place).unwrap_or(1) - 1;
-                        events::set_ticket_place(tx, event, id, place)?;
+                        events::set_ticket_place(tx, event, id, index(place))?;
                     }
                 }
                 None => events::add_ticket(tx, event, &new)?,
@@ -332,10 +334,15 @@ pub async fn save_ticket(
         .await
 }
 
+/// A place in a list as people count, from 1, as an index.
+const fn index(place: u32) -> usize {
+    place.saturating_sub(1) as usize
+}
+
 /// Takes a ticket type off; one that is on bookings stays on them.
 ///
 /// # Errors
-/// The role may not, or the store fails.
+/// The event has no such ticket; the role may not, or the store fails.
 pub async fn drop_ticket(
     desk: &Desk,
     staff: &Staff,
@@ -346,6 +353,9 @@ pub async fn drop_ticket(
     let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
+            if events::ticket_rows(tx, event)?.iter().all(|r| r.id != ticket) {
+                return Err(DeskError::NotFound);
+            }
             events::drop_ticket(tx, event, ticket)?;
             log(tx, event, now, &who, "took a ticket off")
         })
@@ -437,8 +447,14 @@ pub async fn save_question(
         .write(move |tx| {
             match question {
                 Some(id) => {
-                    let place = place.map_or(0, |p| i64::from(p) - 1);
-                    events::set_question(tx, event, id, &new, &only, place)?;
+                    let known = events::questions(tx, event)?;
+                    if known.iter().all(|q| q.id != id) {
+                        return Err(DeskError::NotFound);
+                    }
+                    events::set_question(tx, event, id, &new, &only)?;
+                    if let Some(place) = place {
+                        events::set_question_place(tx, event, id, index(place))?;
+                    }
                 }
                 None => events::add_question(tx, event, &new, &only)?,
             }

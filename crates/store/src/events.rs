@@ -22,7 +22,8 @@ pub use dates::{
 pub use plan::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan, insert, read};
 pub use tickets::{
     TicketRow, TicketType, add_question, add_ticket, drop_question, drop_ticket, pool_kinds,
-    questions, set_question, set_ticket, set_ticket_place, ticket_rows, ticket_types,
+    questions, set_question, set_question_place, set_ticket, set_ticket_place, ticket_rows,
+    ticket_types,
 };
 
 /// What is offered.

@@ -622,6 +622,52 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn lists_keep_the_order_asked_and_another_event_cannot_reach_them() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let (event, other) = (id_of(&w, "apiary-open-day").await, id_of(&w, CANDLES).await);
+    let labels = async || {
+        let all = sheet::settings(&w.desk, &ilse, event).await.unwrap().questions;
+        all.into_iter().map(|q| (q.label, q.id)).collect::<Vec<_>>()
+    };
+    let words = |all: &[(String, _)]| all.iter().map(|q| q.0.clone()).collect::<Vec<_>>();
+    let first = labels().await.len();
+    for label in ["Shoe size", "Allergies", "Bus"] {
+        sheet::save_question(&w.desk, &ilse, event, None, form(&[("label", label)])).await.unwrap();
+    }
+    let bus = labels().await[first + 2].1;
+    let moved = [("label", "Bus"), ("place", "1")];
+    sheet::save_question(&w.desk, &ilse, event, Some(bus), form(&moved)).await.unwrap();
+    let before = labels().await;
+    assert_eq!(before[0].0, "Bus");
+    // Without a place it stays where it is.
+    let last = before.last().unwrap().1;
+    let reworded = form(&[("label", "What you cannot eat")]);
+    sheet::save_question(&w.desk, &ilse, event, Some(last), reworded).await.unwrap();
+    let after = words(&labels().await);
+    assert_eq!(after[..after.len() - 1], words(&before)[..after.len() - 1]);
+    assert_eq!(after.last().unwrap(), "What you cannot eat");
+
+    let whole = sheet::settings(&w.desk, &ilse, event).await.unwrap();
+    let ticket = whole.tickets[0].id;
+    let taken = [
+        sheet::drop_ticket(&w.desk, &ilse, other, ticket).await,
+        sheet::save_ticket(
+            &w.desk,
+            &ilse,
+            other,
+            Some(ticket),
+            form(&[("name", "Mine"), ("draw_0", "1")]),
+        )
+        .await,
+        sheet::save_question(&w.desk, &ilse, other, Some(bus), form(&[("label", "Mine")])).await,
+    ];
+    assert!(taken.iter().all(|t| matches!(t, Err(DeskError::NotFound))), "{taken:?}");
+    let still = sheet::settings(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!((still.tickets, words(&labels().await)), (whole.tickets, after));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
     let w = world().await;
     let ilse = w.staff(0).await;

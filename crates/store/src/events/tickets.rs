@@ -268,26 +268,39 @@ pub fn set_ticket_place(
     id: TicketTypeId,
     place: usize,
 ) -> Result<(), StoreError> {
+    put_in_place(tx, "ticket_types", event, id.0, place)
+}
+
+/// Puts one row of an event's list in its place among the others; retired ones stand last.
+fn put_in_place(
+    tx: &Tx<'_>,
+    table: &'static str,
+    event: EventId,
+    id: i64,
+    place: usize,
+) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let mut order: Vec<i64> = tx
-            .prepare_cached(
-                "SELECT id FROM ticket_types WHERE event_id = ?1 ORDER BY retired, position",
-            )?
+            .prepare_cached(&format!(
+                "SELECT id FROM {table} WHERE event_id = ?1 ORDER BY retired, position, id"
+            ))?
             .query_map([event.0], |row| row.get(0))?
             .collect::<Result<_, _>>()?;
-        order.retain(|other| *other != id.0);
-        order.insert(place.min(order.len()), id.0);
+        order.retain(|other| *other != id);
+        order.insert(place.min(order.len()), id);
         // Out of the way first: two never have one place, not even in passing.
         tx.execute(
-            "UPDATE ticket_types SET position = -1 - position WHERE event_id = ?1",
+            &format!("UPDATE {table} SET position = -1 - position WHERE event_id = ?1"),
             [event.0],
         )?;
+        let mut put =
+            tx.prepare_cached(&format!("UPDATE {table} SET position = ?2 WHERE id = ?1"))?;
         for (position, id) in (0i64..).zip(order) {
-            tx.execute("UPDATE ticket_types SET position = ?2 WHERE id = ?1", (id, position))?;
+            put.execute((id, position))?;
         }
         Ok(())
     };
-    write().doing("putting tickets in order")
+    write().doing("putting a list in order")
 }
 
 /// Takes a ticket type off an event; one that is on bookings is only retired.
@@ -392,17 +405,29 @@ pub fn set_question(
     id: QuestionId,
     new: &NewQuestion,
     only: &[TicketTypeId],
-    position: i64,
 ) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.execute(
-            "UPDATE questions SET label = ?2, answering = ?3, needed = ?4, each = ?5, only_tickets = ?6,
-                position = ?7 WHERE id = ?1 AND event_id = ?8",
-            (id.0, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?, position, event.0),
+            "UPDATE questions SET label = ?2, answering = ?3, needed = ?4, each = ?5, only_tickets = ?6
+                WHERE id = ?1 AND event_id = ?7",
+            (id.0, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?, event.0),
         )
         .map(drop)
     };
     write().doing("changing a question")
+}
+
+/// Puts a question in its place among the others, counted from 0.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_question_place(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: QuestionId,
+    place: usize,
+) -> Result<(), StoreError> {
+    put_in_place(tx, "questions", event, id.0, place)
 }
 
 /// Takes a question off an event; answers to it stay.
