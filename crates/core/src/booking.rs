@@ -6,6 +6,7 @@ use crate::price::{self, Buyer, PriceRefusal, Quote, TicketPrice};
 use crate::schedule::{Sale, SaleWindow};
 use crate::seats::{self, Draw, Pool, SeatRefusal, TicketSeats, Wanted};
 use crate::slots::Notice;
+use crate::who::is_invited;
 use crate::words::fold;
 use crate::{Currency, TicketTypeId};
 
@@ -155,6 +156,8 @@ pub struct Offer {
     pub word: String,
     /// Sold to members only.
     pub members_only: bool,
+    /// Sold only to whoever has proved one of these addresses; empty for everybody.
+    pub invited: Vec<String>,
 }
 
 impl Offer {
@@ -163,6 +166,12 @@ impl Offer {
     #[must_use]
     pub fn shown_to(&self, buyer: &Buyer) -> bool {
         self.word.is_empty() || fold(&self.word) == fold(&buyer.word)
+    }
+
+    /// Whether this booker is invited to buy it, or everybody is.
+    #[must_use]
+    pub fn invites(&self, buyer: &Buyer) -> bool {
+        self.invited.is_empty() || is_invited(&self.invited, &buyer.address)
     }
 }
 
@@ -235,6 +244,9 @@ fn bars(date: &DateOffer, offer: &Offer, buyer: &Buyer, now: Timestamp) -> Optio
     if offer.members_only && !buyer.member {
         return Some(ChoiceRefusal::MembersOnly { ticket });
     }
+    if !offer.invites(buyer) {
+        return Some(ChoiceRefusal::InvitedOnly { ticket });
+    }
     match offer.sale.at(date.starts_at, now) {
         Sale::Open => None,
         sale => Some(ChoiceRefusal::NotOnSale { ticket, sale }),
@@ -295,6 +307,12 @@ pub enum ChoiceRefusal {
     /// The ticket is for members.
     #[error("ticket {ticket} is for members")]
     MembersOnly {
+        /// The ticket type.
+        ticket: TicketTypeId,
+    },
+    /// The ticket is for those invited.
+    #[error("ticket {ticket} is by invitation")]
+    InvitedOnly {
         /// The ticket type.
         ticket: TicketTypeId,
     },
@@ -437,6 +455,7 @@ mod tests {
             closed: false,
             word: String::new(),
             members_only: false,
+            invited: Vec::new(),
         };
         DateOffer {
             starts_at: Timestamp::from_second(10_000).unwrap(),
@@ -508,6 +527,10 @@ mod tests {
             Err(ChoiceRefusal::MembersOnly { .. })
         ));
         assert!(ask(|d| d.offers[0].members_only = true, &member, 1).is_ok());
+        let invited = |d: &mut DateOffer| d.offers[0].invited = vec!["ezra@post.example".into()];
+        let ezra = Buyer { address: "Ezra@post.example".into(), ..Buyer::default() };
+        assert!(matches!(ask(invited, &member, 1), Err(ChoiceRefusal::InvitedOnly { .. })));
+        assert!(ask(invited, &ezra, 1).is_ok());
         assert!(matches!(
             ask(|d| d.offers[0].word = "propolis".into(), &none, 1),
             Err(ChoiceRefusal::Seats(SeatRefusal::UnknownTicket { .. }))

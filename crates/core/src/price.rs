@@ -72,6 +72,8 @@ pub struct Buyer {
     pub member: bool,
     /// The word they gave, which shows hidden tickets; empty when they gave none.
     pub word: String,
+    /// The address they proved by signing in; empty when they did not.
+    pub address: String,
 }
 
 impl TicketPrice {

@@ -44,6 +44,16 @@ pub enum WhoRefusal {
     Again,
 }
 
+fn same_address(one: &str, other: &str) -> bool {
+    one.trim().to_lowercase() == other.trim().to_lowercase()
+}
+
+/// Whether an address is on a list of people invited, without regard to case.
+#[must_use]
+pub fn is_invited(list: &[String], address: &str) -> bool {
+    list.iter().any(|invited| same_address(invited, address))
+}
+
 impl Who {
     /// Lets an address book, or says why not. `signed_in` is the address proved by
     /// signing in, if any; `word` what was given as the word.
@@ -56,10 +66,9 @@ impl Who {
         signed_in: Option<&str>,
         word: &str,
     ) -> Result<(), WhoRefusal> {
-        let same = |a: &str| a.trim().to_lowercase() == address.trim().to_lowercase();
         let ok = match self {
             Self::Anyone => true,
-            Self::SignedIn if signed_in.is_some_and(same) => true,
+            Self::SignedIn if signed_in.is_some_and(|a| same_address(a, address)) => true,
             Self::SignedIn => return Err(WhoRefusal::NotSignedIn),
             Self::Word(right) if fold(right) == fold(word) => true,
             Self::Word(_) => return Err(WhoRefusal::WrongWord),
@@ -74,7 +83,7 @@ impl Who {
                 }
                 true
             }
-            Self::Invited(list) => list.iter().any(|a| same(a)),
+            Self::Invited(list) => is_invited(list, address),
         };
         if ok { Ok(()) } else { Err(WhoRefusal::NotInvited) }
     }

@@ -82,8 +82,9 @@ pub fn submit_in(
     let questions = events::questions(tx, event.id)?;
     let people = bookings::tickets_of_people(tx, booking.id)?;
     let details = details::check(draft, &people, &questions).map_err(DeskError::Details)?;
-    let known_as = (!booking.known_as.is_empty()).then_some(booking.known_as.as_str());
-    event.who.allows(&details.email, known_as, &booking.buyer.word)?;
+    let buyer = &booking.buyer;
+    let proved = (!buyer.address.is_empty()).then_some(buyer.address.as_str());
+    event.who.allows(&details.email, proved, &buyer.word)?;
     if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
         return Err(WhoRefusal::Again.into());
     }

@@ -167,18 +167,11 @@ pub async fn set_booking(
     desk.store
         .write(move |tx| {
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
-            let list = |form: &Form, name: &str| -> Vec<String> {
-                form.get(name)
-                    .split([',', ';', '\n', ' ', '\r'])
-                    .map(|d| d.trim().trim_start_matches('@').to_lowercase())
-                    .filter(|d| !d.is_empty())
-                    .collect()
-            };
             event.who = match form.get("who") {
                 "signed in" => Who::SignedIn,
                 "word" => Who::Word(form.needed("who_word")),
                 "domains" => {
-                    let domains = list(&form, "who_domains");
+                    let domains = list_of(&form, "who_domains");
                     if domains.is_empty() {
                         form.fault("who_domains", Fault::Missing);
                     } else if domains.iter().any(|d| !is_address(&format!("a@{d}"))) {
@@ -187,11 +180,9 @@ pub async fn set_booking(
                     Who::Domains(domains)
                 }
                 "invited" => {
-                    let invited = list(&form, "who_invited");
+                    let invited = addresses(&mut form, "who_invited");
                     if invited.is_empty() {
                         form.fault("who_invited", Fault::Missing);
-                    } else if invited.iter().any(|a| !is_address(a)) {
-                        form.fault("who_invited", Fault::NotAnAddress);
                     }
                     Who::Invited(invited)
                 }
@@ -215,6 +206,24 @@ pub async fn set_booking(
             log(tx, id, now, &who, "changed who may book, and how")
         })
         .await
+}
+
+/// Words of a field that stand on lines of their own, or are parted by spaces or commas.
+fn list_of(form: &Form, name: &str) -> Vec<String> {
+    form.get(name)
+        .split([',', ';', '\n', ' ', '\r'])
+        .map(|d| d.trim().trim_start_matches('@').to_lowercase())
+        .filter(|d| !d.is_empty())
+        .collect()
+}
+
+/// The mail addresses of a field; a fault when one is none.
+fn addresses(form: &mut Form, name: &str) -> Vec<String> {
+    let all = list_of(form, name);
+    if all.iter().any(|a| !is_address(a)) {
+        form.fault(name, Fault::NotAnAddress);
+    }
+    all
 }
 
 fn read_ticket(
@@ -278,6 +287,7 @@ fn read_ticket(
         admits: form.number("admits", 1, 20).unwrap_or(1),
         word: form.line("word"),
         members_only: form.ticked("members_only"),
+        invited: addresses(form, "invited"),
         closed: form.ticked("closed"),
         draws: if draws.is_empty() { vec![(0, 1)] } else { draws },
     })

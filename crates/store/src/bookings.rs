@@ -48,8 +48,6 @@ pub struct Booking {
     pub test: bool,
     /// What was known of the booker when the seats were chosen.
     pub buyer: Buyer,
-    /// The address they had proved by signing in; may be empty.
-    pub known_as: String,
 }
 
 impl Booking {
@@ -71,8 +69,6 @@ impl Booking {
 pub struct HeldBy {
     /// What is known of them.
     pub buyer: Buyer,
-    /// The address they proved by signing in; may be empty.
-    pub known_as: String,
     /// They only try the steps out.
     pub test: bool,
 }
@@ -165,8 +161,11 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
         email: row.get("email")?,
         made_at: instant(row, "made_at")?,
         test: row.get("test")?,
-        buyer: Buyer { member: row.get("member")?, word: row.get("word")? },
-        known_as: row.get("known_as")?,
+        buyer: Buyer {
+            member: row.get("member")?,
+            word: row.get("word")?,
+            address: row.get("known_as")?,
+        },
     })
 }
 
@@ -424,7 +423,7 @@ pub fn hold(
             by.test,
             &by.buyer.word,
             by.buyer.member,
-            &by.known_as,
+            &by.buyer.address,
         ))
     })
     .doing("writing a hold")?;

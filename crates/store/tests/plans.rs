@@ -80,6 +80,7 @@ prop_compose! {
             least: counts.0, most: counts.1, admits: counts.2,
             word: secret.unwrap_or_default(),
             members_only: flags.0, closed: flags.1,
+            invited: if flags.0 { Vec::new() } else { vec!["o'hara@post.example".into()] },
             draws: {
                 let mut kept: Vec<(usize, u32)> = draws.into_iter().filter(|(p, _)| *p < pools).collect();
                 if kept.is_empty() { kept.push((0, 1)); }

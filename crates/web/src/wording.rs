@@ -56,6 +56,10 @@ pub(crate) fn choice(refusal: &ChoiceRefusal, tickets: &[TicketType]) -> String 
         ChoiceRefusal::MembersOnly { ticket } => {
             format!("“{}” is for members. Sign in, or choose another ticket.", name(*ticket))
         }
+        ChoiceRefusal::InvitedOnly { ticket } => format!(
+            "“{}” is by invitation. Sign in with the address you were invited at, or choose another ticket.",
+            name(*ticket)
+        ),
         ChoiceRefusal::CalledOff => "This date will not take place. Choose another one.".into(),
         ChoiceRefusal::Notice { notice } => format!(
             "This appointment can be booked from {} to {} before it. Choose another one.",
@@ -286,6 +290,7 @@ mod tests {
             ChoiceRefusal::TooFewInOne { ticket: id, wanted: 1, least: 5 },
             ChoiceRefusal::Closed { ticket: id },
             ChoiceRefusal::MembersOnly { ticket: id },
+            ChoiceRefusal::InvitedOnly { ticket: id },
             ChoiceRefusal::CalledOff,
             ChoiceRefusal::Notice {
                 notice: matricle_core::slots::Notice { hours: 18, days_ahead: 35 },

@@ -7,6 +7,7 @@ use jiff::civil::date;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::Draft;
 use matricle_core::form::{Fault, Form};
+use matricle_core::price::Buyer;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{DateId, EventId, SessionId};
@@ -755,7 +756,8 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "too old");
     // The price for members is asked of members, to the last step.
     let (date, wanted) = w.choice("beginners-course", &[1, 0]).await;
-    let mut by = HeldBy { known_as: known.email.clone(), ..HeldBy::default() };
+    let buyer = Buyer { address: known.email.clone(), ..Buyer::default() };
+    let mut by = HeldBy { buyer, test: false };
     by.buyer.member = known.member;
     let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     assert_eq!(w.sheet(reference).await.booking.total.minor, 9600);
@@ -776,7 +778,8 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     let only = form(&[("who", "signed in"), ("hold_minutes", "15")]);
     sheet::set_booking(&w.desk, &ilse, event, only).await.unwrap();
     let (date, wanted) = w.choice("thursday-dipping", &[1]).await;
-    let by = HeldBy { known_as: "sian@post.example".into(), ..HeldBy::default() };
+    let buyer = Buyer { address: "sian@post.example".into(), ..Buyer::default() };
+    let by = HeldBy { buyer, test: false };
     let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     let mut draft = w.draft(reference).await;
     draft.email = "other@post.example".into();

@@ -103,6 +103,8 @@ pub struct NewTicketType {
     pub word: String,
     /// Sold to members only.
     pub members_only: bool,
+    /// Sold only to whoever has proved one of these addresses; empty for everybody.
+    pub invited: Vec<String>,
     /// Taken off sale by hand.
     pub closed: bool,
     /// Seats it draws from each pool, by the pool's place in [`NewEvent::pools`].
@@ -126,6 +128,7 @@ impl Default for NewTicketType {
             admits: 1,
             word: String::new(),
             members_only: false,
+            invited: Vec::new(),
             closed: false,
             draws: vec![(0, 1)],
         }
@@ -303,9 +306,9 @@ pub(super) fn insert_ticket(
     tx.execute(
         "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
             early_until, sale_from, sale_until, per_date, most, admits, member_minor, group_from,
-            group_minor, least, code, members_only, closed, tax_rate_id)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19,
-            (SELECT id FROM tax_rates WHERE name = ?20))",
+            group_minor, least, code, members_only, closed, invited, tax_rate_id)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
+            (SELECT id FROM tax_rates WHERE name = ?21))",
         rusqlite::params![
             event,
             position,
@@ -326,6 +329,7 @@ pub(super) fn insert_ticket(
             ticket.word,
             ticket.members_only,
             ticket.closed,
+            json(&ticket.invited)?,
             ticket.tax
         ],
     )?;

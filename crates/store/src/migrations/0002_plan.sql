@@ -250,6 +250,8 @@ ALTER TABLE ticket_types ADD COLUMN least INTEGER NOT NULL DEFAULT 1 CHECK (leas
 -- Shown only to those who give this word.
 ALTER TABLE ticket_types ADD COLUMN code TEXT NOT NULL DEFAULT '';
 ALTER TABLE ticket_types ADD COLUMN members_only INTEGER NOT NULL DEFAULT 0 CHECK (members_only IN (0, 1));
+-- Addresses it is sold to, as JSON; empty for everybody.
+ALTER TABLE ticket_types ADD COLUMN invited TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE ticket_types ADD COLUMN closed INTEGER NOT NULL DEFAULT 0 CHECK (closed IN (0, 1));
 -- No longer offered, but on bookings.
 ALTER TABLE ticket_types ADD COLUMN retired INTEGER NOT NULL DEFAULT 0 CHECK (retired IN (0, 1));

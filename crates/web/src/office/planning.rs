@@ -231,6 +231,9 @@ fn ticket_view(
     if t.members_only {
         more.push("for members only".into());
     }
+    if !t.invited.is_empty() {
+        more.push(format!("by invitation, {} on the list", t.invited.len()));
+    }
     if t.closed {
         more.push("closed by hand".into());
     }
@@ -271,6 +274,7 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
         ("most", t.most.to_string()),
         ("admits", t.admits.to_string()),
         ("word", t.word.clone()),
+        ("invited", t.invited.join("\n")),
         ("place", s.tickets.iter().position(|r| r.id == row.id).map_or(1, |i| i + 1).to_string()),
     ]);
     d.tick("members_only", t.members_only);

@@ -79,7 +79,7 @@ pub(crate) async fn event(
     let stub = sheet.filter(|_| page.event.state == EventState::Published).map(|sheet| {
         let ask = Ask {
             wanted: &asked.wanted,
-            buyer: &Buyer { member: false, word: asked.word.clone() },
+            buyer: &Buyer { word: asked.word.clone(), ..Buyer::default() },
             carried: asked.carried(),
             test: false,
             embedded: true,

@@ -231,9 +231,13 @@ impl Asked {
     }
 }
 
-/// Members are known by their record.
+/// Members are known by their record, and people invited by their address.
 fn buyer(asked: &Asked, known: Option<&Known>) -> Buyer {
-    Buyer { member: known.is_some_and(|k| k.member), word: asked.word.clone() }
+    Buyer {
+        member: known.is_some_and(|k| k.member),
+        word: asked.word.clone(),
+        address: known.map_or_else(String::new, |k| k.email.clone()),
+    }
 }
 
 /// Who asks: perhaps signed in, perhaps working for the house.
@@ -569,7 +573,6 @@ pub(crate) async fn keep(
         .map(|(reference, _)| *reference);
     let by = HeldBy {
         buyer: buyer(&asked, known.as_ref()),
-        known_as: known.as_ref().map_or_else(String::new, |k| k.email.clone()),
         test: may_test(&app, &page, &asked, staff.as_ref()),
     };
     match hold::keep(&app.desk, date, asked.wanted.clone(), by, instead).await {

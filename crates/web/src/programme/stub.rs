@@ -234,6 +234,7 @@ pub(super) fn stub(
             let closed = closed
                 .or_else(|| offer.closed.then(|| "not on sale at present".into()))
                 .or_else(|| (offer.members_only && !buyer.member).then(|| "for members".into()))
+                .or_else(|| (!offer.invites(buyer)).then(|| "by invitation".into()))
                 .or_else(|| (most == 0).then(|| "none left".into()));
             let mut notes = Vec::new();
             if !ticket.note.is_empty() {
@@ -327,6 +328,8 @@ pub(super) fn stub(
             .any(|o| o.shown_to(buyer) && (o.members_only || o.price.member.is_some()))
         {
             Some("Members have prices of their own.")
+        } else if sheet.offer.offers.iter().any(|o| o.shown_to(buyer) && !o.invites(buyer)) {
+            Some("Have you been invited? Sign in with that address.")
         } else {
             None
         },

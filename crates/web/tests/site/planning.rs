@@ -423,7 +423,24 @@ async fn a_hidden_ticket_a_price_by_group_and_questions_of_each_go_all_the_way()
 #[tokio::test(flavor = "multi_thread")]
 async fn a_number_by_mail_signs_a_booker_in_and_shows_prices_for_members() {
     let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let id = ilse.get("/office/events?q=frost").await;
+    let id =
+        id.body.split("/office/events/").find_map(|t| t.split('"').next()?.parse::<i64>().ok());
+    let tickets = format!("/office/events/{}/tickets/0", id.unwrap());
+    let invited = |list: &'static str| [("name", "Guest"), ("draw_0", "1"), ("invited", list)];
+    let refused = ilse.post(&tickets, &invited("marit at post")).await;
+    assert!(refused.status == 422 && refused.body.contains("marit at post"), "{}", refused.body);
+    let list = "ezra@post.example\nMarit.Solheim@post.example";
+    assert_eq!(ilse.post(&tickets, &invited(list)).await.status, StatusCode::SEE_OTHER);
     let mut marit = Browser::new(&site);
+    let talk = marit.get("/").await.body;
+    let talk = talk.split("href=\"").find(|t| t.starts_with("/events/") && t.contains("frost"));
+    let talk = talk.unwrap().split('"').next().unwrap().to_owned();
+    let page = marit.get(&talk).await.body;
+    assert!(page.contains("by invitation") && page.contains("Have you been invited?"), "{page}");
+    assert!(!page.contains("marit.solheim"));
     let page = marit.get("/events/beginners-course").await;
     assert!(
         page.body.contains("Members have prices of their own")
@@ -451,6 +468,7 @@ async fn a_number_by_mail_signs_a_booker_in_and_shows_prices_for_members() {
             && page.body.contains("<s>€120.00</s> €96.00")
     );
     assert!(marit.get("/me").await.body.contains("a member"));
+    assert!(!marit.get(&talk).await.body.contains("by invitation"));
     for closed in ["/office", "/office/events", "/door", "/office/mine"] {
         assert_eq!(marit.get(closed).await.status, StatusCode::SEE_OTHER, "{closed}");
     }
