@@ -442,6 +442,28 @@ pub struct Offered {
     pub hosts: Vec<Host>,
 }
 
+impl Offered {
+    /// Places on one line as dates name them, with venue and room: each venue, then each
+    /// of its rooms.
+    #[must_use]
+    pub fn places(&self) -> Vec<(String, &str, &str)> {
+        let rooms = |v: &Venue| {
+            let (id, venue) = (v.id, v.name.clone());
+            self.rooms
+                .iter()
+                .filter(move |r| r.venue == id)
+                .map(move |r| (format!("{venue}, {}", r.name), r.name.as_str()))
+        };
+        self.venues
+            .iter()
+            .flat_map(|v| {
+                std::iter::once((v.name.clone(), v.name.as_str(), ""))
+                    .chain(rooms(v).map(|(line, room)| (line, v.name.as_str(), room)))
+            })
+            .collect()
+    }
+}
+
 pub(crate) fn offered(conn: &Connection) -> Result<Offered, DeskError> {
     let mut offered = Offered {
         venues: places::venues(conn)?,

@@ -3,6 +3,7 @@
 use matricle_core::EventId;
 use matricle_core::quick::{self, Typed};
 use matricle_core::staff::{Right, require};
+use matricle_core::words::fold;
 use matricle_store::bookings;
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType, Pattern};
 use matricle_store::house::House;
@@ -40,7 +41,8 @@ pub async fn wanting(desk: &Desk, staff: &Staff) -> Result<Wanting, DeskError> {
 }
 
 /// Makes an event of one small form: one date, one ticket, on sale until it starts,
-/// confirmations on. A known venue keeps its address. Published at once, or a draft.
+/// confirmations on. A known venue keeps its address, and a known room counts for clashes
+/// and is the ceiling of its seats. Published at once, or a draft.
 ///
 /// # Errors
 /// [`DeskError::Quick`] with every field that needs another look; the role may not.
@@ -57,6 +59,13 @@ pub async fn quick(
             let house = house_of(tx)?;
             let plan =
                 quick::check(&typed, &house.zone, house.currency, now).map_err(DeskError::Quick)?;
+            let offered = offered(tx)?;
+            let line = fold(&plan.place);
+            let known = offered.places().into_iter().find(|(l, ..)| fold(l) == line);
+            let (venue, room) = known.map_or_else(
+                || (plan.place, String::new()),
+                |(_, venue, room)| (venue.to_owned(), room.to_owned()),
+            );
             let new = NewEvent {
                 slug: events::free_slug(tx, &plan.slug)?,
                 title: plan.title,
@@ -70,10 +79,10 @@ pub async fn quick(
                 }],
                 dates: vec![NewDate {
                     span: plan.span,
-                    venue: plan.place,
+                    venue,
                     address: String::new(),
                     directions: String::new(),
-                    room: String::new(),
+                    room,
                     hosts: Vec::new(),
                     margins: (0, 0),
                     capacities: vec![plan.seats],

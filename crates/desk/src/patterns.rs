@@ -13,10 +13,10 @@ use matricle_store::{Tx, places};
 
 use crate::{Desk, DeskError, house_of};
 
-/// Saves an event as a pattern under a name.
+/// Saves an event as a pattern under a name; without one, under the event's title.
 ///
 /// # Errors
-/// [`DeskError::Form`] without a name; the role may not.
+/// [`DeskError::Form`] when the name is too long; the role may not.
 pub async fn save(
     desk: &Desk,
     staff: &Staff,
@@ -24,12 +24,13 @@ pub async fn save(
     mut form: Form,
 ) -> Result<(), DeskError> {
     require(staff.role, Right::PlanEvents)?;
-    let name = form.needed("pattern");
+    let name = form.line("pattern");
     form.done().map_err(DeskError::Form)?;
     let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let plan = events::read(tx, event)?.ok_or(DeskError::NotFound)?;
+            let name = if name.is_empty() { plan.title.clone() } else { name };
             events::save_pattern(tx, &name, &plan, now)?;
             Ok(places::log(
                 tx,

@@ -175,6 +175,19 @@ async fn an_event_of_the_quick_form_is_whole_and_its_address_its_own() {
         programme::event(&w.desk, look("mites-more-3")).await,
         Err(DeskError::NotFound)
     ));
+    // A room out of the list is that room: it caps the seats, and is seen used twice.
+    let in_press_room =
+        Typed { place: "millrace barn, Press room".into(), seats: "90".into(), ..typed("Press") };
+    for clashing in [false, true] {
+        let id = events::quick(&w.desk, &ilse, in_press_room.clone(), true).await.unwrap();
+        let sheet = office::event(&w.desk, &ilse, id).await.unwrap();
+        let date = &sheet.dates[0];
+        assert_eq!(
+            (date.date.place(), date.main_pool().capacity),
+            ("Millrace Barn, press room".into(), 16)
+        );
+        assert_eq!(!sheet.clashes.is_empty(), clashing);
+    }
     let reference = w.book("mites-more", &[2]).await;
     assert_eq!(w.sheet(reference).await.booking.total.minor, 1500);
     assert_eq!(w.faults().await, Vec::<String>::new());

@@ -68,7 +68,7 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
             Field::Place,
             "place",
             "Where",
-            "A known place keeps its address and how to get there.",
+            "A known place, or a room of it as in the list, keeps its address and its seats.",
             "text",
             &typed.place,
         ),
@@ -79,7 +79,7 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
     Ok(Quick {
         f,
         fields,
-        venues: wanting.offered.venues.iter().map(|v| v.name.clone()).collect(),
+        venues: wanting.offered.places().into_iter().map(|(line, ..)| line).collect(),
         problems: problems.len(),
         patterns: wanting.patterns.iter().map(|p| (p.id, p.name.clone())).collect(),
         from_problem: String::new(),
