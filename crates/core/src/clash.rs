@@ -31,14 +31,22 @@ pub struct Use {
     pub until: Timestamp,
     /// By which date.
     pub date: DateId,
+    /// By which of its sessions; 0 for the date as a whole, whose sessions are a part of it.
+    pub session: i64,
 }
 
 impl Use {
+    /// Whether they are two things: two dates, or two sessions of one date.
+    fn is_apart_from(&self, other: &Self) -> bool {
+        let two_sessions = self.session != other.session && self.session != 0 && other.session != 0;
+        self.date != other.date || two_sessions
+    }
+
     /// Whether both need the same thing at one time; touching is not clashing.
     #[must_use]
     pub fn clashes_with(&self, other: &Self) -> bool {
         self.resource == other.resource
-            && self.date != other.date
+            && self.is_apart_from(other)
             && self.from < other.until
             && other.from < self.until
     }
@@ -118,11 +126,11 @@ mod tests {
     proptest! {
         #[test]
         fn the_search_finds_what_comparing_all_with_all_finds(
-            raw in prop::collection::vec((0i64..4, 0i64..500, 1i64..90, 0i64..60), 0..60),
+            raw in prop::collection::vec((0i64..4, 0i64..500, 1i64..90, 0i64..60, 0i64..3), 0..60),
         ) {
-            let uses: Vec<Use> = raw.iter().map(|&(room, from, length, date)| Use {
+            let uses: Vec<Use> = raw.iter().map(|&(room, from, length, date, session)| Use {
                 resource: if room == 3 { Resource::Equipment("suits".into()) } else { Resource::Room(room) },
-                from: t(from), until: t(from + length), date: DateId(date),
+                from: t(from), until: t(from + length), date: DateId(date), session,
             }).collect();
             let calendar = Calendar::new(uses.clone());
             for mine in &uses {
@@ -145,10 +153,24 @@ mod tests {
             from: t(from),
             until: t(until),
             date: DateId(date),
+            session: 0,
         };
         let calendar = Calendar::new([evening(60, 120, 1), evening(120, 180, 2)]);
         assert!(calendar.pairs().is_empty());
         assert_eq!(calendar.clashes(&evening(115, 125, 3)).len(), 2);
         assert!(calendar.clashes(&evening(115, 125, 1)).iter().all(|u| u.date == DateId(2)));
+    }
+
+    #[test]
+    fn two_talks_in_one_room_clash_but_not_with_the_day_they_are_a_part_of() {
+        let part = |from, until, session| Use {
+            resource: Resource::Room(1),
+            from: t(from),
+            until: t(until),
+            date: DateId(1),
+            session,
+        };
+        let calendar = Calendar::new([part(0, 600, 0), part(60, 120, 1), part(100, 160, 2)]);
+        assert_eq!(calendar.pairs(), [(&part(60, 120, 1), &part(100, 160, 2))]);
     }
 }

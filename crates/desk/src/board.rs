@@ -7,13 +7,13 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use matricle_core::clash::{Calendar, Resource, Use};
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, EventId, RoomId};
+use matricle_core::{DateId, EventId, RoomId, SessionId};
 use matricle_formats::words;
 use matricle_store::events::{self, Asked, Date, DateSummary, NewDate};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Host, Room, Venue};
-use matricle_store::{Connection, clashes};
+use matricle_store::{Connection, clashes, sessions};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -67,14 +67,25 @@ fn named(
     other: &Use,
 ) -> Result<Option<Clash>, DeskError> {
     let Some((event, date)) = events::date_by_id(conn, other.date)? else { return Ok(None) };
+    // Sessions are named, since a day of talks has many.
+    let talks = if other.session == 0 { Vec::new() } else { sessions::of_date(conn, date.id)? };
+    let talk = talks.iter().find(|s| s.facts.id.0 == other.session);
+    let span = talk.map_or(&date.span, |s| &s.span);
+    let (starts_other, ends_other) = (span.starts, span.ends);
+    let own = talks.iter().find(|s| mine.date == other.date && s.facts.id.0 == mine.session);
+    let title = match (talk, own) {
+        (Some(talk), Some(own)) => format!("{}” and “{}", own.title, talk.title),
+        (Some(talk), None) => format!("{}: {}", event.title, talk.title),
+        (None, _) => event.title.clone(),
+    };
     Ok(Some(Clash {
         what: names.of(&mine.resource),
         mine: known.then_some(mine.date),
         starts,
         other: date.id,
         event: event.id,
-        title: event.title,
-        span: (date.span.starts, date.span.ends),
+        title,
+        span: (starts_other, ends_other),
     }))
 }
 
@@ -98,22 +109,17 @@ fn uses_then(
     )?;
     let margins = margins.unwrap_or(date.margins);
     let whole = (span.starts_at - minutes(margins.0), span.ends_at + minutes(margins.1));
-    let was = (
-        date.span.starts_at - minutes(date.margins.0),
-        date.span.ends_at + minutes(date.margins.1),
-    );
     let by = span.starts_at.duration_since(date.span.starts_at);
     let mut then: Vec<Use> = own
         .into_iter()
         .filter(|u| u.date == date.id)
         .map(|u| {
             // The date itself takes the new times; its sessions move along.
-            let (from, until) =
-                if (u.from, u.until) == was { whole } else { (u.from + by, u.until + by) };
+            let (from, until) = if u.session == 0 { whole } else { (u.from + by, u.until + by) };
             Use { from, until, ..u }
         })
         .collect();
-    let one = |resource| Use { resource, from: whole.0, until: whole.1, date: date.id };
+    let one = |resource| Use { resource, from: whole.0, until: whole.1, date: date.id, session: 0 };
     if let Some(name) = room.filter(|n| *n != date.room) {
         then.retain(|u| date.room_id.is_none_or(|r| u.resource != Resource::Room(r.0)));
         let known = places::rooms(conn)?.into_iter().find(|r| r.name == name);
@@ -145,7 +151,9 @@ fn against(
     let mut names = None;
     let mut found: Vec<Clash> = Vec::new();
     for u in mine {
-        for other in calendar.clashes(u) {
+        // Two sessions of one date are told of once.
+        let once = |o: &&Use| o.date != u.date || o.session > u.session;
+        for other in calendar.clashes(u).into_iter().filter(once) {
             let names = match &names {
                 Some(names) => names,
                 None => names.insert(Names::load(conn)?),
@@ -178,6 +186,31 @@ pub(crate) fn clashes_of(
     against(conn, &uses_then(conn, date, span, room, hosts, margins)?, span.starts, true)
 }
 
+/// What one session of a date clashes with, as it stands.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn clashes_of_session(
+    conn: &Connection,
+    date: &Date,
+    session: SessionId,
+) -> Result<Vec<Clash>, DeskError> {
+    let Some(found) = sessions::of_date(conn, date.id)?.into_iter().find(|s| s.facts.id == session)
+    else {
+        return Ok(Vec::new());
+    };
+    let uses = clashes::uses(conn, found.facts.from, found.facts.until)?;
+    let mine: Vec<Use> = uses.iter().filter(|u| u.session == session.0).cloned().collect();
+    let (calendar, names) = (Calendar::new(uses), Names::load(conn)?);
+    let mut clashes = Vec::new();
+    for u in &mine {
+        for other in calendar.clashes(u) {
+            clashes.extend(named(conn, &names, u, found.span.starts, true, other)?);
+        }
+    }
+    Ok(clashes)
+}
+
 /// What dates that are not written down yet would clash with.
 ///
 /// # Errors
@@ -194,7 +227,7 @@ pub(crate) fn clashes_of_new(
             date.span.starts_at - minutes(date.margins.0),
             date.span.ends_at + minutes(date.margins.1),
         );
-        let one = |resource| Use { resource, from, until, date: DateId(0) };
+        let one = |resource| Use { resource, from, until, date: DateId(0), session: 0 };
         let venue = venues.iter().find(|v| v.name == date.venue);
         let room =
             rooms.iter().find(|r| venue.is_some_and(|v| v.id == r.venue) && r.name == date.room);
@@ -259,6 +292,7 @@ pub(crate) fn instead(conn: &Connection, date: &Date, span: &Span) -> Result<Ins
                 from: span.starts_at - minutes(date.margins.0),
                 until: span.ends_at + minutes(date.margins.1),
                 date: date.id,
+                session: 0,
             };
             calendar.clashes(&there).is_empty()
         })

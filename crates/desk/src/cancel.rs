@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 use matricle_core::booking::{Move, next};
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{bookings, events, payments};
 
@@ -95,17 +95,15 @@ pub async fn decline(
             let what =
                 if reason.is_empty() { "said no".into() } else { format!("said no: {reason}") };
             bookings::happened(tx, booking.id, now, &who, &what)?;
-            let kind = Kind::Refusal;
-            Ok::<_, DeskError>(outbox::plan_noted(
-                tx,
-                booking.id,
-                kind,
-                "",
-                &booking.email,
-                &message,
-                &reason,
-                now,
-            )?)
+            let new = NewMessage {
+                about: About::Booking(booking.id),
+                kind: Kind::Refusal,
+                which: "",
+                address: &booking.email,
+                message_id: &message,
+                note: &reason,
+            };
+            Ok::<_, DeskError>(outbox::plan_noted(tx, &new, now)?)
         })
         .await?;
     desk.wake.notify_one();

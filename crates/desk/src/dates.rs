@@ -11,7 +11,7 @@ use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState, NewDate};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, payments, places};
 
@@ -602,16 +602,15 @@ fn tell_moved(
             moved.date.id,
             moved.date.sequence + 1
         );
-        outbox::plan_noted(
-            tx,
-            booking.id,
-            Kind::Moved,
-            &which,
-            &booking.email,
-            &message_id,
-            &before,
-            now,
-        )?;
+        let message = NewMessage {
+            about: About::Booking(booking.id),
+            kind: Kind::Moved,
+            which: &which,
+            address: &booking.email,
+            message_id: &message_id,
+            note: &before,
+        };
+        outbox::plan_noted(tx, &message, now)?;
         let what = if new == old {
             "moved the date to another place".into()
         } else {
@@ -758,16 +757,15 @@ fn tell_off(
     let dates: Vec<String> = off.dates.iter().map(|d| d.id.to_string()).collect();
     let which = dates.join("-");
     let message_id = format!("{}.off.{which}@{host}", booking.reference.as_str().to_lowercase());
-    outbox::plan_noted(
-        tx,
-        booking.id,
-        Kind::CalledOff,
-        &format!(" {which}"),
-        &booking.email,
-        &message_id,
-        reason,
-        now,
-    )?;
+    let new = NewMessage {
+        about: About::Booking(booking.id),
+        kind: Kind::CalledOff,
+        which: &format!(" {which}"),
+        address: &booking.email,
+        message_id: &message_id,
+        note: reason,
+    };
+    outbox::plan_noted(tx, &new, now)?;
     Ok(true)
 }
 

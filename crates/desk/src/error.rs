@@ -60,12 +60,18 @@ pub enum DeskError {
     /// Seats are in the way of what was asked.
     #[error("{} pools would be over-full", .0.len())]
     OverFull(Vec<TooSmall>),
+    /// Something would be used twice at one time: shown, and done once that is accepted.
+    #[error("{} things would be used twice", .0.len())]
+    Clashes(Vec<crate::board::Clash>),
     /// Fields need another look.
     #[error("{} fields need another look", .0.len())]
     Details(Vec<(Field, Problem)>),
     /// Fields of the quick form need another look.
     #[error("{} fields need another look", .0.len())]
     Quick(Vec<(quick::Field, quick::Problem)>),
+    /// The event is not in the Programme yet.
+    #[error("the event is not published")]
+    NotPublished,
     /// An event that people have booked cannot vanish from the Programme.
     #[error("{bookings} bookings are in the way")]
     Booked {

@@ -15,6 +15,7 @@ mod error;
 pub mod events;
 pub mod hold;
 pub mod house;
+pub mod invitations;
 pub mod mailer;
 pub mod messages;
 pub mod office;

@@ -8,11 +8,11 @@ use matricle_formats::mail::{self, File, Mail};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
 use matricle_store::bookings;
-use matricle_store::outbox::{Kind, Message};
+use matricle_store::outbox::{About, Kind, Message};
 
 use crate::hold::{BookingSheet, sheet_in, sheet_of};
 use crate::mailer::SendError;
-use crate::{Desk, DeskError};
+use crate::{Desk, DeskError, invitations};
 
 /// The words that all messages about a booking are made of.
 struct Words {
@@ -151,7 +151,7 @@ fn noted(
                 message.note.clone(),
             ],
         ),
-        Kind::Confirmation | Kind::Cancellation => (String::new(), Vec::new()),
+        Kind::Confirmation | Kind::Cancellation | Kind::Invitation => (String::new(), Vec::new()),
     }
 }
 
@@ -162,7 +162,14 @@ fn noted(
 pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
     let never = |error: DeskError| SendError { for_good: true, reason: error.to_string() };
     let later = |error: DeskError| SendError { for_good: false, reason: error.to_string() };
-    let booking = message.booking;
+    let booking = match message.about {
+        About::Booking(booking) => booking,
+        About::Event(event) => {
+            let mail = invitations::compose(desk, message, event).await.map_err(later)?;
+            let mail = mail::message(&mail).map_err(|e| never(e.into()))?;
+            return desk.mailer.send(mail).await;
+        }
+    };
     let sheet = desk
         .store
         .read(move |conn| {
@@ -227,7 +234,7 @@ fn compose(
             render(CancellationHtml { w: &words }.render())?,
             vec![ics],
         ),
-        Kind::CalledOff | Kind::Moved | Kind::Approval | Kind::Refusal => {
+        Kind::CalledOff | Kind::Moved | Kind::Approval | Kind::Refusal | Kind::Invitation => {
             let (subject, mut said) = noted(sheet, message, &day, now);
             said.retain(|p| !p.is_empty());
             let text = render(NoteText { w: &words, said: &said }.render())?;

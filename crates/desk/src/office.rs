@@ -27,8 +27,8 @@ pub struct Today {
     pub house: House,
     /// Dates under way or starting within a week, soonest first.
     pub dates: Vec<DateSummary>,
-    /// Messages that could not be sent, with the reference of their booking.
-    pub messages: Vec<(Message, String)>,
+    /// Messages that could not be sent, with the reference of the booking of each, if any.
+    pub messages: Vec<(Message, Option<String>)>,
     /// Money to be given back.
     pub to_give_back: Vec<ToGiveBack>,
     /// Bookings that ask for an answer.

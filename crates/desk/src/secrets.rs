@@ -78,6 +78,18 @@ impl Secrets {
         self.fits("preview", &event.to_string(), key)
     }
 
+    /// The secret part of an invitation's link.
+    #[must_use]
+    pub fn invitation_key(&self, message: i64) -> String {
+        self.make("invitation", &message.to_string())
+    }
+
+    /// Whether this is the secret part of that invitation's link.
+    #[must_use]
+    pub fn opens_invitation(&self, message: i64, key: &str) -> bool {
+        self.fits("invitation", &message.to_string(), key)
+    }
+
     /// The secret part of the address of a host's feed.
     #[must_use]
     pub fn feed_key(&self, host: matricle_core::HostId) -> String {

@@ -16,15 +16,17 @@ use matricle_store::{bookings, sessions};
 use crate::hold::BOOKER;
 use crate::{Desk, DeskError};
 
-/// Adds a session to a date.
+/// Adds a session to a date. What it clashes with is shown first, unless it is accepted.
 ///
 /// # Errors
-/// [`DeskError::Form`] with every field that needs another look; the role may not.
+/// [`DeskError::Form`] with every field that needs another look; [`DeskError::Clashes`]
+/// unless they are accepted; the role may not.
 pub async fn add(
     desk: &Desk,
     staff: &Staff,
     date: DateId,
     mut form: Form,
+    accept: bool,
 ) -> Result<(), DeskError> {
     require(staff.role, Right::PlanEvents)?;
     let title = form.needed("title");
@@ -70,11 +72,12 @@ pub async fn add(
             let Some(span) = span.filter(|_| wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));
             };
-            sessions::add(
-                tx,
-                date,
-                &NewSession { title, track, room, host, span, seats, sign_up },
-            )?;
+            let new = NewSession { title, track, room, host, span, seats, sign_up };
+            let session = sessions::add(tx, date, &new)?;
+            let clashes = crate::board::clashes_of_session(tx, &at, session)?;
+            if !accept && !clashes.is_empty() {
+                return Err(DeskError::Clashes(clashes));
+            }
             events::changed(tx, event.id, now)?;
             crate::dates::log(tx, event.id, now, &who, "added a session")
         })

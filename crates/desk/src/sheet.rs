@@ -49,6 +49,8 @@ pub struct Settings {
     pub bookings: u32,
     /// Test bookings.
     pub tests: u32,
+    /// Everybody on its lists of people invited, and what was mailed to them.
+    pub invited: Vec<crate::invitations::Invited>,
 }
 
 fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
@@ -70,6 +72,7 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
         questions: events::questions(conn, id)?,
         bookings: bookings::count_live(conn, id)?,
         tests: bookings::list(conn, &filter)?.1,
+        invited: crate::invitations::list(conn, &event)?,
         event,
     })
 }

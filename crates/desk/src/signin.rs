@@ -18,7 +18,7 @@ use sha2::{Digest, Sha256};
 use crate::{Desk, DeskError, random_bytes};
 
 /// How long a session lasts.
-const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
+pub(crate) const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
 /// The fewest characters of a password.
 pub(crate) const LEAST: usize = 10;
 /// Sessions remembered between requests; more than that and all are looked up afresh.
@@ -51,7 +51,7 @@ impl Sessions {
     }
 }
 
-fn hash_of(token: &str) -> [u8; 32] {
+pub(crate) fn hash_of(token: &str) -> [u8; 32] {
     Sha256::digest(token.as_bytes()).into()
 }
 

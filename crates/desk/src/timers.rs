@@ -7,10 +7,11 @@ use std::time::Duration;
 
 use jiff::SignedDuration;
 use matricle_core::booking::State;
+use matricle_store::StoreError;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, EventState};
+use matricle_store::outbox::{self, About};
 use matricle_store::payments::{self, PaymentState};
-use matricle_store::{StoreError, outbox};
 
 use crate::checkout::{backoff, check};
 use crate::hold::{PROGRAM, lapse};
@@ -143,7 +144,12 @@ async fn send_messages(desk: &Desk) -> Result<usize, DeskError> {
                 Ok(()) => {
                     outbox::sent(tx, message.id, now)?;
                     let what = format!("{} sent to {}", kind.word(), message.address);
-                    bookings::happened(tx, message.booking, now, PROGRAM, &what)
+                    match message.about {
+                        About::Booking(booking) => {
+                            bookings::happened(tx, booking, now, PROGRAM, &what)
+                        }
+                        About::Event(_) => Ok(()),
+                    }
                 }
                 Err(error) => {
                     let again = (!error.for_good && message.tries < TRIES)

@@ -18,22 +18,22 @@ const USES: &str = "
         WHERE d.starts_at > :bound AND d.starts_at < :until + 86400000000 AND d.called_off = ''
             AND e.state IN ('draft', 'published')
     )
-    SELECT 'room' AS what, room_id AS id, '' AS name, d.id AS date_id, from_us, until_us FROM d
+    SELECT 'room' AS what, room_id AS id, '' AS name, d.id AS date_id, 0 AS session_id, from_us, until_us FROM d
         WHERE room_id IS NOT NULL AND until_us > :from AND from_us < :until
             AND NOT EXISTS (SELECT 1 FROM date_sessions s WHERE s.date_id = d.id AND s.room_id = d.room_id)
     UNION ALL
-    SELECT 'room', s.room_id, '', d.id, s.starts_at, s.ends_at FROM d
+    SELECT 'room', s.room_id, '', d.id, s.id, s.starts_at, s.ends_at FROM d
         JOIN date_sessions s ON s.date_id = d.id
         WHERE s.room_id IS NOT NULL AND s.ends_at > :from AND s.starts_at < :until
     UNION ALL
-    SELECT 'host', dh.host_id, '', d.id, from_us, until_us FROM d JOIN date_hosts dh ON dh.date_id = d.id
+    SELECT 'host', dh.host_id, '', d.id, 0, from_us, until_us FROM d JOIN date_hosts dh ON dh.date_id = d.id
         WHERE until_us > :from AND from_us < :until
     UNION ALL
-    SELECT 'host', s.host_id, '', d.id, s.starts_at, s.ends_at FROM d
+    SELECT 'host', s.host_id, '', d.id, s.id, s.starts_at, s.ends_at FROM d
         JOIN date_sessions s ON s.date_id = d.id
         WHERE s.host_id IS NOT NULL AND s.ends_at > :from AND s.starts_at < :until
     UNION ALL
-    SELECT 'equipment', 0, k.name, d.id, from_us, until_us FROM d
+    SELECT 'equipment', 0, k.name, d.id, 0, from_us, until_us FROM d
         JOIN pool_kinds k ON k.event_id = d.event_id AND k.position > 0
         WHERE until_us > :from AND from_us < :until";
 
@@ -50,6 +50,7 @@ fn one(row: &Row<'_>) -> rusqlite::Result<Use> {
         from: at(row.get("from_us")?),
         until: at(row.get("until_us")?),
         date: DateId(row.get("date_id")?),
+        session: row.get("session_id")?,
     })
 }
 

@@ -7,6 +7,7 @@ fn migrations() -> Migrations<'static> {
     Migrations::new(vec![
         M::up(include_str!("migrations/0001_line.sql")),
         M::up(include_str!("migrations/0002_plan.sql")).foreign_key_check(),
+        M::up(include_str!("migrations/0003_money.sql")).foreign_key_check(),
     ])
 }
 

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::{BookingId, EventId};
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
@@ -22,6 +22,8 @@ pub enum Kind {
     Approval,
     /// The organiser said no.
     Refusal,
+    /// Somebody on a list of people invited is told of the event.
+    Invitation,
 }
 
 impl Kind {
@@ -35,14 +37,42 @@ impl Kind {
             Self::Moved => "moved",
             Self::Approval => "approval",
             Self::Refusal => "refusal",
+            Self::Invitation => "invitation",
         }
     }
 
     fn from_word(word: &str) -> Option<Self> {
-        use Kind::{Approval, CalledOff, Cancellation, Confirmation, Moved, Refusal};
-        [Confirmation, Cancellation, CalledOff, Moved, Approval, Refusal]
+        use Kind::{Approval, CalledOff, Cancellation, Confirmation, Invitation, Moved, Refusal};
+        [Confirmation, Cancellation, CalledOff, Moved, Approval, Refusal, Invitation]
             .into_iter()
             .find(|kind| kind.word() == word)
+    }
+}
+
+/// The thing a message is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum About {
+    /// A booking.
+    Booking(BookingId),
+    /// An event, for somebody who has not booked.
+    Event(EventId),
+}
+
+impl About {
+    /// The booking, if it is about one.
+    #[must_use]
+    pub const fn booking(self) -> Option<BookingId> {
+        match self {
+            Self::Booking(id) => Some(id),
+            Self::Event(_) => None,
+        }
+    }
+
+    const fn event(self) -> Option<EventId> {
+        match self {
+            Self::Booking(_) => None,
+            Self::Event(id) => Some(id),
+        }
     }
 }
 
@@ -51,8 +81,8 @@ impl Kind {
 pub struct Message {
     /// Its key.
     pub id: i64,
-    /// The booking it is about.
-    pub booking: BookingId,
+    /// The thing it is about.
+    pub about: About,
     /// What it is about.
     pub kind: Kind,
     /// To whom.
@@ -73,13 +103,17 @@ pub struct Message {
     pub note: String,
 }
 
-const COLUMNS: &str = "o.id, o.booking_id, o.kind, o.address, o.message_id, o.state, o.planned_at, o.tries, \
+const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.kind, o.address, o.message_id, o.state, o.planned_at, o.tries, \
      o.sent_at, o.last_error, o.note";
 
 fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
+    let about = match row.get::<_, Option<i64>>("booking_id")? {
+        Some(booking) => About::Booking(BookingId(booking)),
+        None => About::Event(EventId(row.get("event_id")?)),
+    };
     Ok(Message {
         id: row.get("id")?,
-        booking: BookingId(row.get("booking_id")?),
+        about,
         kind: word(row, "kind", Kind::from_word)?,
         address: row.get("address")?,
         message_id: row.get("message_id")?,
@@ -90,6 +124,23 @@ fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
         last_error: row.get("last_error")?,
         note: row.get("note")?,
     })
+}
+
+/// A message to be planned.
+#[derive(Debug, Clone)]
+pub struct NewMessage<'a> {
+    /// The thing it is about.
+    pub about: About,
+    /// What it says about it.
+    pub kind: Kind,
+    /// Tells messages of one kind about one thing apart; empty where there is only one.
+    pub which: &'a str,
+    /// To whom.
+    pub address: &'a str,
+    /// Its `Message-ID`.
+    pub message_id: &'a str,
+    /// A reason, or how it was before; may be empty.
+    pub note: &'a str,
 }
 
 /// Plans a message; one that is planned already stays as it is.
@@ -104,42 +155,59 @@ pub fn plan(
     message_id: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    plan_noted(tx, booking, kind, "", address, message_id, "", now)
+    let about = About::Booking(booking);
+    plan_noted(tx, &NewMessage { about, kind, which: "", address, message_id, note: "" }, now)
 }
 
-/// Plans a message of which there may be several of a kind: `which` tells them apart.
-/// `note` is a reason, or how it was before.
+/// Plans a message of which there may be several of a kind, or with a note.
 ///
 /// # Errors
 /// SQLite refuses.
-#[allow(clippy::too_many_arguments, reason = "a row, written in one place")]
-pub fn plan_noted(
-    tx: &Tx<'_>,
-    booking: BookingId,
-    kind: Kind,
-    which: &str,
-    address: &str,
-    message_id: &str,
-    note: &str,
-    now: Timestamp,
-) -> Result<(), StoreError> {
+pub fn plan_noted(tx: &Tx<'_>, new: &NewMessage<'_>, now: Timestamp) -> Result<(), StoreError> {
+    let thing = match new.about {
+        About::Booking(id) => id.to_string(),
+        About::Event(id) => format!("event {id} "),
+    };
     tx.prepare_cached(
-        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, kind, address, message_id, note, state, planned_at, next_try_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?7, 'planned', ?6, ?6)",
+        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, event_id, kind, address, message_id, note, state,
+            planned_at, next_try_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'planned', ?8, ?8)",
     )
     .and_then(|mut q| {
         q.execute((
-            format!("{} {booking}{which}", kind.word()),
-            booking.0,
-            kind.word(),
-            address,
-            message_id,
+            format!("{} {thing}{}", new.kind.word(), new.which),
+            new.about.booking().map(|b| b.0),
+            new.about.event().map(|e| e.0),
+            new.kind.word(),
+            new.address,
+            new.message_id,
+            new.note,
             us(now),
-            note,
         ))
     })
     .map(drop)
     .doing("planning a message")
+}
+
+/// The invitations to an event, in the order they were planned.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM outbox o WHERE o.event_id = ?1 AND o.kind = 'invitation' ORDER BY o.id"
+    ))
+    .and_then(|mut q| q.query_map([event.0], message)?.collect())
+    .doing("reading invitations")
+}
+
+/// A message by its key.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Message>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {COLUMNS} FROM outbox o WHERE o.id = ?1"))
+        .and_then(|mut q| q.query_row([id], message).optional())
+        .doing("looking a message up")
 }
 
 /// Messages of some kinds about an event's bookings, with reference and name, the latest first.
@@ -263,13 +331,14 @@ pub fn unsent(conn: &Connection, booking: BookingId) -> Result<u32, StoreError> 
     .doing("counting messages")
 }
 
-/// Messages that failed or are late, oldest first.
+/// Messages that failed or are late, oldest first, with the reference of the booking that
+/// each is about, if any.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn in_trouble(conn: &Connection) -> Result<Vec<(Message, String)>, StoreError> {
+pub fn in_trouble(conn: &Connection) -> Result<Vec<(Message, Option<String>)>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS}, b.reference FROM outbox o JOIN bookings b ON b.id = o.booking_id
+        "SELECT {COLUMNS}, b.reference FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id
          WHERE o.state = 'failed' OR (o.state = 'planned' AND o.last_error IS NOT NULL)
          ORDER BY o.id LIMIT 100"
     ))

@@ -112,15 +112,16 @@ pub(crate) fn insert(tx: &Tx<'_>, date: i64, venue: i64, new: &NewSession) -> ru
     .map(drop)
 }
 
-/// Adds a session to a date.
+/// Adds a session to a date and gives its key.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn add(tx: &Tx<'_>, date: DateId, new: &NewSession) -> Result<(), StoreError> {
+pub fn add(tx: &Tx<'_>, date: DateId, new: &NewSession) -> Result<SessionId, StoreError> {
     let write = || {
         let venue =
             tx.query_row("SELECT venue_id FROM dates WHERE id = ?1", [date.0], |row| row.get(0))?;
-        insert(tx, date.0, venue, new)
+        insert(tx, date.0, venue, new)?;
+        Ok(SessionId(tx.last_insert_rowid()))
     };
     write().doing("adding a session")
 }

@@ -91,6 +91,16 @@ impl IntoResponse for WebError {
                 "The session cannot be had",
                 crate::wording::sign_up(&refusal, |_| "This session".into()),
             ),
+            Self::Desk(DeskError::Clashes(_)) => (
+                StatusCode::CONFLICT,
+                "Used twice at one time",
+                "A room or a host is needed elsewhere then. Go back and say whether that is meant.".into(),
+            ),
+            Self::Desk(DeskError::NotPublished) => (
+                StatusCode::CONFLICT,
+                "Not in the Programme yet",
+                "Publish the event first; whoever is invited could not open it.".into(),
+            ),
             Self::Desk(DeskError::OverFull(_)) => (
                 StatusCode::CONFLICT,
                 "More people than seats",

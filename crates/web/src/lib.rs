@@ -98,6 +98,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/booking/{reference}/{key}/state", get(programme::booking::state))
         .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))
         .route("/booking/{reference}/{key}/date.ics", get(programme::booking::calendar))
+        .route("/invited/{id}/{key}", get(programme::me::invited))
         .route("/me", get(programme::me::show).post(programme::me::enter))
         .route("/me/number", get(programme::me::show).post(programme::me::send))
         // Office
@@ -138,6 +139,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/office/events/{id}/who",
             get(office::planning::who).post(office::planning::save_who),
         )
+        .route("/office/events/{id}/invite", post(office::planning::invite))
         .route("/office/events/{id}/told", get(office::planning::told))
         .route("/office/events/{id}/dates", get(office::dates::show).post(office::dates::add))
         .route("/office/events/{id}/pools", post(office::dates::add_pool))

@@ -472,16 +472,15 @@ impl World<'_> {
             )?;
             let message = format!("{}.off.{id}@{}", reference.as_str().to_lowercase(), self.host);
             let which = format!(" {id}");
-            outbox::plan_noted(
-                self.tx,
-                b.id,
-                Kind::CalledOff,
-                &which,
-                &b.email,
-                &message,
-                reason,
-                at,
-            )?;
+            let new = outbox::NewMessage {
+                about: outbox::About::Booking(b.id),
+                kind: Kind::CalledOff,
+                which: &which,
+                address: &b.email,
+                message_id: &message,
+                note: reason,
+            };
+            outbox::plan_noted(self.tx, &new, at)?;
             for m in outbox::of_booking(self.tx, b.id)?.iter().filter(|m| m.kind == Kind::CalledOff)
             {
                 outbox::sent(self.tx, m.id, at)?;

@@ -11,8 +11,8 @@ use matricle_core::{DateId, EventId};
 use matricle_desk::dates::{self, Scope};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::{
-    DeskError, board, cancel, events, house, office, patterns, plan, programme, sessions, sheet,
-    slots,
+    DeskError, board, cancel, events, house, invitations, office, patterns, plan, programme,
+    sessions, sheet, slots,
 };
 use matricle_store::bookings::Filter;
 use matricle_store::events::EventState;
@@ -129,7 +129,11 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                 "call off",
                 refused(dates::call_off(desk, &who, event, None, String::new()).await.map(drop)),
             ),
-            ("plan sessions", refused(sessions::add(desk, &who, date, Form::default()).await)),
+            (
+                "plan sessions",
+                refused(sessions::add(desk, &who, date, Form::default(), false).await),
+            ),
+            ("invite", refused(invitations::send(desk, &who, event).await.map(drop))),
             ("plan slots", refused(slots::plan(desk, &who, event, Form::default()).await)),
             ("see patterns", refused(patterns::all(desk, &who).await.map(drop))),
             ("say yes", refused(cancel::approve(desk, &who, Reference::from_random(1)).await)),

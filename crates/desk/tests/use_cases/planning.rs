@@ -290,6 +290,45 @@ async fn slots_roll_on_close_with_the_day_and_keep_their_notice() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_second_talk_in_a_room_at_one_time_is_shown_before_it_is_added() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let convention = id_of(&w, "vale-convention").await;
+    let sheet = office::event(&w.desk, &ilse, convention).await.unwrap();
+    let (date, talks) = sheet.sessions.first().unwrap();
+    let talk = talks.iter().find(|t| !t.room.is_empty() && !t.host.is_empty()).unwrap();
+    let time = |at: jiff::civil::DateTime| at.strftime("%H:%M").to_string();
+    let form = || {
+        let (from, until) = (time(talk.span.starts), time(talk.span.ends));
+        let fields = [
+            ("title", "Wax lab".to_owned()),
+            ("room", talk.room.clone()),
+            ("from", from),
+            ("until", until),
+        ];
+        Form::new(fields.map(|(n, v)| (n.to_owned(), v)).to_vec())
+    };
+    let Err(DeskError::Clashes(clashes)) =
+        sessions::add(&w.desk, &ilse, *date, form(), false).await
+    else {
+        panic!("shown first")
+    };
+    assert_eq!(clashes.len(), 1);
+    assert_eq!((&clashes[0].what, clashes[0].other), (&talk.room, *date));
+    assert_eq!(clashes[0].title, format!("Wax lab” and “{}", talk.title));
+    let before = office::event(&w.desk, &ilse, convention).await.unwrap();
+    assert_eq!(before.sessions[0].1.len(), talks.len(), "nothing was added");
+    sessions::add(&w.desk, &ilse, *date, form(), true).await.unwrap();
+    let after = office::event(&w.desk, &ilse, convention).await.unwrap();
+    assert_eq!(after.sessions[0].1.len(), talks.len() + 1);
+    assert_eq!(
+        after.clashes.iter().map(|(c, _)| c.len()).sum::<usize>(),
+        sheet.clashes.iter().map(|(c, _)| c.len()).sum::<usize>() + 1,
+        "said once on the sheet"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn nobody_signs_up_for_two_sessions_at_one_time_or_for_a_full_one() {
     let w = world().await;
     let reference = w.book("vale-convention", &[2, 0]).await;

@@ -605,8 +605,28 @@ pub(crate) async fn session(
         sessions::remove(&at.app.desk, &at.staff, date, SessionId(session)).await?;
         return Ok(Redirect::to(&there).into_response());
     }
-    match sessions::add(&at.app.desk, &at.staff, date, form(&posted)).await {
+    let accept = posted.get("act") == "save";
+    match sessions::add(&at.app.desk, &at.staff, date, form(&posted), accept).await {
         Ok(()) => Ok(Redirect::to(&there).into_response()),
+        Err(DeskError::Clashes(clashes)) => {
+            let house = at.app.desk.house().await?;
+            let today = words::local(at.app.desk.clock.now(), &house.zone).date();
+            let title = posted.get("title").to_owned();
+            html(&Before {
+                f: at.frame(title.clone(), &house.name).in_room("events"),
+                heading: format!("“{title}”, before it is added"),
+                action: format!("/office/dates/{id}/sessions"),
+                back: there,
+                button: "Add it all the same".into(),
+                lines: Vec::new(),
+                rule: None,
+                dates: Vec::new(),
+                people: Vec::new(),
+                over: Vec::new(),
+                clashes: clash_lines(&clashes, today),
+                carried: Fields::posted(&posted, &[]).pairs(),
+            })
+        }
         Err(error) => {
             let session = Some(Fields::again(&posted, error)?);
             let again = Again { session, ..Again::default() };

@@ -12,9 +12,10 @@ use matricle_core::form::Wrong;
 use matricle_core::who::Who;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use matricle_desk::sheet::{self, ANSWERING, Settings, answering_word};
-use matricle_desk::{events, patterns, random_bytes};
+use matricle_desk::{events, invitations, patterns, random_bytes};
 use matricle_formats::words;
-use matricle_store::events::{Format, TicketRow};
+use matricle_store::events::{EventState, Format, TicketRow};
+use matricle_store::outbox::Message;
 
 use super::Clerk;
 use super::fields::{Fields, form, wrong};
@@ -491,6 +492,15 @@ struct WhoPage {
     title: String,
     d: Fields,
     saved: bool,
+    /// Addresses invited, and where the mail to each stands; empty when there is none.
+    invited: Vec<(String, String)>,
+    published: bool,
+}
+
+impl WhoPage {
+    fn uninvited(&self) -> usize {
+        self.invited.iter().filter(|(_, mail)| mail.is_empty()).count()
+    }
 }
 
 async fn who_page(
@@ -530,11 +540,38 @@ async fn who_page(
         id,
         bookings: s.bookings,
         title: s.event.title.clone(),
+        invited: invited_views(at, &s),
+        published: s.event.state == EventState::Published,
         f: frame(at, &s),
         d,
         saved,
     };
     answer(count, &page)
+}
+
+/// Addresses invited, and where the mail to each stands.
+fn invited_views(at: &Clerk, s: &sheet::Settings) -> Vec<(String, String)> {
+    let now = at.app.desk.clock.now();
+    let stands = |m: &Message| match m.sent_at {
+        Some(sent) => format!("sent {}", words::moment(sent, &s.house.zone, now)),
+        None => m.state.clone(),
+    };
+    s.invited
+        .iter()
+        .map(|(address, mailed)| {
+            (address.clone(), mailed.as_ref().map_or_else(String::new, stands))
+        })
+        .collect()
+}
+
+/// `POST /office/events/{id}/invite`: mails an invitation to whoever has none yet.
+pub(crate) async fn invite(
+    at: Clerk,
+    Path(id): Path<i64>,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    invitations::send(&at.app.desk, &at.staff, EventId(id)).await?;
+    Ok(Redirect::to(&format!("/office/events/{id}/who#invitations")).into_response())
 }
 
 pub(crate) async fn who(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {

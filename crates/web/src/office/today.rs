@@ -4,6 +4,7 @@ use askama::Template;
 use axum::response::Response;
 use matricle_desk::office;
 use matricle_formats::words;
+use matricle_store::outbox::About;
 
 use super::Clerk;
 use super::{DateRow, date_row};
@@ -40,7 +41,10 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             if message.state == "failed" { "could not be sent" } else { "is late; trying again" };
         todo.push(Todo {
             class: "wrong",
-            href: booking(reference),
+            href: match (message.about, reference) {
+                (About::Event(event), _) => format!("/office/events/{event}/who"),
+                (_, reference) => booking(reference.as_deref().unwrap_or_default()),
+            },
             what: format!("A {} {tried}", message.kind.word()),
             about: message.last_error.clone().unwrap_or_default(),
         });

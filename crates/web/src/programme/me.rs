@@ -1,11 +1,11 @@
 //! `/me`: signing in with a number that comes by mail, for those who only book.
 
 use askama::Template;
-use axum::extract::{Query, State};
+use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::form::Wrong;
-use matricle_desk::{DeskError, signin};
+use matricle_desk::{DeskError, invitations, signin};
 use matricle_store::people::Known;
 use serde::Deserialize;
 
@@ -115,4 +115,22 @@ pub(crate) async fn enter(
         }
         Err(error) => Err(error.into()),
     }
+}
+
+/// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has read the mail is known
+/// by its address from here on; somebody who is signed in stays who they are.
+pub(crate) async fn invited(
+    State(app): State<App>,
+    Path((id, key)): Path<(i64, String)>,
+    asker: Asker,
+    Somebody(known): Somebody,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::SignIn, asker)?;
+    let opened = invitations::open(&app.desk, id, &key).await?;
+    let to = Redirect::to(&format!("/events/{}", opened.slug));
+    if known.is_some() {
+        return Ok(to.into_response());
+    }
+    let cookie = guard::session_cookie(&app.settings, &opened.token);
+    Ok(([(header::SET_COOKIE, cookie)], to).into_response())
 }

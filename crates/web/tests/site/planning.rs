@@ -434,6 +434,23 @@ async fn a_number_by_mail_signs_a_booker_in_and_shows_prices_for_members() {
     assert!(refused.status == 422 && refused.body.contains("marit at post"), "{}", refused.body);
     let list = "ezra@post.example\nMarit.Solheim@post.example";
     assert_eq!(ilse.post(&tickets, &invited(list)).await.status, StatusCode::SEE_OTHER);
+    let event = format!("/office/events/{}", id.unwrap());
+    let mut ezra = Browser::new(&site);
+    assert!(ilse.get(&format!("{event}/who")).await.body.contains("Mail 2 invitations"));
+    assert_eq!(ilse.post(&format!("{event}/invite"), &[]).await.status, StatusCode::SEE_OTHER);
+    while matricle_desk::timers::run_due(&site.desk).await.unwrap() {}
+    assert!(ilse.get(&format!("{event}/who")).await.body.contains("has been mailed an invitation"));
+    let mails = site.mails.taken();
+    let mail = mails.iter().map(|raw| mail_parser::MessageParser::default().parse(raw).unwrap());
+    let mut mail = mail.rev();
+    let mail = mail.find(|m| m.subject().is_some_and(|s| s.starts_with("An invitation"))).unwrap();
+    let text = mail.body_text(0).unwrap().into_owned();
+    let link = text.split("http://club.example").nth(1).unwrap().split_whitespace().next().unwrap();
+    assert_eq!(ezra.get(&format!("{}x", &link[..link.len() - 1])).await.status, 404);
+    let opened = ezra.get(link).await;
+    assert!(opened.location().starts_with("/events/"), "{link} {}", opened.body);
+    let page = ezra.get(opened.location()).await.body;
+    assert!(page.contains("name=\"q_") && !page.contains("Have you been invited?"), "{page}");
     let mut marit = Browser::new(&site);
     let talk = marit.get("/").await.body;
     let talk = talk.split("href=\"").find(|t| t.starts_with("/events/") && t.contains("frost"));
