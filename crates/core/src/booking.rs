@@ -1,11 +1,14 @@
 //! Bookings: their states, the moves between them, and choosing tickets.
 
 use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 
 use crate::price::{self, Buyer, PriceRefusal, Quote, TicketPrice};
+use crate::refund;
 use crate::schedule::{Sale, SaleWindow};
 use crate::seats::{self, Draw, Pool, SeatRefusal, TicketSeats, Wanted};
 use crate::slots::Notice;
+use crate::waiting::Manner;
 use crate::who::is_invited;
 use crate::words::fold;
 use crate::{Currency, TicketTypeId};
@@ -69,7 +72,7 @@ pub enum Move {
     Complete,
     /// The form is complete and money is due.
     AskForMoney,
-    /// The money came.
+    /// All the money came.
     Pay,
     /// The deadline of the hold or of the payment passed.
     Lapse,
@@ -85,11 +88,17 @@ pub enum Move {
     ApproveToPay,
     /// The organiser says no.
     Decline,
+    /// What was over is brought back, and nothing is to pay.
+    BringBack,
+    /// What was over is brought back, and money is due.
+    BringBackToPay,
+    /// A yes or a no is taken back: the organiser decides anew.
+    Reconsider,
 }
 
 impl Move {
     /// All moves.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 13] = [
         Self::Complete,
         Self::AskForMoney,
         Self::Pay,
@@ -100,8 +109,119 @@ impl Move {
         Self::Approve,
         Self::ApproveToPay,
         Self::Decline,
+        Self::BringBack,
+        Self::BringBackToPay,
+        Self::Reconsider,
     ];
 }
+
+/// Who makes a move.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Actor {
+    /// The booker, by the booking's own address.
+    Booker,
+    /// Somebody who may change bookings.
+    Clerk,
+    /// Somebody who handles money.
+    Treasurer,
+    /// The card provider.
+    Provider,
+    /// The program, when a time has come.
+    Program,
+}
+
+/// What follows for the money.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Follows {
+    /// Nothing is charged, before or after.
+    Nothing,
+    /// The total is charged.
+    Charge,
+    /// What was charged stays charged.
+    Stays,
+    /// Nothing is charged any more; what was paid goes back whole.
+    BackWhole,
+    /// What the cancellation steps say goes back; the rest stays charged.
+    BackBySteps,
+}
+
+/// What the booker is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tell {
+    /// Nothing: they did it themselves, or nothing is settled yet.
+    Nothing,
+    /// Tickets and calendar file.
+    Confirmation,
+    /// The organiser said yes, and what is to pay.
+    ToPay,
+    /// The organiser said no.
+    Refusal,
+    /// The booking is cancelled, and what goes back.
+    Cancellation,
+}
+
+/// One row of the table of moves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Allowed {
+    /// The move.
+    pub by: Move,
+    /// From this state …
+    pub from: State,
+    /// … to this one. Which seats that moves, [`seats::Bucket::of`] tells.
+    pub to: State,
+    /// Who may make it.
+    pub who: &'static [Actor],
+    /// What follows for the money.
+    pub money: Follows,
+    /// What the booker is told.
+    pub tell: Tell,
+}
+
+const fn row(
+    by: Move,
+    from: State,
+    to: State,
+    who: &'static [Actor],
+    money: Follows,
+    tell: Tell,
+) -> Allowed {
+    Allowed { by, from, to, who, money, tell }
+}
+
+/// Every move that is allowed, who may make it, and what follows. What is not here cannot
+/// happen.
+pub const MOVES: [Allowed; 23] = {
+    use State::{AwaitingPayment, Cancelled, Confirmed, Declined, Held, Lapsed, Requested};
+    const SELF: &[Actor] = &[Actor::Booker, Actor::Clerk];
+    const CLERK: &[Actor] = &[Actor::Clerk];
+    const MONEY: &[Actor] = &[Actor::Provider, Actor::Booker, Actor::Clerk, Actor::Treasurer];
+    const TIME: &[Actor] = &[Actor::Program, Actor::Booker, Actor::Clerk];
+    [
+        row(Move::Complete, Held, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
+        row(Move::AskForMoney, Held, AwaitingPayment, SELF, Follows::Charge, Tell::Nothing),
+        row(Move::Ask, Held, Requested, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::Lapse, Held, Lapsed, TIME, Follows::Nothing, Tell::Nothing),
+        row(Move::Cancel, Held, Cancelled, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::TakeAgain, Lapsed, Held, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::Approve, Requested, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
+        row(Move::ApproveToPay, Requested, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::Decline, Requested, Declined, CLERK, Follows::Nothing, Tell::Refusal),
+        row(Move::Cancel, Requested, Cancelled, SELF, Follows::Nothing, Tell::Cancellation),
+        row(Move::Pay, AwaitingPayment, Confirmed, MONEY, Follows::Stays, Tell::Confirmation),
+        row(Move::Lapse, AwaitingPayment, Lapsed, TIME, Follows::BackWhole, Tell::Nothing),
+        row(Move::Cancel, AwaitingPayment, Cancelled, SELF, Follows::BackWhole, Tell::Cancellation),
+        row(Move::Cancel, Confirmed, Cancelled, SELF, Follows::BackBySteps, Tell::Cancellation),
+        row(Move::BringBack, Cancelled, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
+        row(Move::BringBackToPay, Cancelled, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::BringBack, Lapsed, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
+        row(Move::BringBackToPay, Lapsed, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::BringBack, Declined, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
+        row(Move::BringBackToPay, Declined, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::Reconsider, Confirmed, Requested, CLERK, Follows::BackWhole, Tell::Nothing),
+        row(Move::Reconsider, AwaitingPayment, Requested, CLERK, Follows::BackWhole, Tell::Nothing),
+        row(Move::Reconsider, Declined, Requested, CLERK, Follows::Nothing, Tell::Nothing),
+    ]
+};
 
 /// A move that the state does not allow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -113,27 +233,50 @@ pub struct MoveRefusal {
     pub by: Move,
 }
 
-/// The table of moves: the state that follows.
+/// The row of the table for a move from a state.
 ///
 /// # Errors
 /// The move is not allowed from this state.
-pub const fn next(state: State, by: Move) -> Result<State, MoveRefusal> {
-    match (state, by) {
-        (State::Held, Move::Complete)
-        | (State::AwaitingPayment, Move::Pay)
-        | (State::Requested, Move::Approve) => Ok(State::Confirmed),
-        (State::Held, Move::AskForMoney) | (State::Requested, Move::ApproveToPay) => {
-            Ok(State::AwaitingPayment)
+pub fn allowed(state: State, by: Move) -> Result<&'static Allowed, MoveRefusal> {
+    MOVES.iter().find(|m| m.from == state && m.by == by).ok_or(MoveRefusal { state, by })
+}
+
+/// The state that follows.
+///
+/// # Errors
+/// The move is not allowed from this state.
+pub fn next(state: State, by: Move) -> Result<State, MoveRefusal> {
+    allowed(state, by).map(|row| row.to)
+}
+
+/// What an event lets happen to its bookings once they are made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Rules {
+    /// Cancellation steps of its own; without them those of the house.
+    pub steps: Option<Vec<refund::Step>>,
+    /// Bookers may cancel, all or a part.
+    pub may_cancel: bool,
+    /// Bookers may move to another date of the event.
+    pub may_move: bool,
+    /// Bookers may pass a ticket to somebody else.
+    pub may_pass: bool,
+    /// Whether, and how, people wait for seats.
+    pub waiting: Manner,
+    /// How long a seat is on offer to one of them, in hours.
+    pub offer_hours: u32,
+}
+
+impl Default for Rules {
+    fn default() -> Self {
+        Self {
+            steps: None,
+            may_cancel: true,
+            may_move: true,
+            may_pass: true,
+            waiting: Manner::Off,
+            offer_hours: 24,
         }
-        (State::Held, Move::Ask) => Ok(State::Requested),
-        (State::Requested, Move::Decline) => Ok(State::Declined),
-        (State::Held | State::AwaitingPayment, Move::Lapse) => Ok(State::Lapsed),
-        (
-            State::Held | State::Requested | State::AwaitingPayment | State::Confirmed,
-            Move::Cancel,
-        ) => Ok(State::Cancelled),
-        (State::Lapsed, Move::TakeAgain) => Ok(State::Held),
-        _ => Err(MoveRefusal { state, by }),
     }
 }
 
@@ -385,49 +528,64 @@ mod tests {
 
     #[test]
     fn the_table_of_moves() {
-        let rows: Vec<String> = State::ALL
-            .into_iter()
-            .flat_map(|state| Move::ALL.into_iter().map(move |by| (state, by)))
-            .filter_map(|(state, by)| {
-                let to = next(state, by).ok()?;
-                Some(format!("{} --{by:?}--> {}", state.word(), to.word()))
+        let rows: Vec<String> = MOVES
+            .iter()
+            .map(|m| {
+                let who: Vec<String> = m.who.iter().map(|w| format!("{w:?}")).collect();
+                format!(
+                    "{} --{:?}--> {}: by {}; money {:?}; tell {:?}",
+                    m.from.word(),
+                    m.by,
+                    m.to.word(),
+                    who.join(", "),
+                    m.money,
+                    m.tell
+                )
             })
             .collect();
-        insta::assert_snapshot!(rows.join("\n"), @r"
-        held --Complete--> confirmed
-        held --AskForMoney--> awaiting payment
-        held --Lapse--> lapsed
-        held --Cancel--> cancelled
-        held --Ask--> requested
-        requested --Cancel--> cancelled
-        requested --Approve--> confirmed
-        requested --ApproveToPay--> awaiting payment
-        requested --Decline--> declined
-        awaiting payment --Pay--> confirmed
-        awaiting payment --Lapse--> lapsed
-        awaiting payment --Cancel--> cancelled
-        confirmed --Cancel--> cancelled
-        lapsed --TakeAgain--> held
-        ");
+        insta::assert_snapshot!(rows.join("\n"));
+        for (n, m) in MOVES.iter().enumerate() {
+            let same = |o: &&Allowed| o.from == m.from && o.by == m.by;
+            assert_eq!(MOVES.iter().filter(same).count(), 1, "row {n} is the only one");
+            assert!(!m.who.is_empty() && m.from != m.to);
+            assert_eq!(next(m.from, m.by), Ok(m.to));
+        }
+        assert!(next(State::Confirmed, Move::Complete).is_err());
         for state in State::ALL {
             assert_eq!(State::from_word(state.word()), Some(state));
         }
     }
 
-    /// Every state that keeps seats leads somewhere, and nothing leaves an end but a lapsed
-    /// booking that takes its seats again.
+    /// Every state leads to a confirmed booking and to an end, and nothing is charged where
+    /// no seats are kept but what a cancellation leaves.
     #[test]
-    fn no_state_is_a_dead_end_that_keeps_seats() {
+    fn no_state_is_a_dead_end() {
         use crate::seats::Bucket;
-        for state in State::ALL {
-            let ways: Vec<State> =
-                Move::ALL.iter().filter_map(|by| next(state, *by).ok()).collect();
-            if Bucket::of(state).is_some() {
-                assert!(ways.iter().any(|to| Bucket::of(*to).is_none()), "{state:?} can be left");
-            } else {
-                let allowed: &[State] = if state == State::Lapsed { &[State::Held] } else { &[] };
-                assert_eq!(ways, allowed, "{state:?} is an end");
+        let reach = |from: State| {
+            let mut known = vec![from];
+            while let Some(more) = MOVES
+                .iter()
+                .find(|m| known.contains(&m.from) && !known.contains(&m.to))
+                .map(|m| m.to)
+            {
+                known.push(more);
             }
+            known
+        };
+        for state in State::ALL {
+            assert!(reach(state).contains(&State::Confirmed), "{state:?} can be confirmed");
+            let ends = MOVES.iter().filter(|m| m.from == state && Bucket::of(m.to).is_none());
+            assert!(Bucket::of(state).is_none() || ends.count() > 0, "{state:?} can be left");
+        }
+        for m in &MOVES {
+            let charged = |s| matches!(s, State::AwaitingPayment | State::Confirmed);
+            let right = match m.money {
+                Follows::Nothing => !charged(m.to) && !charged(m.from),
+                Follows::Charge => charged(m.to) && !charged(m.from),
+                Follows::Stays => charged(m.to) && charged(m.from),
+                Follows::BackWhole | Follows::BackBySteps => !charged(m.to) && charged(m.from),
+            };
+            assert!(right, "{m:?}");
         }
     }
 

@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::promo::{self, Promo};
 use crate::seats::Wanted;
 use crate::{Currency, Money, TicketTypeId};
 
@@ -50,6 +51,8 @@ pub struct TicketPrice {
     pub share: Option<Share>,
     /// Tax contained in the price, in hundredths of a percent.
     pub tax_basis: u32,
+    /// The tax comes on top of the price instead of being contained in it.
+    pub tax_added: bool,
 }
 
 /// Which of its prices a ticket is sold at.
@@ -74,13 +77,24 @@ pub struct Buyer {
     pub word: String,
     /// The address they proved by signing in; empty when they did not.
     pub address: String,
+    /// Promo codes they have given and may use, in the order given.
+    pub promos: Vec<Promo>,
 }
 
 impl TicketPrice {
     /// A ticket with nothing but an ordinary price.
     #[must_use]
     pub const fn plain(id: TicketTypeId, minor: i64) -> Self {
-        Self { id, minor, early: None, member: None, group: None, share: None, tax_basis: 0 }
+        Self {
+            id,
+            minor,
+            early: None,
+            member: None,
+            group: None,
+            share: None,
+            tax_basis: 0,
+            tax_added: false,
+        }
     }
 
     /// The price of one of `quantity` tickets at `now`, and which it is: the lowest of
@@ -120,6 +134,25 @@ pub fn tax_within(minor: i64, basis: u32) -> i64 {
     i64::try_from(tax).unwrap_or(0)
 }
 
+/// The tax on top of an amount at a rate in hundredths of a percent, rounded half up.
+#[must_use]
+pub fn tax_on(minor: i64, basis: u32) -> i64 {
+    let tax = (i128::from(minor) * i128::from(basis) * 2 + 10_000) / 20_000;
+    i64::try_from(tax).unwrap_or(0)
+}
+
+/// What a line comes to, and the tax contained in that: tax that is added makes the line
+/// longer, tax that is contained does not.
+#[must_use]
+pub fn with_tax(minor: i64, basis: u32, added: bool) -> (i64, i64) {
+    if added {
+        let tax = tax_on(minor, basis);
+        (minor.saturating_add(tax), tax)
+    } else {
+        (minor, tax_within(minor, basis))
+    }
+}
+
 /// One ticket type of a quote.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Line {
@@ -133,10 +166,16 @@ pub struct Line {
     pub unit: Money,
     /// Which price that is.
     pub why: Why,
-    /// `quantity × unit`.
+    /// What promo codes take off.
+    pub discount: Money,
+    /// `quantity × unit − discount`, and the tax if it is added.
     pub total: Money,
     /// Tax contained in `total`.
     pub tax: Money,
+    /// Its rate, in hundredths of a percent.
+    pub tax_basis: u32,
+    /// The tax is added to `unit`.
+    pub tax_added: bool,
 }
 
 /// What a choice of tickets costs.
@@ -146,7 +185,7 @@ pub struct Quote {
     pub lines: Vec<Line>,
     /// The sum of the lines.
     pub total: Money,
-    /// What it would cost at ordinary prices, less `total`.
+    /// What ordinary prices would come to, less what is asked, both without added tax.
     pub saved: Money,
     /// Tax contained in `total`: the sum of the lines'.
     pub tax: Money,
@@ -177,25 +216,32 @@ pub fn quote(
     buyer: &Buyer,
     now: Timestamp,
 ) -> Result<Quote, PriceRefusal> {
-    let mut lines = Vec::new();
-    let (mut total, mut ordinary, mut taxes) = (0i64, 0i64, 0i64);
+    let mut units = Vec::new();
     for ticket in tickets {
         let quantity = wanted
             .iter()
             .filter(|w| w.ticket == ticket.id)
             .fold(0u32, |sum, w| sum.saturating_add(w.quantity));
-        if quantity == 0 {
-            continue;
+        if quantity > 0 {
+            let (unit, why) = ticket.unit(quantity, buyer, now);
+            let out = PriceRefusal::OutOfRange { ticket: ticket.id, quantity };
+            let line = unit.checked_mul(i64::from(quantity)).ok_or(out)?;
+            units.push((ticket, quantity, unit, why, line));
         }
-        let out = PriceRefusal::OutOfRange { ticket: ticket.id, quantity };
-        let (unit, why) = ticket.unit(quantity, buyer, now);
+    }
+    let before: Vec<(TicketTypeId, i64)> = units.iter().map(|u| (u.0.id, u.4)).collect();
+    let off = promo::discounts(&before, &buyer.promos);
+    let mut lines = Vec::new();
+    let (mut total, mut saved, mut taxes) = (0i64, 0i64, 0i64);
+    for (column, (ticket, quantity, unit, why, line)) in units.into_iter().enumerate() {
+        let out = || PriceRefusal::OutOfRange { ticket: ticket.id, quantity };
         let base = ticket.part(ticket.minor);
-        let times = |minor: i64| minor.checked_mul(i64::from(quantity));
-        let line = times(unit).ok_or_else(|| out.clone())?;
-        total = total.checked_add(line).ok_or_else(|| out.clone())?;
-        ordinary = times(base).and_then(|base| ordinary.checked_add(base)).ok_or(out)?;
+        let discount: i64 = off.iter().map(|row| row[column]).sum();
+        let (whole, tax) = with_tax(line - discount, ticket.tax_basis, ticket.tax_added);
+        total = total.checked_add(whole).ok_or_else(out)?;
+        let ordinary = base.checked_mul(i64::from(quantity)).ok_or_else(out)?;
+        saved = saved.checked_add(ordinary - line + discount).ok_or_else(out)?;
         // Contained in the lines, so it fits wherever they do.
-        let tax = tax_within(line, ticket.tax_basis);
         taxes = taxes.saturating_add(tax);
         lines.push(Line {
             ticket: ticket.id,
@@ -203,14 +249,17 @@ pub fn quote(
             base: currency.of(base),
             unit: currency.of(unit),
             why,
-            total: currency.of(line),
+            discount: currency.of(discount),
+            total: currency.of(whole),
             tax: currency.of(tax),
+            tax_basis: ticket.tax_basis,
+            tax_added: ticket.tax_added,
         });
     }
     Ok(Quote {
         lines,
         total: currency.of(total),
-        saved: currency.of(ordinary - total),
+        saved: currency.of(saved),
         tax: currency.of(taxes),
     })
 }
@@ -258,7 +307,10 @@ mod tests {
         assert_eq!(one(course.clone(), 1, false, 0).total.minor, 1714);
         course.share = None;
         course.tax_basis = 900;
-        assert_eq!(one(course, 2, false, 0).tax.minor, 1982); // 240.00 / 1.09 × 0.09 = 19.817
+        assert_eq!(one(course.clone(), 2, false, 0).tax.minor, 1982); // 240.00 / 1.09 × 0.09 = 19.817
+        course.tax_added = true;
+        let added = one(course, 2, false, 0);
+        assert_eq!((added.total.minor, added.tax.minor, added.saved.minor), (26_160, 2160, 0));
     }
 
     #[test]
@@ -272,10 +324,10 @@ mod tests {
         fn price(id: i64)(
             minor in 0i64..100_000, early in prop::option::of((0i64..120_000, 0i64..200)),
             member in prop::option::of(0i64..120_000), group in prop::option::of((2u32..8, 0i64..120_000)),
-            share in prop::option::of((0u32..9, 1u32..9)), tax_basis in 0u32..3000,
+            share in prop::option::of((0u32..9, 1u32..9)), tax_basis in 0u32..3000, tax_added: bool,
         ) -> TicketPrice {
             TicketPrice {
-                id: TicketTypeId(id), minor, member, tax_basis,
+                id: TicketTypeId(id), minor, member, tax_basis, tax_added,
                 early: early.map(|(minor, until)| Early { minor, until: t(until) }),
                 group: group.map(|(from, minor)| Group { from, minor }),
                 share: share.map(|(left, all)| Share { left: left.min(all), all }),
@@ -300,7 +352,9 @@ mod tests {
             prop_assert_eq!(q.lines.iter().map(|l| l.tax.minor).sum::<i64>(), q.tax.minor);
             prop_assert!(q.tax.minor <= q.total.minor);
             let ordinary: i64 = q.lines.iter().map(|l| l.base.minor * i64::from(l.quantity)).sum();
-            prop_assert_eq!(q.total.minor + q.saved.minor, ordinary);
+            let added: i64 = q.lines.iter().filter(|l| tickets.iter().any(|t| t.id == l.ticket && t.tax_added))
+                .map(|l| l.tax.minor).sum();
+            prop_assert_eq!(q.total.minor - added + q.saved.minor, ordinary);
             prop_assert!(q.saved.minor >= 0);
             prop_assert!(ask(&wanted, true, now).total.minor <= ask(&wanted, false, now).total.minor);
             prop_assert!(ask(&wanted, member, now + 1).total.minor >= q.total.minor, "waiting never pays");

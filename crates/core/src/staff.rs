@@ -54,7 +54,8 @@ impl Role {
             Self::Administrator => true,
             Self::Organiser => !matches!(right, Right::GiveRoles),
             Self::Host => matches!(right, Right::SeeOwnDates),
-            Self::Treasurer | Self::Reviewer => matches!(right, Right::SeeOffice),
+            Self::Treasurer => matches!(right, Right::SeeOffice | Right::HandleMoney),
+            Self::Reviewer => matches!(right, Right::SeeOffice),
             Self::Door => matches!(right, Right::CheckIn),
         }
     }
@@ -77,11 +78,13 @@ pub enum Right {
     GiveRoles,
     /// See the dates one leads, and who comes to them.
     SeeOwnDates,
+    /// Take money, give it back, see the books.
+    HandleMoney,
 }
 
 impl Right {
     /// All rights.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::SeeOffice,
         Self::ChangeBookings,
         Self::PlanEvents,
@@ -89,6 +92,7 @@ impl Right {
         Self::SetHouseUp,
         Self::GiveRoles,
         Self::SeeOwnDates,
+        Self::HandleMoney,
     ];
 }
 
@@ -128,10 +132,10 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(rows.join("\n"), @r"
-        administrator: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, GiveRoles, SeeOwnDates
-        organiser: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, SeeOwnDates
+        administrator: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, GiveRoles, SeeOwnDates, HandleMoney
+        organiser: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, SeeOwnDates, HandleMoney
         host: SeeOwnDates
-        treasurer: SeeOffice
+        treasurer: SeeOffice, HandleMoney
         reviewer: SeeOffice
         door volunteer: CheckIn
         ");

@@ -1,111 +1,258 @@
-//! Deciding on bookings at the Office: saying yes or no to those that ask, cancelling.
+//! Calling bookings back, whole or in part, with the money that the steps give back.
 
-use jiff::SignedDuration;
-use matricle_core::booking::{Move, next};
+use jiff::Timestamp;
+use matricle_core::Money;
+use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
+use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
-use matricle_store::{bookings, events, payments};
+use matricle_store::{Connection, Tx, events, payments};
 
-use crate::checkout::{FIRST_CHECK, confirm, message_id};
-use crate::{Desk, DeskError};
+use crate::checkout::message_id;
+use crate::hold::BOOKER;
+use crate::money::{document, give_back_surplus, percent_back};
+use crate::{Desk, DeskError, house_of};
 
-/// Cancels a booking: its seats come free at once, its tickets are refused at the
-/// door, an open payment is called back, the booker is told by mail.
-///
-/// # Errors
-/// The role may not, or the booking is over already.
-pub async fn cancel(desk: &Desk, staff: &Staff, reference: Reference) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
-    let message_id = message_id(desk, reference, Kind::Cancellation);
-    desk.store
-        .write(move |tx| {
-            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            let to = next(booking.state, Move::Cancel)?;
-            bookings::set_state(tx, &booking, to, None)?;
-            bookings::happened(tx, booking.id, now, &who, "cancelled the booking")?;
-            payments::unwant(tx, booking.id, now)?;
-            outbox::withdraw(tx, booking.id, Kind::Confirmation)?;
-            if !booking.email.is_empty() {
-                let kind = Kind::Cancellation;
-                outbox::plan(tx, booking.id, kind, &booking.email, &message_id, now)?;
-            }
-            Ok::<_, DeskError>(())
-        })
-        .await?;
-    desk.wake.notify_one();
-    Ok(())
+/// Who calls a booking back.
+#[derive(Debug, Clone)]
+pub enum By {
+    /// The booker, by the booking's own address: by the event's rules and steps.
+    Booker,
+    /// Somebody at the Office; with a percentage of their own, if they give one.
+    Staff(Staff, Option<u32>),
 }
 
-/// How long seats are kept for the money once the organiser has said yes.
-const TIME_TO_PAY: SignedDuration = SignedDuration::from_hours(72);
+impl By {
+    /// Lets the booker pass, and whoever may change bookings at the Office.
+    pub(crate) fn may(&self) -> Result<(), DeskError> {
+        match self {
+            Self::Booker => Ok(()),
+            Self::Staff(staff, _) => Ok(require(staff.role, Right::ChangeBookings)?),
+        }
+    }
 
-/// Says yes to a booking that asks: confirmed at once when nothing is to pay, otherwise
-/// kept for the money, until the date begins at the latest.
-///
-/// # Errors
-/// The role may not, or the booking does not ask.
-pub async fn approve(desk: &Desk, staff: &Staff, reference: Reference) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
-    let confirmation = message_id(desk, reference, Kind::Confirmation);
-    let approval = message_id(desk, reference, Kind::Approval);
-    let payment = uuid::Uuid::now_v7().to_string();
-    desk.store
-        .write(move |tx| {
-            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            if booking.total.is_zero() {
-                bookings::happened(tx, booking.id, now, &who, "said yes")?;
-                let email = booking.email.clone();
-                return confirm(tx, &booking, Move::Approve, &email, &confirmation, now);
-            }
-            let to = next(booking.state, Move::ApproveToPay)?;
-            let (_, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            let until = (now + TIME_TO_PAY).min(date.span.starts_at.max(now + FIRST_CHECK));
-            bookings::set_state(tx, &booking, to, Some(until))?;
-            bookings::happened(tx, booking.id, now, &who, "said yes and asked for the money")?;
-            let due = booking.due().minor;
-            payments::open(tx, &payment, booking.id, due, now + FIRST_CHECK, now)?;
-            Ok(outbox::plan(tx, booking.id, Kind::Approval, &booking.email, &approval, now)?)
-        })
-        .await?;
-    desk.wake.notify_one();
-    Ok(())
+    /// The name under which they appear in a timeline.
+    pub(crate) fn name(&self) -> String {
+        match self {
+            Self::Booker => BOOKER.into(),
+            Self::Staff(staff, _) => staff.name.clone(),
+        }
+    }
 }
 
-/// Says no to a booking that asks; its seats come free, the booker is told why.
+/// What cancelling would come to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cancelling {
+    /// The whole booking, not a part of it.
+    pub whole: bool,
+    /// The people whose tickets would die.
+    pub people: Vec<String>,
+    /// Of each price so many percent come back.
+    pub percent: u32,
+    /// What goes back to the booker.
+    pub back: Money,
+    /// What is still charged afterwards.
+    pub kept: Money,
+    /// What had not been paid and is no longer asked for.
+    pub forgiven: Money,
+}
+
+/// Tickets of a booking by their numbers; none, or all of them, are the whole booking.
+fn is_whole(conn: &Connection, booking: &Booking, numbers: &[u32]) -> Result<bool, DeskError> {
+    let standing = bookings::attendees(conn, booking.id)?;
+    Ok(numbers.is_empty() || standing.iter().all(|a| a.cancelled || numbers.contains(&a.ticket_no)))
+}
+
+fn percent_of(
+    conn: &Connection,
+    booking: &Booking,
+    by: &By,
+    now: Timestamp,
+) -> Result<u32, DeskError> {
+    let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
+    match by {
+        By::Staff(_, Some(own)) => Ok((*own).min(100)),
+        By::Staff(_, None) => Ok(percent_back(&house_of(conn)?, &event, &date, now)),
+        By::Booker if !event.rules.may_cancel && booking.state != State::Requested => {
+            Err(DeskError::NotByBooker)
+        }
+        By::Booker if date.span.starts_at <= now => Err(DeskError::NotByBooker),
+        By::Booker => Ok(percent_back(&house_of(conn)?, &event, &date, now)),
+    }
+}
+
+/// What cancelling would come to, before it is done.
 ///
 /// # Errors
-/// The role may not, or the booking does not ask.
-pub async fn decline(
+/// Whoever asks may not, or the booking is over already.
+pub async fn preview(
     desk: &Desk,
-    staff: &Staff,
+    by: By,
     reference: Reference,
-    reason: String,
-) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
-    let message = message_id(desk, reference, Kind::Refusal);
-    desk.store
+    numbers: Vec<u32>,
+) -> Result<Cancelling, DeskError> {
+    let now = desk.clock.now();
+    desk.store.read(move |conn| preview_in(conn, &by, reference, &numbers, now)).await
+}
+
+fn preview_in(
+    conn: &Connection,
+    by: &By,
+    reference: Reference,
+    numbers: &[u32],
+    now: Timestamp,
+) -> Result<Cancelling, DeskError> {
+    by.may()?;
+    let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+    next(booking.state, Move::Cancel)?;
+    let whole = is_whole(conn, &booking, numbers)?;
+    // Nothing is kept of what was never confirmed.
+    let firm = booking.state == State::Confirmed;
+    let percent = if firm {
+        percent_of(conn, &booking, by, now)?
+    } else {
+        percent_of(conn, &booking, by, now)?;
+        100
+    };
+    let currency = booking.total.currency;
+    let standing: Vec<_> =
+        bookings::attendees(conn, booking.id)?.into_iter().filter(|a| !a.cancelled).collect();
+    let going: Vec<_> =
+        standing.iter().filter(|a| whole || numbers.contains(&a.ticket_no)).collect();
+    let less = if whole {
+        let lines = bookings::lines(conn, &booking)?;
+        lines.iter().map(|l| matricle_core::refund::share(l.charge.minor, percent)).sum()
+    } else {
+        let gone = bookings::tickets_of_numbers(conn, booking.id, numbers)?;
+        bookings::worth(conn, &booking, &gone, percent)?
+    };
+    let kept = booking.total.minor - less;
+    let back = (booking.paid.minor - kept).max(0);
+    Ok(Cancelling {
+        whole,
+        people: going.iter().map(|a| a.name.clone()).filter(|n| !n.is_empty()).collect(),
+        percent,
+        back: currency.of(back),
+        kept: currency.of(kept),
+        forgiven: currency.of((less - back).max(0)),
+    })
+}
+
+/// Cancels a booking, or the tickets with these numbers: seats come free at once, dead
+/// tickets are refused at the door, an open payment is called back, money goes back by the
+/// steps the way it came, the booker is told by mail.
+///
+/// # Errors
+/// Whoever asks may not, or the booking is over already.
+pub async fn cancel(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    numbers: Vec<u32>,
+) -> Result<Cancelling, DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let message = message_id(desk, reference, Kind::Cancellation);
+    let done = desk
+        .store
         .write(move |tx| {
+            let plan = preview_in(tx, &by, reference, &numbers, now)?;
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            bookings::set_state(tx, &booking, next(booking.state, Move::Decline)?, None)?;
-            let what =
-                if reason.is_empty() { "said no".into() } else { format!("said no: {reason}") };
+            let who = by.name();
+            if plan.whole {
+                cancel_in(tx, &booking, plan.percent, &who, "cancelled the booking", now)?;
+                if !booking.email.is_empty() {
+                    let which = again(tx, &booking, Kind::Cancellation)?;
+                    let new = NewMessage {
+                        about: About::Booking(booking.id),
+                        kind: Kind::Cancellation,
+                        which: &which,
+                        address: &booking.email,
+                        message_id: &format!("{which}{message}").replace(' ', ""),
+                        note: "",
+                    };
+                    outbox::plan_noted(tx, &new, now)?;
+                }
+                return Ok::<_, DeskError>(plan);
+            }
+            bookings::take_off(tx, &booking, &numbers, plan.percent, now)?;
+            bookings::follow_books(tx, booking.id, "a part cancelled", now)?;
+            let what = format!("cancelled the tickets of {}", plan.people.join(", "));
             bookings::happened(tx, booking.id, now, &who, &what)?;
-            let new = NewMessage {
-                about: About::Booking(booking.id),
-                kind: Kind::Refusal,
-                which: "",
-                address: &booking.email,
-                message_id: &message,
-                note: &reason,
+            give_back_surplus(tx, &booking, "a part was cancelled", &who, now)?;
+            document(tx, &booking, now)?;
+            let said = if plan.back.is_zero() {
+                format!("Cancelled: {}.", plan.people.join(", "))
+            } else {
+                format!(
+                    "Cancelled: {}. {} goes back the way it came.",
+                    plan.people.join(", "),
+                    plan.back
+                )
             };
-            Ok::<_, DeskError>(outbox::plan_noted(tx, &new, now)?)
+            tell_changed(tx, &booking, &said, &host, now)?;
+            crate::waiting::serve_date(tx, booking.date, now)?;
+            Ok(plan)
         })
         .await?;
     desk.wake.notify_one();
-    Ok(())
+    Ok(done)
+}
+
+/// Tells the second and later messages of a kind about one booking apart.
+pub(crate) fn again(tx: &Tx<'_>, booking: &Booking, kind: Kind) -> Result<String, DeskError> {
+    let before = outbox::of_booking(tx, booking.id)?.iter().filter(|m| m.kind == kind).count();
+    Ok(if before == 0 { String::new() } else { format!(" {}.", before + 1) })
+}
+
+/// Tells the booker what has changed about their booking.
+pub(crate) fn tell_changed(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    said: &str,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    if booking.email.is_empty() {
+        return Ok(());
+    }
+    let id = uuid::Uuid::now_v7();
+    let new = NewMessage {
+        about: About::Booking(booking.id),
+        kind: Kind::Changed,
+        which: &format!(" {id}"),
+        address: &booking.email,
+        message_id: &format!("{id}@{host}"),
+        note: said,
+    };
+    Ok(outbox::plan_noted(tx, &new, now)?)
+}
+
+/// Cancels a booking whole, inside a transaction; of what it is charged so many percent
+/// are taken off, and what was paid too much goes back. Says how much that is.
+pub(crate) fn cancel_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    percent: u32,
+    who: &str,
+    what: &str,
+    now: Timestamp,
+) -> Result<i64, DeskError> {
+    let to = next(booking.state, Move::Cancel)?;
+    let percent = if booking.state == State::Confirmed { percent } else { 100 };
+    bookings::cancel(tx, booking, to, percent, now)?;
+    bookings::happened(tx, booking.id, now, who, what)?;
+    payments::unwant(tx, booking.id, now)?;
+    for kind in [Kind::Confirmation, Kind::Approval, Kind::Changed] {
+        outbox::withdraw(tx, booking.id, kind)?;
+    }
+    let back = give_back_surplus(tx, booking, what, who, now)?;
+    document(tx, booking, now)?;
+    Ok(back)
+}
+
+/// The state does not allow it.
+pub(crate) const fn refuse(state: State, by: Move) -> DeskError {
+    DeskError::Move(MoveRefusal { state, by })
 }

@@ -9,6 +9,8 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::details::{self, Draft};
+use matricle_core::ledger::Method;
+use matricle_core::waiting::Stands;
 use matricle_core::who::WhoRefusal;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, Kind};
@@ -17,7 +19,7 @@ use matricle_store::{Tx, events, people};
 
 use crate::hold::{BOOKER, PROGRAM, take_again};
 use crate::provider::{NewPayment, ProviderError, ProviderPayment, Status, is_signed};
-use crate::{Desk, DeskError, house_of};
+use crate::{Desk, DeskError, house_of, money, waiting};
 
 /// How long seats are kept for the payment once the form is complete.
 pub const TIME_TO_PAY: SignedDuration = SignedDuration::from_mins(30);
@@ -96,10 +98,11 @@ pub fn submit_in(
         booking = again;
     }
     let person = people::know(tx, &details.name, &details.email, now)?;
-    bookings::complete(tx, &booking, &details, &questions, person)?;
+    bookings::complete(tx, &booking, &details, &questions, Some(person))?;
     if event.approval {
-        bookings::set_state(tx, &booking, next(booking.state, Move::Ask)?, None)?;
+        bookings::set_state(tx, &booking, next(booking.state, Move::Ask)?, None, now)?;
         bookings::happened(tx, booking.id, now, BOOKER, "filled the form in and asked for seats")?;
+        waiting::follow(tx, &booking, Stands::Taken)?;
         return Ok(Outcome::Asked);
     }
     if booking.total.is_zero() {
@@ -107,7 +110,8 @@ pub fn submit_in(
         return Ok(Outcome::Confirmed);
     }
     let to = next(booking.state, Move::AskForMoney)?;
-    bookings::set_state(tx, &booking, to, Some(now + TIME_TO_PAY))?;
+    bookings::set_state(tx, &booking, to, Some(now + TIME_TO_PAY), now)?;
+    waiting::follow(tx, &booking, Stands::Taken)?;
     let what = format!("filled the form in; {} to pay", booking.total);
     bookings::happened(tx, booking.id, now, BOOKER, &what)?;
     payments::open(tx, payment_id, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
@@ -122,8 +126,10 @@ pub(crate) fn confirm(
     message_id: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    bookings::set_state(tx, booking, next(booking.state, by)?, None)?;
+    bookings::set_state(tx, booking, next(booking.state, by)?, None, now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+    waiting::follow(tx, booking, Stands::Taken)?;
+    money::document(tx, booking, now)?;
     Ok(outbox::plan(tx, booking.id, Kind::Confirmation, email, message_id, now)?)
 }
 
@@ -333,10 +339,17 @@ fn settle(
             let Some(ready) = ready else {
                 payments::settle(tx, &payment.id, PaymentState::Surplus, now)?;
                 say(&format!("{amount} came and is to be given back"))?;
-                return Ok(());
+                return money::surplus(tx, &booking, &payment, now);
             };
             payments::settle(tx, &payment.id, PaymentState::Paid, now)?;
-            bookings::add_paid(tx, ready.id, payment.amount_minor)?;
+            money::received(
+                tx,
+                &ready,
+                Method::Card,
+                payment.amount_minor,
+                "the card provider",
+                now,
+            )?;
             say(&format!("{amount} paid by card"))?;
             let message_id =
                 format!("{}.confirmation@{host}", ready.reference.as_str().to_lowercase());
@@ -360,14 +373,14 @@ fn ready_for_money(
             let again = match take_again(tx, booking, now) {
                 Ok(again) if again.total == booking.total => again,
                 Ok(again) => {
-                    bookings::set_state(tx, &again, next(again.state, Move::Lapse)?, None)?;
+                    bookings::set_state(tx, &again, next(again.state, Move::Lapse)?, None, now)?;
                     return Ok(None);
                 }
                 Err(DeskError::Choice(_) | DeskError::NotFound) => return Ok(None),
                 Err(error) => return Err(error),
             };
             let to = next(again.state, Move::AskForMoney)?;
-            bookings::set_state(tx, &again, to, Some(now + TIME_TO_PAY))?;
+            bookings::set_state(tx, &again, to, Some(now + TIME_TO_PAY), now)?;
             Ok(bookings::by_id(tx, booking.id)?)
         }
         _ => Ok(None),

@@ -13,7 +13,7 @@ use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState, NewDate};
 use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
-use matricle_store::{Connection, Tx, payments, places};
+use matricle_store::{Connection, Tx, places};
 
 use crate::board::{Clash, clashes_of, clashes_of_new};
 use crate::hold::PROGRAM;
@@ -741,16 +741,17 @@ fn tell_off(
     let goes_on = !ends && off.event.course;
     if !goes_on {
         if booking.state == State::Held {
-            bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None)?;
+            bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None, now)?;
             bookings::happened(tx, booking.id, now, PROGRAM, "the date was called off")?;
             return Ok(false);
         }
-        bookings::set_state(tx, booking, next(booking.state, Move::Cancel)?, None)?;
-        payments::unwant(tx, booking.id, now)?;
-        outbox::withdraw(tx, booking.id, Kind::Confirmation)?;
+        let what = format!("called the date off: {reason}");
+        crate::cancel::cancel_in(tx, booking, 100, who, &what, now)?;
+    } else {
+        let what = format!("called the date off: {reason}");
+        bookings::happened(tx, booking.id, now, who, &what)?;
     }
     outbox::withdraw(tx, booking.id, Kind::Moved)?;
-    bookings::happened(tx, booking.id, now, who, &format!("called the date off: {reason}"))?;
     if booking.email.is_empty() {
         return Ok(false);
     }

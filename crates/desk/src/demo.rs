@@ -6,6 +6,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use matricle_core::booking::{self, State};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Answering, Details};
+use matricle_core::ledger::Method;
 use matricle_core::price::Early;
 use matricle_core::schedule::{SaleWindow, Span};
 use matricle_core::seats::Wanted;
@@ -16,7 +17,7 @@ use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
 use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, Kind};
-use matricle_store::payments::{self, PaymentState};
+use matricle_store::payments::{self, Taken};
 use matricle_store::{StoreError, Tx, bookings, door, people};
 
 use crate::{Desk, DeskError, random_u64, signin};
@@ -257,11 +258,11 @@ impl World<'_> {
         };
         let person = people::know(tx, &details.name, &details.email, at)?;
         let questions = events::questions(tx, sheet.event.id)?;
-        bookings::complete(tx, &booking, &details, &questions, person)?;
+        bookings::complete(tx, &booking, &details, &questions, Some(person))?;
         booking.email.clone_from(&details.email);
         let done = at + SignedDuration::from_mins(4);
         let mut go = |to: State, deadline, what: &str| -> Result<(), DeskError> {
-            bookings::set_state(tx, &booking, to, deadline)?;
+            bookings::set_state(tx, &booking, to, deadline, done)?;
             booking.state = to;
             Ok(bookings::happened(tx, id, done, crate::hold::PROGRAM, what)?)
         };
@@ -278,12 +279,14 @@ impl World<'_> {
                     self.pay(id, choice.quote.total.minor, done)?;
                 }
                 go(State::Confirmed, None, "confirmed")?;
+                crate::money::document(tx, &booking, done)?;
                 self.mail(id, reference, Kind::Confirmation, &details.email, done)?;
             }
         }
         if stands == Stands::Cancelled {
-            bookings::set_state(tx, &booking, State::Cancelled, None)?;
-            bookings::happened(tx, id, self.ago(2), STAFF[0].0, "cancelled the booking")?;
+            let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            let (who, what) = (STAFF[0].0, "cancelled the booking");
+            crate::cancel::cancel_in(tx, &booking, 100, who, what, self.ago(2))?;
         }
         Ok(reference)
     }
@@ -294,10 +297,14 @@ impl World<'_> {
         minor: i64,
         at: Timestamp,
     ) -> Result<(), DeskError> {
-        let key = format!("demo-{id}");
-        payments::open(self.tx, &key, id, minor, at, at)?;
-        payments::settle(self.tx, &key, PaymentState::Paid, at)?;
-        bookings::add_paid(self.tx, id, minor)?;
+        // The till of the demo starts empty, so what was paid before came in other ways.
+        let method = [Method::Transfer, Method::CardHere, Method::Transfer, Method::Cash]
+            [usize::try_from(id.0 % 4).unwrap_or(0)];
+        let (key, who) = (format!("demo-{id}"), STAFF[4].0);
+        let taken = Taken { id: &key, booking: id, minor, method, who, note: "" };
+        payments::take(self.tx, &taken, at)?;
+        let booking = bookings::by_id(self.tx, id)?.ok_or(DeskError::NotFound)?;
+        crate::money::received(self.tx, &booking, method, minor, who, at)?;
         let amount = Currency::EUR.of(minor);
         Ok(bookings::happened(
             self.tx,

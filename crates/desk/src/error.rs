@@ -69,6 +69,12 @@ pub enum DeskError {
     /// Fields of the quick form need another look.
     #[error("{} fields need another look", .0.len())]
     Quick(Vec<(quick::Field, quick::Problem)>),
+    /// The booker may not do this: by the event's rules, or because it has begun.
+    #[error("not by the booker")]
+    NotByBooker,
+    /// Nobody need wait: the seats are free.
+    #[error("the seats are free")]
+    SeatsFree,
     /// The event is not in the Programme yet.
     #[error("the event is not published")]
     NotPublished,

@@ -5,15 +5,18 @@ use matricle_core::booking::{self, Move, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Draft, Question};
 use matricle_core::seats::Wanted;
+use matricle_core::waiting::Stands;
 use matricle_core::{AttendeeId, DateId, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
+use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
+use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
 
-use crate::{Desk, DeskError, house_of, random_u64};
+use crate::{Desk, DeskError, house_of, random_u64, waiting};
 
 /// The name under which the booker appears in a timeline.
 pub const BOOKER: &str = "the booker";
@@ -66,14 +69,14 @@ pub fn keep_in(
     };
     if let Some(mut earlier) = earlier {
         if earlier.state == State::Held {
-            bookings::set_state(tx, &earlier, State::Lapsed, None)?;
+            bookings::set_state(tx, &earlier, State::Lapsed, None, now)?;
             earlier.state = State::Lapsed;
         }
         let sheet = on_sale(tx, date, by.test, now)?;
         let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
         bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
         let to = next(earlier.state, Move::TakeAgain)?;
-        bookings::set_state(tx, &earlier, to, Some(choice.held_until))?;
+        bookings::set_state(tx, &earlier, to, Some(choice.held_until), now)?;
         bookings::happened(tx, earlier.id, now, BOOKER, "chose again")?;
         return Ok(earlier.reference);
     }
@@ -102,11 +105,11 @@ fn on_sale(tx: &Tx<'_>, date: DateId, test: bool, now: Timestamp) -> Result<Date
         .ok_or(DeskError::NotFound)
 }
 
-fn fresh_code() -> TicketCode {
+pub(crate) fn fresh_code() -> TicketCode {
     TicketCode::from_random(random_u64())
 }
 
-fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
+pub(crate) fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
     for _ in 0..32 {
         let reference = Reference::from_random(random_u64());
         if !bookings::reference_taken(tx, reference)? {
@@ -117,7 +120,7 @@ fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
 }
 
 /// Lets holds on a date lapse whose time is over, before its seats are counted.
-fn sweep(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
+pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
     for stale in bookings::stale_holds(tx, date, now)? {
         lapse(tx, &stale, now)?;
     }
@@ -130,8 +133,22 @@ pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<()
         State::AwaitingPayment => "not paid in time; the seats were given back",
         _ => "the time to fill the form in ran out; the seats were given back",
     };
-    bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None)?;
-    Ok(bookings::happened(tx, booking.id, now, PROGRAM, what)?)
+    bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None, now)?;
+    bookings::happened(tx, booking.id, now, PROGRAM, what)?;
+    crate::money::give_back_surplus(tx, booking, "the booking lapsed", PROGRAM, now)?;
+    crate::money::document(tx, booking, now)?;
+    waiting::follow(tx, booking, Stands::Passed)?;
+    waiting::serve_date(tx, booking.date, now)
+}
+
+/// The sheet that a booking is counted on, whatever the state of its event.
+pub(crate) fn on_sheet(
+    conn: &Connection,
+    booking: &Booking,
+    now: Timestamp,
+) -> Result<DateSheet, DeskError> {
+    let house = house_of(conn)?;
+    events::sheet(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
 }
 
 /// Takes the same seats again for a hold whose time is over.
@@ -154,7 +171,7 @@ pub(crate) fn take_again(
     let sheet = on_sale(tx, booking.date, booking.test, now)?;
     let choice = booking::choose(&sheet.offer, &wanted, &booking.buyer, now)?;
     bookings::reprice(tx, &booking, &choice)?;
-    bookings::set_state(tx, &booking, to, Some(choice.held_until))?;
+    bookings::set_state(tx, &booking, to, Some(choice.held_until), now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
     bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)
 }
@@ -187,8 +204,10 @@ pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskErro
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             if booking.state == State::Held {
-                bookings::set_state(tx, &booking, next(booking.state, Move::Lapse)?, None)?;
+                bookings::set_state(tx, &booking, next(booking.state, Move::Lapse)?, None, now)?;
                 bookings::happened(tx, booking.id, now, BOOKER, "gave the seats back")?;
+                waiting::follow(tx, &booking, Stands::Passed)?;
+                waiting::serve_date(tx, booking.date, now)?;
             }
             Ok(())
         })
@@ -241,6 +260,10 @@ pub struct BookingSheet {
     pub sessions: Vec<Session>,
     /// Who has signed up for which.
     pub sign_ups: Vec<(AttendeeId, SessionId)>,
+    /// Money that went back, or is on its way.
+    pub refunds: Vec<Refund>,
+    /// Receipts, invoices, credit notes.
+    pub documents: Vec<Document>,
 }
 
 impl BookingSheet {
@@ -298,6 +321,8 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         covers: bookings::covers(conn, booking.id)?,
         sessions: sessions::of_date(conn, booking.date)?,
         sign_ups: sessions::of_booking(conn, booking.id)?,
+        refunds: refunds::of_booking(conn, booking.id)?,
+        documents: documents::of_booking(conn, booking.id)?,
         house,
         booking,
         event,

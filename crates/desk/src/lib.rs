@@ -6,9 +6,11 @@
 
 pub mod board;
 pub mod cancel;
+pub mod changes;
 pub mod checkout;
 mod clock;
 pub mod dates;
+pub mod decide;
 pub mod demo;
 pub mod door;
 mod error;
@@ -18,7 +20,9 @@ pub mod house;
 pub mod invitations;
 pub mod mailer;
 pub mod messages;
+pub mod money;
 pub mod office;
+pub mod papers;
 pub mod patterns;
 pub mod plan;
 pub mod programme;
@@ -29,6 +33,7 @@ pub mod sheet;
 pub mod signin;
 pub mod slots;
 pub mod timers;
+pub mod waiting;
 
 use std::sync::Arc;
 

@@ -12,7 +12,7 @@ use matricle_store::outbox::{About, Kind, Message};
 
 use crate::hold::{BookingSheet, sheet_in, sheet_of};
 use crate::mailer::SendError;
-use crate::{Desk, DeskError, invitations};
+use crate::{Desk, DeskError, invitations, waiting};
 
 /// The words that all messages about a booking are made of.
 struct Words {
@@ -105,11 +105,10 @@ fn noted(
                 message.note.clone(),
                 "Your booking has been cancelled; you need not do anything.".into(),
             ];
-            if booking.paid.minor > 0 {
-                said.push(format!(
-                    "You had paid {}. All of it goes back the way it came.",
-                    booking.paid
-                ));
+            let back: i64 = sheet.refunds.iter().map(|r| r.minor).sum();
+            if back > 0 {
+                let back = booking.total.currency.of(back);
+                said.push(format!("You had paid {back}. All of it goes back the way it came."));
             }
             (format!("Called off: {title}, {day}"), said)
         }
@@ -151,7 +150,20 @@ fn noted(
                 message.note.clone(),
             ],
         ),
-        Kind::Confirmation | Kind::Cancellation | Kind::Invitation => (String::new(), Vec::new()),
+        Kind::Passed => (
+            format!("A ticket for you: {title}, {day}"),
+            vec![format!("{} has passed a ticket to you. It is attached.", booking.name)],
+        ),
+        Kind::Changed => (
+            format!("Your booking has changed: {title}, {day}"),
+            vec!["something about your booking has changed.".into(), message.note.clone()],
+        ),
+        Kind::Confirmation
+        | Kind::Cancellation
+        | Kind::Invitation
+        | Kind::Waiting
+        | Kind::Offer
+        | Kind::SeatsFree => (String::new(), Vec::new()),
     }
 }
 
@@ -165,7 +177,12 @@ pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
     let booking = match message.about {
         About::Booking(booking) => booking,
         About::Event(event) => {
-            let mail = invitations::compose(desk, message, event).await.map_err(later)?;
+            let mail = match message.kind {
+                Kind::Waiting | Kind::Offer | Kind::SeatsFree => {
+                    waiting::compose(desk, message).await.map_err(later)?
+                }
+                _ => invitations::compose(desk, message, event).await.map_err(later)?,
+            };
             let mail = mail::message(&mail).map_err(|e| never(e.into()))?;
             return desk.mailer.send(mail).await;
         }
@@ -234,20 +251,63 @@ fn compose(
             render(CancellationHtml { w: &words }.render())?,
             vec![ics],
         ),
-        Kind::CalledOff | Kind::Moved | Kind::Approval | Kind::Refusal | Kind::Invitation => {
+        Kind::CalledOff
+        | Kind::Moved
+        | Kind::Approval
+        | Kind::Refusal
+        | Kind::Changed
+        | Kind::Passed
+        | Kind::Invitation
+        | Kind::Waiting
+        | Kind::Offer
+        | Kind::SeatsFree => {
             let (subject, mut said) = noted(sheet, message, &day, now);
             said.retain(|p| !p.is_empty());
             let text = render(NoteText { w: &words, said: &said }.render())?;
             let html = render(NoteHtml { w: &words, subject: &subject, said: &said }.render())?;
-            let with = matches!(message.kind, Kind::CalledOff | Kind::Moved);
-            (subject, text, html, if with { vec![ics] } else { Vec::new() })
+            let confirmed = sheet.booking.state == matricle_core::booking::State::Confirmed;
+            let files = match message.kind {
+                Kind::CalledOff | Kind::Moved => vec![ics],
+                Kind::Passed => {
+                    let person = message.note.parse().unwrap_or(usize::MAX);
+                    let mut only = sheet.clone();
+                    only.attendees.retain(|a| a.person == person);
+                    vec![
+                        File {
+                            name: format!("ticket-{}.pdf", sheet.booking.reference),
+                            media_type: "application/pdf".into(),
+                            bytes: tickets_pdf(&only, now)?,
+                        },
+                        ics,
+                    ]
+                }
+                Kind::Changed if confirmed => vec![
+                    File {
+                        name: format!("tickets-{}.pdf", sheet.booking.reference),
+                        media_type: "application/pdf".into(),
+                        bytes: tickets_pdf(sheet, now)?,
+                    },
+                    ics,
+                ],
+                _ => Vec::new(),
+            };
+            (subject, text, html, files)
         }
     };
+    // A ticket that was passed on goes to whoever has it now, and shows them no way into the
+    // booking of somebody else.
+    let to = match message.note.parse::<usize>() {
+        Ok(person) if message.kind == Kind::Passed => {
+            sheet.attendees.iter().find(|a| a.person == person).map(|a| a.name.clone())
+        }
+        _ => None,
+    };
+    let to = to.unwrap_or_else(|| sheet.booking.name.clone());
     let subject = if sheet.booking.test { format!("Test: {subject}") } else { subject };
     Ok(Mail {
         from: (sheet.house.name.clone(), sheet.house.email.clone()),
         reply_to: None,
-        to: (sheet.booking.name.clone(), message.address.clone()),
+        to: (to, message.address.clone()),
         subject,
         message_id: message.message_id.clone(),
         date: now,
@@ -277,12 +337,16 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
         tickets: sheet
             .attendees
             .iter()
+            .filter(|a| !a.cancelled)
             .map(|a| (a.name.clone(), a.ticket.clone(), a.code.to_string()))
             .collect(),
-        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
+        lines: sheet.lines.iter().map(|l| (l.label(), l.charge.to_string())).collect(),
         total: sheet.booking.total.to_string(),
         paid: sheet.booking.total.minor > 0,
-        to_give_back: (sheet.booking.paid.minor > 0).then(|| sheet.booking.paid.to_string()),
+        to_give_back: {
+            let back: i64 = sheet.refunds.iter().map(|r| r.minor).sum();
+            (back > 0).then(|| sheet.booking.total.currency.of(back).to_string())
+        },
         dates: if sheet.covers.len() > 1 {
             sheet.covers.iter().map(|d| words::long_span(d.span.starts, d.span.ends)).collect()
         } else {
@@ -311,7 +375,8 @@ pub fn online(sheet: &BookingSheet) -> String {
 /// The PDF writer refuses.
 pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, DeskError> {
     let span = &sheet.date.span;
-    let many = sheet.attendees.len();
+    let standing: Vec<_> = sheet.attendees.iter().filter(|a| !a.cancelled).collect();
+    let many = standing.len();
     let course = sheet.covers.len();
     let (day, times) = if course > 1 {
         let first = words::long_day(span.starts.date());
@@ -324,9 +389,8 @@ pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, Desk
             format!("until {}, {}", words::long_day(span.ends.date()), words::clock(span.ends));
         (words::long_day(span.starts.date()), format!("{} {until}", words::clock(span.starts)))
     };
-    let pages: Vec<Ticket> = sheet
-        .attendees
-        .iter()
+    let pages: Vec<Ticket> = standing
+        .into_iter()
         .enumerate()
         .map(|(i, a)| {
             let square = barcode::qr(a.code);

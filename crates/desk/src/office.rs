@@ -5,14 +5,16 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId};
-use matricle_store::bookings::{self, Filter, Listed};
+use matricle_store::bookings::{self, Filter, Happening, Listed};
 use matricle_store::events::SlotPlan;
-use matricle_store::events::{self, Asked, DateSheet, DateSummary, Event, EventRow, EventState};
+use matricle_store::events::{
+    self, Asked, Date, DateSheet, DateSummary, Event, EventRow, EventState, TicketRow,
+};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Kind, Message, SentCount};
-use matricle_store::payments::{self, ToGiveBack};
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
+use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::slots;
 
@@ -29,8 +31,8 @@ pub struct Today {
     pub dates: Vec<DateSummary>,
     /// Messages that could not be sent, with the reference of the booking of each, if any.
     pub messages: Vec<(Message, Option<String>)>,
-    /// Money to be given back.
-    pub to_give_back: Vec<ToGiveBack>,
+    /// Money to be given back by hand, with reference and name of the booking.
+    pub to_give_back: Vec<(Refund, String, String)>,
     /// Bookings that ask for an answer.
     pub asking: Vec<Listed>,
     /// Bookings that are to be paid.
@@ -64,7 +66,10 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                 house: house_of(conn)?,
                 dates,
                 messages: outbox::in_trouble(conn)?,
-                to_give_back: payments::to_give_back(conn)?,
+                to_give_back: refunds::open_ones(conn)?
+                    .into_iter()
+                    .filter(|(r, ..)| r.by_hand)
+                    .collect(),
                 asking: waiting(State::Requested)?,
                 to_pay: waiting(State::AwaitingPayment)?,
             })
@@ -229,7 +234,22 @@ pub async fn bookings(
         .await
 }
 
-/// A booking at the Office, with its messages.
+/// A booking at the Office.
+#[derive(Debug, Clone)]
+pub struct OfficeBooking {
+    /// The booking.
+    pub sheet: BookingSheet,
+    /// Its messages.
+    pub messages: Vec<Message>,
+    /// Notes that no booker sees, the latest first.
+    pub notes: Vec<Happening>,
+    /// The ticket types of its event.
+    pub tickets: Vec<TicketRow>,
+    /// Other dates of its event that are to come.
+    pub other_dates: Vec<Date>,
+}
+
+/// A booking at the Office, with everything about it.
 ///
 /// # Errors
 /// The role may not, there is no such booking, or the store fails.
@@ -237,13 +257,24 @@ pub async fn booking(
     desk: &Desk,
     staff: &Staff,
     reference: Reference,
-) -> Result<(BookingSheet, Vec<Message>), DeskError> {
+) -> Result<OfficeBooking, DeskError> {
     require(staff.role, Right::SeeOffice)?;
+    let now = desk.clock.now();
     desk.store
         .read(move |conn| {
             let sheet = sheet_in(conn, reference)?;
-            let messages = outbox::of_booking(conn, sheet.booking.id)?;
-            Ok((sheet, messages))
+            let mut other_dates = events::dates_of(conn, sheet.event.id)?;
+            other_dates.retain(|d| {
+                d.id != sheet.date.id && d.called_off.is_empty() && d.span.starts_at > now
+            });
+            other_dates.truncate(60);
+            Ok(OfficeBooking {
+                messages: outbox::of_booking(conn, sheet.booking.id)?,
+                notes: bookings::notes(conn, sheet.booking.id)?,
+                tickets: events::ticket_rows(conn, sheet.event.id)?,
+                other_dates,
+                sheet,
+            })
         })
         .await
 }

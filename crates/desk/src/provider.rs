@@ -62,6 +62,54 @@ pub struct ProviderPayment {
     pub currency: String,
     /// Where the payer pays.
     pub pay_url: String,
+    /// Minor units given back so far.
+    #[serde(default)]
+    pub refunded: i64,
+    /// Minor units the provider keeps of it.
+    #[serde(default)]
+    pub fee: i64,
+    /// Whether the payer's bank takes the money back.
+    #[serde(default)]
+    pub dispute: Dispute,
+}
+
+/// Whether the payer's bank takes the money back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Dispute {
+    /// Nobody disputes it.
+    #[default]
+    None,
+    /// The bank has asked; the money is kept back until it decides.
+    Open,
+    /// The money stays.
+    Won,
+    /// The bank has taken the money back.
+    Lost,
+}
+
+impl Dispute {
+    /// The word for it, as stored.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::None => "",
+            Self::Open => "open",
+            Self::Won => "won",
+            Self::Lost => "lost",
+        }
+    }
+}
+
+/// Money that the provider paid out to the house's bank.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Payout {
+    /// The provider's id.
+    pub id: String,
+    /// Minor units that reached the bank.
+    pub amount: i64,
+    /// Minor units the provider kept of what was paid.
+    pub fees: i64,
 }
 
 /// Why the provider did not answer as hoped.
@@ -89,6 +137,17 @@ pub trait CardProvider: Send + Sync {
     fn get<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment>;
     /// Calls a payment back; one that is settled stays as it is, and is told.
     fn withdraw<'a>(&'a self, provider_id: &'a str) -> Answer<'a, ProviderPayment>;
+    /// Gives a part of a payment back; the same `refund_id` gives it once.
+    fn refund<'a>(
+        &'a self,
+        provider_id: &'a str,
+        refund_id: &'a str,
+        minor: i64,
+    ) -> Answer<'a, ProviderPayment>;
+    /// All payments the provider knows of.
+    fn list(&self) -> Answer<'_, Vec<ProviderPayment>>;
+    /// All payouts the provider has made.
+    fn payouts(&self) -> Answer<'_, Vec<Payout>>;
     /// The secret that signs webhooks.
     fn webhook_secret(&self) -> &[u8];
 }
@@ -118,10 +177,10 @@ impl HttpProvider {
         Ok(Self { client, url: url.trim_end_matches('/').into(), key: key.into(), webhook_secret })
     }
 
-    async fn ask(
+    async fn ask<T: serde::de::DeserializeOwned>(
         &self,
         request: reqwest::RequestBuilder,
-    ) -> Result<ProviderPayment, ProviderError> {
+    ) -> Result<T, ProviderError> {
         let away = |e: reqwest::Error| ProviderError::Away(e.without_url().to_string());
         let response = request.bearer_auth(&self.key).send().await.map_err(away)?;
         match response.status().as_u16() {
@@ -157,6 +216,28 @@ impl CardProvider for HttpProvider {
         )
     }
 
+    fn refund<'a>(
+        &'a self,
+        provider_id: &'a str,
+        refund_id: &'a str,
+        minor: i64,
+    ) -> Answer<'a, ProviderPayment> {
+        let request = self
+            .client
+            .post(format!("{}/v1/payments/{provider_id}/refunds", self.url))
+            .header("idempotency-key", refund_id)
+            .json(&serde_json::json!({ "id": refund_id, "amount": minor }));
+        Box::pin(self.ask(request))
+    }
+
+    fn list(&self) -> Answer<'_, Vec<ProviderPayment>> {
+        Box::pin(self.ask(self.client.get(format!("{}/v1/payments", self.url))))
+    }
+
+    fn payouts(&self) -> Answer<'_, Vec<Payout>> {
+        Box::pin(self.ask(self.client.get(format!("{}/v1/payouts", self.url))))
+    }
+
     fn webhook_secret(&self) -> &[u8] {
         &self.webhook_secret
     }
@@ -166,6 +247,7 @@ impl CardProvider for HttpProvider {
 #[derive(Debug, Default)]
 pub struct Rehearsal {
     payments: Mutex<Vec<ProviderPayment>>,
+    refunds: Mutex<Vec<String>>,
     away: AtomicBool,
 }
 
@@ -192,10 +274,18 @@ impl Rehearsal {
         }
     }
 
-    fn answer(
+    /// The payer's bank asks for the last payment made, or decides.
+    pub fn dispute(&self, dispute: Dispute) {
+        let mut payments = self.payments.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(last) = payments.last_mut() {
+            last.dispute = dispute;
+        }
+    }
+
+    fn answer<T: Send + 'static>(
         &self,
-        act: impl FnOnce(&mut Vec<ProviderPayment>) -> Option<ProviderPayment>,
-    ) -> Answer<'_, ProviderPayment> {
+        act: impl FnOnce(&mut Vec<ProviderPayment>) -> Option<T>,
+    ) -> Answer<'_, T> {
         let answer = if self.away.load(Ordering::Relaxed) {
             Err(ProviderError::Away("gone for lunch".into()))
         } else {
@@ -220,6 +310,9 @@ impl CardProvider for Rehearsal {
                 status: Status::Waiting,
                 amount: new.amount,
                 currency: new.currency,
+                refunded: 0,
+                fee: 0,
+                dispute: Dispute::None,
             };
             payments.push(payment.clone());
             Some(payment)
@@ -238,6 +331,39 @@ impl CardProvider for Rehearsal {
             }
             Some(payment.clone())
         })
+    }
+
+    fn refund<'a>(
+        &'a self,
+        provider_id: &'a str,
+        refund_id: &'a str,
+        minor: i64,
+    ) -> Answer<'a, ProviderPayment> {
+        let mut known = self.refunds.lock().unwrap_or_else(PoisonError::into_inner);
+        let fresh = !self.away.load(Ordering::Relaxed) && !known.iter().any(|k| k == refund_id);
+        if fresh {
+            known.push(refund_id.to_owned());
+        }
+        drop(known);
+        let fits = self.payments().iter().any(|p| {
+            p.id == provider_id && p.status == Status::Paid && p.refunded + minor <= p.amount
+        });
+        if fresh && !fits {
+            return Box::pin(async { Err(ProviderError::Refused { status: 422 }) });
+        }
+        self.answer(|payments| {
+            let payment = payments.iter_mut().find(|p| p.id == provider_id)?;
+            payment.refunded += if fresh { minor } else { 0 };
+            Some(payment.clone())
+        })
+    }
+
+    fn list(&self) -> Answer<'_, Vec<ProviderPayment>> {
+        self.answer(|payments| Some(payments.clone()))
+    }
+
+    fn payouts(&self) -> Answer<'_, Vec<Payout>> {
+        self.answer(|_| Some(Vec::new()))
     }
 
     fn webhook_secret(&self) -> &[u8] {

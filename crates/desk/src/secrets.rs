@@ -90,6 +90,18 @@ impl Secrets {
         self.fits("invitation", &message.to_string(), key)
     }
 
+    /// The secret part of the address of a place on a waiting list.
+    #[must_use]
+    pub fn waiting_key(&self, place: i64) -> String {
+        self.make("waiting", &place.to_string())
+    }
+
+    /// Whether this is the secret part of the address of that place.
+    #[must_use]
+    pub fn opens_waiting(&self, place: i64, key: &str) -> bool {
+        self.fits("waiting", &place.to_string(), key)
+    }
+
     /// The secret part of the address of a host's feed.
     #[must_use]
     pub fn feed_key(&self, host: matricle_core::HostId) -> String {

@@ -45,10 +45,11 @@ pub async fn take_up(desk: &Desk) -> Result<(), DeskError> {
 pub async fn run_due(desk: &Desk) -> Result<bool, DeskError> {
     let late = pass_deadlines(desk).await?;
     let asked = ask_about_payments(desk).await?;
+    let given = crate::money::give_refunds(desk).await?;
     publish(desk).await?;
     crate::slots::roll(desk).await?;
     let sent = send_messages(desk).await?;
-    Ok([late, asked, sent].contains(&(ROUND as usize)))
+    Ok([late, asked, given, sent].contains(&(ROUND as usize)))
 }
 
 /// Runs for ever: at once when something is due, and every second besides.

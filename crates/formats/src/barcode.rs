@@ -29,6 +29,19 @@ pub fn qr(code: TicketCode) -> Square {
     Square { side, dark }
 }
 
+/// The QR code of any text, such as a payment (EPC069-12 asks for error correction M); `None`
+/// for no text, or one that is too long.
+#[must_use]
+pub fn text_qr(text: &str) -> Option<Square> {
+    if text.is_empty() {
+        return None;
+    }
+    let symbol = QrCode::with_error_correction_level(text, EcLevel::M).ok()?;
+    let side = symbol.width();
+    let dark = symbol.into_colors().into_iter().map(|c| c == Color::Dark).collect();
+    Some(Square { side, dark })
+}
+
 /// The Code 128 of a ticket, in code set B.
 ///
 /// # Panics

@@ -1,10 +1,12 @@
 //! Papers: values in, PDF out. Drawn on krilla, text shaped and broken by parley.
 //!
 //! `paper` is the ground that every paper stands on: fonts, colours of the
-//! pages, blocks of text that know their height. `ticket` is the first paper.
+//! pages, blocks of text that know their height. `ticket` and `bill` are papers.
 
+mod bill;
 mod paper;
 mod ticket;
 
+pub use bill::{Bill, BillLine, bill};
 pub use paper::PaperError;
 pub use ticket::{Barcodes, Ticket, tickets};

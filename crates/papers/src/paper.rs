@@ -108,6 +108,10 @@ impl Style {
         Self { align: Alignment::Center, ..self }
     }
 
+    pub(crate) const fn at_end(self) -> Self {
+        Self { align: Alignment::End, ..self }
+    }
+
     pub(crate) const fn spaced(self, spacing: f32) -> Self {
         Self { spacing, ..self }
     }

@@ -6,7 +6,10 @@
 //! |---|---|
 //! | `POST /v1/payments` | make a payment; the same `Idempotency-Key` makes it once |
 //! | `GET /v1/payments/{id}` | how it stands |
+//! | `GET /v1/payments` | all payments |
 //! | `POST /v1/payments/{id}/withdraw` | call it back, unless it is settled |
+//! | `POST /v1/payments/{id}/refunds` | give a part back; the same `Idempotency-Key` gives it once |
+//! | `GET /v1/payouts` | what was paid out to the house's bank, less fees |
 //! | `GET /pay/{id}` | the page where the payer decides |
 
 use std::collections::HashMap;
@@ -43,6 +46,41 @@ struct Payment {
     description: String,
     return_url: String,
     webhook_url: String,
+    #[serde(default)]
+    refunded: i64,
+    #[serde(default)]
+    refunds: Vec<String>,
+    #[serde(default)]
+    fee: i64,
+    /// `none`, `open`, `won` or `lost`.
+    #[serde(default = "undisputed")]
+    dispute: String,
+    /// It has been paid out.
+    #[serde(default)]
+    paid_out: bool,
+}
+
+fn undisputed() -> String {
+    "none".into()
+}
+
+/// What the till keeps of a payment: 25 cents and 1.4 percent.
+fn fee_of(amount: i64) -> i64 {
+    25 + (amount * 14 + 500) / 1000
+}
+
+/// What was paid out to the house's bank.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Payout {
+    id: String,
+    amount: i64,
+    fees: i64,
+}
+
+#[derive(Debug, Deserialize)]
+struct NewRefund {
+    id: String,
+    amount: i64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -67,12 +105,43 @@ pub enum Delivery {
     Twice,
     /// Never.
     Lost,
+    /// One of the others, by chance.
+    ByChance,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
 struct Books {
     payments: Vec<Payment>,
     delivery: Delivery,
+    #[serde(default)]
+    payouts: Vec<Payout>,
+    /// Where chance stands; set it to get the same run again.
+    #[serde(default)]
+    seed: u64,
+}
+
+impl Books {
+    /// The next number of a small generator (xorshift64*): chance that can be repeated.
+    fn chance(&mut self) -> u64 {
+        self.seed = self.seed.max(1);
+        self.seed ^= self.seed >> 12;
+        self.seed ^= self.seed << 25;
+        self.seed ^= self.seed >> 27;
+        self.seed.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 32
+    }
+
+    /// How this webhook goes out.
+    fn delivery_now(&mut self) -> Delivery {
+        match self.delivery {
+            Delivery::ByChance => match self.chance() % 4 {
+                0 => Delivery::OnTime,
+                1 => Delivery::Late,
+                2 => Delivery::Twice,
+                _ => Delivery::Lost,
+            },
+            other => other,
+        }
+    }
 }
 
 /// The till. Cheap to clone.
@@ -106,7 +175,12 @@ impl Till {
             .as_ref()
             .and_then(|file| std::fs::read(file).ok())
             .and_then(|json| serde_json::from_slice(&json).ok())
-            .unwrap_or(Books { payments: Vec::new(), delivery: Delivery::OnTime });
+            .unwrap_or(Books {
+                payments: Vec::new(),
+                delivery: Delivery::OnTime,
+                payouts: Vec::new(),
+                seed: 1,
+            });
         // Set once for the process; a second time is refused and changes nothing.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client =
@@ -127,7 +201,11 @@ impl Till {
         Router::new()
             .route("/", get(overview))
             .route("/delivery", post(set_delivery))
-            .route("/v1/payments", post(create))
+            .route("/v1/payments", get(list).post(create))
+            .route("/v1/payments/{id}/refunds", post(refund))
+            .route("/v1/payouts", get(payouts))
+            .route("/payouts", post(pay_out))
+            .route("/disputes/{id}", post(dispute))
             .route("/v1/payments/{id}", get(tell))
             .route("/v1/payments/{id}/withdraw", post(withdraw))
             .route("/pay/{id}", get(pay).post(decide))
@@ -153,11 +231,12 @@ impl Till {
     /// Settles a waiting payment and tells the program; a settled one stays.
     fn settle(&self, id: &str, status: &str) -> Option<Payment> {
         let (payment, changed, delivery) = self.books(|books| {
-            let delivery = books.delivery;
+            let delivery = books.delivery_now();
             let payment = books.payments.iter_mut().find(|p| p.id == id)?;
             let changed = payment.status == "waiting";
             if changed {
                 payment.status = status.into();
+                payment.fee = if status == "paid" { fee_of(payment.amount) } else { 0 };
             }
             Some((payment.clone(), changed, delivery))
         })?;
@@ -176,7 +255,7 @@ impl Till {
                 1
             }
             Delivery::Twice => 2,
-            Delivery::OnTime => 1,
+            Delivery::OnTime | Delivery::ByChance => 1,
         };
         let Ok(body) = serde_json::to_vec(&payment) else { return };
         for _ in 0..times {
@@ -245,6 +324,11 @@ async fn create(
             description: new.description,
             return_url: new.return_url,
             webhook_url: new.webhook_url,
+            refunded: 0,
+            refunds: Vec::new(),
+            fee: 0,
+            dispute: undisputed(),
+            paid_out: false,
         };
         books.payments.push(payment.clone());
         payment
@@ -264,6 +348,96 @@ async fn tell(State(till): State<Till>, headers: HeaderMap, Path(id): Path<Strin
     }
 }
 
+async fn list(State(till): State<Till>, headers: HeaderMap) -> Response {
+    if till.is_ours(&headers) {
+        Json(till.books(|b| b.payments.clone())).into_response()
+    } else {
+        StatusCode::UNAUTHORIZED.into_response()
+    }
+}
+
+async fn payouts(State(till): State<Till>, headers: HeaderMap) -> Response {
+    if till.is_ours(&headers) {
+        Json(till.books(|b| b.payouts.clone())).into_response()
+    } else {
+        StatusCode::UNAUTHORIZED.into_response()
+    }
+}
+
+async fn refund(
+    State(till): State<Till>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+    Json(new): Json<NewRefund>,
+) -> Response {
+    if !till.is_ours(&headers) {
+        return StatusCode::UNAUTHORIZED.into_response();
+    }
+    let once = headers.get("idempotency-key").and_then(|v| v.to_str().ok());
+    if once != Some(new.id.as_str()) || new.amount <= 0 {
+        return StatusCode::UNPROCESSABLE_ENTITY.into_response();
+    }
+    let answer = till.books(|books| {
+        let payment = books.payments.iter_mut().find(|p| p.id == id)?;
+        if !payment.refunds.contains(&new.id) {
+            let left = payment.amount - payment.refunded;
+            if payment.status != "paid" || payment.dispute == "lost" || new.amount > left {
+                return Some(None);
+            }
+            payment.refunds.push(new.id.clone());
+            payment.refunded += new.amount;
+        }
+        Some(Some(payment.clone()))
+    });
+    match answer {
+        Some(Some(payment)) => Json(payment).into_response(),
+        Some(None) => StatusCode::UNPROCESSABLE_ENTITY.into_response(),
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
+/// Pays out what has come in and not gone out: what was paid, less refunds and fees.
+async fn pay_out(State(till): State<Till>) -> Redirect {
+    till.books(|books| {
+        let (mut amount, mut fees) = (0, 0);
+        for payment in books.payments.iter_mut().filter(|p| {
+            p.status == "paid" && !p.paid_out && matches!(p.dispute.as_str(), "none" | "won")
+        }) {
+            payment.paid_out = true;
+            amount += payment.amount - payment.refunded - payment.fee;
+            fees += payment.fee;
+        }
+        if amount > 0 {
+            let id = URL_SAFE_NO_PAD.encode(random::<9>());
+            books.payouts.push(Payout { id, amount, fees });
+        }
+    });
+    Redirect::to("/")
+}
+
+/// The payer's bank asks for the money, or decides.
+async fn dispute(
+    State(till): State<Till>,
+    Path(id): Path<String>,
+    Form(form): Form<HashMap<String, String>>,
+) -> Redirect {
+    let word = form.get("dispute").map_or("", String::as_str);
+    let told = till.books(|books| {
+        let delivery = books.delivery_now();
+        let payment = books.payments.iter_mut().find(|p| p.id == id && p.status == "paid")?;
+        let goes =
+            matches!((payment.dispute.as_str(), word), ("none", "open") | ("open", "won" | "lost"));
+        goes.then(|| {
+            payment.dispute = word.into();
+            (payment.clone(), delivery)
+        })
+    });
+    if let Some((payment, delivery)) = told {
+        tokio::spawn(till.tell_program(payment, delivery));
+    }
+    Redirect::to("/")
+}
+
 async fn withdraw(
     State(till): State<Till>,
     headers: HeaderMap,
@@ -280,7 +454,9 @@ async fn withdraw(
 #[template(path = "till.html")]
 struct Overview {
     payments: Vec<Payment>,
+    payouts: Vec<Payout>,
     delivery: Delivery,
+    seed: u64,
 }
 
 impl Overview {
@@ -291,6 +467,7 @@ impl Overview {
                 | (Delivery::Late, "late")
                 | (Delivery::Twice, "twice")
                 | (Delivery::Lost, "lost")
+                | (Delivery::ByChance, "by_chance")
         )
     }
 }
@@ -300,20 +477,35 @@ fn amount(payment: &Payment) -> String {
     format!("{} {}.{:02}", payment.currency, payment.amount / 100, payment.amount % 100)
 }
 
+fn figures(minor: &i64) -> String {
+    format!("{}.{:02}", minor / 100, minor % 100)
+}
+
+/// What was given back of a payment; empty for nothing.
+fn given(payment: &Payment) -> String {
+    if payment.refunded == 0 { String::new() } else { figures(&payment.refunded) }
+}
+
 async fn overview(State(till): State<Till>) -> Response {
-    let (mut payments, delivery) = till.books(|b| (b.payments.clone(), b.delivery));
+    let (mut payments, payouts, delivery, seed) =
+        till.books(|b| (b.payments.clone(), b.payouts.clone(), b.delivery, b.seed));
     payments.reverse();
     payments.truncate(200);
-    page(&Overview { payments, delivery })
+    page(&Overview { payments, payouts, delivery, seed })
 }
 
 #[derive(Debug, Deserialize)]
 struct Switch {
     delivery: Delivery,
+    #[serde(default)]
+    seed: Option<u64>,
 }
 
 async fn set_delivery(State(till): State<Till>, Form(switch): Form<Switch>) -> Redirect {
-    till.books(|books| books.delivery = switch.delivery);
+    till.books(|books| {
+        books.delivery = switch.delivery;
+        books.seed = switch.seed.unwrap_or(books.seed);
+    });
     Redirect::to("/")
 }
 
@@ -524,6 +716,11 @@ mod tests {
             description: String::new(),
             return_url: String::new(),
             webhook_url: String::new(),
+            refunded: 0,
+            refunds: Vec::new(),
+            fee: 0,
+            dispute: undisputed(),
+            paid_out: false,
         };
         let open = || Till::new("http://t.example", "key", vec![0; 16], Some(file.clone()));
         open().books(|books| books.payments.push(payment));

@@ -8,15 +8,25 @@ use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::details::{Details, Draft, Question};
 use matricle_core::door::Presence;
 use matricle_core::price::Buyer;
-use matricle_core::seats::{Bucket, Draw, Wanted, shifts};
+use matricle_core::seats::{Bucket, Draw, shifts};
 use matricle_core::words::fold;
 use matricle_core::{
     AttendeeId, BookingId, Currency, DateId, Money, PersonId, PoolId, QuestionId, TicketTypeId,
 };
 use rusqlite::{Connection, OptionalExtension, Row};
 
+mod lines;
+mod list;
+
+pub use lines::{
+    Line, add_on, charge, charge_less, choose_again, lines, reprice, restore_charges, set_price,
+    set_total, take_off, tickets_of_numbers, wanted, worth,
+};
+pub use list::{Filter, Listed, list};
+
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::events::DateSheet;
+use crate::ledger;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A booking.
@@ -73,35 +83,6 @@ pub struct HeldBy {
     pub test: bool,
 }
 
-/// One ticket type of a booking, at the price it was held for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Line {
-    /// The ticket type.
-    pub ticket: TicketTypeId,
-    /// Its name then.
-    pub name: String,
-    /// How many.
-    pub quantity: u32,
-    /// The ordinary price of one.
-    pub base: Money,
-    /// The price of one.
-    pub unit: Money,
-}
-
-impl Line {
-    /// `2 × Visitor`.
-    #[must_use]
-    pub fn label(&self) -> String {
-        format!("{} × {}", self.quantity, self.name)
-    }
-
-    /// `quantity × unit`.
-    #[must_use]
-    pub fn total(&self) -> Money {
-        self.unit.currency.of(self.unit.minor * i64::from(self.quantity))
-    }
-}
-
 /// One person on a booking.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Attendee {
@@ -117,6 +98,10 @@ pub struct Attendee {
     pub code: TicketCode,
     /// Where they are.
     pub presence: Presence,
+    /// Which ticket of the booking lets them in.
+    pub ticket_no: u32,
+    /// Their ticket was cancelled, and the rest of the booking stands.
+    pub cancelled: bool,
 }
 
 /// An answer, with the question as it was worded.
@@ -165,6 +150,8 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
             member: row.get("member")?,
             word: row.get("word")?,
             address: row.get("known_as")?,
+            // Codes are read where a price is asked for.
+            promos: Vec::new(),
         },
     })
 }
@@ -213,31 +200,6 @@ pub fn reference_taken(conn: &Connection, reference: Reference) -> Result<bool, 
         .doing("looking a reference up")
 }
 
-/// The lines of a booking.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreError> {
-    let currency = booking.total.currency;
-    conn.prepare_cached(
-        "SELECT ticket_type_id, name, quantity, base_minor, unit_minor FROM booking_lines
-         WHERE booking_id = ?1 ORDER BY position",
-    )
-    .and_then(|mut q| {
-        q.query_map([booking.id.0], |row| {
-            Ok(Line {
-                ticket: TicketTypeId(row.get(0)?),
-                name: row.get(1)?,
-                quantity: row.get(2)?,
-                base: currency.of(row.get(3)?),
-                unit: currency.of(row.get(4)?),
-            })
-        })?
-        .collect()
-    })
-    .doing("reading the lines of a booking")
-}
-
 /// Presence as stored in three columns.
 pub(crate) fn presence(row: &Row<'_>) -> rusqlite::Result<Presence> {
     let word: String = row.get("presence")?;
@@ -265,7 +227,8 @@ pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
 /// SQLite refuses.
 pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door FROM attendees
+        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
+         FROM attendees
          WHERE booking_id = ?1 AND position = person_no ORDER BY position",
     )
     .and_then(|mut q| {
@@ -277,6 +240,8 @@ pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, Stor
                 name: row.get("name")?,
                 code: ticket_code(row)?,
                 presence: presence(row)?,
+                ticket_no: row.get("ticket_no")?,
+                cancelled: row.get::<_, Option<i64>>("cancelled_at")?.is_some(),
             })
         })?
         .collect()
@@ -378,21 +343,6 @@ pub fn happened(
         .doing("adding to a timeline")
 }
 
-/// The tickets a booking is for, as a choice to be made again.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn wanted(conn: &Connection, id: BookingId) -> Result<Vec<Wanted>, StoreError> {
-    conn.prepare_cached("SELECT ticket_type_id, quantity FROM booking_lines WHERE booking_id = ?1")
-        .and_then(|mut q| {
-            q.query_map([id.0], |row| {
-                Ok(Wanted { ticket: TicketTypeId(row.get(0)?), quantity: row.get(1)? })
-            })?
-            .collect()
-        })
-        .doing("reading the lines of a booking")
-}
-
 /// Writes a new hold on all that the sheet covers down; its seats are counted from here
 /// on. `code` gives a fresh ticket code for each attendee. A test takes no seats.
 ///
@@ -428,126 +378,13 @@ pub fn hold(
     })
     .doing("writing a hold")?;
     let id = BookingId(tx.last_insert_rowid());
-    choose(tx, id, choice, sheet, by.test, code)?;
+    lines::choose(tx, id, choice, sheet, by.test, code)?;
     shift(tx, id, date, None, State::Held)?;
     Ok(id)
 }
 
-/// Puts another choice in the place of a hold's tickets; what has been typed stays.
-/// The booking must keep no seats while this is done.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn choose_again(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    choice: &Choice,
-    sheet: &DateSheet,
-    buyer: &Buyer,
-    code: impl FnMut() -> TicketCode,
-) -> Result<(), StoreError> {
-    for sql in [
-        "DELETE FROM booking_lines WHERE booking_id = ?1",
-        "DELETE FROM booking_draws WHERE booking_id = ?1",
-        "DELETE FROM sign_ups WHERE attendee_id IN (SELECT id FROM attendees WHERE booking_id = ?1)",
-        "DELETE FROM attendees WHERE booking_id = ?1",
-    ] {
-        tx.prepare_cached(sql)
-            .and_then(|mut q| q.execute([booking.id.0]))
-            .doing("clearing a choice")?;
-    }
-    tx.prepare_cached("UPDATE bookings SET total_minor = ?2, word = ?3, member = ?4 WHERE id = ?1")
-        .and_then(|mut q| {
-            q.execute((booking.id.0, choice.quote.total.minor, &buyer.word, buyer.member))
-        })
-        .doing("writing a choice")?;
-    choose(tx, booking.id, choice, sheet, booking.test, code)
-}
-
-/// Takes the same tickets at what they cost and draw now. The booking must keep no
-/// seats while this is done.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), StoreError> {
-    let write = || -> rusqlite::Result<()> {
-        let mut line = tx.prepare_cached(
-            "UPDATE booking_lines SET base_minor = ?3, unit_minor = ?4
-             WHERE booking_id = ?1 AND ticket_type_id = ?2",
-        )?;
-        for l in &choice.quote.lines {
-            line.execute((booking.id.0, l.ticket.0, l.base.minor, l.unit.minor))?;
-        }
-        tx.prepare_cached("UPDATE bookings SET total_minor = ?2 WHERE id = ?1")?
-            .execute((booking.id.0, choice.quote.total.minor))?;
-        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
-            .execute([booking.id.0])?;
-        draw(tx, booking.id, choice, booking.test)
-    };
-    write().doing("taking the same tickets again")
-}
-
-fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice, test: bool) -> rusqlite::Result<()> {
-    if test {
-        return Ok(());
-    }
-    let mut insert = tx.prepare_cached(
-        "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
-    )?;
-    for draw in &choice.draws {
-        insert.execute((id.0, draw.pool.0, draw.seats))?;
-    }
-    Ok(())
-}
-
-fn choose(
-    tx: &Tx<'_>,
-    id: BookingId,
-    choice: &Choice,
-    sheet: &DateSheet,
-    test: bool,
-    mut code: impl FnMut() -> TicketCode,
-) -> Result<(), StoreError> {
-    let mut write = || -> rusqlite::Result<()> {
-        let mut insert_line = tx.prepare_cached(
-            "INSERT INTO booking_lines (booking_id, ticket_type_id, position, name, quantity, base_minor, unit_minor)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-        )?;
-        let mut insert_attendee = tx.prepare_cached(
-            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_name, code)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        )?;
-        let mut people: Vec<&str> = Vec::new();
-        for (position, line) in (0i64..).zip(&choice.quote.lines) {
-            let Some(ticket) = sheet.tickets.iter().find(|t| t.id == line.ticket) else { continue };
-            insert_line.execute((
-                id.0,
-                ticket.id.0,
-                position,
-                &ticket.name,
-                line.quantity,
-                line.base.minor,
-                line.unit.minor,
-            ))?;
-            for _ in 0..line.quantity.saturating_mul(ticket.admits) {
-                people.push(&ticket.name);
-            }
-        }
-        // A person's place and number are the same on the first date only.
-        let mut place = 0;
-        for date in &sheet.covers {
-            for (person, ticket) in (0i64..).zip(&people) {
-                insert_attendee.execute((id.0, date.0, place, person, ticket, code().as_str()))?;
-                place += 1;
-            }
-        }
-        draw(tx, id, choice, test)
-    };
-    write().doing("writing the tickets of a booking")
-}
-
-/// Moves a booking to a state that core allowed, its seats with it. The deadline is
-/// for states that have one.
+/// Moves a booking to a state that core allowed; its seats and the books follow. The
+/// deadline is for states that have one.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -556,11 +393,90 @@ pub fn set_state(
     booking: &Booking,
     to: State,
     deadline: Option<Timestamp>,
+    now: Timestamp,
 ) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET state = ?2, deadline = ?3 WHERE id = ?1")
         .and_then(|mut q| q.execute((booking.id.0, to.word(), deadline.map(us))))
         .doing("moving a booking")?;
-    shift(tx, booking.id, booking.date, Some(booking.state), to)
+    shift(tx, booking.id, booking.date, Some(booking.state), to)?;
+    ledger::follow(tx, booking.id, to.word(), now)
+}
+
+/// Cancels a booking: of what it is charged so many percent are taken off, its seats come
+/// free, the books follow.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn cancel(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    to: State,
+    percent_back: u32,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    charge_less(tx, booking, percent_back)?;
+    set_state(tx, booking, to, None, now)
+}
+
+/// Brings the books to what a booking is charged after a change that is no move.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn follow_books(
+    tx: &Tx<'_>,
+    id: BookingId,
+    what: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    ledger::follow(tx, id, what, now)
+}
+
+/// Writes what a booking will draw, while it keeps no seats.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_draws(tx: &Tx<'_>, booking: &Booking, draws: &[Draw]) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
+            .execute([booking.id.0])?;
+        let mut insert = tx.prepare_cached(
+            "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
+        )?;
+        for draw in draws.iter().filter(|_| !booking.test) {
+            insert.execute((booking.id.0, draw.pool.0, draw.seats))?;
+        }
+        Ok(())
+    };
+    write().doing("writing what a booking draws")
+}
+
+/// Changes what a booking draws from one pool, and the pool's counter with it.
+fn shift_pool(tx: &Tx<'_>, booking: &Booking, pool: i64, by: i64) -> Result<(), StoreError> {
+    tx.touch(booking.date);
+    let write = || -> rusqlite::Result<()> {
+        tx.prepare_cached(
+            "UPDATE booking_draws SET seats = seats + ?3 WHERE booking_id = ?1 AND pool_id = ?2",
+        )?
+        .execute((booking.id.0, pool, by))?;
+        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1 AND seats = 0")?
+            .execute([booking.id.0])?;
+        if let Some(bucket) = Bucket::of(booking.state) {
+            tx.prepare_cached(counter(bucket))?.execute((pool, by))?;
+        }
+        Ok(())
+    };
+    write().doing("moving seats")
+}
+
+const fn counter(bucket: Bucket) -> &'static str {
+    match bucket {
+        Bucket::Held => "UPDATE pools SET held = held + ?2 WHERE id = ?1",
+        Bucket::Requested => "UPDATE pools SET requested = requested + ?2 WHERE id = ?1",
+        Bucket::AwaitingPayment => {
+            "UPDATE pools SET awaiting_payment = awaiting_payment + ?2 WHERE id = ?1"
+        }
+        Bucket::Confirmed => "UPDATE pools SET confirmed = confirmed + ?2 WHERE id = ?1",
+    }
 }
 
 fn shift(
@@ -579,15 +495,7 @@ fn shift(
         })
         .doing("reading what a booking draws")?;
     for shift in shifts(&draws, from, to) {
-        let sql = match shift.bucket {
-            Bucket::Held => "UPDATE pools SET held = held + ?2 WHERE id = ?1",
-            Bucket::Requested => "UPDATE pools SET requested = requested + ?2 WHERE id = ?1",
-            Bucket::AwaitingPayment => {
-                "UPDATE pools SET awaiting_payment = awaiting_payment + ?2 WHERE id = ?1"
-            }
-            Bucket::Confirmed => "UPDATE pools SET confirmed = confirmed + ?2 WHERE id = ?1",
-        };
-        tx.prepare_cached(sql)
+        tx.prepare_cached(counter(shift.bucket))
             .and_then(|mut q| q.execute((shift.pool.0, shift.by)))
             .doing("moving seats")?;
     }
@@ -627,42 +535,46 @@ pub fn complete(
     booking: &Booking,
     details: &Details,
     questions: &[Question],
-    person: PersonId,
+    person: Option<PersonId>,
 ) -> Result<(), StoreError> {
     let mut search =
         vec![booking.reference.to_string(), details.name.clone(), details.email.clone()];
     search.extend(details.attendees.iter().cloned());
     let labels: BTreeMap<QuestionId, &str> =
         questions.iter().map(|q| (q.id, q.label.as_str())).collect();
-    let write =
-        || -> rusqlite::Result<()> {
-            tx.prepare_cached(
+    let write = || -> rusqlite::Result<()> {
+        tx.prepare_cached(
             "UPDATE bookings SET name = ?2, email = ?3, person_id = ?4, search = ?5 WHERE id = ?1",
         )?
-        .execute((booking.id.0, &details.name, &details.email, person.0, fold(&search.join(" "))))?;
-            let mut name = tx.prepare_cached(
+        .execute((
+            booking.id.0,
+            &details.name,
+            &details.email,
+            person.map(|p| p.0),
+            fold(&search.join(" ")),
+        ))?;
+        let mut name = tx.prepare_cached(
             "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
         )?;
-            for (position, attendee) in (0i64..).zip(&details.attendees) {
-                let words = fold(&format!("{attendee} {} {}", details.name, booking.reference));
-                name.execute((booking.id.0, position, attendee, words))?;
-            }
-            tx.prepare_cached("DELETE FROM answers WHERE booking_id = ?1")?
-                .execute([booking.id.0])?;
-            let mut answer = tx.prepare_cached(
-                "INSERT INTO answers (booking_id, question_id, person_no, label, answer)
+        for (position, attendee) in (0i64..).zip(&details.attendees) {
+            let words = fold(&format!("{attendee} {} {}", details.name, booking.reference));
+            name.execute((booking.id.0, position, attendee, words))?;
+        }
+        tx.prepare_cached("DELETE FROM answers WHERE booking_id = ?1")?.execute([booking.id.0])?;
+        let mut answer = tx.prepare_cached(
+            "INSERT INTO answers (booking_id, question_id, person_no, label, answer)
              VALUES (?1, ?2, ?3, ?4, ?5)",
-            )?;
-            let of_all = details.answers.iter().map(|(question, text)| (-1i64, question, text));
-            let of_each = (0i64..)
-                .zip(&details.each)
-                .flat_map(|(person, given)| given.iter().map(move |(q, text)| (person, q, text)));
-            for (person, question, text) in of_all.chain(of_each) {
-                let label = labels.get(question).copied().unwrap_or_default();
-                answer.execute((booking.id.0, question.0, person, label, text))?;
-            }
-            Ok(())
-        };
+        )?;
+        let of_all = details.answers.iter().map(|(question, text)| (-1i64, question, text));
+        let of_each = (0i64..)
+            .zip(&details.each)
+            .flat_map(|(person, given)| given.iter().map(move |(q, text)| (person, q, text)));
+        for (person, question, text) in of_all.chain(of_each) {
+            let label = labels.get(question).copied().unwrap_or_default();
+            answer.execute((booking.id.0, question.0, person, label, text))?;
+        }
+        Ok(())
+    };
     write().doing("writing details down")
 }
 
@@ -715,110 +627,6 @@ pub fn next_deadline(conn: &Connection) -> Result<Option<Timestamp>, StoreError>
         .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
         .map(|us| us.map(crate::at))
         .doing("looking for the next deadline")
-}
-
-/// A booking as lists show it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Listed {
-    /// The booking.
-    pub booking: Booking,
-    /// The title of its event.
-    pub title: String,
-    /// When its date starts, local.
-    pub starts: jiff::civil::DateTime,
-    /// People on it.
-    pub people: u32,
-    /// The last line of its timeline.
-    pub last: String,
-}
-
-/// What a list of bookings is narrowed to.
-#[derive(Debug, Clone, Default)]
-pub struct Filter {
-    /// Words that must all be found, in any order: names, addresses, references,
-    /// event titles, months and states.
-    pub words: String,
-    /// Only this event.
-    pub event: Option<matricle_core::EventId>,
-    /// Only this date, or a course that covers it.
-    pub date: Option<DateId>,
-    /// Only this state.
-    pub state: Option<State>,
-    /// Test bookings instead of real ones.
-    pub test: bool,
-    /// Rows to leave out at the start.
-    pub skip: u32,
-    /// Most rows.
-    pub most: u32,
-}
-
-/// Bookings that have got past the first choice, newest first, and how many the
-/// filter finds in all.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), StoreError> {
-    // A hold that nobody has put a name to is no news to anybody.
-    let mut conditions =
-        String::from("(b.state <> 'held' AND NOT (b.state = 'lapsed' AND b.name = ''))");
-    conditions.push_str(if filter.test { " AND b.test = 1" } else { " AND b.test = 0" });
-    let mut values: Vec<String> = Vec::new();
-    if let Some(event) = filter.event {
-        conditions.push_str(" AND d.event_id = ?");
-        values.push(event.0.to_string());
-    }
-    if let Some(date) = filter.date {
-        conditions.push_str(
-            " AND EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?)",
-        );
-        values.push(date.0.to_string());
-    }
-    if let Some(state) = filter.state {
-        conditions.push_str(" AND b.state = ?");
-        values.push(state.word().to_owned());
-    }
-    for word in fold(&filter.words).split(' ').filter(|w| !w.is_empty()) {
-        // Folded words hold no LIKE wildcard.
-        conditions.push_str(
-            " AND (b.search || ' ' || e.title || ' ' || e.kind || ' ' || d.month || ' ' || b.state ||
-                CASE b.state WHEN 'awaiting payment' THEN ' to pay' WHEN 'requested' THEN ' asking' ELSE '' END
-             ) LIKE ?",
-        );
-        values.push(format!("%{word}%"));
-    }
-    let from = format!(
-        "FROM bookings b JOIN (SELECT id, event_id, starts,
-            CASE substr(starts, 6, 2) WHEN '01' THEN 'january' WHEN '02' THEN 'february' WHEN '03' THEN 'march'
-            WHEN '04' THEN 'april' WHEN '05' THEN 'may' WHEN '06' THEN 'june' WHEN '07' THEN 'july'
-            WHEN '08' THEN 'august' WHEN '09' THEN 'september' WHEN '10' THEN 'october'
-            WHEN '11' THEN 'november' ELSE 'december' END AS month FROM dates) d ON d.id = b.date_id
-         JOIN events e ON e.id = d.event_id WHERE {conditions}"
-    );
-    let params = || rusqlite::params_from_iter(values.iter());
-    let read = || -> rusqlite::Result<(Vec<Listed>, u32)> {
-        let count = conn
-            .prepare_cached(&format!("SELECT count(*) {from}"))?
-            .query_row(params(), |row| row.get(0))?;
-        let mut query = conn.prepare_cached(&format!(
-            "SELECT {COLUMNS}, e.title, d.starts,
-                (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no) AS people,
-                coalesce((SELECT what FROM timeline t WHERE t.booking_id = b.id ORDER BY t.id DESC LIMIT 1), '') AS last
-             {from} ORDER BY b.made_at DESC, b.id DESC LIMIT {} OFFSET {}",
-            filter.most, filter.skip
-        ))?;
-        let rows = query.query_map(params(), |row| {
-            let starts: String = row.get("starts")?;
-            Ok(Listed {
-                booking: booking(row)?,
-                title: row.get("title")?,
-                starts: starts.parse().map_err(|_| foreign("dates.starts", starts))?,
-                people: row.get("people")?,
-                last: row.get("last")?,
-            })
-        })?;
-        Ok((rows.collect::<Result<_, _>>()?, count))
-    };
-    read().doing("listing bookings")
 }
 
 /// How many bookings of an event are in each state that counts.
@@ -924,4 +732,139 @@ pub fn first_made(
     .and_then(|mut q| q.query_row([event.0], |row| row.get::<_, Option<i64>>(0)))
     .map(|us| us.map(crate::at))
     .doing("looking for the first booking")
+}
+
+/// Adds a private note.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn note(
+    tx: &Tx<'_>,
+    id: BookingId,
+    who: &str,
+    text: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO booking_notes (booking_id, at, who, text) VALUES (?1, ?2, ?3, ?4)",
+    )
+    .and_then(|mut q| q.execute((id.0, us(now), who, text)))
+    .map(drop)
+    .doing("writing a note")
+}
+
+/// The private notes of a booking, the latest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, StoreError> {
+    conn.prepare_cached(
+        "SELECT at, who, text AS what FROM booking_notes WHERE booking_id = ?1 ORDER BY id DESC",
+    )
+    .and_then(|mut q| {
+        q.query_map([id.0], |row| {
+            Ok(Happening { at: instant(row, "at")?, who: row.get("who")?, what: row.get("what")? })
+        })?
+        .collect()
+    })
+    .doing("reading notes")
+}
+
+/// Gives a person of a booking another name, on all its dates.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Result<(), StoreError> {
+    tx.touch(booking.date);
+    let words = fold(&format!("{name} {} {}", booking.name, booking.reference));
+    let person = i64::try_from(person).unwrap_or(i64::MAX);
+    tx.prepare_cached(
+        "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
+    )
+    .and_then(|mut q| q.execute((booking.id.0, person, name, words)))
+    .doing("renaming somebody")?;
+    tx.prepare_cached("UPDATE bookings SET search = search || ' ' || ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((booking.id.0, fold(name))))
+        .map(drop)
+        .doing("renaming somebody")
+}
+
+/// Gives a person of a booking new ticket codes; the old ones die, and the door knows them
+/// as passed on.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn new_codes(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    person: usize,
+    mut code: impl FnMut() -> TicketCode,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let person = i64::try_from(person).unwrap_or(i64::MAX);
+    let mut write = || -> rusqlite::Result<()> {
+        let rows: Vec<i64> = tx
+            .prepare_cached("SELECT id FROM attendees WHERE booking_id = ?1 AND person_no = ?2")?
+            .query_map((booking.id.0, person), |row| row.get(0))?
+            .collect::<Result<_, _>>()?;
+        for id in rows {
+            tx.prepare_cached(
+                "INSERT INTO dead_codes (code, attendee_id, died_at) SELECT code, id, ?2 FROM attendees WHERE id = ?1",
+            )?
+            .execute((id, us(now)))?;
+            tx.prepare_cached("UPDATE attendees SET code = ?2 WHERE id = ?1")?
+                .execute((id, code().as_str()))?;
+        }
+        Ok(())
+    };
+    write().doing("giving new ticket codes")
+}
+
+/// Moves a booking to another date, its people and seats with it; sessions of the old date
+/// are left.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn move_to(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    date: DateId,
+    draws: &[Draw],
+) -> Result<(), StoreError> {
+    let old: Vec<(i64, i64)> = tx
+        .prepare_cached("SELECT pool_id, seats FROM booking_draws WHERE booking_id = ?1")
+        .and_then(|mut q| {
+            q.query_map([booking.id.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+        })
+        .doing("reading what a booking draws")?;
+    for (pool, seats) in old {
+        shift_pool(tx, booking, pool, -seats)?;
+    }
+    let write = || -> rusqlite::Result<()> {
+        tx.prepare_cached(
+            "DELETE FROM sign_ups WHERE attendee_id IN (SELECT id FROM attendees WHERE booking_id = ?1)",
+        )?
+        .execute([booking.id.0])?;
+        tx.prepare_cached("UPDATE attendees SET date_id = ?2 WHERE booking_id = ?1")?
+            .execute((booking.id.0, date.0))?;
+        tx.prepare_cached("UPDATE bookings SET date_id = ?2 WHERE id = ?1")?
+            .execute((booking.id.0, date.0))?;
+        if !booking.test {
+            for draw in draws {
+                tx.prepare_cached(
+                    "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, 0)",
+                )?
+                .execute((booking.id.0, draw.pool.0))?;
+            }
+        }
+        Ok(())
+    };
+    write().doing("moving a booking to another date")?;
+    if !booking.test {
+        for draw in draws {
+            shift_pool(tx, booking, draw.pool.0, i64::from(draw.seats))?;
+        }
+    }
+    tx.touch(date);
+    Ok(())
 }

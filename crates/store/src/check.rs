@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::{Doing, StoreError};
 
 /// What must hold, and a query that names each place where it does not.
-const RULES: [(&str, &str); 8] = [
+const RULES: &[(&str, &str)] = &[
     (
         "a date counts the people who are in",
         "SELECT 'date ' || d.id || ': counted ' || d.inside FROM dates d WHERE d.inside <> (
@@ -32,19 +32,74 @@ const RULES: [(&str, &str); 8] = [
         "SELECT 'pool ' || id FROM pools WHERE held + requested + awaiting_payment + confirmed > max(capacity, accepted)",
     ),
     (
-        "a confirmed booking is paid in full, by payments that were booked",
-        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'confirmed' AND (
-            b.paid_minor <> b.total_minor OR b.paid_minor <> (
-                SELECT coalesce(sum(amount_minor), 0) FROM payments p WHERE p.booking_id = b.id AND p.state = 'paid'))",
+        "what a booking has paid is what came less what goes back",
+        "SELECT 'booking ' || b.reference || ': noted ' || b.paid_minor FROM bookings b WHERE b.test = 0 AND b.paid_minor <> (
+            SELECT coalesce(sum(p.amount_minor), 0) FROM payments p WHERE p.booking_id = b.id AND p.state = 'paid' AND p.dispute <> 'lost')
+            - (SELECT coalesce(sum(r.amount_minor), 0) FROM refunds r JOIN payments p ON p.id = r.payment_id
+               WHERE r.booking_id = b.id AND p.state = 'paid')",
+    ),
+    (
+        "nobody awaits money for a booking that is paid",
+        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'awaiting payment' AND b.paid_minor >= b.total_minor",
+    ),
+    (
+        "more never goes back than came",
+        "SELECT 'payment ' || p.id FROM payments p JOIN refunds r ON r.payment_id = p.id GROUP BY p.id
+         HAVING sum(r.amount_minor) > p.amount_minor OR p.state NOT IN ('paid', 'surplus')",
+    ),
+    (
+        "a booking's lines come to its total",
+        "SELECT 'booking ' || b.reference FROM bookings b JOIN booking_lines l ON l.booking_id = b.id
+         GROUP BY b.id HAVING sum(l.charge_minor) <> b.total_minor",
+    ),
+    (
+        "every entry of the ledger balances",
+        "SELECT 'entry ' || entry_id || ': off by ' || sum(minor) FROM entry_lines GROUP BY entry_id HAVING sum(minor) <> 0",
+    ),
+    (
+        "the ledger charges what the bookings say",
+        "SELECT 'booking ' || b.reference FROM bookings b
+         LEFT JOIN (SELECT booking_id, sum(gross) AS gross FROM charges GROUP BY booking_id) c ON c.booking_id = b.id
+         WHERE coalesce(c.gross, 0) <> CASE WHEN b.test = 0 AND b.state IN ('awaiting payment', 'confirmed', 'cancelled')
+            THEN b.total_minor ELSE 0 END",
+    ),
+    (
+        "what a booking owes in the ledger is what it is charged less what it paid",
+        "SELECT 'booking ' || b.reference || ': ' || coalesce(l.minor, 0) FROM bookings b
+         LEFT JOIN (SELECT about, sum(minor) AS minor FROM entry_lines WHERE account = 'receivables' GROUP BY about) l ON l.about = b.id
+         WHERE b.test = 0 AND coalesce(l.minor, 0) <> CASE WHEN b.state IN ('awaiting payment', 'confirmed', 'cancelled')
+            THEN b.total_minor ELSE 0 END - b.paid_minor",
+    ),
+    (
+        "money promised back in the ledger is what refunds are open",
+        "SELECT 'refunds owed: ' || coalesce(l.minor, 0) || ', open ' || r.minor FROM
+            (SELECT sum(minor) AS minor FROM entry_lines WHERE account = 'refunds owed') l,
+            (SELECT coalesce(sum(r.amount_minor), 0) AS minor FROM refunds r JOIN bookings b ON b.id = r.booking_id
+             WHERE r.state = 'open' AND b.test = 0) r WHERE coalesce(l.minor, 0) <> -r.minor",
+    ),
+    (
+        "documents are numbered without gaps",
+        "SELECT kind || ' ' || year || ': ' || count(*) || ' up to ' || max(number) FROM documents
+         GROUP BY kind, year HAVING count(*) <> max(number) OR min(number) <> 1",
+    ),
+    (
+        "the documents of a booking come to what it was charged",
+        "SELECT 'booking ' || b.reference FROM bookings b JOIN documents d ON d.booking_id = b.id GROUP BY b.id
+         HAVING sum(d.total_minor) <> (SELECT coalesce(sum(gross), 0) FROM charges c WHERE c.booking_id = b.id)",
+    ),
+    (
+        "whoever is offered seats has a booking that holds them",
+        "SELECT 'waiting ' || w.id FROM waiting w JOIN bookings b ON b.id = w.booking_id
+         WHERE w.stands = 'offered' AND b.state <> 'held'",
     ),
     (
         "a payment at the provider is written down once",
         "SELECT 'payment ' || provider_id FROM payments WHERE provider_id IS NOT NULL GROUP BY provider_id HAVING count(*) > 1",
     ),
     (
-        "a confirmed booking has its confirmation planned, once",
-        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'confirmed' AND 1 <> (
-            SELECT count(*) FROM outbox o WHERE o.booking_id = b.id AND o.kind = 'confirmation')",
+        "a confirmed booking has its confirmation planned",
+        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'confirmed' AND b.email <> '' AND NOT EXISTS (
+            SELECT 1 FROM outbox o WHERE o.booking_id = b.id AND o.kind = 'confirmation')",
     ),
     (
         "every attendee of a completed booking has a name",

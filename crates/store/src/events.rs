@@ -6,6 +6,7 @@ mod tickets;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
+use matricle_core::booking::Rules;
 use matricle_core::who::Who;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 use serde::{Deserialize, Serialize};
@@ -75,6 +76,8 @@ pub struct Event {
     pub approval: bool,
     /// One booking a person.
     pub once: bool,
+    /// What may happen to its bookings once they are made.
+    pub rules: Rules,
     /// When anything about it last changed.
     pub changed_at: Timestamp,
 }
@@ -147,10 +150,10 @@ impl Format {
 
 pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
-     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.approval, e.once, e.changed_at";
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.approval, e.once, e.rules, e.changed_at";
 
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
-    let who: String = row.get("who")?;
+    let (who, rules): (String, String) = (row.get("who")?, row.get("rules")?);
     Ok(Event {
         id: EventId(row.get("e_id")?),
         slug: row.get("slug")?,
@@ -175,6 +178,7 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         who: serde_json::from_str(&who).map_err(|_| foreign("events.who", who))?,
         approval: row.get("approval")?,
         once: row.get("once")?,
+        rules: serde_json::from_str(&rules).map_err(|_| foreign("events.rules", rules))?,
         changed_at: instant(row, "changed_at")?,
     })
 }
@@ -293,15 +297,14 @@ pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, Sto
 /// # Errors
 /// SQLite refuses.
 pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
-    let who = serde_json::to_string(&e.who)
-        .map_err(|err| rusqlite::Error::ToSqlConversionFailure(err.into()))
-        .doing("writing an event")?;
+    let who = plan::json(&e.who).doing("writing an event")?;
+    let rules = plan::json(&e.rules).doing("writing an event")?;
     tx.execute(
         "UPDATE events SET title = :title, kind = :kind, lead = :lead, description = :description,
             bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
             after_note = :after_note, listed = :listed, format = :format, online_link = :link,
             online_passcode = :passcode, called_off = :called_off, course = :course,
-            latecomers = :latecomers, who = :who, approval = :approval, once = :once, changed_at = :now
+            latecomers = :latecomers, who = :who, approval = :approval, once = :once, rules = :rules, changed_at = :now
          WHERE id = :id",
         named_params! {
             ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
@@ -309,7 +312,7 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             ":hold": e.hold.as_mins(), ":button": e.button, ":after_note": e.after_note,
             ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
             ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
-            ":latecomers": e.latecomers, ":who": who, ":approval": e.approval, ":once": e.once,
+            ":latecomers": e.latecomers, ":who": who, ":approval": e.approval, ":once": e.once, ":rules": rules,
             ":now": us(now),
         },
     )

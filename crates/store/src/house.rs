@@ -1,6 +1,7 @@
 //! The house itself.
 
 use matricle_core::Currency;
+use matricle_core::transfer::Payee;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
 use crate::convert::{foreign, word};
@@ -24,6 +25,27 @@ pub struct House {
     pub steps: Vec<(u32, u32)>,
     /// Origins of sites that may show our stubs inside their pages.
     pub embed_sites: Vec<String>,
+    /// Who sells, as it stands on documents: lines of name and address.
+    pub seller: String,
+    /// The seller's tax number; may be empty.
+    pub tax_number: String,
+    /// The holder of the account that transfers go to; the house's name when empty.
+    pub account_holder: String,
+    /// Its IBAN; empty when the house takes no transfers.
+    pub iban: String,
+    /// Its BIC; may be empty.
+    pub bic: String,
+    /// How many days seats are kept for a transfer.
+    pub transfer_days: u32,
+}
+
+impl House {
+    /// Whom transfers go to.
+    #[must_use]
+    pub fn payee(&self) -> Payee {
+        let holder = if self.account_holder.is_empty() { &self.name } else { &self.account_holder };
+        Payee { name: holder.clone(), iban: self.iban.clone(), bic: self.bic.clone() }
+    }
 }
 
 impl Default for House {
@@ -36,6 +58,12 @@ impl Default for House {
             terms: String::new(),
             steps: vec![(14, 100), (3, 50)],
             embed_sites: Vec::new(),
+            seller: String::new(),
+            tax_number: String::new(),
+            account_holder: String::new(),
+            iban: String::new(),
+            bic: String::new(),
+            transfer_days: 10,
         }
     }
 }
@@ -45,7 +73,10 @@ impl Default for House {
 /// # Errors
 /// SQLite refuses.
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
-    conn.prepare_cached("SELECT name, currency, zone, email, terms, steps, embed_sites FROM house")
+    conn.prepare_cached(
+        "SELECT name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee, iban, bic,
+            transfer_days FROM house",
+    )
         .and_then(|mut q| {
             q.query_row([], |row| {
                 Ok(House {
@@ -63,6 +94,12 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
                         .lines()
                         .map(String::from)
                         .collect(),
+                    seller: row.get("seller")?,
+                    tax_number: row.get("tax_number")?,
+                    account_holder: row.get("payee")?,
+                    iban: row.get("iban")?,
+                    bic: row.get("bic")?,
+                    transfer_days: row.get("transfer_days")?,
                 })
             })
             .optional()
@@ -79,10 +116,14 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
         .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
         .doing("writing the house")?;
     tx.execute(
-        "INSERT INTO house (id, name, currency, zone, email, terms, steps, embed_sites)
-         VALUES (1, :name, :currency, :zone, :email, :terms, :steps, :sites)
+        "INSERT INTO house (id, name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee,
+            iban, bic, transfer_days)
+         VALUES (1, :name, :currency, :zone, :email, :terms, :steps, :sites, :seller, :tax_number, :payee, :iban,
+            :bic, :transfer_days)
          ON CONFLICT (id) DO UPDATE SET name = :name, currency = :currency, zone = :zone,
-            email = :email, terms = :terms, steps = :steps, embed_sites = :sites",
+            email = :email, terms = :terms, steps = :steps, embed_sites = :sites,
+            seller = :seller, tax_number = :tax_number, payee = :payee, iban = :iban, bic = :bic,
+            transfer_days = :transfer_days",
         named_params! {
             ":name": house.name,
             ":currency": house.currency.letters(),
@@ -91,6 +132,12 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
             ":terms": house.terms,
             ":steps": steps,
             ":sites": house.embed_sites.join("\n"),
+            ":seller": house.seller,
+            ":tax_number": house.tax_number,
+            ":payee": house.account_holder,
+            ":iban": house.iban,
+            ":bic": house.bic,
+            ":transfer_days": house.transfer_days,
         },
     )
     .map(drop)

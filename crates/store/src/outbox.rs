@@ -24,9 +24,35 @@ pub enum Kind {
     Refusal,
     /// Somebody on a list of people invited is told of the event.
     Invitation,
+    /// Something about a booking changed: people, tickets, date.
+    Changed,
+    /// Somebody has joined a waiting list.
+    Waiting,
+    /// Seats are on offer to somebody who waits.
+    Offer,
+    /// Everybody who waits is told that seats are free.
+    SeatsFree,
+    /// A ticket was passed to somebody else, who gets it.
+    Passed,
 }
 
 impl Kind {
+    /// All kinds.
+    pub const ALL: [Self; 12] = [
+        Self::Confirmation,
+        Self::Cancellation,
+        Self::CalledOff,
+        Self::Moved,
+        Self::Approval,
+        Self::Refusal,
+        Self::Invitation,
+        Self::Changed,
+        Self::Waiting,
+        Self::Offer,
+        Self::SeatsFree,
+        Self::Passed,
+    ];
+
     /// The word for it, as stored and as shown.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -38,14 +64,16 @@ impl Kind {
             Self::Approval => "approval",
             Self::Refusal => "refusal",
             Self::Invitation => "invitation",
+            Self::Changed => "change",
+            Self::Waiting => "place on the waiting list",
+            Self::Offer => "offer",
+            Self::SeatsFree => "seats free",
+            Self::Passed => "ticket passed on",
         }
     }
 
     fn from_word(word: &str) -> Option<Self> {
-        use Kind::{Approval, CalledOff, Cancellation, Confirmation, Invitation, Moved, Refusal};
-        [Confirmation, Cancellation, CalledOff, Moved, Approval, Refusal, Invitation]
-            .into_iter()
-            .find(|kind| kind.word() == word)
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
     }
 }
 

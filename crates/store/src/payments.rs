@@ -2,9 +2,10 @@
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
+use matricle_core::ledger::Method;
 use rusqlite::{Connection, OptionalExtension, Row};
 
-use crate::convert::{foreign, instant, instant_or};
+use crate::convert::{foreign, instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
 
 /// Where a payment stands.
@@ -61,10 +62,32 @@ pub struct Payment {
     pub tries: u32,
     /// The booking no longer wants the money.
     pub unwanted: bool,
+    /// How it came, or is to come.
+    pub method: Method,
+    /// Who took it, when somebody did.
+    pub who: String,
+    /// What they noted.
+    pub note: String,
+    /// What the provider keeps of it, in minor units.
+    pub fee_minor: i64,
+    /// Whether the payer's bank takes it back: empty, `open`, `won` or `lost`.
+    pub dispute: String,
+    /// Minor units given back, or on their way.
+    pub given_minor: i64,
+}
+
+impl Payment {
+    /// What can still be given back of it.
+    #[must_use]
+    pub fn left(&self) -> i64 {
+        let came = matches!(self.state, PaymentState::Paid | PaymentState::Surplus);
+        if came && self.dispute != "lost" { self.amount_minor - self.given_minor } else { 0 }
+    }
 }
 
 const COLUMNS: &str = "id, booking_id, provider_id, pay_url, amount_minor, state, made_at, settled_at, \
-     tries, unwanted";
+     tries, unwanted, method, who, note, fee_minor, dispute, \
+     (SELECT coalesce(sum(r.amount_minor), 0) FROM refunds r WHERE r.payment_id = payments.id) AS given_minor";
 
 fn payment(row: &Row<'_>) -> rusqlite::Result<Payment> {
     let state: String = row.get("state")?;
@@ -82,6 +105,12 @@ fn payment(row: &Row<'_>) -> rusqlite::Result<Payment> {
         settled_at: instant_or(row, "settled_at")?,
         tries: row.get("tries")?,
         unwanted: row.get("unwanted")?,
+        method: word(row, "method", Method::from_word)?,
+        who: row.get("who")?,
+        note: row.get("note")?,
+        fee_minor: row.get("fee_minor")?,
+        dispute: row.get("dispute")?,
+        given_minor: row.get("given_minor")?,
     })
 }
 
@@ -104,6 +133,58 @@ pub fn open(
     .and_then(|mut q| q.execute((id, booking.0, amount_minor, us(now), us(next_check_at))))
     .map(drop)
     .doing("writing a payment")
+}
+
+/// Writes down money that somebody has taken.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take(tx: &Tx<'_>, new: &Taken<'_>, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO payments (id, booking_id, amount_minor, state, made_at, settled_at, method, who, note)
+         VALUES (?1, ?2, ?3, 'paid', ?4, ?4, ?5, ?6, ?7)",
+    )
+    .and_then(|mut q| {
+        q.execute((
+            new.id,
+            new.booking.0,
+            new.minor,
+            us(now),
+            new.method.word(),
+            new.who,
+            new.note,
+        ))
+    })
+    .map(drop)
+    .doing("writing money down")
+}
+
+/// Money that somebody has taken.
+#[derive(Debug, Clone)]
+pub struct Taken<'a> {
+    /// A UUID.
+    pub id: &'a str,
+    /// The booking it is for.
+    pub booking: BookingId,
+    /// Minor units.
+    pub minor: i64,
+    /// How it came.
+    pub method: Method,
+    /// Who took it.
+    pub who: &'a str,
+    /// What they noted.
+    pub note: &'a str,
+}
+
+/// Notes what the provider says of its fee and of a dispute; says what was known before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn note(tx: &Tx<'_>, id: &str, fee_minor: i64, dispute: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE payments SET fee_minor = ?2, dispute = ?3 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id, fee_minor, dispute)))
+        .map(drop)
+        .doing("noting what the provider says")
 }
 
 /// Writes down what the provider calls a payment and where the payer pays.
@@ -214,35 +295,4 @@ pub fn take_hook(tx: &Tx<'_>, webhook_id: &str, now: Timestamp) -> Result<bool, 
         })
         .map(|rows| rows == 1)
         .doing("taking a webhook")
-}
-
-/// Money that came and was not wanted, or was kept for a booking called back since:
-/// the payment and its booking's reference and name.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ToGiveBack {
-    /// The booking's reference.
-    pub reference: String,
-    /// The booker.
-    pub name: String,
-    /// Minor units.
-    pub minor: i64,
-}
-
-/// Money to be given back, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn to_give_back(conn: &Connection) -> Result<Vec<ToGiveBack>, StoreError> {
-    conn.prepare_cached(
-        "SELECT b.reference, b.name, p.amount_minor FROM payments p JOIN bookings b ON b.id = p.booking_id
-         WHERE b.test = 0 AND (p.state = 'surplus' OR (p.state = 'paid' AND b.state = 'cancelled'))
-         ORDER BY p.settled_at",
-    )
-    .and_then(|mut q| {
-        q.query_map([], |row| {
-            Ok(ToGiveBack { reference: row.get(0)?, name: row.get(1)?, minor: row.get(2)? })
-        })?
-        .collect()
-    })
-    .doing("looking for money to give back")
 }

@@ -298,3 +298,13 @@ pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
     conn.query_row("SELECT EXISTS (SELECT 1 FROM people WHERE role IS NOT NULL)", [], |r| r.get(0))
         .doing("counting staff")
 }
+
+/// Whether somebody with this address is a member.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn is_member(conn: &Connection, email: &str) -> Result<bool, StoreError> {
+    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 AND member = 1)")
+        .and_then(|mut q| q.query_row([email], |row| row.get(0)))
+        .doing("looking a member up")
+}

@@ -8,6 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{State, choose};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Answering, Details, Draft};
+use matricle_core::ledger::{Account, Entry};
 use matricle_core::price::{Buyer, Early};
 use matricle_core::schedule::{SaleWindow, Span};
 use matricle_core::seats::{Taken, Wanted};
@@ -19,7 +20,7 @@ use matricle_store::events::{
 use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, Kind};
 use matricle_store::payments::{self, PaymentState};
-use matricle_store::{Store, Tx, check, door, people};
+use matricle_store::{Store, Tx, check, door, ledger, people};
 use rusqlite::Connection;
 
 fn at(minutes: i64) -> Timestamp {
@@ -142,15 +143,18 @@ impl File {
             each: Vec::new(),
         };
         let person = people::know(&tx, name, &details.email, at(0)).unwrap();
-        bookings::complete(&tx, &booking, &details, &[], person).unwrap();
-        bookings::set_state(&tx, &booking, State::AwaitingPayment, Some(at(30))).unwrap();
+        bookings::complete(&tx, &booking, &details, &[], Some(person)).unwrap();
+        bookings::set_state(&tx, &booking, State::AwaitingPayment, Some(at(30)), at(2)).unwrap();
         let booking = bookings::by_id(&self.conn, id).unwrap().unwrap();
         let payment = format!("payment-{n}");
         payments::open(&tx, &payment, id, booking.total.minor, at(1), at(0)).unwrap();
         payments::known_as(&tx, &payment, &format!("prov-{n}"), "https://till.example").unwrap();
         payments::settle(&tx, &payment, PaymentState::Paid, at(2)).unwrap();
         bookings::add_paid(&tx, id, booking.total.minor).unwrap();
-        bookings::set_state(&tx, &booking, State::Confirmed, None).unwrap();
+        let (to, from) = ((Account::Provider, 0), (Account::Receivable, id.0));
+        let entry = Entry::move_money(to, from, booking.total.minor).unwrap();
+        ledger::book(&tx, &entry, Some(id), "the card provider", "card", at(2)).unwrap();
+        bookings::set_state(&tx, &booking, State::Confirmed, None, at(2)).unwrap();
         bookings::happened(&tx, id, at(2), "Matricle", "confirmed").unwrap();
         outbox::plan(&tx, id, Kind::Confirmation, &details.email, &format!("{n}@club"), at(2))
             .unwrap();
@@ -220,7 +224,7 @@ fn seats_move_from_reason_to_reason_and_a_stale_hold_is_free_at_once() {
     bookings::set_deadline(&file.tx(), id, at(40)).unwrap();
     assert!(bookings::overdue(&file.conn, at(20), 10).unwrap().is_empty());
     let booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
-    bookings::set_state(&file.tx(), &booking, State::Confirmed, None).unwrap();
+    bookings::set_state(&file.tx(), &booking, State::Confirmed, None, at(2)).unwrap();
     assert_eq!(file.taken(date, at(99))[0], Taken { confirmed: 5, ..Taken::default() });
     let sheet = events::sheet(&file.conn, Currency::EUR, date, at(99)).unwrap().unwrap();
     assert_eq!(sheet.offer.offers[1].seats.sold, 1, "the limited ticket counts what is sold");
@@ -235,7 +239,7 @@ fn a_draft_and_a_choice_made_again_keep_the_booking_whole() {
     bookings::keep_draft(&file.tx(), id, &draft).unwrap();
     let mut booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
     assert_eq!((booking.draft.clone(), booking.booker()), (draft.clone(), draft.name.as_str()));
-    bookings::set_state(&file.tx(), &booking, State::Lapsed, None).unwrap();
+    bookings::set_state(&file.tx(), &booking, State::Lapsed, None, at(61)).unwrap();
     booking.state = State::Lapsed;
     let sheet = events::sheet(&file.conn, Currency::EUR, date, at(60)).unwrap().unwrap();
     let family = [Wanted { ticket: sheet.tickets[1].id, quantity: 1 }];
@@ -246,7 +250,7 @@ fn a_draft_and_a_choice_made_again_keep_the_booking_whole() {
         TicketCode::from_random(n)
     };
     bookings::choose_again(&file.tx(), &booking, &choice, &sheet, &Buyer::default(), code).unwrap();
-    bookings::set_state(&file.tx(), &booking, State::Held, Some(at(75))).unwrap();
+    bookings::set_state(&file.tx(), &booking, State::Held, Some(at(75)), at(62)).unwrap();
     let booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
     assert_eq!((booking.total.minor, booking.draft.agreed), (1500, true), "no longer early");
     assert_eq!(bookings::attendees(&file.conn, id).unwrap().len(), 4);
@@ -427,9 +431,8 @@ fn each_fault_is_found_and_named() {
         file.hold(date, [1, 0], 2, at(0));
         assert_eq!(check::faults(&file.conn).unwrap(), Vec::<String>::new());
         file.conn.execute_batch(&sql.replace("{id}", &id.to_string())).unwrap();
-        let faults = check::faults(&file.conn).unwrap();
-        assert_eq!(faults.len(), 1, "{sql}: {faults:?}");
-        faults[0].clone()
+        // Money stands in several places: one fault in it may break more than one rule.
+        check::faults(&file.conn).unwrap().join("\n")
     };
     assert!(
         broken("UPDATE pools SET held = held + 1 WHERE kind_id % 2 = 0")
@@ -437,12 +440,34 @@ fn each_fault_is_found_and_named() {
     );
     assert!(broken("UPDATE dates SET inside = 3").contains("counts the people who are in"));
     assert!(broken("UPDATE pools SET capacity = 1 WHERE kind_id % 2 = 0").contains("over-full"));
-    assert!(broken("UPDATE bookings SET paid_minor = 0 WHERE id = {id}").contains("paid in full"));
     assert!(
-        broken("DELETE FROM payments WHERE booking_id = {id}")
-            .contains("payments that were booked")
+        broken("UPDATE bookings SET paid_minor = 0 WHERE id = {id}").contains("came less what")
     );
-    assert!(broken("DELETE FROM outbox").contains("confirmation planned, once"));
+    assert!(broken("DELETE FROM payments WHERE booking_id = {id}").contains("came less what"));
+    assert!(
+        broken("UPDATE bookings SET total_minor = 9 WHERE id = {id}").contains("lines come to")
+    );
+    assert!(
+        broken("INSERT INTO entry_lines (entry_id, position, account, about, minor) VALUES (1, 9, 'bank', 0, 5)")
+            .contains("entry 1: off by 5")
+    );
+    assert!(
+        broken("INSERT INTO charges (booking_id, at, rate, gross, tax) VALUES ({id}, 1, 0, 5, 0)")
+            .contains("ledger charges what")
+    );
+    assert!(
+        broken(
+            "INSERT INTO documents (kind, year, number, booking_id, issued_at, total_minor, body)
+            VALUES ('receipt', 2026, 2, {id}, 1, 7, '{}')"
+        )
+        .contains("without gaps")
+    );
+    assert!(
+        broken("INSERT INTO refunds (id, payment_id, booking_id, amount_minor, reason, state, by_hand, made_at, who)
+            VALUES ('r', 'payment-1', {id}, 99999, '', 'open', 1, 1, '')")
+            .contains("more never goes back")
+    );
+    assert!(broken("DELETE FROM outbox").contains("confirmation planned"));
     assert!(
         broken("UPDATE attendees SET name = '' WHERE booking_id = {id} AND position = 0")
             .contains("has a name")

@@ -96,6 +96,16 @@ impl IntoResponse for WebError {
                 "Used twice at one time",
                 "A room or a host is needed elsewhere then. Go back and say whether that is meant.".into(),
             ),
+            Self::Desk(DeskError::NotByBooker) => (
+                StatusCode::FORBIDDEN,
+                "This is for the organiser",
+                "It has begun, or it is not open to bookers here. Write to us, and we will see to it.".into(),
+            ),
+            Self::Desk(DeskError::SeatsFree) => (
+                StatusCode::CONFLICT,
+                "The seats are free",
+                "Nobody need wait any more: go back and book them.".into(),
+            ),
             Self::Desk(DeskError::NotPublished) => (
                 StatusCode::CONFLICT,
                 "Not in the Programme yet",

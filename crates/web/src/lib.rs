@@ -164,12 +164,13 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/events/{id}/confirmations", get(office::events::confirmations))
         .route("/office/events/{id}/live", get(office::events::live))
         .route("/office/bookings", get(office::bookings::list))
-        .route("/office/bookings/{reference}", get(office::bookings::sheet))
+        .route("/office/bookings/{reference}", get(office::booking::sheet))
         .route(
             "/office/bookings/{reference}/cancel",
-            get(office::bookings::before_cancelling).post(office::bookings::cancel),
+            get(office::booking::before_cancelling).post(office::booking::cancel),
         )
-        .route("/office/bookings/{reference}/answer", post(office::bookings::answer))
+        .route("/office/bookings/{reference}/documents/{id}", get(office::booking::document))
+        .route("/office/bookings/{reference}/{act}", post(office::booking::act))
         // Door
         .route("/door", get(door::dates))
         .route("/door/{date}", get(door::show))

@@ -1,6 +1,7 @@
 //! The staff face.
 
 pub(crate) mod board;
+pub(crate) mod booking;
 pub(crate) mod bookings;
 pub(crate) mod dates;
 pub(crate) mod events;

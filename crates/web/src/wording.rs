@@ -9,9 +9,50 @@ use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::who::WhoRefusal;
-use matricle_core::{SessionId, TicketTypeId};
+use matricle_core::{Money, SessionId, TicketTypeId};
 use matricle_formats::words;
-use matricle_store::events::TicketType;
+use matricle_store::bookings::Line;
+use matricle_store::events::{TicketRow, TicketType};
+
+/// What a booking is charged, line by line: prices, what codes take off, what is kept of
+/// tickets that were cancelled.
+pub(crate) fn money_lines(lines: &[Line]) -> Vec<(String, Money)> {
+    let mut rows = Vec::new();
+    for l in lines {
+        let currency = l.charge.currency;
+        let price = l.unit.minor * i64::from(l.quantity);
+        if l.quantity > 0 {
+            rows.push((l.label(), currency.of(price)));
+        }
+        if l.discount.minor > 0 {
+            rows.push(("Promo code".to_owned(), currency.of(-l.discount.minor)));
+        }
+        let added = if l.tax_added { l.tax.minor } else { 0 };
+        if added > 0 {
+            rows.push(("Tax".to_owned(), currency.of(added)));
+        }
+        let rest = l.charge.minor - (price - l.discount.minor + added);
+        if rest > 0 {
+            rows.push((format!("Kept of {} cancelled", l.name), currency.of(rest)));
+        } else if rest < 0 {
+            rows.push((format!("Taken off {}", l.name), currency.of(rest)));
+        }
+    }
+    rows
+}
+
+/// Ticket types by their names, for wording a refusal.
+pub(crate) fn ticket_names(rows: &[TicketRow]) -> Vec<TicketType> {
+    rows.iter()
+        .map(|t| TicketType {
+            id: t.id,
+            name: t.plan.name.clone(),
+            note: String::new(),
+            admits: t.plan.admits,
+            tax: None,
+        })
+        .collect()
+}
 
 /// Why a choice of tickets was refused.
 pub(crate) fn choice(refusal: &ChoiceRefusal, tickets: &[TicketType]) -> String {

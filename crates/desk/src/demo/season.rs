@@ -462,14 +462,8 @@ impl World<'_> {
         events::set_state(self.tx, event.id, EventState::CalledOff)?;
         for reference in booked {
             let Some(b) = bookings::by_reference(self.tx, reference)? else { continue };
-            bookings::set_state(self.tx, &b, matricle_core::booking::State::Cancelled, None)?;
-            bookings::happened(
-                self.tx,
-                b.id,
-                at,
-                STAFF[0].0,
-                &format!("called the date off: {reason}"),
-            )?;
+            let what = format!("called the date off: {reason}");
+            crate::cancel::cancel_in(self.tx, &b, 100, STAFF[0].0, &what, at)?;
             let message = format!("{}.off.{id}@{}", reference.as_str().to_lowercase(), self.host);
             let which = format!(" {id}");
             let new = outbox::NewMessage {

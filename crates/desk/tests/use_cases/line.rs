@@ -5,13 +5,14 @@ use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
 use matricle_core::seats::SeatRefusal;
+use matricle_desk::cancel::{self, By};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold;
 use matricle_desk::mailer::SendError;
 use matricle_desk::programme::Wish;
 use matricle_desk::provider::{REHEARSAL_SECRET, Status, sign};
-use matricle_desk::{Clock, DeskError, cancel, demo, office, programme, signin, timers};
+use matricle_desk::{Clock, DeskError, demo, office, programme, signin, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::{outbox, payments};
 use proptest::prelude::*;
@@ -64,7 +65,7 @@ async fn the_words_of_the_mails() {
     w.hook("msg").await.unwrap();
     w.due().await;
     let ilse = w.staff(0).await;
-    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+    cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await.unwrap();
     w.due().await;
     let sheet = w.sheet(reference).await;
     let mut said = Vec::new();
@@ -241,10 +242,14 @@ async fn a_cancelled_booking_frees_its_seats_tells_the_booker_and_is_refused_at_
     w.hook("msg").await.unwrap();
     let sheet = w.sheet(reference).await;
     let (ilse, bram) = (w.staff(0).await, w.staff(1).await);
-    let refused = cancel::cancel(&w.desk, &bram, reference).await;
+    let refused =
+        cancel::cancel(&w.desk, By::Staff(bram.clone(), None), reference, Vec::new()).await;
     assert!(matches!(refused, Err(DeskError::Right(_))), "a door volunteer may not");
-    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
-    assert!(matches!(cancel::cancel(&w.desk, &ilse, reference).await, Err(DeskError::Move(_))));
+    cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await.unwrap();
+    assert!(matches!(
+        cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await,
+        Err(DeskError::Move(_))
+    ));
     assert_eq!(w.free(CANDLES).await, before);
     w.due().await;
     assert_eq!(
@@ -255,10 +260,10 @@ async fn a_cancelled_booking_frees_its_seats_tells_the_booker_and_is_refused_at_
     let told =
         w.scan(sheet.date.id, "main door", "key-0001", sheet.attendees[0].code.as_str()).await.told;
     assert_eq!(told.verdict, "cancelled");
-    let today = office::today(&w.desk, &ilse).await.unwrap();
-    assert!(
-        today.to_give_back.iter().any(|m| m.reference == reference.as_str() && m.minor == 1400)
-    );
+    let sheet = w.sheet(reference).await;
+    assert_eq!(w.provider.payments().last().unwrap().refunded, 0, "the evening has begun: no step");
+    assert_eq!((sheet.booking.total.minor, sheet.booking.paid.minor), (1400, 1400));
+    assert_eq!(w.faults().await, Vec::<String>::new());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -267,14 +272,16 @@ async fn money_for_a_booking_cancelled_meanwhile_is_put_aside_to_be_given_back()
     let reference = w.book(CANDLES, &[0, 1, 0]).await;
     let ilse = w.staff(0).await;
     w.provider.decide(Status::Paid);
-    cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+    cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await.unwrap();
     w.due().await;
     let id = w.sheet(reference).await.booking.id;
     let states = w.desk.store.read(move |c| payments::of_booking(c, id)).await.unwrap();
     assert_eq!(states[0].state, payments::PaymentState::Surplus);
     assert_eq!(w.state(reference).await, State::Cancelled);
-    let today = office::today(&w.desk, &ilse).await.unwrap();
-    assert!(today.to_give_back.iter().any(|m| m.reference == reference.as_str()));
+    w.due().await;
+    assert_eq!(w.provider.payments().last().unwrap().refunded, 1400, "all of it goes back");
+    assert!(w.sheet(reference).await.refunds[0].done_at.is_some());
+    assert_eq!(w.faults().await, Vec::<String>::new());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -310,7 +317,9 @@ async fn money_that_comes_after_a_payment_was_given_up_is_booked_if_the_seats_ar
             assert_eq!((state, payment), (State::Confirmed, payments::PaymentState::Paid));
             assert_eq!(sheet.attendees[0].name, "Person 1", "whole again");
             let ilse = w.staff(0).await;
-            cancel::cancel(&w.desk, &ilse, reference).await.unwrap();
+            cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new())
+                .await
+                .unwrap();
         }
         assert_eq!(w.faults().await, Vec::<String>::new());
     }
@@ -517,7 +526,13 @@ fn any_sequence_of_acts_leaves_the_file_sound() {
                         }
                         Act::Cancel(n) => {
                             if let Some(reference) = pick(n) {
-                                let _ = cancel::cancel(&w.desk, &ilse, reference).await;
+                                let _ = cancel::cancel(
+                                    &w.desk,
+                                    By::Staff(ilse.clone(), None),
+                                    reference,
+                                    Vec::new(),
+                                )
+                                .await;
                             }
                         }
                         Act::GiveBack(n) => {

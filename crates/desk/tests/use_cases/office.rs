@@ -8,11 +8,12 @@ use matricle_core::form::Form;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
+use matricle_desk::cancel::{self, By};
 use matricle_desk::dates::{self, Scope};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::{
-    DeskError, board, cancel, events, house, invitations, office, patterns, plan, programme,
-    sessions, sheet, slots,
+    DeskError, board, changes, decide, events, house, invitations, money, office, patterns, plan,
+    programme, sessions, sheet, slots, waiting,
 };
 use matricle_store::bookings::Filter;
 use matricle_store::events::EventState;
@@ -65,7 +66,16 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ),
             (
                 "cancel a booking",
-                refused(cancel::cancel(desk, &who, Reference::from_random(1)).await),
+                refused(
+                    cancel::cancel(
+                        desk,
+                        By::Staff(who.clone(), None),
+                        Reference::from_random(1),
+                        Vec::new(),
+                    )
+                    .await
+                    .map(drop),
+                ),
             ),
             ("begin an event", refused(events::wanting(desk, &who).await.map(drop))),
             (
@@ -136,7 +146,36 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("invite", refused(invitations::send(desk, &who, event).await.map(drop))),
             ("plan slots", refused(slots::plan(desk, &who, event, Form::default()).await)),
             ("see patterns", refused(patterns::all(desk, &who).await.map(drop))),
-            ("say yes", refused(cancel::approve(desk, &who, Reference::from_random(1)).await)),
+            (
+                "say yes",
+                refused(decide::approve(desk, &who, Reference::from_random(1), None).await),
+            ),
+            (
+                "take money",
+                refused(
+                    changes::take_money(desk, &who, Reference::from_random(1), Form::default())
+                        .await,
+                ),
+            ),
+            ("give back", refused(money::given(desk, &who, "1".into()).await)),
+            (
+                "set a price",
+                refused(
+                    changes::set_price(desk, &who, Reference::from_random(1), Form::default())
+                        .await,
+                ),
+            ),
+            (
+                "note",
+                refused(
+                    changes::note(desk, &who, Reference::from_random(1), Form::default()).await,
+                ),
+            ),
+            (
+                "bring back",
+                refused(decide::bring_back(desk, &who, Reference::from_random(1)).await),
+            ),
+            ("out of turn", refused(waiting::out_of_turn(desk, &who, 1, Form::default()).await)),
             ("undo a scan", refused(door::undo(desk, &who, date, 0).await.map(drop))),
         ];
         for (what, answer) in answers {

@@ -12,12 +12,13 @@ use matricle_core::sessions::SignUpRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{DateId, EventId, SessionId};
 use matricle_desk::board::Reach;
+use matricle_desk::cancel::{self, By};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::dates::{self, Scope};
 use matricle_desk::patterns::{self, From};
 use matricle_desk::programme::{self, Feed, Looking, Wish};
 use matricle_desk::{
-    DeskError, board, cancel, hold, house, office, sessions, sheet, signin, slots, timers,
+    DeskError, board, decide, hold, house, office, sessions, sheet, signin, slots, timers,
 };
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState};
@@ -357,7 +358,9 @@ async fn nobody_signs_up_for_two_sessions_at_one_time_or_for_a_full_one() {
         s.iter().find(|s| s.facts.id == labels).unwrap().facts.taken
     };
     let before = taken(&w.sheet(reference).await.sessions);
-    cancel::cancel(&w.desk, &w.staff(0).await, reference).await.unwrap();
+    cancel::cancel(&w.desk, By::Staff(w.staff(0).await, None), reference, Vec::new())
+        .await
+        .unwrap();
     assert_eq!(taken(&w.sheet(reference).await.sessions), before - 1);
 }
 
@@ -442,7 +445,7 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     assert_eq!(submit(draft.clone(), third).await.unwrap(), Outcome::Asked);
     assert_eq!(submit(draft, third).await.unwrap(), Outcome::Asked, "twice says the same");
     assert_eq!(w.state(third).await, State::Requested);
-    cancel::approve(&w.desk, &ilse, third).await.unwrap();
+    decide::approve(&w.desk, &ilse, third, None).await.unwrap();
     assert_eq!(w.state(third).await, State::AwaitingPayment);
     w.due().await;
     assert!(w.subjects().last().unwrap().starts_with("Your seats are kept: Candles"));
@@ -452,9 +455,9 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     assert_eq!(w.state(third).await, State::Confirmed);
     // A booking that asks and is told no.
     let asking = office::today(&w.desk, &ilse).await.unwrap().asking[0].booking.reference;
-    cancel::decline(&w.desk, &ilse, asking, "Full of members.".into()).await.unwrap();
+    decide::decline(&w.desk, &ilse, asking, "Full of members.".into()).await.unwrap();
     assert_eq!(w.state(asking).await, State::Declined);
-    assert!(cancel::approve(&w.desk, &ilse, asking).await.is_err());
+    assert!(decide::approve(&w.desk, &ilse, asking, None).await.is_err());
     w.due().await;
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
@@ -935,7 +938,8 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
         }
         Act::Cancel(n) => {
             if let Some(reference) = made.get(n % made.len().max(1)) {
-                let _ = cancel::cancel(desk, &ilse, *reference).await;
+                let _ = cancel::cancel(desk, By::Staff(ilse.clone(), None), *reference, Vec::new())
+                    .await;
             }
         }
         Act::Move(e, d, days) => {

@@ -2,6 +2,7 @@
 
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use matricle_core::EventId;
+use matricle_core::booking::Rules;
 use matricle_core::details::Answering;
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::{SaleWindow, Span, SpanError};
@@ -57,6 +58,8 @@ pub struct NewEvent {
     pub approval: bool,
     /// One booking a person.
     pub once: bool,
+    /// What may happen to its bookings once they are made.
+    pub rules: Rules,
     /// Slugs of its tags.
     pub tags: Vec<String>,
     /// Names of the pools; the first is the one its strip shows.
@@ -229,7 +232,7 @@ pub fn insert(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> Result<EventId, St
     Ok(id)
 }
 
-fn json(value: &impl Serialize) -> rusqlite::Result<String> {
+pub(super) fn json(value: &impl Serialize) -> rusqlite::Result<String> {
     serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
 }
 
@@ -237,9 +240,9 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
     tx.execute(
         "INSERT INTO events (slug, title, kind, lead, description, bring, refund_note, state,
             hold_minutes, made_at, button, after_note, listed, format, online_link, online_passcode,
-            course, latecomers, who, approval, once, changed_at)
+            course, latecomers, who, approval, once, changed_at, rules)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18,
-            ?19, ?20, ?21, ?10)",
+            ?19, ?20, ?21, ?10, ?22)",
         rusqlite::params![
             new.slug,
             new.title,
@@ -261,7 +264,8 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
             new.latecomers,
             json(&new.who)?,
             new.approval,
-            new.once
+            new.once,
+            json(&new.rules)?
         ],
     )?;
     let event = tx.last_insert_rowid();
@@ -446,6 +450,7 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
         latecomers: e.latecomers,
         who: e.who,
         approval: e.approval,
+        rules: e.rules,
         once: e.once,
         tags: tags_of(conn, id)?.into_iter().map(|(slug, _)| slug).collect(),
         pools: pool_kinds(conn, id)?.into_iter().map(|(_, name)| name).collect(),

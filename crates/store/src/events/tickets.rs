@@ -44,6 +44,7 @@ fn price(row: &Row<'_>, id: TicketTypeId) -> rusqlite::Result<TicketPrice> {
             .map(|(from, minor)| Group { from, minor }),
         share: None,
         tax_basis: row.get::<_, Option<u32>>("tax_basis")?.unwrap_or(0),
+        tax_added: row.get::<_, Option<bool>>("tax_added")?.unwrap_or(false),
     })
 }
 
@@ -54,7 +55,7 @@ fn invited(row: &Row<'_>) -> rusqlite::Result<Vec<String>> {
 
 const TICKET_COLUMNS: &str = "t.id, t.position, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, \
      t.sale_until, t.per_date, t.least, t.most, t.admits, t.member_minor, t.group_from, t.group_minor, t.code, \
-     t.members_only, t.closed, t.invited, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis";
+     t.members_only, t.closed, t.invited, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
 
 /// The ticket types of an event as sold for these dates: one, or all that are left of a
 /// course.

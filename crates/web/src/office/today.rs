@@ -2,6 +2,7 @@
 
 use askama::Template;
 use axum::response::Response;
+use matricle_core::ledger::Method;
 use matricle_desk::office;
 use matricle_formats::words;
 use matricle_store::outbox::About;
@@ -49,12 +50,16 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             about: message.last_error.clone().unwrap_or_default(),
         });
     }
-    for money in &today.to_give_back {
+    for (refund, reference, name) in &today.to_give_back {
+        let how = match refund.method {
+            Method::Card => "the card provider did not take it".into(),
+            method => format!("it came by {}", method.word()),
+        };
         todo.push(Todo {
             class: "pay",
-            href: booking(&money.reference),
-            what: format!("Give {} back to {}", currency.of(money.minor), money.name),
-            about: "the booking was cancelled".into(),
+            href: booking(reference),
+            what: format!("Give {} back to {name}", currency.of(refund.minor)),
+            about: format!("{}; {how}", refund.reason),
         });
     }
     for row in &today.asking {

@@ -75,7 +75,10 @@ fn summary(app: &App, sheet: &BookingSheet, token: String, now: Timestamp) -> Su
         event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),
         when: words::span(span.starts, span.ends, today),
         place: sheet.date.place(),
-        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
+        lines: wording::money_lines(&sheet.lines)
+            .into_iter()
+            .map(|(what, amount)| (what, amount.to_string()))
+            .collect(),
         total: if total.is_zero() { "free".into() } else { total.to_string() },
         lost: kept.is_none()
             && matches!(sheet.booking.state, BookingState::Held | BookingState::Lapsed),
@@ -402,7 +405,10 @@ fn own(
                 },
             })
             .collect(),
-        lines: sheet.lines.iter().map(|l| (l.label(), l.total().to_string())).collect(),
+        lines: wording::money_lines(&sheet.lines)
+            .into_iter()
+            .map(|(what, amount)| (what, amount.to_string()))
+            .collect(),
         total: booking.total.to_string(),
         paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
         answers: sheet

@@ -237,6 +237,7 @@ fn buyer(asked: &Asked, known: Option<&Known>) -> Buyer {
         member: known.is_some_and(|k| k.member),
         word: asked.word.clone(),
         address: known.map_or_else(String::new, |k| k.email.clone()),
+        promos: Vec::new(),
     }
 }
 

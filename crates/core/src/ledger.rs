@@ -1,0 +1,311 @@
+//! The ledger: double entry. Only balanced entries can be made, and none is ever
+//! changed: what was wrong is met by a counter-entry.
+//!
+//! A line's amount is in minor units of the house's currency; debits are positive,
+//! credits negative, so a balanced entry adds up to nothing.
+
+use std::collections::BTreeMap;
+
+/// An account. What it is kept by (an event, a host, a rate) is the line's `about`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Account {
+    /// What bookers owe, by booking.
+    Receivable,
+    /// Money at the card provider.
+    Provider,
+    /// Money at the bank.
+    Bank,
+    /// Money in the cash box.
+    Cash,
+    /// What was earned, without tax, by event.
+    Income,
+    /// Tax owed, by rate in hundredths of a percent.
+    Tax,
+    /// What the card provider keeps.
+    Fees,
+    /// Money promised back to bookers and not yet given.
+    Refunds,
+    /// Stamps sold and not used.
+    StampsOwed,
+    /// What hosts are to be paid, by host.
+    HostsOwed,
+    /// What the house has spent on hosts' shares, by event.
+    HostShares,
+    /// Cents that a transfer was off by and that nobody asks for.
+    Rounding,
+}
+
+impl Account {
+    /// All accounts, in the order of the books.
+    pub const ALL: [Self; 12] = [
+        Self::Receivable,
+        Self::Provider,
+        Self::Bank,
+        Self::Cash,
+        Self::Refunds,
+        Self::StampsOwed,
+        Self::HostsOwed,
+        Self::Tax,
+        Self::Income,
+        Self::Fees,
+        Self::HostShares,
+        Self::Rounding,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Receivable => "receivables",
+            Self::Provider => "card provider",
+            Self::Bank => "bank",
+            Self::Cash => "cash",
+            Self::Income => "income",
+            Self::Tax => "tax",
+            Self::Fees => "fees",
+            Self::Refunds => "refunds owed",
+            Self::StampsOwed => "stamps owed",
+            Self::HostsOwed => "hosts owed",
+            Self::HostShares => "hosts' shares",
+            Self::Rounding => "rounding",
+        }
+    }
+
+    /// Finds an account by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|a| a.word() == word)
+    }
+}
+
+/// One line of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Line {
+    /// The account.
+    pub account: Account,
+    /// What it is kept by; 0 where an account is not kept by anything.
+    pub about: i64,
+    /// Minor units; a debit is positive.
+    pub minor: i64,
+}
+
+/// A balanced entry of two lines or more.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    lines: Vec<Line>,
+}
+
+/// An entry whose lines do not add up to nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("an entry is off by {by} minor units")]
+pub struct Unbalanced {
+    /// By how much.
+    pub by: i128,
+}
+
+impl Entry {
+    /// An entry of these lines; lines of nothing are left out, and an entry of nothing at
+    /// all is `None`.
+    ///
+    /// # Errors
+    /// [`Unbalanced`] unless debits and credits are the same.
+    pub fn new(lines: impl IntoIterator<Item = Line>) -> Result<Option<Self>, Unbalanced> {
+        let lines: Vec<Line> = lines.into_iter().filter(|l| l.minor != 0).collect();
+        let by: i128 = lines.iter().map(|l| i128::from(l.minor)).sum();
+        if by != 0 {
+            return Err(Unbalanced { by });
+        }
+        Ok((!lines.is_empty()).then_some(Self { lines }))
+    }
+
+    /// From one account to another.
+    #[must_use]
+    pub fn move_money(to: (Account, i64), from: (Account, i64), minor: i64) -> Option<Self> {
+        let line = |(account, about), minor| Line { account, about, minor };
+        let lines = vec![line(to, minor), line(from, -minor)];
+        (minor != 0).then_some(Self { lines })
+    }
+
+    /// Its lines.
+    #[must_use]
+    pub fn lines(&self) -> &[Line] {
+        &self.lines
+    }
+
+    /// The entry that takes this one back.
+    #[must_use]
+    pub fn counter(&self) -> Self {
+        let lines = self.lines.iter().map(|l| Line { minor: -l.minor, ..*l }).collect();
+        Self { lines }
+    }
+}
+
+/// What a booking is charged, by tax rate: the tax contained, and the whole amount.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Charge {
+    /// By rate in hundredths of a percent: amount with tax, tax.
+    pub by_rate: BTreeMap<u32, (i64, i64)>,
+}
+
+impl Charge {
+    /// A charge of these parts: rate, amount with tax, tax.
+    #[must_use]
+    pub fn of(parts: impl IntoIterator<Item = (u32, i64, i64)>) -> Self {
+        let mut by_rate: BTreeMap<u32, (i64, i64)> = BTreeMap::new();
+        for (rate, gross, tax) in parts {
+            let sum = by_rate.entry(rate).or_default();
+            *sum = (sum.0.saturating_add(gross), sum.1.saturating_add(tax));
+        }
+        by_rate.retain(|_, sum| *sum != (0, 0));
+        Self { by_rate }
+    }
+
+    /// The whole amount.
+    #[must_use]
+    pub fn total(&self) -> i64 {
+        self.by_rate.values().map(|(gross, _)| gross).sum()
+    }
+
+    /// The tax contained.
+    #[must_use]
+    pub fn tax(&self) -> i64 {
+        self.by_rate.values().map(|(_, tax)| tax).sum()
+    }
+
+    /// What has to be added to this charge to come to another one.
+    #[must_use]
+    pub fn to(&self, wanted: &Self) -> Self {
+        let less = self.by_rate.iter().map(|(rate, (gross, tax))| (*rate, -gross, -tax));
+        let more = wanted.by_rate.iter().map(|(rate, (gross, tax))| (*rate, *gross, *tax));
+        Self::of(less.chain(more))
+    }
+}
+
+/// The entry that brings the books from what a booking was charged to what it is to be
+/// charged; `None` when that is the same.
+///
+/// `event` keeps the income, `booking` what is owed.
+#[must_use]
+pub fn charge(event: i64, booking: i64, was: &Charge, wanted: &Charge) -> Option<Entry> {
+    let change = was.to(wanted);
+    let mut lines = vec![
+        Line { account: Account::Receivable, about: booking, minor: change.total() },
+        Line { account: Account::Income, about: event, minor: change.tax() - change.total() },
+    ];
+    lines.extend(change.by_rate.iter().map(|(rate, (_, tax))| Line {
+        account: Account::Tax,
+        about: i64::from(*rate),
+        minor: -tax,
+    }));
+    Entry::new(lines).ok().flatten()
+}
+
+/// How money comes in or goes out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Method {
+    /// By card, through the provider's page.
+    Card,
+    /// By bank transfer.
+    Transfer,
+    /// In cash, at the Office or the door.
+    Cash,
+    /// By card at the Office or the door, on the house's own machine.
+    CardHere,
+    /// With stamps.
+    Stamps,
+}
+
+impl Method {
+    /// All methods.
+    pub const ALL: [Self; 5] =
+        [Self::Card, Self::Transfer, Self::Cash, Self::CardHere, Self::Stamps];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Card => "card",
+            Self::Transfer => "bank transfer",
+            Self::Cash => "cash",
+            Self::CardHere => "card at the desk",
+            Self::Stamps => "stamps",
+        }
+    }
+
+    /// Finds a method by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|m| m.word() == word)
+    }
+
+    /// Where money that came this way lies. A card machine of the house pays into its bank.
+    #[must_use]
+    pub const fn account(self) -> Account {
+        match self {
+            Self::Card => Account::Provider,
+            Self::Transfer | Self::CardHere => Account::Bank,
+            Self::Cash => Account::Cash,
+            Self::Stamps => Account::StampsOwed,
+        }
+    }
+
+    /// Whether somebody at the house has to give money back by hand.
+    #[must_use]
+    pub const fn by_hand(self) -> bool {
+        matches!(self, Self::Transfer | Self::Cash | Self::CardHere)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn charge_of(parts: &[(u32, i64, i64)]) -> Charge {
+        Charge::of(parts.iter().copied())
+    }
+
+    #[test]
+    fn an_entry_that_does_not_balance_cannot_be_made() {
+        let line = |account, minor| Line { account, about: 0, minor };
+        let off = Entry::new([line(Account::Bank, 100), line(Account::Receivable, -99)]);
+        assert_eq!(off, Err(Unbalanced { by: 1 }));
+        assert_eq!(Entry::new([line(Account::Bank, 0)]), Ok(None));
+        for account in Account::ALL {
+            assert_eq!(Account::from_word(account.word()), Some(account));
+        }
+        assert!(Method::ALL.into_iter().all(|m| Method::from_word(m.word()) == Some(m)));
+    }
+
+    proptest! {
+        /// Whatever a booking is charged one after the other, the books come to the last of
+        /// it, and a counter-entry takes all of it back.
+        #[test]
+        fn the_books_follow_what_is_charged(
+            charges in prop::collection::vec(
+                prop::collection::vec((prop::sample::select(vec![0u32, 900, 2300]), 0i64..100_000, 0i64..9000), 0..4), 1..8),
+        ) {
+            let mut sums: BTreeMap<(Account, i64), i64> = BTreeMap::new();
+            let mut was = Charge::default();
+            for parts in &charges {
+                let wanted = charge_of(parts);
+                if let Some(entry) = charge(7, 9, &was, &wanted) {
+                    prop_assert_eq!(entry.lines().iter().map(|l| l.minor).sum::<i64>(), 0);
+                    for l in entry.lines() { *sums.entry((l.account, l.about)).or_default() += l.minor; }
+                } else {
+                    prop_assert_eq!(&was, &wanted);
+                }
+                let owed = sums.get(&(Account::Receivable, 9)).copied().unwrap_or(0);
+                prop_assert_eq!(owed, wanted.total());
+                let tax: i64 = sums.iter().filter(|((a, _), _)| *a == Account::Tax).map(|(_, m)| m).sum();
+                prop_assert_eq!(-tax, wanted.tax());
+                was = wanted;
+            }
+            if let Some(entry) = charge(7, 9, &was, &Charge::default()) {
+                prop_assert_eq!(entry.counter().counter(), entry.clone());
+                for l in entry.lines() { *sums.entry((l.account, l.about)).or_default() += l.minor; }
+            }
+            prop_assert!(sums.values().all(|m| *m == 0));
+        }
+    }
+}

@@ -1,0 +1,618 @@
+//! Changing bookings that stand: people, tickets, dates, prices, money taken by hand, notes.
+
+use jiff::Timestamp;
+use matricle_core::booking::{self, Move, State};
+use matricle_core::codes::Reference;
+use matricle_core::details::{self, Draft, is_address};
+use matricle_core::form::{Fault, Form};
+use matricle_core::ledger::Method;
+use matricle_core::seats::{Bucket, Wanted, take};
+use matricle_core::staff::{Right, require};
+use matricle_core::{AttendeeId, DateId, Money, TicketTypeId};
+use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::outbox::{About, Kind, NewMessage};
+use matricle_store::payments::{self, Taken};
+use matricle_store::people::{self, Staff};
+use matricle_store::{Connection, Tx, events, outbox};
+
+use crate::cancel::{By, refuse, tell_changed};
+use crate::decide::{firm, tell};
+use crate::hold::{fresh_code, keep_in, on_sheet, sweep};
+use crate::money::{document, give_back_surplus, received};
+use crate::{Desk, DeskError, house_of, waiting};
+
+/// Longest private note, in characters.
+const LONGEST_NOTE: usize = 2000;
+
+fn find(conn: &Connection, reference: Reference) -> Result<Booking, DeskError> {
+    bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)
+}
+
+/// Adds a note that no booker ever sees.
+///
+/// # Errors
+/// Nothing was written; the role may not.
+pub async fn note(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let text = form.text("note", LONGEST_NOTE);
+    if text.is_empty() {
+        form.fault("note", Fault::Missing);
+    }
+    form.done().map_err(DeskError::Form)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            Ok(bookings::note(tx, booking.id, &who, &text, now)?)
+        })
+        .await
+}
+
+/// Sends the tickets of a confirmed booking once more, or the way to pay of one that waits
+/// for the money.
+///
+/// # Errors
+/// The booking is in another state; the role may not.
+pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let kind = match booking.state {
+                State::Confirmed => Kind::Confirmation,
+                State::AwaitingPayment => Kind::Approval,
+                state => return Err(refuse(state, Move::Complete)),
+            };
+            bookings::happened(tx, booking.id, now, &who, "sent the mail once more")?;
+            tell(tx, &booking, kind, "", &host, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// Takes money for a booking: what is due is met, the booking is confirmed once all of it
+/// has come, and what is too much goes back.
+pub(crate) fn take_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    (method, minor): (Method, i64),
+    note: &str,
+    who: &str,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let id = uuid::Uuid::now_v7().to_string();
+    let new = Taken { id: &id, booking: booking.id, minor, method, who, note };
+    payments::take(tx, &new, now)?;
+    received(tx, booking, method, minor, who, now)?;
+    let amount = booking.total.currency.of(minor);
+    let what = match note {
+        "" => format!("took {amount} by {}", method.word()),
+        note => format!("took {amount} by {}: {note}", method.word()),
+    };
+    bookings::happened(tx, booking.id, now, who, &what)?;
+    let mut booking = find(tx, booking.reference)?;
+    if booking.due().minor <= 0 && booking.state == State::AwaitingPayment {
+        payments::unwant(tx, booking.id, now)?;
+        let to = booking::next(booking.state, Move::Pay)?;
+        bookings::set_state(tx, &booking, to, None, now)?;
+        bookings::happened(tx, booking.id, now, crate::hold::PROGRAM, "confirmed")?;
+        tell(tx, &booking, Kind::Confirmation, "", host, now)?;
+        booking.state = to;
+    }
+    give_back_surplus(tx, &booking, "paid too much", who, now)?;
+    document(tx, &booking, now)
+}
+
+/// Money that somebody at the house takes in cash, by transfer or on its own card machine.
+///
+/// # Errors
+/// No amount, or nothing to pay for; the role may not.
+pub async fn take_money(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let amount = form.amount("amount", booking.total.currency).filter(|m| *m > 0);
+            let amount = form.need("amount", amount);
+            let method = Method::from_word(form.get("method")).filter(|m| m.by_hand());
+            let method = form.need("method", method);
+            let note = form.line("money_note");
+            let wrong = std::mem::take(&mut form.wrong);
+            let (Some(amount), Some(method), true) = (amount, method, wrong.is_empty()) else {
+                return Err(DeskError::Form(wrong));
+            };
+            if !matches!(booking.state, State::AwaitingPayment | State::Confirmed) {
+                return Err(refuse(booking.state, Move::Pay));
+            }
+            take_in(tx, &booking, (method, amount), &note, &who, &host, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// One transfer for one booking or several, in the order named: each gets what it is due,
+/// what is left over goes to the last.
+///
+/// # Errors
+/// No amount; a reference that no booking to pay has; the role may not.
+pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u32, DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let done = desk
+        .store
+        .write(move |tx| {
+            let currency = house_of(tx)?.currency;
+            let amount = form.amount("amount", currency).filter(|m| *m > 0);
+            let amount = form.need("amount", amount).unwrap_or(0);
+            let note = form.line("money_note");
+            let mut all: Vec<Booking> = Vec::new();
+            for word in form.text("references", 2000).split([',', ';', '\n']) {
+                let word = word.trim();
+                if word.is_empty() {
+                    continue;
+                }
+                let known = matricle_core::transfer::read_creditor_reference(word)
+                    .or_else(|| Reference::parse(word));
+                let found = match known {
+                    Some(reference) => bookings::by_reference(tx, reference)?,
+                    None => None,
+                };
+                let open = |b: &Booking| {
+                    matches!(b.state, State::AwaitingPayment | State::Confirmed)
+                        && !all.iter().any(|o| o.id == b.id)
+                };
+                match found.filter(open) {
+                    Some(booking) => all.push(booking),
+                    None => form.fault("references", Fault::Unknown),
+                }
+            }
+            if all.is_empty() {
+                form.fault("references", Fault::Missing);
+            }
+            form.done().map_err(DeskError::Form)?;
+            let mut rest = amount;
+            let last = all.len() - 1;
+            for (n, booking) in all.iter().enumerate() {
+                let due = booking.due().minor.max(0);
+                let minor = if n == last { rest } else { rest.min(due) };
+                if minor > 0 {
+                    take_in(tx, booking, (Method::Transfer, minor), &note, &who, &host, now)?;
+                    rest -= minor;
+                }
+            }
+            Ok::<_, DeskError>(u32::try_from(all.len()).unwrap_or(u32::MAX))
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(done)
+}
+
+/// Sets the price of one ticket of a booking by hand, for a reason.
+///
+/// # Errors
+/// No price or no reason; the booking is not one that is charged; the role may not.
+pub async fn set_price(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let currency = booking.total.currency;
+            let amount = form.amount("price", currency);
+            let amount = form.need("price", amount);
+            let ticket = form.number("ticket", 1, u32::MAX).map(|t| TicketTypeId(t.into()));
+            let reason = form.needed("reason");
+            let lines = bookings::lines(tx, &booking)?;
+            let line = lines.iter().find(|l| Some(l.ticket) == ticket);
+            if line.is_none() {
+                form.fault("ticket", Fault::Missing);
+            }
+            let wrong = std::mem::take(&mut form.wrong);
+            let (Some(amount), Some(line), true) = (amount, line, wrong.is_empty()) else {
+                return Err(DeskError::Form(wrong));
+            };
+            if !matches!(
+                booking.state,
+                State::Requested | State::AwaitingPayment | State::Confirmed
+            ) {
+                return Err(refuse(booking.state, Move::Pay));
+            }
+            bookings::set_price(tx, &booking, line.ticket, amount)?;
+            bookings::follow_books(tx, booking.id, "a price set by hand", now)?;
+            let what = format!(
+                "set the price of {} to {} by hand: {reason}",
+                line.name,
+                currency.of(amount)
+            );
+            bookings::happened(tx, booking.id, now, &who, &what)?;
+            settle_change(tx, &booking, "the price was changed", &who, &host, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// After what is charged has changed: money back, a document, an open payment made anew, or
+/// the booking confirmed because nothing is due any more.
+fn settle_change(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    reason: &str,
+    who: &str,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    if booking.state == State::AwaitingPayment {
+        // An open payment asks for another amount than is due now.
+        payments::unwant(tx, booking.id, now)?;
+        if booking.due().minor <= 0 {
+            let to = booking::next(booking.state, Move::Pay)?;
+            bookings::set_state(tx, &booking, to, None, now)?;
+            tell(tx, &booking, Kind::Confirmation, "", host, now)?;
+        }
+    }
+    give_back_surplus(tx, &booking, reason, who, now)?;
+    document(tx, &booking, now)
+}
+
+/// Adds tickets to a booking that stands, at what they cost now.
+///
+/// # Errors
+/// The seats are not there; nothing was chosen; the booking does not stand; the role may
+/// not.
+pub async fn add_tickets(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    wanted: Vec<Wanted>,
+    names: Vec<String>,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            add_in(tx, &booking, &wanted, &names, &who, now)?;
+            let said = format!("More tickets: {}.", counted(tx, &booking, &wanted)?);
+            tell_changed(tx, &booking, &said, &host, now)?;
+            settle_change(tx, &booking, "tickets were added", &who, &host, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+fn counted(conn: &Connection, booking: &Booking, wanted: &[Wanted]) -> Result<String, DeskError> {
+    let lines = bookings::lines(conn, booking)?;
+    let named = wanted.iter().filter(|w| w.quantity > 0).filter_map(|w| {
+        let line = lines.iter().find(|l| l.ticket == w.ticket)?;
+        Some(format!("{} × {}", w.quantity, line.name))
+    });
+    Ok(named.collect::<Vec<_>>().join(", "))
+}
+
+fn add_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    wanted: &[Wanted],
+    names: &[String],
+    who: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    if !matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed) {
+        return Err(refuse(booking.state, Move::Complete));
+    }
+    sweep(tx, booking.date, now)?;
+    let sheet = on_sheet(tx, booking, now)?;
+    let choice = booking::choose(&sheet.offer, wanted, &booking.buyer, now)?;
+    let before = bookings::attendees(tx, booking.id)?.len();
+    bookings::add_on(tx, booking, &choice, &sheet, fresh_code)?;
+    for (n, attendee) in bookings::attendees(tx, booking.id)?.iter().skip(before).enumerate() {
+        let name = names.get(n).map(|n| n.trim()).filter(|n| !n.is_empty());
+        bookings::rename(tx, booking, attendee.person, name.unwrap_or(&booking.name))?;
+    }
+    bookings::follow_books(tx, booking.id, "tickets added", now)?;
+    let what = format!("added {}", counted(tx, booking, wanted)?);
+    Ok(bookings::happened(tx, booking.id, now, who, &what)?)
+}
+
+/// Swaps one ticket of a booking for another type; the difference in money is asked for or
+/// goes back whole.
+///
+/// # Errors
+/// The seats are not there; the booking does not stand; the role may not.
+pub async fn swap_ticket(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    ticket_no: u32,
+    to: TicketTypeId,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let people = bookings::attendees(tx, booking.id)?;
+            let names: Vec<String> = people
+                .iter()
+                .filter(|a| a.ticket_no == ticket_no && !a.cancelled)
+                .map(|a| a.name.clone())
+                .collect();
+            if names.is_empty() {
+                return Err(DeskError::NotFound);
+            }
+            // The seats go back into the pot first: the new ticket may need the same ones.
+            bookings::take_off(tx, &booking, &[ticket_no], 100, now)?;
+            let booking = find(tx, reference)?;
+            let wanted = [Wanted { ticket: to, quantity: 1 }];
+            add_in(tx, &booking, &wanted, &names, &who, now)?;
+            let said = format!("Another ticket: {}.", counted(tx, &booking, &wanted)?);
+            tell_changed(tx, &booking, &said, &host, now)?;
+            settle_change(tx, &booking, "a ticket was swapped", &who, &host, now)?;
+            waiting::serve_date(tx, booking.date, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// Moves a booking to another date of its event, at the price it was booked at.
+///
+/// # Errors
+/// The seats are not there; the event's rules do not let the booker; a course has no other
+/// date; the booking does not stand.
+pub async fn move_to(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    date: DateId,
+) -> Result<(), DeskError> {
+    by.may()?;
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let (event, old) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let (other, new) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let in_time = old.span.starts_at > now && new.span.starts_at > now;
+            if matches!(by, By::Booker) && !(event.rules.may_move && in_time) {
+                return Err(DeskError::NotByBooker);
+            }
+            let who = by.name();
+            let stands = matches!(
+                booking.state,
+                State::Requested | State::AwaitingPayment | State::Confirmed
+            );
+            if !stands {
+                return Err(refuse(booking.state, Move::Complete));
+            }
+            if event.id != other.id || event.course || booking.date == date {
+                return Err(DeskError::NotFound);
+            }
+            sweep(tx, date, now)?;
+            let house = house_of(tx)?;
+            let sheet = events::sheet(tx, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
+            if let Some(refusal) = sheet.offer.bars(now) {
+                return Err(refusal.into());
+            }
+            let wanted = bookings::wanted(tx, booking.id)?;
+            let draws = take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
+                .map_err(booking::ChoiceRefusal::from)?;
+            bookings::move_to(tx, &booking, date, &draws)?;
+            let when = matricle_formats::words::long_span(new.span.starts, new.span.ends);
+            let what = format!("moved the booking to {when}");
+            bookings::happened(tx, booking.id, now, &who, &what)?;
+            tell_changed(
+                tx,
+                &booking,
+                &format!("It is for another date now: {when}."),
+                &host,
+                now,
+            )?;
+            waiting::serve_date(tx, old.id, now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// Corrects names and answers of a booking that stands; the address stays.
+///
+/// # Errors
+/// [`DeskError::Details`] with what needs another look; the booking does not stand.
+pub async fn correct(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    mut draft: Draft,
+) -> Result<(), DeskError> {
+    by.may()?;
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let who = by.name();
+            if Bucket::of(booking.state).is_none() || booking.state == State::Held {
+                return Err(refuse(booking.state, Move::Complete));
+            }
+            draft.name =
+                if draft.name.trim().is_empty() { booking.name.clone() } else { draft.name };
+            // One who booked by phone may have no address; it is not asked for here.
+            draft.email = match booking.email.as_str() {
+                "" => "nobody@nowhere.example".into(),
+                email => email.to_owned(),
+            };
+            draft.agreed = true;
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let questions = events::questions(tx, event.id)?;
+            let tickets = bookings::tickets_of_people(tx, booking.id)?;
+            let mut details =
+                details::check(&draft, &tickets, &questions).map_err(DeskError::Details)?;
+            details.email.clone_from(&booking.email);
+            draft.email.clone_from(&booking.email);
+            let person = match details.email.as_str() {
+                "" => None,
+                email => Some(people::know(tx, &details.name, email, now)?),
+            };
+            bookings::complete(tx, &booking, &details, &questions, person)?;
+            bookings::keep_draft(tx, booking.id, &draft)?;
+            tx.touch(booking.date);
+            Ok(bookings::happened(tx, booking.id, now, &who, "corrected names and answers")?)
+        })
+        .await
+}
+
+/// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
+///
+/// # Errors
+/// [`DeskError::Form`] for a name or address that is none; the event's rules do not let the
+/// booker; the booking is not confirmed; the person is in already.
+pub async fn pass_on(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    attendee: AttendeeId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    by.may()?;
+    let (name, email) = (form.needed("new_name"), form.needed("new_email"));
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("new_email", Fault::NotAnAddress);
+    }
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            form.done().map_err(DeskError::Form)?;
+            let booking = find(tx, reference)?;
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            if matches!(by, By::Booker) && !event.rules.may_pass {
+                return Err(DeskError::NotByBooker);
+            }
+            let who = by.name();
+            if booking.state != State::Confirmed {
+                return Err(refuse(booking.state, Move::Complete));
+            }
+            let all = bookings::attendees(tx, booking.id)?;
+            let person = all.iter().find(|a| a.id == attendee && !a.cancelled);
+            let person = person.ok_or(DeskError::NotFound)?;
+            if person.presence != matricle_core::door::Presence::Expected {
+                return Err(DeskError::NotByBooker);
+            }
+            bookings::new_codes(tx, &booking, person.person, fresh_code, now)?;
+            bookings::rename(tx, &booking, person.person, &name)?;
+            let what = format!("passed the ticket of {} to {name}", person.name);
+            bookings::happened(tx, booking.id, now, &who, &what)?;
+            let id = uuid::Uuid::now_v7();
+            let new = NewMessage {
+                about: About::Booking(booking.id),
+                kind: Kind::Passed,
+                which: &format!(" {id}"),
+                address: &email,
+                message_id: &format!("{id}@{host}"),
+                note: &person.person.to_string(),
+            };
+            Ok(outbox::plan_noted(tx, &new, now)?)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// A booking made at the Office, for somebody on the phone.
+#[derive(Debug, Clone)]
+pub struct ByPhone {
+    /// The date.
+    pub date: DateId,
+    /// The tickets.
+    pub wanted: Vec<Wanted>,
+    /// A price for all of it together, set by hand, and why.
+    pub by_hand: Option<(Money, String)>,
+}
+
+/// Makes a booking for somebody on the phone: confirmed when nothing is to pay, otherwise
+/// awaiting the money, which a mail asks for.
+///
+/// # Errors
+/// [`DeskError::Form`] for what needs another look; the seats are not there; the role may
+/// not.
+pub async fn by_phone(
+    desk: &Desk,
+    staff: &Staff,
+    asked: ByPhone,
+    mut form: Form,
+) -> Result<Reference, DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (name, email) = (form.needed("name"), form.line("email"));
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("email", Fault::NotAnAddress);
+    }
+    let names: Vec<String> = form
+        .text("people", 4000)
+        .lines()
+        .map(|l| l.trim().to_owned())
+        .filter(|l| !l.is_empty())
+        .collect();
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let made = desk
+        .store
+        .write(move |tx| {
+            form.done().map_err(DeskError::Form)?;
+            let buyer = matricle_core::price::Buyer {
+                member: people::is_member(tx, &email)?,
+                ..Default::default()
+            };
+            let by = HeldBy { buyer, test: false };
+            let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, now)?;
+            let booking = find(tx, reference)?;
+            let people = bookings::attendees(tx, booking.id)?;
+            let attendees: Vec<String> =
+                (0..people.len()).map(|n| names.get(n).unwrap_or(&name).clone()).collect();
+            // Whoever takes a booking by phone asks what needs asking; nothing is forced.
+            let details = details::Details {
+                name: name.clone(),
+                email: email.clone(),
+                attendees,
+                answers: Default::default(),
+                each: Vec::new(),
+            };
+            let person = match email.as_str() {
+                "" => None,
+                email => Some(people::know(tx, &name, email, now)?),
+            };
+            bookings::complete(tx, &booking, &details, &[], person)?;
+            bookings::happened(tx, booking.id, now, &who, "took the booking by phone")?;
+            if let Some((price, reason)) = &asked.by_hand {
+                bookings::set_total(tx, &booking, price.minor)?;
+                let what = format!("set the price to {price} by hand: {reason}");
+                bookings::happened(tx, booking.id, now, &who, &what)?;
+            }
+            let booking = find(tx, reference)?;
+            firm(tx, &booking, (Move::Complete, Move::AskForMoney), None, &host, now)?;
+            Ok::<_, DeskError>(reference)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(made)
+}

@@ -1,0 +1,310 @@
+//! Money that comes and goes: every act is booked in the ledger as it happens, and every
+//! change of what a booking is charged is met by a document.
+
+use jiff::Timestamp;
+use matricle_core::documents::{self as papers, Body, Kind as Document};
+use matricle_core::ledger::{Account, Entry, Method};
+use matricle_core::refund::{over_payments, percent};
+use matricle_core::staff::{Right, require};
+use matricle_core::transfer::{creditor_reference, epc_text, grouped};
+use matricle_formats::words;
+use matricle_store::bookings::{self, Booking, Line};
+use matricle_store::events::{self, Date, Event};
+use matricle_store::house::House;
+use matricle_store::payments::{self, Payment};
+use matricle_store::people::Staff;
+use matricle_store::refunds::{self, NewRefund, Refund};
+use matricle_store::{Connection, Tx, documents, ledger};
+
+use crate::checkout::backoff;
+use crate::hold::PROGRAM;
+use crate::provider::ProviderError;
+use crate::{Desk, DeskError, house_of};
+
+/// Refunds asked for in one round.
+const ROUND: u32 = 50;
+/// Tries of a refund at the provider before somebody has to look at it.
+const TRIES: u32 = 60;
+
+/// Books money that came for a booking.
+pub(crate) fn received(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    method: Method,
+    minor: i64,
+    who: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    bookings::add_paid(tx, booking.id, minor)?;
+    let (to, from) = ((method.account(), 0), (Account::Receivable, booking.id.0));
+    book(tx, booking, Entry::move_money(to, from, minor), who, method.word(), now)
+}
+
+fn book(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    entry: Option<Entry>,
+    who: &str,
+    what: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    match entry.filter(|_| !booking.test) {
+        Some(entry) => Ok(ledger::book(tx, &entry, Some(booking.id), who, what, now)?),
+        None => Ok(()),
+    }
+}
+
+/// Money that came and is not wanted: owed back at once.
+pub(crate) fn surplus(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    payment: &Payment,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let (to, from) = ((payment.method.account(), 0), (Account::Refunds, 0));
+    let entry = Entry::move_money(to, from, payment.amount_minor);
+    book(tx, booking, entry, PROGRAM, "not wanted any more", now)?;
+    open_refund(tx, booking, payment, payment.amount_minor, "not wanted any more", PROGRAM, now)
+}
+
+fn open_refund(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    payment: &Payment,
+    minor: i64,
+    reason: &str,
+    who: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let id = uuid::Uuid::now_v7().to_string();
+    let new = NewRefund {
+        id: &id,
+        payment: &payment.id,
+        booking: booking.id,
+        minor,
+        reason,
+        who,
+        by_hand: payment.method.by_hand(),
+    };
+    Ok(refunds::open(tx, &new, now)?)
+}
+
+/// Gives back what has been paid beyond what is charged, the way it came; says how much.
+/// The booking is read anew.
+pub(crate) fn give_back_surplus(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    reason: &str,
+    who: &str,
+    now: Timestamp,
+) -> Result<i64, DeskError> {
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    let charged = bookings::charge(tx, booking.id)?.total();
+    let charged = if booking.test { booking.total.minor } else { charged };
+    let over = booking.paid.minor - charged;
+    if over <= 0 || booking.test {
+        return Ok(0);
+    }
+    let payments = payments::of_booking(tx, booking.id)?;
+    let left: Vec<i64> = payments.iter().map(Payment::left).collect();
+    let gives = over_payments(over, &left);
+    let mut all = 0;
+    for (payment, minor) in payments.iter().zip(gives).filter(|(_, minor)| *minor > 0) {
+        open_refund(tx, &booking, payment, minor, reason, who, now)?;
+        all += minor;
+    }
+    bookings::add_paid(tx, booking.id, -all)?;
+    let entry = Entry::move_money((Account::Receivable, booking.id.0), (Account::Refunds, 0), all);
+    book(tx, &booking, entry, who, reason, now)?;
+    if all > 0 {
+        let what = format!("{} to be given back: {reason}", booking.total.currency.of(all));
+        bookings::happened(tx, booking.id, now, who, &what)?;
+    }
+    Ok(all)
+}
+
+/// The percent that comes back of a booking cancelled at `now`.
+pub(crate) fn percent_back(house: &House, event: &Event, date: &Date, now: Timestamp) -> u32 {
+    let steps = event.rules.steps.as_ref().unwrap_or(&house.steps);
+    percent(steps, date.span.starts_at, !date.called_off.is_empty(), now)
+}
+
+/// Money on its way back is asked of the provider.
+///
+/// # Errors
+/// The store fails.
+pub(crate) async fn give_refunds(desk: &Desk) -> Result<usize, DeskError> {
+    let now = desk.clock.now();
+    let due = desk.store.read(move |conn| refunds::due(conn, now, ROUND)).await?;
+    let count = due.len();
+    for refund in due {
+        give(desk, refund).await?;
+    }
+    Ok(count)
+}
+
+async fn give(desk: &Desk, refund: Refund) -> Result<(), DeskError> {
+    let told = match (&refund.provider_id, refund.method) {
+        (Some(id), Method::Card) => {
+            desk.provider.refund(id, &refund.id, refund.minor).await.map(drop)
+        }
+        // Stamps go back onto their card without asking anybody.
+        (_, Method::Stamps) => Ok(()),
+        _ => Err(ProviderError::Unknown),
+    };
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| match told {
+            Ok(()) => note_given(tx, &refund, "the card provider", now),
+            Err(ProviderError::Away(why)) if refund.tries < TRIES => {
+                Ok(refunds::not_done(tx, &refund.id, &why, Some(now + backoff(refund.tries)))?)
+            }
+            Err(error) => {
+                let why = error.to_string();
+                Ok(refunds::not_done(tx, &refund.id, &why, None)?)
+            }
+        })
+        .await
+}
+
+fn note_given(tx: &Tx<'_>, refund: &Refund, who: &str, now: Timestamp) -> Result<(), DeskError> {
+    if !refunds::done(tx, &refund.id, now)? {
+        return Ok(());
+    }
+    let booking = bookings::by_id(tx, refund.booking)?.ok_or(DeskError::NotFound)?;
+    let (to, from) = ((Account::Refunds, 0), (refund.method.account(), 0));
+    book(tx, &booking, Entry::move_money(to, from, refund.minor), who, "given back", now)?;
+    let amount = booking.total.currency.of(refund.minor);
+    let what = format!("{amount} given back by {}", refund.method.word());
+    Ok(bookings::happened(tx, booking.id, now, who, &what)?)
+}
+
+/// Somebody has given money back by hand.
+///
+/// # Errors
+/// The role may not; there is no such refund.
+pub async fn given(desk: &Desk, staff: &Staff, refund: String) -> Result<(), DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let refund = refunds::by_id(tx, &refund)?.ok_or(DeskError::NotFound)?;
+            note_given(tx, &refund, &who, now)
+        })
+        .await
+}
+
+/// Meets what a booking is charged with a document, if that has changed since the last.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<(), DeskError> {
+    if booking.test {
+        return Ok(());
+    }
+    let charge = bookings::charge(tx, booking.id)?;
+    let issued = documents::of_booking(tx, booking.id)?;
+    let known = documents::documented(&issued);
+    if known == charge {
+        return Ok(());
+    }
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    let (event, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+    let house = house_of(tx)?;
+    let change = charge.total() - known.total();
+    let kind = match (change < 0, booking.due().minor > 0) {
+        (true, _) => Document::CreditNote,
+        (false, true) => Document::Invoice,
+        (false, false) => Document::Receipt,
+    };
+    let firm = !charge.by_rate.is_empty();
+    let lines: Vec<papers::Line> = bookings::lines(tx, &booking)?
+        .iter()
+        .filter(|_| firm)
+        .map(|l| papers::Line {
+            what: what_of(l),
+            rate: l.tax_basis,
+            gross: l.charge.minor,
+            tax: l.tax.minor,
+        })
+        .collect();
+    let changed = if change < 0 { "Taken back" } else { "Added" };
+    let body = Body {
+        currency: house.currency.letters().into(),
+        house: house.name.clone(),
+        seller: house.seller.clone(),
+        tax_number: house.tax_number.clone(),
+        buyer: booking.name.clone(),
+        title: event.title.clone(),
+        when: words::long_span(date.span.starts, date.span.ends),
+        reference: booking.reference.to_string(),
+        corrects: match (kind, issued.iter().rev().find(|d| d.kind != Document::CreditNote)) {
+            (Document::CreditNote, Some(earlier)) => earlier.name(),
+            _ => String::new(),
+        },
+        lines: papers::lines(&known, &lines, changed),
+        payment: payment_words(tx, &booking, kind)?,
+        qr: if kind == Document::Invoice { qr_text(&house, &booking) } else { String::new() },
+        transfer: if kind == Document::Invoice {
+            transfer_lines(&house, &booking)
+        } else {
+            Vec::new()
+        },
+    };
+    let year = words::local(now, &house.zone).year();
+    documents::issue(tx, kind, year, booking.id, &body, now)?;
+    Ok(())
+}
+
+fn what_of(line: &Line) -> String {
+    match (line.quantity, line.cancelled) {
+        (_, 0) => line.label(),
+        (0, gone) => format!("{gone} × {}, cancelled", line.name),
+        (_, gone) => format!("{}, and {gone} cancelled", line.label()),
+    }
+}
+
+fn payment_words(
+    conn: &Connection,
+    booking: &Booking,
+    kind: Document,
+) -> Result<String, DeskError> {
+    let came: Vec<String> = payments::of_booking(conn, booking.id)?
+        .iter()
+        .filter(|p| p.state == payments::PaymentState::Paid && p.left() > 0)
+        .map(|p| format!("{} by {}", booking.total.currency.of(p.left()), p.method.word()))
+        .collect();
+    Ok(match kind {
+        Document::CreditNote => "What was paid too much goes back the way it came.".into(),
+        _ if booking.due().minor > 0 && came.is_empty() => format!("{} to pay.", booking.due()),
+        _ if booking.due().minor > 0 => {
+            format!("Paid: {}; {} to pay.", came.join(", "), booking.due())
+        }
+        _ => format!("Paid: {}.", came.join(", ")),
+    })
+}
+
+/// The text of the payment QR code for what is still to pay; empty when there is none.
+#[must_use]
+pub fn qr_text(house: &House, booking: &Booking) -> String {
+    epc_text(&house.payee(), booking.due(), booking.reference).unwrap_or_default()
+}
+
+/// What a payer types into a transfer; empty when the house takes none.
+#[must_use]
+pub fn transfer_lines(house: &House, booking: &Booking) -> Vec<(String, String)> {
+    let payee = house.payee();
+    if !payee.takes_transfers() {
+        return Vec::new();
+    }
+    let mut lines = vec![
+        ("To".to_owned(), payee.name.clone()),
+        ("IBAN".into(), grouped(&payee.iban.replace(' ', ""))),
+    ];
+    if !payee.bic.is_empty() {
+        lines.push(("BIC".into(), payee.bic.clone()));
+    }
+    lines.push(("Amount".into(), booking.due().to_string()));
+    lines.push(("Reference".into(), grouped(&creditor_reference(booking.reference))));
+    lines
+}
