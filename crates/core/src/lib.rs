@@ -23,6 +23,7 @@ pub mod schedule;
 pub mod search;
 pub mod seats;
 pub mod sessions;
+pub mod shares;
 pub mod slots;
 pub mod staff;
 pub mod strip;

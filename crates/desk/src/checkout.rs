@@ -90,6 +90,7 @@ pub fn submit_in(
     if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
         return Err(WhoRefusal::Again.into());
     }
+    crate::promos::still_good(tx, &booking, &details.email, now)?;
     if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
         let again = take_again(tx, &booking, now)?;
         if again.total != booking.total {
@@ -150,7 +151,8 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
         .store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            if booking.state != State::AwaitingPayment {
+            let owes = booking.state == State::Confirmed && booking.due().minor > 0;
+            if booking.state != State::AwaitingPayment && !owes {
                 return Err(MoveRefusal { state: booking.state, by: Move::Pay }.into());
             }
             let open = payments::of_booking(tx, booking.id)?
@@ -191,6 +193,54 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
         return Err(MoveRefusal { state: State::Lapsed, by: Move::Pay }.into());
     }
     Ok(url)
+}
+
+/// The booker will pay by bank transfer: the seats are kept some days for that, an invoice
+/// is issued and mailed, an open card payment is called back. Asked twice, the second changes
+/// nothing.
+///
+/// # Errors
+/// The house takes no transfers; nothing is to be paid; the date is too near for one.
+pub async fn by_transfer(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state != State::AwaitingPayment {
+                return Err(MoveRefusal { state: booking.state, by: Move::Pay }.into());
+            }
+            let house = house_of(tx)?;
+            let (_, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let Some(until) = transfer_until(&house, &date, now) else {
+                return Err(DeskError::NoTransfer);
+            };
+            if matricle_store::documents::of_booking(tx, booking.id)?.is_empty() {
+                let deadline = booking.deadline.map_or(until, |d| d.max(until));
+                bookings::set_deadline(tx, booking.id, deadline)?;
+                payments::unwant(tx, booking.id, now)?;
+                bookings::happened(tx, booking.id, now, BOOKER, "will pay by bank transfer")?;
+                money::document(tx, &booking, now)?;
+                crate::decide::tell(tx, &booking, Kind::Approval, "transfer", &host, now)?;
+            }
+            Ok::<_, DeskError>(())
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+/// Until when seats are kept for a transfer: so many days, and two before the date begins at
+/// the latest. `None` when the house takes none, or that is too near.
+#[must_use]
+pub fn transfer_until(
+    house: &matricle_store::house::House,
+    date: &events::Date,
+    now: Timestamp,
+) -> Option<Timestamp> {
+    let days = SignedDuration::from_hours(24 * i64::from(house.transfer_days));
+    let until = (now + days).min(date.span.starts_at - SignedDuration::from_hours(48));
+    let long_enough = until > now + SignedDuration::from_hours(24);
+    (house.payee().takes_transfers() && long_enough).then_some(until)
 }
 
 fn try_again(
@@ -309,6 +359,7 @@ fn settle(
         // Signed, but not ours: another program shares the provider's account.
         return Ok(());
     };
+    note_what_follows(tx, &payment, told, now)?;
     // What was settled stays, except that money may come all the same: the payer was
     // already at the provider when the payment was given up here.
     let known = match payment.state {
@@ -351,10 +402,49 @@ fn settle(
                 now,
             )?;
             say(&format!("{amount} paid by card"))?;
-            let message_id =
-                format!("{}.confirmation@{host}", ready.reference.as_str().to_lowercase());
-            confirm(tx, &ready, Move::Pay, &ready.email, &message_id, now)?;
+            let ready = bookings::by_id(tx, ready.id)?.ok_or(DeskError::NotFound)?;
+            if ready.state == State::AwaitingPayment && ready.due().minor <= 0 {
+                let message_id =
+                    format!("{}.confirmation@{host}", ready.reference.as_str().to_lowercase());
+                confirm(tx, &ready, Move::Pay, &ready.email, &message_id, now)?;
+            }
+            // Two payments may have been under way at once.
+            money::give_back_surplus(tx, &ready, "paid too much", PROGRAM, now)?;
+            money::document(tx, &ready, now)?;
         }
+    }
+    Ok(())
+}
+
+/// The provider's fee, and a dispute: what the payer's bank takes back is owed again.
+fn note_what_follows(
+    tx: &Tx<'_>,
+    payment: &Payment,
+    told: &ProviderPayment,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let new = told.dispute.word();
+    // A dispute that is decided stays so, whatever an older message says.
+    let old = payment.dispute.as_str();
+    let goes_on = matches!((old, new), ("", "open" | "won" | "lost") | ("open", "won" | "lost"));
+    let dispute = if goes_on { new } else { old };
+    if told.fee == payment.fee_minor && dispute == old {
+        return Ok(());
+    }
+    payments::note(tx, &payment.id, told.fee.max(payment.fee_minor), dispute)?;
+    if dispute == old {
+        return Ok(());
+    }
+    let booking = bookings::by_id(tx, payment.booking)?.ok_or(DeskError::NotFound)?;
+    let amount = booking.total.currency.of(payment.amount_minor);
+    let what = match dispute {
+        "open" => format!("the payer’s bank asks for {amount} back"),
+        "won" => format!("the payer’s bank left us {amount}"),
+        _ => format!("the payer’s bank took {amount} back"),
+    };
+    bookings::happened(tx, booking.id, now, "the card provider", &what)?;
+    if dispute == "lost" && payment.state == PaymentState::Paid {
+        money::taken_back(tx, &booking, payment, now)?;
     }
     Ok(())
 }
@@ -367,6 +457,7 @@ fn ready_for_money(
 ) -> Result<Option<Booking>, DeskError> {
     match booking.state {
         State::AwaitingPayment => Ok(Some(booking.clone())),
+        State::Confirmed if booking.due().minor > 0 => Ok(Some(booking.clone())),
         State::Lapsed => {
             // `take_again` writes only once everything fits, so a refusal leaves nothing behind
             // but swept holds, which were over anyway.

@@ -22,6 +22,7 @@ use matricle_store::{StoreError, Tx, bookings, door, people};
 
 use crate::{Desk, DeskError, random_u64, signin};
 
+mod money;
 mod season;
 
 /// The zone of the demo house.
@@ -80,7 +81,8 @@ fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<(), DeskError> {
     world.branch()?;
     world.heather()?;
     world.mead()?;
-    world.season()
+    world.season()?;
+    world.money()
 }
 
 struct World<'a> {
@@ -273,6 +275,7 @@ impl World<'_> {
                 let by = self.now + SignedDuration::from_hours(hours);
                 let day = words::moment(by, ZONE, self.now);
                 go(State::AwaitingPayment, Some(by), &format!("asked to pay by {day}"))?;
+                crate::money::document(tx, &booking, done)?;
             }
             Stands::Confirmed | Stands::Cancelled => {
                 if choice.quote.total.minor > 0 {

@@ -69,9 +69,20 @@ pub enum DeskError {
     /// Fields of the quick form need another look.
     #[error("{} fields need another look", .0.len())]
     Quick(Vec<(quick::Field, quick::Problem)>),
+    /// A promo code is not taken.
+    #[error("the promo code {code} is not taken: {refusal}")]
+    Promo {
+        /// The code.
+        code: String,
+        /// Why.
+        refusal: matricle_core::promo::PromoRefusal,
+    },
     /// The booker may not do this: by the event's rules, or because it has begun.
     #[error("not by the booker")]
     NotByBooker,
+    /// The house takes no transfers, or the date is too near for one.
+    #[error("no bank transfer for this booking")]
+    NoTransfer,
     /// Nobody need wait: the seats are free.
     #[error("the seats are free")]
     SeatsFree,

@@ -4,6 +4,8 @@ use jiff::Timestamp;
 use matricle_core::booking::{self, Move, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Draft, Question};
+use matricle_core::price::Buyer;
+use matricle_core::promo::Promo;
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::Stands;
 use matricle_core::{AttendeeId, DateId, SessionId, TicketTypeId};
@@ -12,6 +14,7 @@ use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
+use matricle_store::promos;
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
@@ -73,7 +76,9 @@ pub fn keep_in(
             earlier.state = State::Lapsed;
         }
         let sheet = on_sale(tx, date, by.test, now)?;
-        let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
+        let promos = promos::of_booking(tx, earlier.id)?;
+        let buyer = Buyer { promos, ..by.buyer.clone() };
+        let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
         bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
         let to = next(earlier.state, Move::TakeAgain)?;
         bookings::set_state(tx, &earlier, to, Some(choice.held_until), now)?;
@@ -169,7 +174,9 @@ pub(crate) fn take_again(
     sweep(tx, booking.date, now)?;
     let wanted = bookings::wanted(tx, booking.id)?;
     let sheet = on_sale(tx, booking.date, booking.test, now)?;
-    let choice = booking::choose(&sheet.offer, &wanted, &booking.buyer, now)?;
+    let promos = promos::of_booking(tx, booking.id)?;
+    let buyer = Buyer { promos, ..booking.buyer.clone() };
+    let choice = booking::choose(&sheet.offer, &wanted, &buyer, now)?;
     bookings::reprice(tx, &booking, &choice)?;
     bookings::set_state(tx, &booking, to, Some(choice.held_until), now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
@@ -264,6 +271,10 @@ pub struct BookingSheet {
     pub refunds: Vec<Refund>,
     /// Receipts, invoices, credit notes.
     pub documents: Vec<Document>,
+    /// Promo codes on it, in the order given.
+    pub promos: Vec<Promo>,
+    /// The event's dates to come that it could move to.
+    pub other_dates: Vec<Date>,
 }
 
 impl BookingSheet {
@@ -308,6 +319,19 @@ pub fn sheet_in(conn: &Connection, reference: Reference) -> Result<BookingSheet,
     sheet_of(conn, booking)
 }
 
+/// Dates to come that a booking could move to, soonest first.
+fn other_dates(conn: &Connection, event: &Event, date: &Date) -> Result<Vec<Date>, DeskError> {
+    if event.course || !event.rules.may_move {
+        return Ok(Vec::new());
+    }
+    let mut others = events::dates_of(conn, event.id)?;
+    others.retain(|d| {
+        d.id != date.id && d.called_off.is_empty() && d.span.starts_at >= date.span.starts_at
+    });
+    others.truncate(40);
+    Ok(others)
+}
+
 pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingSheet, DeskError> {
     let house = house_of(conn)?;
     let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
@@ -323,6 +347,8 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         sign_ups: sessions::of_booking(conn, booking.id)?,
         refunds: refunds::of_booking(conn, booking.id)?,
         documents: documents::of_booking(conn, booking.id)?,
+        promos: promos::of_booking(conn, booking.id)?,
+        other_dates: other_dates(conn, &event, &date)?,
         house,
         booking,
         event,

@@ -260,6 +260,7 @@ fn read_thing(
                     id: TaxRateId(id),
                     name: name.into(),
                     basis: basis.unwrap_or(0),
+                    added: form.ticked("added"),
                     retired_at: None,
                 }),
             )
@@ -289,6 +290,7 @@ pub(crate) fn read_rate(text: &str) -> Option<TaxRate> {
         id: TaxRateId(0),
         name: name.trim().into(),
         basis,
+        added: false,
         retired_at: None,
     })
 }
@@ -365,6 +367,17 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 .collect();
             if house.embed_sites.iter().any(|s| !is_origin(s)) {
                 form.fault("embed_sites", Fault::NotALink);
+            }
+            house.seller = form.text("seller", 600);
+            house.tax_number = form.line("tax_number");
+            house.account_holder = form.line("account_holder");
+            house.iban = form.line("iban").to_uppercase();
+            if !house.iban.is_empty() && !matricle_core::transfer::is_iban(&house.iban) {
+                form.fault("iban", Fault::Unknown);
+            }
+            house.bic = form.line("bic").to_uppercase();
+            if form.has("transfer_days") {
+                house.transfer_days = form.count("transfer_days", 1, 90);
             }
             form.done().map_err(DeskError::Form)?;
             house::set(tx, &house)?;

@@ -5,6 +5,7 @@
 //! call the same functions, so none of them can forget a right or a rule.
 
 pub mod board;
+pub mod books;
 pub mod cancel;
 pub mod changes;
 pub mod checkout;
@@ -26,6 +27,7 @@ pub mod papers;
 pub mod patterns;
 pub mod plan;
 pub mod programme;
+pub mod promos;
 pub mod provider;
 mod secrets;
 pub mod sessions;

@@ -123,6 +123,19 @@ pub(crate) fn give_back_surplus(
     Ok(all)
 }
 
+/// The payer's bank took money back: the booking owes it again.
+pub(crate) fn taken_back(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    payment: &Payment,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let left = payment.amount_minor - payment.given_minor;
+    bookings::add_paid(tx, booking.id, -payment.amount_minor + payment.given_minor)?;
+    let (to, from) = ((Account::Receivable, booking.id.0), (Account::Provider, 0));
+    book(tx, booking, Entry::move_money(to, from, left), "the card provider", "dispute lost", now)
+}
+
 /// The percent that comes back of a booking cancelled at `now`.
 pub(crate) fn percent_back(house: &House, event: &Event, date: &Date, now: Timestamp) -> u32 {
     let steps = event.rules.steps.as_ref().unwrap_or(&house.steps);

@@ -6,6 +6,7 @@ use matricle_core::form::{Fault, Form, slug};
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::SaleWindow;
 use matricle_core::staff::{Right, require};
+use matricle_core::waiting::Manner;
 use matricle_core::who::Who;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use matricle_formats::picture::{self, PictureError};
@@ -207,6 +208,42 @@ pub async fn set_booking(
             event.course = course;
             events::set(tx, &event, now)?;
             log(tx, id, now, &who, "changed who may book, and how")
+        })
+        .await
+}
+
+/// Writes what may happen to an event's bookings once they are made: what bookers may do
+/// themselves, cancellation steps of its own, the waiting list.
+///
+/// # Errors
+/// [`DeskError::Form`] with every field that needs another look; the role may not.
+pub async fn set_rules(
+    desk: &Desk,
+    staff: &Staff,
+    id: EventId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            let mut steps: Vec<(u32, u32)> = (0..4)
+                .filter_map(|i| {
+                    let days = form.number(&format!("days_{i}"), 0, 365)?;
+                    Some((days, form.number(&format!("percent_{i}"), 0, 100).unwrap_or(0)))
+                })
+                .collect();
+            steps.sort_unstable_by(|a, b| b.cmp(a));
+            event.rules.steps = form.ticked("own_steps").then_some(steps);
+            event.rules.may_cancel = form.ticked("may_cancel");
+            event.rules.may_move = form.ticked("may_move");
+            event.rules.may_pass = form.ticked("may_pass");
+            event.rules.waiting = Manner::from_word(form.get("waiting")).unwrap_or_default();
+            event.rules.offer_hours = form.count("offer_hours", 1, 24 * 14);
+            form.done().map_err(DeskError::Form)?;
+            events::set(tx, &event, now)?;
+            log(tx, id, now, &who, "changed what may happen to bookings")
         })
         .await
 }

@@ -289,6 +289,19 @@ pub async fn place(desk: &Desk, id: i64) -> Result<Place, DeskError> {
     desk.store.read(move |conn| place_of(conn, id)).await
 }
 
+/// How many parties wait for a date.
+///
+/// # Errors
+/// The store fails.
+pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
+    desk.store
+        .read(move |conn| {
+            let list = list_date(conn, date)?;
+            Ok(waiting::count(conn, list)?)
+        })
+        .await
+}
+
 /// Leaves a list; seats on offer go to the next.
 ///
 /// # Errors

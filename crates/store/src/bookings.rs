@@ -19,8 +19,8 @@ mod lines;
 mod list;
 
 pub use lines::{
-    Line, add_on, charge, charge_less, choose_again, lines, reprice, restore_charges, set_price,
-    set_total, take_off, tickets_of_numbers, wanted, worth,
+    Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
+    set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
 pub use list::{Filter, Listed, list};
 

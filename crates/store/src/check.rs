@@ -36,7 +36,7 @@ const RULES: &[(&str, &str)] = &[
         "SELECT 'booking ' || b.reference || ': noted ' || b.paid_minor FROM bookings b WHERE b.test = 0 AND b.paid_minor <> (
             SELECT coalesce(sum(p.amount_minor), 0) FROM payments p WHERE p.booking_id = b.id AND p.state = 'paid' AND p.dispute <> 'lost')
             - (SELECT coalesce(sum(r.amount_minor), 0) FROM refunds r JOIN payments p ON p.id = r.payment_id
-               WHERE r.booking_id = b.id AND p.state = 'paid')",
+               WHERE r.booking_id = b.id AND p.state = 'paid' AND p.dispute <> 'lost')",
     ),
     (
         "nobody awaits money for a booking that is paid",

@@ -5,6 +5,7 @@
 //! `matricle-core` decided.
 
 pub mod bookings;
+pub mod books;
 pub mod check;
 pub mod clashes;
 mod convert;
@@ -19,6 +20,7 @@ pub mod outbox;
 pub mod payments;
 pub mod people;
 pub mod places;
+pub mod promos;
 pub mod refunds;
 pub mod sessions;
 pub mod slots;

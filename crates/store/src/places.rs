@@ -83,6 +83,8 @@ pub struct TaxRate {
     pub name: String,
     /// Hundredths of a percent.
     pub basis: u32,
+    /// It comes on top of prices instead of being contained in them.
+    pub added: bool,
     /// No longer offered since then.
     pub retired_at: Option<Timestamp>,
 }
@@ -287,12 +289,13 @@ pub fn tags(conn: &Connection) -> Result<Vec<Tag>, StoreError> {
 pub fn tax_rates(conn: &Connection) -> Result<Vec<TaxRate>, StoreError> {
     all(
         conn,
-        "SELECT id, name, basis, retired_at FROM tax_rates ORDER BY retired_at IS NOT NULL, name",
+        "SELECT id, name, basis, added, retired_at FROM tax_rates ORDER BY retired_at IS NOT NULL, name",
         |row| {
             Ok(TaxRate {
                 id: TaxRateId(row.get("id")?),
                 name: row.get("name")?,
                 basis: row.get("basis")?,
+                added: row.get("added")?,
                 retired_at: instant_or(row, "retired_at")?,
             })
         },
@@ -363,9 +366,9 @@ pub fn save_tag(tx: &Tx<'_>, t: &Tag) -> Result<i64, StoreError> {
 /// SQLite refuses, for instance because another has the name.
 pub fn save_tax_rate(tx: &Tx<'_>, t: &TaxRate) -> Result<i64, StoreError> {
     tx.query_row(
-        "INSERT INTO tax_rates (id, name, basis) VALUES (nullif(?1, 0), ?2, ?3)
-         ON CONFLICT (id) DO UPDATE SET name = ?2, basis = ?3 RETURNING id",
-        (t.id.0, &t.name, t.basis),
+        "INSERT INTO tax_rates (id, name, basis, added) VALUES (nullif(?1, 0), ?2, ?3, ?4)
+         ON CONFLICT (id) DO UPDATE SET name = ?2, basis = ?3, added = ?4 RETURNING id",
+        (t.id.0, &t.name, t.basis, t.added),
         |row| row.get(0),
     )
     .doing("writing a tax rate")

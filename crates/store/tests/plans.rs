@@ -397,7 +397,13 @@ fn the_things_of_the_house_are_kept_changed_and_retired() {
         retired_at: None,
     };
     places::save_host(&tx, &host).unwrap();
-    let rate = TaxRate { id: TaxRateId(0), name: "Courses".into(), basis: 900, retired_at: None };
+    let rate = TaxRate {
+        id: TaxRateId(0),
+        name: "Courses".into(),
+        basis: 900,
+        added: false,
+        retired_at: None,
+    };
     let rate_id = places::save_tax_rate(&tx, &rate).unwrap();
     for (kind, id) in [(Kind::Room, loft), (Kind::TaxRate, rate_id), (Kind::Venue, id)] {
         places::retire(&tx, kind, id, Some(at(5))).unwrap();

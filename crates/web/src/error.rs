@@ -101,6 +101,14 @@ impl IntoResponse for WebError {
                 "This is for the organiser",
                 "It has begun, or it is not open to bookers here. Write to us, and we will see to it.".into(),
             ),
+            Self::Desk(DeskError::NoTransfer) => (
+                StatusCode::CONFLICT,
+                "Not by bank transfer",
+                "The date is too near for a transfer to arrive. Go back and pay by card.".into(),
+            ),
+            Self::Desk(DeskError::Promo { code, refusal }) => {
+                (StatusCode::CONFLICT, "The code is not taken", crate::wording::promo(&code, &refusal))
+            }
             Self::Desk(DeskError::SeatsFree) => (
                 StatusCode::CONFLICT,
                 "The seats are free",

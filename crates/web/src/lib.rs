@@ -72,6 +72,11 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/events/{slug}", get(programme::event::show))
         .route("/events/{slug}/choose", get(programme::event::back).post(programme::event::choose))
         .route("/events/{slug}/keep", get(programme::event::back).post(programme::event::keep))
+        .route("/events/{slug}/wait", get(programme::waiting::ask).post(programme::waiting::join))
+        .route(
+            "/waiting/{id}/{key}",
+            get(programme::waiting::place).post(programme::waiting::leave),
+        )
         .route("/pictures/{id}/{size}", get(programme::event::picture))
         .route("/feeds/{file}", get(programme::feeds::all))
         .route("/feeds/{about}/{file}", get(programme::feeds::about))
@@ -94,6 +99,21 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/booking/{reference}/{key}/give-back",
             get(programme::booking::back).post(programme::booking::give_back),
         )
+        .route("/booking/{reference}/{key}/change", get(programme::change::show))
+        .route(
+            "/booking/{reference}/{key}/change/{act}",
+            get(programme::booking::back_from).post(programme::change::act),
+        )
+        .route("/booking/{reference}/{key}/names", get(programme::change::names))
+        .route(
+            "/booking/{reference}/{key}/code",
+            get(programme::booking::back).post(programme::change::code),
+        )
+        .route(
+            "/booking/{reference}/{key}/transfer",
+            get(programme::booking::back).post(programme::change::transfer),
+        )
+        .route("/booking/{reference}/{key}/papers/{id}", get(programme::change::paper))
         .route("/booking/{reference}/{key}/pay", get(programme::booking::pay))
         .route("/booking/{reference}/{key}/state", get(programme::booking::state))
         .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))
@@ -139,6 +159,9 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/office/events/{id}/who",
             get(office::planning::who).post(office::planning::save_who),
         )
+        .route("/office/events/{id}/rules", get(office::rules::show).post(office::rules::save))
+        .route("/office/events/{id}/offer", post(office::rules::offer))
+        .route("/office/events/{id}/phone", get(office::rules::phone).post(office::rules::by_phone))
         .route("/office/events/{id}/invite", post(office::planning::invite))
         .route("/office/events/{id}/told", get(office::planning::told))
         .route("/office/events/{id}/dates", get(office::dates::show).post(office::dates::add))
@@ -151,6 +174,8 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/dates/{id}/change", post(office::dates::change))
         .route("/office/dates/{id}/remove", post(office::dates::remove))
         .route("/office/dates/{id}/sessions", post(office::dates::session))
+        .route("/office/money", get(office::money::show))
+        .route("/office/money/{tab}", get(office::money::tab).post(office::money::act))
         .route("/office/board", get(office::board::show))
         .route("/office/mine", get(office::house::mine))
         .route("/office/house", get(office::house::show).post(office::house::set_terms))

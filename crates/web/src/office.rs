@@ -5,10 +5,12 @@ pub(crate) mod booking;
 pub(crate) mod bookings;
 pub(crate) mod dates;
 pub(crate) mod events;
-mod fields;
+pub(crate) mod fields;
 pub(crate) mod house;
+pub(crate) mod money;
 pub(crate) mod planning;
 pub(crate) mod quick;
+pub(crate) mod rules;
 pub(crate) mod signin;
 pub(crate) mod today;
 

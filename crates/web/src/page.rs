@@ -33,6 +33,8 @@ pub(crate) struct Frame {
     pub(crate) office: bool,
     /// Whether they may plan events.
     pub(crate) plans: bool,
+    /// Whether they handle money.
+    pub(crate) handles_money: bool,
     /// Whether they lead dates of their own.
     pub(crate) hosts: bool,
     /// The token of this visitor's forms.
@@ -58,6 +60,7 @@ impl Frame {
             me: staff.map(|s| s.name.clone()),
             office: staff.is_some_and(|s| s.role.may(Right::SeeOffice)),
             plans: staff.is_some_and(|s| s.role.may(Right::PlanEvents)),
+            handles_money: staff.is_some_and(|s| s.role.may(Right::HandleMoney)),
             hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
             token: app.desk.secrets.form_token(&visitor.0),
             version: &assets::VERSION,

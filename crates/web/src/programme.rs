@@ -2,8 +2,10 @@
 
 pub(crate) mod booking;
 pub(crate) mod catalogue;
+pub(crate) mod change;
 pub(crate) mod embed;
 pub(crate) mod event;
 pub(crate) mod feeds;
 pub(crate) mod me;
 mod stub;
+pub(crate) mod waiting;

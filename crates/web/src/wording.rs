@@ -4,6 +4,7 @@ use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
 use matricle_core::form::Fault;
 use matricle_core::price::PriceRefusal;
+use matricle_core::promo::PromoRefusal;
 use matricle_core::quick;
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
@@ -13,6 +14,36 @@ use matricle_core::{Money, SessionId, TicketTypeId};
 use matricle_formats::words;
 use matricle_store::bookings::Line;
 use matricle_store::events::{TicketRow, TicketType};
+
+/// Why a promo code is not taken.
+pub(crate) fn promo(code: &str, refusal: &PromoRefusal) -> String {
+    let day = |at: &jiff::Timestamp| words::long_day(words::local(*at, "UTC").date());
+    match refusal {
+        PromoRefusal::Unknown => {
+            format!("“{code}” is no code that can be used here. Look at its letters once more.")
+        }
+        PromoRefusal::Given => format!("“{code}” is on this booking already."),
+        PromoRefusal::NotYet { from } => format!("“{code}” can be used from {} on.", day(from)),
+        PromoRefusal::Over { until } => format!("“{code}” could be used until {}.", day(until)),
+        PromoRefusal::UsedUp { most: 1 } => format!("“{code}” has been used already."),
+        PromoRefusal::UsedUp { most } => {
+            format!("“{code}” has been used {most} times, and that is as often as it may be.")
+        }
+        PromoRefusal::Again => format!("You have used “{code}” before; it is for once a person."),
+        PromoRefusal::NotTheirs => format!(
+            "“{code}” is for another address. Book with the one it was sent to, or take the code off."
+        ),
+        PromoRefusal::OtherTickets => format!("“{code}” is for other tickets than you chose."),
+        PromoRefusal::OtherDate => format!("“{code}” is for other dates."),
+        PromoRefusal::TooLittle { .. } => {
+            format!("“{code}” is for larger bookings. Choose more, or go on without it.")
+        }
+        PromoRefusal::TooMuch { .. } => format!("“{code}” is for smaller bookings."),
+        PromoRefusal::Alone => {
+            format!("“{code}” cannot be used beside another code. Take that one off first.")
+        }
+    }
+}
 
 /// What a booking is charged, line by line: prices, what codes take off, what is kept of
 /// tickets that were cancelled.

@@ -38,7 +38,13 @@ impl World<'_> {
             places::save_tag(tx, &tag)?;
         }
         for (name, basis) in [("Standard", 2300), ("Courses", 900), ("None", 0)] {
-            let rate = TaxRate { id: TaxRateId(0), name: name.into(), basis, retired_at: None };
+            let rate = TaxRate {
+                id: TaxRateId(0),
+                name: name.into(),
+                basis,
+                added: false,
+                retired_at: None,
+            };
             places::save_tax_rate(tx, &rate)?;
         }
         for (venue, rooms) in [

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use matricle_core::booking::Choice;
 use matricle_core::codes::TicketCode;
 use matricle_core::ledger::Charge;
-use matricle_core::price::{self, Buyer, with_tax};
+use matricle_core::price::{self, Buyer, Quote, with_tax};
 use matricle_core::refund::{last_parts, share};
 use matricle_core::seats::Wanted;
 use matricle_core::{BookingId, Money, TicketTypeId};
@@ -386,13 +386,27 @@ pub fn choose_again(
 /// # Errors
 /// SQLite refuses.
 pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), StoreError> {
+    price_anew(tx, booking, &choice.quote)?;
+    let write = || -> rusqlite::Result<()> {
+        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
+            .execute([booking.id.0])?;
+        draw(tx, booking.id, choice, booking.test)
+    };
+    write().doing("taking the same tickets again")
+}
+
+/// Writes what the same tickets cost now.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn price_anew(tx: &Tx<'_>, booking: &Booking, quote: &Quote) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let mut line = tx.prepare_cached(
             "UPDATE booking_lines SET base_minor = ?3, unit_minor = ?4, discount_minor = ?5,
                 charge_minor = ?6, tax_minor = ?7, tax_basis = ?8, tax_added = ?9
              WHERE booking_id = ?1 AND ticket_type_id = ?2",
         )?;
-        for l in &choice.quote.lines {
+        for l in &quote.lines {
             line.execute((
                 booking.id.0,
                 l.ticket.0,
@@ -406,12 +420,10 @@ pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), St
             ))?;
         }
         tx.prepare_cached("UPDATE bookings SET total_minor = ?2 WHERE id = ?1")?
-            .execute((booking.id.0, choice.quote.total.minor))?;
-        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
-            .execute([booking.id.0])?;
-        draw(tx, booking.id, choice, booking.test)
+            .execute((booking.id.0, quote.total.minor))
+            .map(drop)
     };
-    write().doing("taking the same tickets again")
+    write().doing("writing what a booking costs")
 }
 
 fn draw(tx: &Tx<'_>, id: BookingId, choice: &Choice, test: bool) -> rusqlite::Result<()> {

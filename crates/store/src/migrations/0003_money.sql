@@ -260,3 +260,61 @@ CREATE TABLE waiting (
 CREATE INDEX waiting_by_date ON waiting (date_id, id) WHERE stands = 'waiting';
 CREATE INDEX waiting_by_booking ON waiting (booking_id) WHERE booking_id IS NOT NULL;
 CREATE INDEX waiting_all ON waiting (date_id, stands);
+
+-- Promo codes ------------------------------------------------------------------------------------
+CREATE TABLE promos (
+    id          INTEGER PRIMARY KEY,
+    code        TEXT NOT NULL,
+    -- What is compared: no case, no accents, no blanks.
+    folded      TEXT NOT NULL UNIQUE,
+    -- The event it is for; NULL for all.
+    event_id    INTEGER REFERENCES events (id),
+    percent     INTEGER CHECK (percent BETWEEN 1 AND 100),
+    minor       INTEGER CHECK (minor > 0),
+    -- Ticket types and dates it is for, as JSON; empty for all.
+    tickets     TEXT NOT NULL DEFAULT '[]',
+    dates       TEXT NOT NULL DEFAULT '[]',
+    address     TEXT NOT NULL DEFAULT '',
+    most        INTEGER CHECK (most >= 1),
+    once        INTEGER NOT NULL DEFAULT 0 CHECK (once IN (0, 1)),
+    from_at     INTEGER,
+    until_at    INTEGER,
+    least_minor INTEGER CHECK (least_minor >= 0),
+    most_minor  INTEGER CHECK (most_minor >= 0),
+    together    INTEGER NOT NULL DEFAULT 0 CHECK (together IN (0, 1)),
+    stopped_at  INTEGER,
+    made_at     INTEGER NOT NULL,
+    CHECK ((percent IS NULL) <> (minor IS NULL))
+) STRICT;
+CREATE TABLE booking_promos (
+    booking_id INTEGER NOT NULL REFERENCES bookings (id),
+    promo_id   INTEGER NOT NULL REFERENCES promos (id),
+    position   INTEGER NOT NULL,
+    PRIMARY KEY (booking_id, promo_id)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX booking_promos_by_promo ON booking_promos (promo_id);
+
+-- Payouts of the card provider to the house's bank, each booked once.
+CREATE TABLE payouts (
+    id         TEXT PRIMARY KEY,
+    amount     INTEGER NOT NULL,
+    fees       INTEGER NOT NULL,
+    booked_at  INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+-- When something was last asked of the outside.
+CREATE TABLE asked (
+    what TEXT PRIMARY KEY,
+    at   INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+
+-- What hosts get of an event, and what they were paid.
+CREATE TABLE host_shares (
+    event_id INTEGER NOT NULL REFERENCES events (id),
+    host_id  INTEGER NOT NULL REFERENCES hosts (id),
+    kind     TEXT NOT NULL CHECK (kind IN ('percent', 'per head', 'fixed', 'after costs')),
+    -- Percent, or minor units a head or in all.
+    amount   INTEGER NOT NULL CHECK (amount >= 0),
+    -- For 'after costs': what is taken off before the percentage.
+    costs    INTEGER NOT NULL DEFAULT 0 CHECK (costs >= 0),
+    PRIMARY KEY (event_id, host_id)
+) STRICT, WITHOUT ROWID;

@@ -66,6 +66,11 @@ impl Fields {
         }
     }
 
+    /// Says what is wrong with a field in words.
+    pub(crate) fn say(&mut self, name: &str, words: String) {
+        self.wrong.insert(name.into(), words);
+    }
+
     /// The first value.
     pub(crate) fn v(&self, name: &str) -> &str {
         self.values.get(name).and_then(|v| v.first()).map_or("", String::as_str)

@@ -220,12 +220,14 @@ fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
                 .iter()
                 .map(|t| {
                     let percent = format!("{}.{:02}", t.basis / 100, t.basis % 100);
-                    let d = Fields::of([("name", t.name.clone()), ("percent", percent.clone())]);
+                    let mut d =
+                        Fields::of([("name", t.name.clone()), ("percent", percent.clone())]);
+                    d.tick("added", t.added);
                     item(
                         Thing::TaxRate,
                         t.id.0,
                         &t.name,
-                        format!("{percent} %"),
+                        format!("{percent} %{}", if t.added { ", added to prices" } else { "" }),
                         t.retired_at.is_some(),
                         d,
                     )
@@ -264,6 +266,12 @@ fn house_fields(all: &Rooms) -> Fields {
         ("currency", h.currency.letters().into()),
         ("terms", h.terms.clone()),
         ("embed_sites", h.embed_sites.join("\n")),
+        ("seller", h.seller.clone()),
+        ("tax_number", h.tax_number.clone()),
+        ("account_holder", h.account_holder.clone()),
+        ("iban", h.iban.clone()),
+        ("bic", h.bic.clone()),
+        ("transfer_days", h.transfer_days.to_string()),
     ]);
     for (i, (days, percent)) in h.steps.iter().enumerate() {
         d.add(&format!("days_{i}"), days.to_string());

@@ -13,7 +13,7 @@ use matricle_core::codes::Reference;
 use matricle_core::details::{Answering, Draft, Field, Problem, Question};
 use matricle_core::{AttendeeId, QuestionId, SessionId};
 use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::{DeskError, checkout, messages};
+use matricle_desk::{DeskError, checkout, messages, money};
 use matricle_formats::{barcode, words};
 use matricle_store::payments::PaymentState;
 
@@ -32,13 +32,13 @@ pub(crate) fn address(app: &App, reference: Reference) -> String {
 }
 
 /// The booking that an address opens; an address that opens none is not found.
-fn open(app: &App, reference: &str, key: &str) -> Result<Reference, WebError> {
+pub(super) fn open(app: &App, reference: &str, key: &str) -> Result<Reference, WebError> {
     Reference::parse(reference)
         .filter(|reference| app.desk.secrets.opens_booking(*reference, key))
         .ok_or(WebError::Desk(DeskError::NotFound))
 }
 
-type At = Path<(String, String)>;
+pub(super) type At = Path<(String, String)>;
 
 /// What stands beside every step: which seats, until when, for how much.
 #[derive(Template)]
@@ -136,7 +136,7 @@ fn asking(q: &Question, input: Input) -> Asking {
 
 #[derive(Template)]
 #[template(path = "programme/fill.html")]
-struct Fill {
+pub(super) struct Fill {
     f: Frame,
     address: String,
     name: Input,
@@ -149,9 +149,16 @@ struct Fill {
     button: String,
     test: bool,
     summary: Summary,
+    /// Names and answers of a booking that stands are corrected.
+    pub(super) correcting: bool,
+    /// Promo codes on it.
+    promos: Vec<(i64, String)>,
+    /// What was typed as a code, and why it is not taken.
+    pub(super) code: String,
+    pub(super) code_problem: Option<String>,
 }
 
-fn fill(
+pub(super) fn fill(
     app: &App,
     f: Frame,
     sheet: &BookingSheet,
@@ -238,8 +245,20 @@ fn fill(
         },
         test: sheet.booking.test,
         summary,
+        correcting: false,
+        promos: sheet.promos.iter().map(|p| (p.id, p.code.clone())).collect(),
+        code: String::new(),
+        code_problem: None,
         f,
     }
+}
+
+/// What is typed into a transfer, the payment QR code as SVG (may be empty), until when the
+/// seats are kept for it.
+struct Transfer {
+    lines: Vec<(String, String)>,
+    code: String,
+    until: String,
 }
 
 /// Waiting for the money.
@@ -251,6 +270,11 @@ struct Pay {
     due: String,
     declined: bool,
     summary: Summary,
+    /// The way to pay by transfer has been chosen: what to type, a QR code, until when.
+    transfer: Option<Transfer>,
+    /// The house takes transfers, and there is time for one.
+    may_transfer: bool,
+    invoice: Option<String>,
 }
 
 /// One attendee on the booking's own page.
@@ -294,6 +318,12 @@ struct Own {
     signing: Vec<Signing>,
     grid: String,
     problem: Option<String>,
+    /// Receipts, invoices, credit notes: address, number, kind, amount.
+    papers: Vec<(String, String, &'static str, String)>,
+    /// Still to pay, when something is.
+    due: Option<String>,
+    back: Vec<String>,
+    may_change: bool,
 }
 
 /// The sessions one person may sign up for.
@@ -391,6 +421,7 @@ fn own(
         tickets: sheet
             .attendees
             .iter()
+            .filter(|a| !a.cancelled)
             .map(|a| TicketView {
                 name: a.name.clone(),
                 ticket: a.ticket.clone(),
@@ -438,6 +469,28 @@ fn own(
             Vec::new()
         },
         grid: crate::parts::grid::svg(&sheet.sessions),
+        papers: sheet
+            .documents
+            .iter()
+            .map(|d| {
+                let href = format!("{}/papers/{}", address(app, booking.reference), d.id);
+                let total = booking.total.currency.of(d.body.total());
+                (href, d.name(), d.kind.word(), total.to_string())
+            })
+            .collect(),
+        due: (confirmed && booking.due().minor > 0).then(|| booking.due().to_string()),
+        back: sheet
+            .refunds
+            .iter()
+            .map(|r| {
+                let amount = booking.total.currency.of(r.minor);
+                match r.done_at {
+                    Some(_) => format!("{amount} given back by {}", r.method.word()),
+                    None => format!("{amount} on its way back by {}", r.method.word()),
+                }
+            })
+            .collect(),
+        may_change: stands && !booking.test && span.starts_at > now,
         problem: refused.map(|(_, said)| said),
         what: match booking.state {
             BookingState::Confirmed => "Your seats are booked.",
@@ -453,7 +506,11 @@ fn own(
 
 /// A QR code as SVG, with its quiet zone.
 fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
-    let square = barcode::qr(code);
+    square_svg(&barcode::qr(code), &format!("QR code of ticket {code}"))
+}
+
+/// A QR code as SVG, with its quiet zone of four modules.
+fn square_svg(square: &barcode::Square, label: &str) -> String {
     let side = square.side + 8;
     let dark: String = square
         .dark
@@ -463,7 +520,7 @@ fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
         .map(|(i, _)| format!("M{} {}h1v1h-1z", i % square.side + 4, i / square.side + 4))
         .collect();
     format!(
-        r#"<svg class="qr" viewBox="0 0 {side} {side}" role="img" aria-label="QR code of ticket {code}" shape-rendering="crispEdges"><rect width="{side}" height="{side}" fill="white"/><path d="{dark}" fill="black"/></svg>"#
+        r#"<svg class="qr" viewBox="0 0 {side} {side}" role="img" aria-label="{label}" shape-rendering="crispEdges"><rect width="{side}" height="{side}" fill="white"/><path d="{dark}" fill="black"/></svg>"#
     )
 }
 
@@ -477,7 +534,23 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError>
         BookingState::AwaitingPayment => {
             let token = f.token.clone();
             let last = sheet.payments.last().map(|p| p.state);
+            let chosen = !sheet.documents.is_empty();
+            let until = sheet
+                .booking
+                .deadline
+                .map_or_else(String::new, |d| words::deadline(d, &sheet.house.zone, now));
+            let lines = money::transfer_lines(&sheet.house, &sheet.booking);
+            let own = address(app, sheet.booking.reference);
             html(&Pay {
+                transfer: (chosen && !lines.is_empty()).then(|| Transfer {
+                    lines,
+                    code: barcode::text_qr(&money::qr_text(&sheet.house, &sheet.booking))
+                        .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
+                    until,
+                }),
+                may_transfer: !chosen
+                    && checkout::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+                invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
                 address: address(app, sheet.booking.reference),
                 due: sheet.booking.due().to_string(),
                 declined: last == Some(PaymentState::Declined),
@@ -489,7 +562,7 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError>
     }
 }
 
-async fn frame(
+pub(super) async fn frame(
     app: &App,
     sheet: &BookingSheet,
     visitor: &Visitor,
@@ -519,7 +592,7 @@ pub(crate) async fn show(
     page(&app, f, &sheet)
 }
 
-fn draft_of(form: &Posted) -> Draft {
+pub(super) fn draft_of(form: &Posted) -> Draft {
     // Long enough for anything a person types, short enough to keep.
     let kept = |text: &str| text.chars().take(2000).collect::<String>();
     let mut draft = Draft {
@@ -570,6 +643,14 @@ pub(crate) async fn back(
     Ok(Redirect::to(&address(&app, open(&app, &reference, &key)?)))
 }
 
+/// The same for an address with one part more.
+pub(crate) async fn back_from(
+    State(app): State<App>,
+    Path((reference, key, _)): Path<(String, String, String)>,
+) -> Result<Redirect, WebError> {
+    Ok(Redirect::to(&address(&app, open(&app, &reference, &key)?)))
+}
+
 /// `POST …/draft`: keeps what has been typed so far.
 pub(crate) async fn draft(
     State(app): State<App>,
@@ -612,6 +693,14 @@ pub(crate) async fn book(
             fill.email.problem = Some(wording::who(&refusal));
             fill.problems = 1;
             refused(StatusCode::FORBIDDEN, &fill)
+        }
+        Err(DeskError::Promo { code, refusal }) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+            fill.code_problem = Some(wording::promo(&code, &refusal));
+            fill.problems = 1;
+            refused(StatusCode::CONFLICT, &fill)
         }
         Err(error @ (DeskError::Choice(_) | DeskError::PriceChanged { .. })) => {
             let sheet = hold::sheet(&app.desk, reference).await?;

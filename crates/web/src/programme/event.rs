@@ -231,6 +231,11 @@ impl Asked {
     }
 }
 
+/// What is known of a booker who has signed in, before anything is chosen.
+pub(super) fn buyer_of(known: Option<&Known>) -> Buyer {
+    buyer(&Asked::default(), known)
+}
+
 /// Members are known by their record, and people invited by their address.
 fn buyer(asked: &Asked, known: Option<&Known>) -> Buyer {
     Buyer {

@@ -6,6 +6,7 @@ use matricle_core::TicketTypeId;
 use matricle_core::price::{self, Buyer, Why};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::Wanted;
+use matricle_core::waiting::Manner;
 use matricle_core::who::Who;
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
@@ -79,6 +80,8 @@ pub(super) struct Stub {
     pub(super) sign_in: Option<&'static str>,
     /// The address of whoever has signed in; empty otherwise.
     pub(super) known: String,
+    /// Seats are lacking, and the event keeps a waiting list.
+    pub(super) wait: bool,
 }
 
 /// How a stub is asked for.
@@ -212,6 +215,7 @@ pub(super) fn stub(
 ) -> Stub {
     let (currency, buyer) = (page.house.currency, ask.buyer);
     let (chosen, notice) = clamp(sheet, ask.wanted, buyer, now);
+    let lacking = notice.is_some();
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let quote = price::quote(currency, &prices, &chosen, buyer, now);
     let rows: Vec<Row> = sheet
@@ -334,6 +338,10 @@ pub(super) fn stub(
             None
         },
         known: ask.known.map_or_else(String::new, String::from),
+        wait: page.event.rules.waiting != Manner::Off
+            && sheet.offer.bars(now).is_none()
+            && !ask.test
+            && (sheet.offer.pools.iter().any(|p| p.free() == 0) || lacking),
         covers: if page.event.course { covers(page, sheet) } else { String::new() },
     }
 }

@@ -237,7 +237,7 @@ async fn paying_leads_to_the_provider_and_back_whatever_the_provider_does() {
     assert!(b.get(&own).await.body.contains("Your card was declined. Nothing was taken"));
     assert_eq!(b.get(&format!("{own}/pay")).await.location(), "https://till.example/pay/r2");
     site.provider.decide(Status::Paid);
-    assert!(b.get(&own).await.body.contains("Paid by card"));
+    assert!(b.get(&own).await.body.contains("<dt>Paid</dt>"));
     assert_eq!(b.get(&format!("{own}/state")).await.header("hx-refresh"), "true");
     assert_eq!(b.get(&format!("{own}/pay")).await.location(), own, "nothing is paid twice");
     let late = b.post(&format!("{own}/again"), &[]).await;

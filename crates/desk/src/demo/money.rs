@@ -1,0 +1,92 @@
+//! Money of the demo: an account for transfers, codes, a share, people who wait.
+
+use jiff::SignedDuration;
+use matricle_core::promo::{Gives, Promo};
+use matricle_core::seats::Wanted;
+use matricle_core::shares::Share;
+use matricle_core::waiting::Manner;
+use matricle_store::{books, events, house, places, promos, waiting};
+
+use super::World;
+use crate::{DeskError, house_of};
+
+impl World<'_> {
+    pub(super) fn money(&mut self) -> Result<(), DeskError> {
+        let mut house = house_of(self.tx)?;
+        house.seller =
+            "Ostrel Vale Beekeepers’ Association\nMillrace Barn, Ford Lane 3\nOstrel Vale".into();
+        house.tax_number = "OV 4471 08".into();
+        house.iban = "IE66 OVBK 9000 1712 3456 78".into();
+        house.bic = "OVBKIE2D".into();
+        house::set(self.tx, &house)?;
+        let code = |code: &str, gives| Promo {
+            id: 0,
+            code: code.into(),
+            gives,
+            tickets: Vec::new(),
+            dates: Vec::new(),
+            address: String::new(),
+            most: None,
+            once: false,
+            from: None,
+            until: None,
+            least_minor: None,
+            most_minor: None,
+            together: true,
+            stopped: false,
+        };
+        let ten = Promo { most: Some(40), ..code("Clover 10", Gives::Percent(10)) };
+        let five = Promo {
+            once: true,
+            least_minor: Some(2000),
+            until: Some(self.now + SignedDuration::from_hours(24 * 60)),
+            ..code("First swarm", Gives::Amount(500))
+        };
+        for promo in [ten, five] {
+            promos::add(self.tx, &promo, None, self.now)?;
+        }
+        for (slug, manner) in [
+            ("rearing-queens", Manner::OfferFirst),
+            ("beginners-course", Manner::OfferFirst),
+            ("candles-from-our-own-wax", Manner::OfferFirst),
+            ("a-hive-inspection", Manner::TellAll),
+        ] {
+            if let Some(mut event) = events::by_slug(self.tx, slug)? {
+                event.rules.waiting = manner;
+                events::set(self.tx, &event, self.now)?;
+            }
+        }
+        let course = events::by_slug(self.tx, "beginners-course")?;
+        let host = places::hosts(self.tx)?.into_iter().next();
+        if let (Some(course), Some(host)) = (course, host) {
+            books::set_share(self.tx, course.id, host.id, Share::Percent(60))?;
+        }
+        self.waiters()
+    }
+
+    /// Two parties wait for the first date that is full.
+    fn waiters(&self) -> Result<(), DeskError> {
+        let rows = events::rows(self.tx)?;
+        for row in rows.iter().filter(|r| r.event.rules.waiting == Manner::OfferFirst) {
+            for date in events::dates_of(self.tx, row.event.id)? {
+                let house = house_of(self.tx)?;
+                let sheet = events::sheet(self.tx, house.currency, date.id, self.now)?;
+                let full = |s: &events::DateSheet| s.main_pool().free() == 0;
+                let Some(sheet) = sheet.filter(full).filter(|s| s.date.span.starts_at > self.now)
+                else {
+                    continue;
+                };
+                let Some(ticket) = sheet.tickets.first() else { continue };
+                for (name, address, quantity) in [
+                    ("Hedda Lindqvist", "hedda.lindqvist@post.example", 2),
+                    ("Joss O'Hara", "joss.ohara@post.example", 1),
+                ] {
+                    let wanted = [Wanted { ticket: ticket.id, quantity }];
+                    waiting::join(self.tx, date.id, name, address, &wanted, self.ago(9))?;
+                }
+                return Ok(());
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,223 @@
+//! Promo codes: making them, using them while booking.
+
+use jiff::Timestamp;
+use matricle_core::booking::{self, Move, State};
+use matricle_core::codes::Reference;
+use matricle_core::form::{Fault, Form};
+use matricle_core::promo::{Asks, Gives, Promo, PromoRefusal};
+use matricle_core::staff::{Right, require};
+use matricle_core::{EventId, TicketTypeId};
+use matricle_store::bookings::{self, Booking};
+use matricle_store::house::House;
+use matricle_store::people::Staff;
+use matricle_store::promos::{self, PromoRow};
+use matricle_store::{Connection, Tx, events, places};
+
+use crate::cancel::refuse;
+use crate::hold::{BOOKER, on_sheet};
+use crate::{Desk, DeskError, house_of};
+
+/// Lets a booking use a code, or says why not. `email` is the booker's address as far as it
+/// is known; `others` are codes on the booking already.
+fn admit(
+    conn: &Connection,
+    booking: &Booking,
+    promo: &Promo,
+    email: &str,
+    others: &[Promo],
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let lines = bookings::lines(conn, booking)?;
+    let tickets: Vec<TicketTypeId> = lines.iter().map(|l| l.ticket).collect();
+    let basket = lines.iter().map(|l| l.unit.minor * i64::from(l.quantity)).sum();
+    let (used, used_by_them) = promos::used(conn, promo.id, booking.id, email)?;
+    let asks = Asks {
+        date: booking.date,
+        tickets: &tickets,
+        basket,
+        address: email,
+        used,
+        used_by_them,
+        others,
+    };
+    promo
+        .admits(&asks, now)
+        .map_err(|refusal| DeskError::Promo { code: promo.code.clone(), refusal })
+}
+
+/// Uses a code on a booking that is being made: its price follows at once.
+///
+/// # Errors
+/// [`DeskError::Promo`] with why not.
+pub async fn give(desk: &Desk, reference: Reference, typed: String) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state != State::Held {
+                return Err(refuse(booking.state, Move::Complete));
+            }
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let unknown = || DeskError::Promo {
+                code: typed.trim().to_owned(),
+                refusal: PromoRefusal::Unknown,
+            };
+            let promo = promos::typed(tx, event.id, &typed)?.ok_or_else(unknown)?;
+            let mut all = promos::of_booking(tx, booking.id)?;
+            admit(tx, &booking, &promo, booking.draft.email.trim(), &all, now)?;
+            let what = format!("gave the promo code {}", promo.code);
+            all.push(promo);
+            reprice(tx, &booking, all, now)?;
+            Ok(bookings::happened(tx, booking.id, now, BOOKER, &what)?)
+        })
+        .await
+}
+
+/// Takes a code off a booking that is being made.
+///
+/// # Errors
+/// The booking is past that.
+pub async fn drop(desk: &Desk, reference: Reference, id: i64) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state != State::Held {
+                return Err(refuse(booking.state, Move::Complete));
+            }
+            let mut all = promos::of_booking(tx, booking.id)?;
+            all.retain(|p| p.id != id);
+            reprice(tx, &booking, all, now)
+        })
+        .await
+}
+
+/// Writes the codes of a hold, and what its tickets come to with them.
+fn reprice(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    all: Vec<Promo>,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    promos::set(tx, booking.id, &all)?;
+    let sheet = on_sheet(tx, booking, now)?;
+    let buyer = matricle_core::price::Buyer { promos: all, ..booking.buyer.clone() };
+    let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let quote = matricle_core::price::quote(sheet.offer.currency, &prices, &wanted, &buyer, now)
+        .map_err(booking::ChoiceRefusal::from)?;
+    Ok(bookings::price_anew(tx, booking, &quote)?)
+}
+
+/// Asks once more, when the form is complete, whether the booker may use the codes given:
+/// only now is it known for whom the booking is.
+pub(crate) fn still_good(
+    conn: &Connection,
+    booking: &Booking,
+    email: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let all = promos::of_booking(conn, booking.id)?;
+    for (n, promo) in all.iter().enumerate() {
+        admit(conn, booking, promo, email, &all[..n], now)?;
+    }
+    Ok(())
+}
+
+/// All codes, for the Office.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn all(desk: &Desk, staff: &Staff) -> Result<(House, Vec<PromoRow>), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store.read(|conn| Ok((house_of(conn)?, promos::all(conn)?))).await
+}
+
+/// Makes a code.
+///
+/// # Errors
+/// [`DeskError::Form`] with every field that needs another look; the role may not.
+pub async fn make(
+    desk: &Desk,
+    staff: &Staff,
+    event: Option<EventId>,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let house = house_of(tx)?;
+            let code = form.needed("code");
+            if !code.is_empty() && matricle_core::words::fold(&code).is_empty() {
+                form.fault("code", Fault::NoWord);
+            }
+            let percent = form.number("percent", 1, 100);
+            let minor = form.amount("amount", house.currency).filter(|m| *m > 0);
+            let gives = match (percent, minor) {
+                (Some(percent), None) => Gives::Percent(percent),
+                (None, Some(minor)) => Gives::Amount(minor),
+                _ => {
+                    form.fault("percent", Fault::Missing);
+                    Gives::Percent(1)
+                }
+            };
+            let numbers = |name: &str| -> Vec<i64> {
+                form.all(name).iter().filter_map(|v| v.parse().ok()).collect()
+            };
+            let (tickets, dates) = (numbers("only_ticket"), numbers("only_date"));
+            let address = form.line("address").to_lowercase();
+            if !address.is_empty() && !matricle_core::details::is_address(&address) {
+                form.fault("address", Fault::NotAnAddress);
+            }
+            let promo = Promo {
+                id: 0,
+                code,
+                gives,
+                tickets: tickets.into_iter().map(TicketTypeId).collect(),
+                dates: dates.into_iter().map(matricle_core::DateId).collect(),
+                address,
+                most: form.number("most", 1, 1_000_000),
+                once: form.ticked("once"),
+                from: form.instant("good_from", &house.zone),
+                until: form.instant("good_until", &house.zone),
+                least_minor: form.amount("least", house.currency),
+                most_minor: form.amount("most_basket", house.currency),
+                together: form.ticked("together"),
+                stopped: false,
+            };
+            if let (Some(from), Some(until)) = (promo.from, promo.until)
+                && until <= from
+            {
+                form.fault("good_until", Fault::EndsFirst);
+            }
+            let wrong = std::mem::take(&mut form.wrong);
+            if !wrong.is_empty() {
+                return Err(DeskError::Form(wrong));
+            }
+            if promos::add(tx, &promo, event, now)?.is_none() {
+                form.fault("code", Fault::Taken);
+                return Err(DeskError::Form(form.wrong));
+            }
+            let what = format!("made the promo code {}", promo.code);
+            Ok(places::log(tx, now, &who, &what, "/office/money/promos")?)
+        })
+        .await
+}
+
+/// Stops a code, or lets it be used again. Bookings that have it keep it.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn stop(desk: &Desk, staff: &Staff, id: i64, stopped: bool) -> Result<(), DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            promos::stop(tx, id, stopped.then_some(now))?;
+            let what =
+                if stopped { "stopped a promo code" } else { "let a promo code be used again" };
+            Ok(places::log(tx, now, &who, what, "/office/money/promos")?)
+        })
+        .await
+}

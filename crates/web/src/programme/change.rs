@@ -1,0 +1,263 @@
+//! What a booker can do with their own booking: correct it, pass tickets on, move, cancel,
+//! pay in another way, give promo codes, read its papers.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::booking::State as BookingState;
+use matricle_core::door::Presence;
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::cancel::{self, By, Cancelling};
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::{DeskError, changes, checkout, papers, promos};
+use matricle_formats::words;
+
+use super::booking::{At, address, draft_of, fill, frame, open};
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
+use crate::office::fields::{Fields, form};
+use crate::page::{Frame, html, refused};
+use crate::wording;
+
+#[derive(Template)]
+#[template(path = "programme/change.html")]
+struct Change {
+    f: Frame,
+    address: String,
+    title: String,
+    when: String,
+    reference: String,
+    people: Vec<(i64, u32, String, String)>,
+    may_pass: bool,
+    dates: Vec<(i64, String)>,
+    may_cancel: bool,
+    /// What cancelling would come to, and the tickets it is about.
+    cancelling: Option<(Vec<String>, Vec<u32>)>,
+    problem: Option<String>,
+    d: Fields,
+}
+
+fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Change {
+    let now = app.desk.clock.now();
+    let span = &sheet.date.span;
+    let today = words::local(now, &span.zone).date();
+    let confirmed = sheet.booking.state == BookingState::Confirmed;
+    let begun = span.starts_at <= now;
+    Change {
+        f,
+        address: address(app, sheet.booking.reference),
+        title: sheet.event.title.clone(),
+        when: words::span(span.starts, span.ends, today),
+        reference: sheet.booking.reference.to_string(),
+        people: sheet
+            .attendees
+            .iter()
+            .filter(|a| !a.cancelled && a.presence == Presence::Expected)
+            .map(|a| (a.id.0, a.ticket_no, a.name.clone(), a.ticket.clone()))
+            .collect(),
+        may_pass: confirmed && sheet.event.rules.may_pass && !begun,
+        dates: if begun {
+            Vec::new()
+        } else {
+            sheet
+                .other_dates
+                .iter()
+                .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
+                .collect()
+        },
+        may_cancel: !begun
+            && (sheet.event.rules.may_cancel || sheet.booking.state == BookingState::Requested),
+        cancelling: None,
+        problem: None,
+        d: Fields::default(),
+    }
+}
+
+/// `GET …/change`: what can be done with the booking.
+pub(crate) async fn show(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let stands = matches!(
+        sheet.booking.state,
+        BookingState::Confirmed | BookingState::AwaitingPayment | BookingState::Requested
+    );
+    if !stands {
+        return Ok(Redirect::to(&address(&app, reference)).into_response());
+    }
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    html(&page(&app, f, &sheet))
+}
+
+fn said(plan: &Cancelling) -> Vec<String> {
+    let mut said = vec![if plan.whole {
+        "The whole booking is cancelled, and its seats come free.".to_owned()
+    } else {
+        format!("These tickets are cancelled: {}.", plan.people.join(", "))
+    }];
+    if !plan.back.is_zero() {
+        said.push(format!("{} goes back to you, the way it came.", plan.back));
+    }
+    if !plan.forgiven.is_zero() {
+        said.push(format!("{} need not be paid any more.", plan.forgiven));
+    }
+    if plan.percent < 100 && !plan.kept.is_zero() {
+        said.push(match plan.percent {
+            0 => "So near to the date nothing is given back.".into(),
+            percent => format!("So near to the date {percent} % of the price is given back."),
+        });
+    }
+    said
+}
+
+/// `POST …/change/{act}`.
+pub(crate) async fn act(
+    State(app): State<App>,
+    Path((reference, key, act)): Path<(String, String, String)>,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let own = address(&app, reference);
+    let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
+    let tickets: Vec<u32> = posted.starting("ticket").filter_map(|(_, n)| n.parse().ok()).collect();
+    let outcome = match act.as_str() {
+        "names" => {
+            let draft = draft_of(&posted);
+            match changes::correct(&app.desk, By::Booker, reference, draft.clone()).await {
+                Err(DeskError::Details(problems)) => {
+                    let sheet = hold::sheet(&app.desk, reference).await?;
+                    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+                    let mut fill = fill(&app, f, &sheet, &draft, &problems, None);
+                    fill.correcting = true;
+                    return refused(StatusCode::UNPROCESSABLE_ENTITY, &fill);
+                }
+                other => other,
+            }
+        }
+        "pass" => {
+            let attendee = AttendeeId(number("attendee"));
+            changes::pass_on(&app.desk, By::Booker, reference, attendee, form(&posted)).await
+        }
+        "move" => changes::move_to(&app.desk, By::Booker, reference, DateId(number("date"))).await,
+        "cancel" if posted.get("sure") == "yes" => {
+            cancel::cancel(&app.desk, By::Booker, reference, tickets).await.map(drop)
+        }
+        "cancel" => {
+            let plan = cancel::preview(&app.desk, By::Booker, reference, tickets.clone()).await?;
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let mut page = page(&app, f, &sheet);
+            page.cancelling = Some((said(&plan), tickets));
+            return html(&page);
+        }
+        _ => Err(DeskError::NotFound),
+    };
+    let refusal = match outcome {
+        // What was cancelled in another tab shows as cancelled.
+        Ok(()) | Err(DeskError::Move(_)) => return Ok(Redirect::to(&own).into_response()),
+        Err(refusal) => refusal,
+    };
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    let mut page = page(&app, f, &sheet);
+    match refusal {
+        DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong),
+        DeskError::Choice(refusal) => {
+            page.problem =
+                Some(format!("That date cannot be had. {}", wording::choice(&refusal, &[])));
+        }
+        other => return Err(other.into()),
+    }
+    refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
+}
+
+/// `GET …/names`: names and answers, to be corrected.
+pub(crate) async fn names(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let mut draft = sheet.booking.draft.clone();
+    draft.name.clone_from(&sheet.booking.name);
+    draft.attendees = sheet.attendees.iter().map(|a| a.name.clone()).collect();
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+    fill.correcting = true;
+    html(&fill)
+}
+
+/// `POST …/code`: a promo code is given, or taken off; what else was typed is kept.
+pub(crate) async fn code(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    // Codes are not to be guessed.
+    app.guards.often(Often::SignIn, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let draft = draft_of(&posted);
+    hold::type_on(&app.desk, reference, draft.clone()).await?;
+    let typed = posted.get("code").to_owned();
+    let outcome = match posted.get("drop").parse() {
+        Ok(id) => promos::drop(&app.desk, reference, id).await,
+        Err(_) => promos::give(&app.desk, reference, typed.clone()).await,
+    };
+    let (code, refusal) = match outcome {
+        Ok(()) | Err(DeskError::Move(_)) => {
+            return Ok(Redirect::to(&address(&app, reference)).into_response());
+        }
+        Err(DeskError::Promo { code, refusal }) => (code, refusal),
+        Err(error) => return Err(error.into()),
+    };
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+    fill.code_problem = Some(if typed.trim().is_empty() {
+        "Type the code first.".into()
+    } else {
+        wording::promo(&code, &refusal)
+    });
+    fill.code = typed;
+    refused(StatusCode::CONFLICT, &fill)
+}
+
+/// `POST …/transfer`: the booker will pay by bank transfer.
+pub(crate) async fn transfer(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    match checkout::by_transfer(&app.desk, reference).await {
+        Ok(()) | Err(DeskError::Move(_)) => {
+            Ok(Redirect::to(&address(&app, reference)).into_response())
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// `GET …/papers/{id}`: a receipt, invoice or credit note.
+pub(crate) async fn paper(
+    State(app): State<App>,
+    Path((reference, key, id)): Path<(String, String, i64)>,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let (name, bytes) = papers::document(&app.desk, reference, id).await?;
+    Ok(crate::office::booking::pdf(&name, bytes))
+}
