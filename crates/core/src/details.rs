@@ -31,6 +31,9 @@ pub struct Draft {
     pub each: Vec<BTreeMap<QuestionId, String>>,
     /// Whether the terms are agreed to.
     pub agreed: bool,
+    /// They have been told that they have booked this date before, and mean it.
+    #[serde(default)]
+    pub again: bool,
 }
 
 /// How a question is answered.

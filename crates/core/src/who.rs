@@ -48,6 +48,17 @@ fn same_address(one: &str, other: &str) -> bool {
     one.trim().to_lowercase() == other.trim().to_lowercase()
 }
 
+/// The box that an address means, as far as its letters tell: without case, without what
+/// stands after a plus, without dots before the at. Two addresses of one box are one person
+/// where somebody may book once.
+#[must_use]
+pub fn mailbox(address: &str) -> String {
+    let address = address.trim().to_lowercase();
+    let Some((local, domain)) = address.rsplit_once('@') else { return address };
+    let local = local.split('+').next().unwrap_or(local).replace('.', "");
+    format!("{local}@{domain}")
+}
+
 /// Whether an address is on a list of people invited, without regard to case.
 #[must_use]
 pub fn is_invited(list: &[String], address: &str) -> bool {
@@ -111,6 +122,11 @@ mod tests {
         let invited = Who::Invited(vec!["Ezra@post.example".into()]);
         assert!(ask(&invited, "ezra@post.example ").is_ok());
         assert_eq!(ask(&invited, "a@b.example"), Err(WhoRefusal::NotInvited));
+        let same =
+            ["Ros.Wren@Post.example", "roswren+bees@post.example", " r.o.s.wren@post.example"];
+        assert!(same.iter().all(|a| mailbox(a) == "roswren@post.example"));
+        assert_ne!(mailbox("roswren@post.example"), mailbox("roswren@other.example"));
+        assert_eq!(mailbox("no address"), "no address");
         let json = serde_json::to_string(&domains).unwrap();
         assert_eq!(serde_json::from_str::<Who>(&json).unwrap(), domains);
     }

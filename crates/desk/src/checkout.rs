@@ -90,6 +90,11 @@ pub fn submit_in(
     if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
         return Err(WhoRefusal::Again.into());
     }
+    if !draft.again
+        && let Some(other) = bookings::same_date(tx, &booking, &details.email)?
+    {
+        return Err(DeskError::BookedBefore { made_at: other.made_at, total: other.total });
+    }
     crate::promos::still_good(tx, &booking, &details.email, now)?;
     if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
         let again = take_again(tx, &booking, now)?;

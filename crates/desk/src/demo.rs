@@ -65,6 +65,11 @@ fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<(), DeskError> {
             terms: "I have read how cancelling works. Beekeeping is done at your own risk; \
                     tell us of an allergy to stings."
                 .into(),
+            seller: "Ostrel Vale Beekeepers’ Association\nMillrace Barn, Ford Lane 3\nOstrel Vale"
+                .into(),
+            tax_number: "OV 4471 08".into(),
+            iban: "IE66 OVBK 9000 1712 3456 78".into(),
+            bic: "OVBKIE2D".into(),
             ..House::default()
         },
     )?;

@@ -69,6 +69,14 @@ pub enum DeskError {
     /// Fields of the quick form need another look.
     #[error("{} fields need another look", .0.len())]
     Quick(Vec<(quick::Field, quick::Problem)>),
+    /// The same person has booked this date before: asked about, not forbidden.
+    #[error("booked this date before, at {made_at}")]
+    BookedBefore {
+        /// When.
+        made_at: jiff::Timestamp,
+        /// What that booking comes to.
+        total: matricle_core::Money,
+    },
     /// A promo code is not taken.
     #[error("the promo code {code} is not taken: {refusal}")]
     Promo {

@@ -363,3 +363,11 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
 pub async fn sheet(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
     desk.store.read(move |conn| sheet_in(conn, reference)).await
 }
+
+/// The bookings of whoever has proved this address.
+///
+/// # Errors
+/// The store fails.
+pub async fn mine(desk: &Desk, email: String) -> Result<Vec<bookings::Listed>, DeskError> {
+    Ok(desk.store.read(move |conn| bookings::of_address(conn, &email)).await?)
+}

@@ -9,6 +9,7 @@ use matricle_core::details::{Details, Draft, Question};
 use matricle_core::door::Presence;
 use matricle_core::price::Buyer;
 use matricle_core::seats::{Bucket, Draw, shifts};
+use matricle_core::who::mailbox;
 use matricle_core::words::fold;
 use matricle_core::{
     AttendeeId, BookingId, Currency, DateId, Money, PersonId, PoolId, QuestionId, TicketTypeId,
@@ -544,14 +545,14 @@ pub fn complete(
         questions.iter().map(|q| (q.id, q.label.as_str())).collect();
     let write = || -> rusqlite::Result<()> {
         tx.prepare_cached(
-            "UPDATE bookings SET name = ?2, email = ?3, person_id = ?4, search = ?5 WHERE id = ?1",
+            "UPDATE bookings SET name = ?2, email = ?3, person_id = ?4, search = ?5, mailbox = ?6 WHERE id = ?1",
         )?
         .execute((
             booking.id.0,
             &details.name,
             &details.email,
             person.map(|p| p.0),
-            fold(&search.join(" ")),
+            fold(&search.join(" ")), mailbox(&details.email),
         ))?;
         let mut name = tx.prepare_cached(
             "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
@@ -668,8 +669,8 @@ pub fn seats_of(conn: &Connection, id: BookingId, pool: PoolId) -> Result<u32, S
     .doing("reading what a booking draws")
 }
 
-/// Whether somebody with this address holds a booking of an event that counts, other
-/// than this one.
+/// Whether somebody with an address of the same box holds a booking of an event that
+/// counts, other than this one.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -680,13 +681,49 @@ pub fn booked_already(
     but: BookingId,
 ) -> Result<bool, StoreError> {
     conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN people p ON p.id = b.person_id
-            JOIN dates d ON d.id = b.date_id
-            WHERE p.email = ?2 AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
+        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
+            WHERE b.mailbox = ?2 AND b.mailbox <> '' AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
                 AND b.state IN ('requested', 'awaiting payment', 'confirmed'))",
     )
-    .and_then(|mut q| q.query_row((event.0, email, but.0), |row| row.get(0)))
+    .and_then(|mut q| q.query_row((event.0, mailbox(email), but.0), |row| row.get(0)))
     .doing("looking for another booking")
+}
+
+/// Another booking of the same date that counts, by somebody with an address of the same
+/// box.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn same_date(
+    conn: &Connection,
+    booking: &Booking,
+    email: &str,
+) -> Result<Option<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.date_id = ?2 AND b.id <> ?3
+            AND b.test = ?4 AND b.state IN ('requested', 'awaiting payment', 'confirmed') ORDER BY b.id LIMIT 1"
+    ))
+    .and_then(|mut q| {
+        q.query_row((mailbox(email), booking.date.0, booking.id.0, booking.test), self::booking).optional()
+    })
+    .doing("looking for another booking")
+}
+
+/// The bookings of somebody by an address they have proved, the latest date first. The
+/// address must be the same but for case: what a box means is the mail server's to say.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS}, e.title, d.starts, '' AS last,
+            (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
+         FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
+         WHERE b.mailbox = ?1 AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
+         ORDER BY d.starts_at DESC LIMIT 200"
+    ))
+    .and_then(|mut q| q.query_map((mailbox(email), email.trim()), list::listed)?.collect())
+    .doing("looking for somebody's bookings")
 }
 
 /// Forgets the test bookings of an event, all about them with them; says how many.

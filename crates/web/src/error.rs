@@ -101,6 +101,11 @@ impl IntoResponse for WebError {
                 "This is for the organiser",
                 "It has begun, or it is not open to bookers here. Write to us, and we will see to it.".into(),
             ),
+            Self::Desk(DeskError::BookedBefore { .. }) => (
+                StatusCode::CONFLICT,
+                "Booked before",
+                "There is a booking of this date with the same address. Go back and say that you mean another.".into(),
+            ),
             Self::Desk(DeskError::NoTransfer) => (
                 StatusCode::CONFLICT,
                 "Not by bank transfer",

@@ -5,20 +5,13 @@ use matricle_core::promo::{Gives, Promo};
 use matricle_core::seats::Wanted;
 use matricle_core::shares::Share;
 use matricle_core::waiting::Manner;
-use matricle_store::{books, events, house, places, promos, waiting};
+use matricle_store::{books, events, places, promos, waiting};
 
 use super::World;
 use crate::{DeskError, house_of};
 
 impl World<'_> {
     pub(super) fn money(&mut self) -> Result<(), DeskError> {
-        let mut house = house_of(self.tx)?;
-        house.seller =
-            "Ostrel Vale Beekeepers’ Association\nMillrace Barn, Ford Lane 3\nOstrel Vale".into();
-        house.tax_number = "OV 4471 08".into();
-        house.iban = "IE66 OVBK 9000 1712 3456 78".into();
-        house.bic = "OVBKIE2D".into();
-        house::set(self.tx, &house)?;
         let code = |code: &str, gives| Promo {
             id: 0,
             code: code.into(),

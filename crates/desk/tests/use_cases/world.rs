@@ -104,6 +104,7 @@ impl World {
             email: "sian@post.example".into(),
             attendees: (1..=sheet.attendees.len()).map(|i| format!("Person {i}")).collect(),
             agreed: true,
+            again: true,
             ..Draft::default()
         };
         for question in sheet.questions.iter().filter(|q| q.needed) {

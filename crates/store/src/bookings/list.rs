@@ -3,7 +3,7 @@
 use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::words::fold;
-use rusqlite::Connection;
+use rusqlite::{Connection, Row};
 
 use super::{Booking, COLUMNS, booking};
 use crate::convert::foreign;
@@ -22,6 +22,17 @@ pub struct Listed {
     pub people: u32,
     /// The last line of its timeline.
     pub last: String,
+}
+
+pub(super) fn listed(row: &Row<'_>) -> rusqlite::Result<Listed> {
+    let starts: String = row.get("starts")?;
+    Ok(Listed {
+        booking: booking(row)?,
+        title: row.get("title")?,
+        starts: starts.parse().map_err(|_| foreign("dates.starts", starts))?,
+        people: row.get("people")?,
+        last: row.get("last")?,
+    })
 }
 
 /// What a list of bookings is narrowed to.
@@ -98,16 +109,7 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
              {from} ORDER BY b.made_at DESC, b.id DESC LIMIT {} OFFSET {}",
             filter.most, filter.skip
         ))?;
-        let rows = query.query_map(params(), |row| {
-            let starts: String = row.get("starts")?;
-            Ok(Listed {
-                booking: booking(row)?,
-                title: row.get("title")?,
-                starts: starts.parse().map_err(|_| foreign("dates.starts", starts))?,
-                people: row.get("people")?,
-                last: row.get("last")?,
-            })
-        })?;
+        let rows = query.query_map(params(), listed)?;
         Ok((rows.collect::<Result<_, _>>()?, count))
     };
     read().doing("listing bookings")

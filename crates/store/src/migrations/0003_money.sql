@@ -95,6 +95,11 @@ UPDATE attendees SET ticket_no = person_no;
 -- Their ticket was cancelled, and the rest of the booking stands.
 ALTER TABLE attendees ADD COLUMN cancelled_at INTEGER;
 
+-- The box that the booker's address means: without case, dots and what stands after a plus.
+ALTER TABLE bookings ADD COLUMN mailbox TEXT NOT NULL DEFAULT '';
+UPDATE bookings SET mailbox = lower(email) WHERE email <> '';
+CREATE INDEX bookings_by_mailbox ON bookings (mailbox) WHERE mailbox <> '';
+
 -- Codes of tickets that were passed on: the door knows them, and lets nobody in.
 CREATE TABLE dead_codes (
     code        TEXT PRIMARY KEY,

@@ -156,6 +156,8 @@ pub(super) struct Fill {
     /// What was typed as a code, and why it is not taken.
     pub(super) code: String,
     pub(super) code_problem: Option<String>,
+    /// The same address has booked this date before, then.
+    before: Option<String>,
 }
 
 pub(super) fn fill(
@@ -249,6 +251,7 @@ pub(super) fn fill(
         promos: sheet.promos.iter().map(|p| (p.id, p.code.clone())).collect(),
         code: String::new(),
         code_problem: None,
+        before: None,
         f,
     }
 }
@@ -599,6 +602,7 @@ pub(super) fn draft_of(form: &Posted) -> Draft {
         name: kept(form.get("name")),
         email: kept(form.get("email")),
         agreed: form.get("agreed") == "yes",
+        again: form.get("again") == "yes",
         ..Draft::default()
     };
     for (place, name) in form.starting("attendee_") {
@@ -693,6 +697,14 @@ pub(crate) async fn book(
             fill.email.problem = Some(wording::who(&refusal));
             fill.problems = 1;
             refused(StatusCode::FORBIDDEN, &fill)
+        }
+        Err(DeskError::BookedBefore { made_at, .. }) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+            let when = words::moment(made_at, &sheet.house.zone, app.desk.clock.now());
+            fill.before = Some(when);
+            refused(StatusCode::CONFLICT, &fill)
         }
         Err(DeskError::Promo { code, refusal }) => {
             let sheet = hold::sheet(&app.desk, reference).await?;

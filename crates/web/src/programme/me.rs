@@ -1,11 +1,13 @@
 //! `/me`: signing in with a number that comes by mail, for those who only book.
 
 use askama::Template;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, Query, State as Shared};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::booking::State;
 use matricle_core::form::Wrong;
-use matricle_desk::{DeskError, invitations, signin};
+use matricle_desk::{DeskError, hold, invitations, signin};
+use matricle_formats::words;
 use matricle_store::people::Known;
 use serde::Deserialize;
 
@@ -26,6 +28,18 @@ struct Me {
     sent: bool,
     problem: Option<String>,
     known: Option<Known>,
+    bookings: Vec<Mine>,
+}
+
+/// A booking of whoever has signed in.
+struct Mine {
+    href: String,
+    title: String,
+    when: String,
+    people: String,
+    class: &'static str,
+    state: &'static str,
+    due: Option<String>,
 }
 
 /// Where to go on to.
@@ -51,11 +65,12 @@ async fn page(
         sent,
         problem,
         known: None,
+        bookings: Vec::new(),
     })
 }
 
 pub(crate) async fn show(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     Query(Back { back }): Query<Back>,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
@@ -65,6 +80,30 @@ pub(crate) async fn show(
     if known.is_some() {
         let house = page.f.house.clone();
         page.f = Frame::new(&app, Face::Programme, "Signed in", &house, &visitor, staff.as_ref());
+        if let Some(known) = &known {
+            let now = app.desk.clock.now();
+            let zone = app.desk.house().await?.zone;
+            let today = words::local(now, &zone).date();
+            let mine = hold::mine(&app.desk, known.email.clone()).await?;
+            page.bookings = mine
+                .into_iter()
+                .map(|row| Mine {
+                    href: super::booking::address(&app, row.booking.reference),
+                    when: format!(
+                        "{}, {}",
+                        words::day(row.starts.date(), today),
+                        words::clock(row.starts)
+                    ),
+                    people: words::count(row.people, "seats"),
+                    class: wording::state_class(row.booking.state),
+                    state: wording::state(row.booking.state),
+                    due: (row.booking.due().minor > 0
+                        && matches!(row.booking.state, State::AwaitingPayment | State::Confirmed))
+                    .then(|| row.booking.due().to_string()),
+                    title: row.title,
+                })
+                .collect();
+        }
         page.known = known;
     }
     html(&page)
@@ -72,7 +111,7 @@ pub(crate) async fn show(
 
 /// `POST /me/number`: a number is mailed.
 pub(crate) async fn send(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     asker: Asker,
     visitor: Visitor,
     posted: Posted,
@@ -92,7 +131,7 @@ pub(crate) async fn send(
 
 /// `POST /me`: the number is given.
 pub(crate) async fn enter(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     asker: Asker,
     visitor: Visitor,
     posted: Posted,
@@ -120,7 +159,7 @@ pub(crate) async fn enter(
 /// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has read the mail is known
 /// by its address from here on; somebody who is signed in stays who they are.
 pub(crate) async fn invited(
-    State(app): State<App>,
+    Shared(app): Shared<App>,
     Path((id, key)): Path<(i64, String)>,
     asker: Asker,
     Somebody(known): Somebody,
