@@ -545,6 +545,10 @@ pub async fn change(
             let n = found.dates.len();
             let what = if n == 1 { "changed a date".into() } else { format!("changed {n} dates") };
             log(tx, event.id, now, &who, &what)?;
+            // More seats than before go to whoever waits, before anybody else sees them.
+            for moved in &found.dates {
+                crate::waiting::serve_date(tx, moved.date.id, now)?;
+            }
             Ok(found)
         })
         .await?;

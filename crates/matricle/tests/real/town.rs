@@ -23,6 +23,8 @@ pub(crate) struct Town {
     pub(crate) url: String,
     /// Where the mailbox's page is.
     pub(crate) mailbox: String,
+    /// Where the till's page is.
+    pub(crate) till: String,
     standins: Child,
     server: Option<Child>,
 }
@@ -81,15 +83,20 @@ booking = 1000000
             secret = matricle::standins::WEBHOOK_SECRET,
         );
         std::fs::write(folder.path().join("matricle.toml"), config).unwrap();
-        let town = Self { folder, url, mailbox, standins, server: None };
+        let town = Self { folder, url, mailbox, till: till.clone(), standins, server: None };
         std::fs::write(town.path("event.toml"), event).unwrap();
         assert!(town.command("import").arg(town.path("event.toml")).status().unwrap().success());
-        let mut person = town.command("person");
-        person.args(["--name", "Bram Tully", "--email", BRAM.0, "--role", "door volunteer"]);
-        let mut person = person.stdin(Stdio::piped()).spawn().unwrap();
-        writeln!(person.stdin.take().unwrap(), "{}", BRAM.1).unwrap();
-        assert!(person.wait().unwrap().success());
+        town.employ("Bram Tully", BRAM, "door volunteer");
         town
+    }
+
+    /// Gives somebody a role, while the server is not running.
+    pub(crate) fn employ(&self, name: &str, (email, password): (&str, &str), role: &str) {
+        let mut person = self.command("person");
+        person.args(["--name", name, "--email", email, "--role", role]);
+        let mut person = person.stdin(Stdio::piped()).spawn().unwrap();
+        writeln!(person.stdin.take().unwrap(), "{password}").unwrap();
+        assert!(person.wait().unwrap().success());
     }
 
     /// A path in the town's folder.
@@ -226,9 +233,19 @@ impl Person {
         town: &str,
         quantity: &str,
     ) -> Result<Result<String, String>, reqwest::Error> {
+        self.keep_of(town, "q_1", quantity).await
+    }
+
+    /// Chooses seats of one ticket type, by its field.
+    pub(crate) async fn keep_of(
+        &mut self,
+        town: &str,
+        ticket: &str,
+        quantity: &str,
+    ) -> Result<Result<String, String>, reqwest::Error> {
         let event = format!("{town}/events/evening");
         let page = self.get(&event).await?;
-        let (date, ticket) = (page.field("date"), "q_1");
+        let date = page.field("date");
         let kept =
             self.post(&format!("{event}/keep"), &[("date", &date), (ticket, quantity)]).await?;
         Ok(match kept.status {
@@ -257,12 +274,21 @@ impl Person {
 
     /// Pays at the till; the booking's page afterwards.
     pub(crate) async fn pay(&mut self, own: &str) -> Result<Page, reqwest::Error> {
+        self.decide(own, "paid").await
+    }
+
+    /// Decides at the till; the booking's page afterwards.
+    pub(crate) async fn decide(
+        &mut self,
+        own: &str,
+        outcome: &'static str,
+    ) -> Result<Page, reqwest::Error> {
         let there = self.get(&format!("{own}/pay")).await?;
         let back = self
             .client
             .post(&there.location)
             .header("content-type", "application/x-www-form-urlencoded")
-            .body("outcome=paid")
+            .body(format!("outcome={outcome}"))
             .send()
             .await?;
         let back =
