@@ -158,6 +158,9 @@ fn tell(
             }
             None => String::new(),
         },
+        Verdict::Cancelled if person.is_some_and(|p| p.passed_on) => {
+            "this ticket was passed to somebody else".into()
+        }
         Verdict::Cancelled => "this booking was cancelled".into(),
         Verdict::Unknown => "not a ticket of this house".into(),
         Verdict::Misread => "a letter is wrong or missing; scan again".into(),

@@ -451,6 +451,16 @@ pub fn set_draws(tx: &Tx<'_>, booking: &Booking, draws: &[Draw]) -> Result<(), S
     write().doing("writing what a booking draws")
 }
 
+/// Lets a booking draw more from a pool, also from one it drew nothing from before.
+fn draw_more(tx: &Tx<'_>, booking: &Booking, draw: &Draw) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT OR IGNORE INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, 0)",
+    )
+    .and_then(|mut q| q.execute((booking.id.0, draw.pool.0)))
+    .doing("adding what a booking draws")?;
+    shift_pool(tx, booking, draw.pool.0, i64::from(draw.seats))
+}
+
 /// Changes what a booking draws from one pool, and the pool's counter with it.
 fn shift_pool(tx: &Tx<'_>, booking: &Booking, pool: i64, by: i64) -> Result<(), StoreError> {
     tx.touch(booking.date);
@@ -886,21 +896,11 @@ pub fn move_to(
             .execute((booking.id.0, date.0))?;
         tx.prepare_cached("UPDATE bookings SET date_id = ?2 WHERE id = ?1")?
             .execute((booking.id.0, date.0))?;
-        if !booking.test {
-            for draw in draws {
-                tx.prepare_cached(
-                    "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, 0)",
-                )?
-                .execute((booking.id.0, draw.pool.0))?;
-            }
-        }
         Ok(())
     };
     write().doing("moving a booking to another date")?;
-    if !booking.test {
-        for draw in draws {
-            shift_pool(tx, booking, draw.pool.0, i64::from(draw.seats))?;
-        }
+    for draw in draws.iter().filter(|_| !booking.test) {
+        draw_more(tx, booking, draw)?;
     }
     tx.touch(date);
     Ok(())

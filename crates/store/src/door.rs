@@ -28,11 +28,13 @@ pub struct AtDoor {
     pub place: u32,
     /// People on the booking.
     pub people: u32,
+    /// The code shown is an old one: the ticket was passed to somebody else.
+    pub passed_on: bool,
 }
 
 const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.person_no, a.name, a.ticket_name, a.presence, a.in_at, \
-     a.in_door, b.state, b.total_minor - b.paid_minor AS due, b.name AS booker, \
-     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no) AS people, \
+     a.in_door, CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END AS state, b.total_minor - b.paid_minor AS due, b.name AS booker, \
+     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no AND x.cancelled_at IS NULL) AS people, \
      (SELECT currency FROM house) AS currency";
 
 fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
@@ -51,6 +53,7 @@ fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
         booking: BookingId(row.get("booking_id")?),
         place: row.get::<_, u32>("person_no")? + 1,
         people: row.get("people")?,
+        passed_on: false,
     })
 }
 
@@ -71,7 +74,24 @@ pub fn by_code(
          JOIN bookings b ON b.id = a.booking_id WHERE c.code = ?1"
     ))
     .and_then(|mut q| q.query_row((code.as_str(), date.0), at_door).optional())
+    .and_then(|found| if found.is_some() { Ok(found) } else { dead(conn, code) })
     .doing("looking a ticket up")
+}
+
+/// The attendee who had this code before their ticket was passed on: it opens nothing.
+fn dead(conn: &Connection, code: TicketCode) -> rusqlite::Result<Option<AtDoor>> {
+    let found = conn
+        .prepare_cached(&format!(
+            "SELECT {COLUMNS} FROM dead_codes x JOIN attendees a ON a.id = x.attendee_id
+             JOIN bookings b ON b.id = a.booking_id WHERE x.code = ?1"
+        ))?
+        .query_row([code.as_str()], at_door)
+        .optional()?;
+    Ok(found.map(|mut old| {
+        old.facts.state = State::Cancelled;
+        old.passed_on = true;
+        old
+    }))
 }
 
 /// An attendee by key.
@@ -101,7 +121,8 @@ pub fn by_words(
     let conditions = " AND a.search LIKE ?".repeat(words.len());
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = {date} AND b.state IN ('requested', 'awaiting payment', 'confirmed'){conditions}
+         WHERE a.date_id = {date} AND b.state IN ('requested', 'awaiting payment', 'confirmed')
+            AND a.cancelled_at IS NULL{conditions}
          ORDER BY a.search LIMIT {most}"
     ))
     .and_then(|mut q| q.query_map(rusqlite::params_from_iter(words), at_door)?.collect())
@@ -118,7 +139,7 @@ pub fn still_expected(
     but: AttendeeId,
 ) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached(
-        "SELECT a.name FROM attendees a WHERE a.booking_id = ?1 AND a.id <> ?2 AND a.presence = 'expected'
+        "SELECT a.name FROM attendees a WHERE a.booking_id = ?1 AND a.id <> ?2 AND a.presence = 'expected' AND a.cancelled_at IS NULL
             AND a.date_id = (SELECT date_id FROM attendees WHERE id = ?2) ORDER BY a.position",
     )
     .and_then(|mut q| q.query_map((booking.0, but.0), |row| row.get(0))?.collect())
@@ -302,7 +323,7 @@ pub fn admitted_since(
 pub fn expected(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(*) FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = ?1 AND b.state = 'confirmed'",
+         WHERE a.date_id = ?1 AND b.state = 'confirmed' AND a.cancelled_at IS NULL",
     )
     .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
     .doing("counting who is expected")

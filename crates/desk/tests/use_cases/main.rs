@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod line;
+mod money;
 mod office;
 mod planning;
 mod world;

@@ -580,12 +580,7 @@ pub fn add_on(
         return Ok(());
     }
     for draw in &choice.draws {
-        tx.prepare_cached(
-            "INSERT OR IGNORE INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, 0)",
-        )
-        .and_then(|mut q| q.execute((booking.id.0, draw.pool.0)))
-        .doing("adding what a booking draws")?;
-        super::shift_pool(tx, booking, draw.pool.0, i64::from(draw.seats))?;
+        super::draw_more(tx, booking, draw)?;
     }
     Ok(())
 }

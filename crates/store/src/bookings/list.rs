@@ -104,7 +104,8 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
             .query_row(params(), |row| row.get(0))?;
         let mut query = conn.prepare_cached(&format!(
             "SELECT {COLUMNS}, e.title, d.starts,
-                (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no) AS people,
+                (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no
+                    AND a.cancelled_at IS NULL) AS people,
                 coalesce((SELECT what FROM timeline t WHERE t.booking_id = b.id ORDER BY t.id DESC LIMIT 1), '') AS last
              {from} ORDER BY b.made_at DESC, b.id DESC LIMIT {} OFFSET {}",
             filter.most, filter.skip

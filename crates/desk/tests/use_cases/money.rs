@@ -1,0 +1,496 @@
+//! Money and what moves it: cancelling by the steps, transfers, codes, waiting lists, disputes,
+//! documents; and that any run of such acts leaves seats and books right.
+
+use std::io::Read as _;
+
+use jiff::SignedDuration;
+use matricle_core::DateId;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::documents::Kind;
+use matricle_core::form::{Fault, Form};
+use matricle_core::price::Buyer;
+use matricle_core::promo::PromoRefusal;
+use matricle_core::seats::Wanted;
+use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
+use matricle_core::waiting::{Manner, Stands};
+use matricle_desk::cancel::{self, By};
+use matricle_desk::changes::{self, ByPhone};
+use matricle_desk::checkout::{self, Outcome};
+use matricle_desk::provider::{Dispute, Status};
+use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, waiting};
+use matricle_store::{events, ledger};
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
+
+use crate::world::{World, look, world};
+
+const WALK: &str = "apiary-open-day";
+const COURSE: &str = "beginners-course";
+const QUEENS: &str = "rearing-queens";
+
+fn form(fields: &[(&str, &str)]) -> Form {
+    Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
+}
+
+impl World {
+    async fn paid(&self, slug: &str, quantities: &[u32]) -> Reference {
+        let reference = self.book(slug, quantities).await;
+        self.provider.decide(Status::Paid);
+        checkout::ask(&self.desk, reference).await.unwrap();
+        assert_eq!(self.state(reference).await, State::Confirmed);
+        reference
+    }
+
+    async fn sound(&self) {
+        assert_eq!(self.faults().await, Vec::<String>::new());
+    }
+
+    async fn set_rules(&self, slug: &'static str, steps: Option<Vec<(u32, u32)>>, waiting: Manner) {
+        let now = self.desk.clock.now();
+        let change = move |tx: &matricle_store::Tx<'_>| {
+            let mut event = events::by_slug(tx, slug)?.unwrap();
+            event.rules.steps = steps;
+            event.rules.waiting = waiting;
+            events::set(tx, &event, now)
+        };
+        self.desk.store.write(change).await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_part_is_cancelled_by_the_steps_and_the_money_goes_back_the_way_it_came() {
+    let w = world().await;
+    w.set_rules(WALK, Some(vec![(1, 50)]), Manner::Off).await;
+    let free = w.free(WALK).await;
+    let reference = w.paid(WALK, &[2, 0, 0, 0]).await;
+    let before = w.sheet(reference).await;
+    let each = before.booking.total.minor / 2;
+    assert_eq!(before.documents[0].kind, Kind::Receipt);
+    let plan = cancel::preview(&w.desk, By::Booker, reference, vec![1]).await.unwrap();
+    assert_eq!((plan.whole, plan.percent, plan.back.minor), (false, 50, each / 2));
+    let done = cancel::cancel(&w.desk, By::Booker, reference, vec![1]).await.unwrap();
+    assert_eq!(done, plan, "what was shown is what was done");
+    w.due().await;
+    assert_eq!(w.provider.payments().last().unwrap().refunded, each / 2);
+    let after = w.sheet(reference).await;
+    assert_eq!((after.booking.state, after.booking.due().minor), (State::Confirmed, 0));
+    assert_eq!(after.booking.total.minor, each + each / 2);
+    assert_eq!(w.free(WALK).await, free - 1);
+    let kinds: Vec<Kind> = after.documents.iter().map(|d| d.kind).collect();
+    assert_eq!(kinds, [Kind::Receipt, Kind::CreditNote]);
+    assert_eq!(after.documents[1].body.corrects, after.documents[0].name());
+    // The dead ticket is refused at the door, the other is not.
+    let gone = after.attendees.iter().find(|a| a.cancelled).unwrap();
+    let told = w.scan(after.date.id, "gate", "key-gone", gone.code.as_str()).await.told;
+    assert_eq!(told.verdict, "cancelled");
+    let stays = after.attendees.iter().find(|a| !a.cancelled).unwrap();
+    let told = w.scan(after.date.id, "gate", "key-stays", stays.code.as_str()).await.told;
+    assert_eq!(told.verdict, "come in");
+    w.sound().await;
+    // The rest as well; another refund of the same payment.
+    let ilse = By::Staff(w.staff(0).await, Some(100));
+    cancel::cancel(&w.desk, ilse, reference, Vec::new()).await.unwrap();
+    w.due().await;
+    assert_eq!(w.provider.payments().last().unwrap().refunded, 2 * each);
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_ticket_passed_on_opens_the_door_for_its_new_holder_only() {
+    let w = world().await;
+    let reference = w.paid(WALK, &[1, 0, 0, 0]).await;
+    let old = w.sheet(reference).await.attendees[0].clone();
+    let bad = form(&[("new_name", ""), ("new_email", "ros at post")]);
+    let refused = changes::pass_on(&w.desk, By::Booker, reference, old.id, bad).await;
+    assert!(matches!(refused, Err(DeskError::Form(wrong)) if wrong.len() == 2));
+    let good = || form(&[("new_name", "Ros O'Hara"), ("new_email", "ros@post.example")]);
+    changes::pass_on(&w.desk, By::Booker, reference, old.id, good()).await.unwrap();
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    let new = &sheet.attendees[0];
+    assert!(new.name == "Ros O'Hara" && new.code != old.code);
+    let told = w.scan(sheet.date.id, "gate", "key-old1", old.code.as_str()).await.told;
+    assert_eq!(
+        (told.verdict.as_str(), told.reason.as_str()),
+        ("cancelled", "this ticket was passed to somebody else")
+    );
+    let told = w.scan(sheet.date.id, "gate", "key-new1", new.code.as_str()).await.told;
+    assert_eq!(told.verdict, "come in");
+    let raw = w.mails.taken().pop().unwrap();
+    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    assert!(mail.subject().unwrap().starts_with("A ticket for you"));
+    assert_eq!(mail.to().unwrap().first().unwrap().address(), Some("ros@post.example"));
+    let inside = changes::pass_on(&w.desk, By::Booker, reference, old.id, good()).await;
+    assert!(matches!(inside, Err(DeskError::NotByBooker)), "they are in already");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
+    let w = world().await;
+    let petra = w.staff(4).await;
+    let (one, two) = (w.book(COURSE, &[1]).await, w.book(COURSE, &[1]).await);
+    for reference in [one, two] {
+        checkout::by_transfer(&w.desk, reference).await.unwrap();
+        checkout::by_transfer(&w.desk, reference).await.unwrap();
+    }
+    let sheet = w.sheet(one).await;
+    assert_eq!((sheet.documents.len(), sheet.documents[0].kind), (1, Kind::Invoice));
+    let due = sheet.booking.due().minor;
+    assert!(sheet.booking.deadline.unwrap() > w.desk.clock.now() + SignedDuration::from_hours(48));
+    let owed = books::overview(&w.desk, &petra).await.unwrap().owing;
+    assert!(owed.iter().any(|o| o.reference == one.as_str() && o.due == due && o.invoiced));
+    // A part first: the seats stay kept.
+    let pay = |amount: i64, references: &str| {
+        let amount = matricle_core::Currency::EUR.of(amount).figures();
+        form(&[("amount", &amount), ("references", references)])
+    };
+    changes::take_transfer(&w.desk, &petra, pay(5000, &grouped(&creditor_reference(one))))
+        .await
+        .unwrap();
+    assert_eq!(w.state(one).await, State::AwaitingPayment);
+    assert_eq!(w.sheet(one).await.booking.due().minor, due - 5000);
+    // One transfer for both, with a slip, then right, and €3.00 too much.
+    let slip = format!("{one}\nRF00 NNNN");
+    let refused = changes::take_transfer(&w.desk, &petra, pay(1, &slip)).await;
+    let Err(DeskError::Form(wrong)) = refused else { panic!("a slip is noticed") };
+    assert_eq!((wrong[0].field.as_str(), &wrong[0].fault), ("references", &Fault::Unknown));
+    let both = format!("{one}, {}", creditor_reference(two));
+    changes::take_transfer(&w.desk, &petra, pay(2 * due - 5000 + 300, &both)).await.unwrap();
+    assert_eq!((w.state(one).await, w.state(two).await), (State::Confirmed, State::Confirmed));
+    let back = w.sheet(two).await.refunds;
+    assert_eq!((back.len(), back[0].minor, back[0].by_hand), (1, 300, true));
+    money::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
+    money::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
+    assert!(w.sheet(two).await.refunds[0].done_at.is_some());
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn codes_take_off_what_they_say_and_misuse_is_named() {
+    let w = world().await;
+    let reference = w.keep(COURSE, &[2]).await.unwrap();
+    let full = w.sheet(reference).await.booking.total.minor;
+    let give = |code: &str| promos::give(&w.desk, reference, code.to_owned());
+    let why = |refused: Result<(), DeskError>| match refused {
+        Err(DeskError::Promo { refusal, .. }) => refusal,
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(why(give("Clover 11").await), PromoRefusal::Unknown);
+    give(" CLÓVER10 ").await.unwrap();
+    assert_eq!(why(give("Clover 10").await), PromoRefusal::Given);
+    let ten = w.sheet(reference).await;
+    assert_eq!(ten.booking.total.minor, full - full / 10);
+    give("first swarm").await.unwrap();
+    assert_eq!(w.sheet(reference).await.booking.total.minor, full - full / 10 - 500);
+    // The time runs out and the seats are taken again: with the codes, at the same price.
+    w.pass(16);
+    let draft = w.draft(reference).await;
+    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
+    checkout::pay_url(&w.desk, reference).await.unwrap();
+    w.provider.decide(Status::Paid);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    assert_eq!(w.provider.payments().last().unwrap().amount, full - full / 10 - 500);
+    // Once a person: known by their box, whatever its dots, when the form is complete.
+    let again = w.keep(COURSE, &[1]).await.unwrap();
+    promos::give(&w.desk, again, "First swarm".into()).await.unwrap();
+    let draft = w.draft(again).await;
+    let refused = checkout::submit(&w.desk, again, draft).await.map(drop);
+    assert_eq!(why(refused), PromoRefusal::Again);
+    let swarm = w.sheet(again).await.promos[0].id;
+    promos::drop(&w.desk, again, swarm).await.unwrap();
+    let draft = w.draft(again).await;
+    checkout::submit(&w.desk, again, draft).await.unwrap();
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
+    let w = world().await;
+    w.set_rules(QUEENS, None, Manner::OfferFirst).await;
+    let page = programme::event(&w.desk, look(QUEENS)).await.unwrap();
+    let (date, ticket) = (page.dates[0].date.id, page.dates[0].tickets[0].id);
+    let ilse = w.staff(0).await;
+    let early = waiting::list(&w.desk, &ilse, date).await.unwrap().len();
+    assert_eq!(early, 2, "Hedda wants two seats, Joss one");
+    let join = |name: &str, quantity| {
+        let email = format!("{}@post.example", name.to_lowercase());
+        let fields = form(&[("name", name), ("email", &email)]);
+        waiting::join(&w.desk, date, vec![Wanted { ticket, quantity }], Buyer::default(), fields)
+    };
+    let greta = join("Greta", 1).await.unwrap();
+    assert_eq!(join("Greta", 1).await.unwrap(), greta, "twice is once");
+    assert_eq!(waiting::place(&w.desk, greta).await.unwrap().place, 3);
+    let never = join("Crowd", 400).await;
+    assert!(matches!(never, Err(DeskError::Choice(_))), "a party that could never fit");
+    // One seat comes free: Hedda's party of two is passed over, and told.
+    let booked =
+        w.desk.store.read(move |c| matricle_store::bookings::live_on(c, date)).await.unwrap();
+    let single = booked.iter().find(|b| b.state == State::Confirmed).unwrap();
+    let people = w.sheet(single.reference).await.attendees.len();
+    let by = || By::Staff(ilse.clone(), None);
+    let only: Vec<u32> = if people > 1 { vec![0] } else { Vec::new() };
+    cancel::cancel(&w.desk, by(), single.reference, only).await.unwrap();
+    let list = waiting::list(&w.desk, &ilse, date).await.unwrap();
+    assert_eq!((list[0].waiter.stands, list[0].waiter.passed_over), (Stands::Waiting, 1));
+    assert_eq!(list[1].waiter.stands, Stands::Offered);
+    assert_eq!(w.free(QUEENS).await, 0, "on offer is not on sale");
+    assert!(w.keep(QUEENS, &[1]).await.is_err());
+    w.sound().await;
+    // Joss lets it pass: Greta is next. She takes it.
+    w.pass(60 * 24 + 1);
+    w.due().await;
+    let list = waiting::list(&w.desk, &ilse, date).await.unwrap();
+    let stands: Vec<Stands> = list.iter().map(|p| p.waiter.stands).collect();
+    assert_eq!(stands, [Stands::Waiting, Stands::Passed, Stands::Offered]);
+    let offer = list[2].offer.as_ref().unwrap();
+    let draft = w.draft(offer.reference).await;
+    checkout::submit(&w.desk, offer.reference, draft).await.unwrap();
+    assert_eq!(waiting::place(&w.desk, greta).await.unwrap().waiter.stands, Stands::Taken);
+    let offers = w.subjects().iter().filter(|s| s.starts_with("Seats")).count();
+    assert_eq!(offers, 2, "{:?}", w.subjects());
+    w.sound().await;
+    // Out of turn needs a reason, and seats.
+    let joss = list[1].waiter.id;
+    let mute = waiting::out_of_turn(&w.desk, &ilse, joss, form(&[("reason", " ")])).await;
+    assert!(matches!(mute, Err(DeskError::Form(_))));
+    let full = waiting::out_of_turn(&w.desk, &ilse, joss, form(&[("reason", "He drives")])).await;
+    assert!(matches!(full, Err(DeskError::Choice(_))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dispute_that_is_lost_makes_the_booking_owe_again_whatever_order_it_is_told_in() {
+    let w = world().await;
+    let reference = w.paid(WALK, &[1, 0, 0, 0]).await;
+    let total = w.sheet(reference).await.booking.total;
+    w.provider.dispute(Dispute::Open);
+    w.hook("open").await.unwrap();
+    w.sound().await;
+    w.provider.dispute(Dispute::Lost);
+    w.hook("lost").await.unwrap();
+    w.provider.dispute(Dispute::Open);
+    w.hook("late-open").await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.state, sheet.booking.due()), (State::Confirmed, total));
+    assert_eq!(sheet.payments[0].dispute, "lost");
+    // The rest is paid in cash.
+    let petra = w.staff(4).await;
+    let cash = form(&[("amount", &total.figures()), ("method", "cash")]);
+    changes::take_money(&w.desk, &petra, reference, cash).await.unwrap();
+    assert_eq!(w.sheet(reference).await.booking.due().minor, 0);
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_brings_back() {
+    let w = world().await;
+    let (ilse, petra) = (w.staff(0).await, w.staff(4).await);
+    let (date, wanted) = w.choice(WALK, &[1, 0, 0, 0]).await;
+    let price = matricle_core::Currency::EUR.of(250);
+    let by_hand = Some((price, "a neighbour".to_owned()));
+    let asked = ByPhone { date, wanted: wanted.clone(), by_hand };
+    let reference =
+        changes::by_phone(&w.desk, &ilse, asked, form(&[("name", "Noor Haddad")])).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.state, sheet.booking.due()), (State::AwaitingPayment, price));
+    assert!(sheet.timeline.iter().any(|h| h.what.ends_with("by hand: a neighbour")));
+    w.sound().await;
+    let cash = form(&[("amount", "2.50"), ("method", "cash")]);
+    changes::take_money(&w.desk, &petra, reference, cash).await.unwrap();
+    assert_eq!(w.state(reference).await, State::Confirmed);
+    changes::add_tickets(&w.desk, &ilse, reference, wanted, vec!["Ilya".into()]).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.attendees.len(), sheet.attendees[1].name.as_str()), (2, "Ilya"));
+    assert!(sheet.booking.due().minor > 0, "the difference is owed");
+    w.sound().await;
+    let other = sheet.lines[0].ticket;
+    let page = programme::event(&w.desk, look(WALK)).await.unwrap();
+    let swap = page.dates[0].tickets.iter().find(|t| t.id != other && t.admits == 1).unwrap().id;
+    changes::swap_ticket(&w.desk, &ilse, reference, 1, swap).await.unwrap();
+    w.sound().await;
+    let to: DateId = page.dates[1].date.id;
+    changes::move_to(&w.desk, By::Booker, reference, to).await.unwrap();
+    assert_eq!(w.sheet(reference).await.date.id, to);
+    w.sound().await;
+    let note = changes::note(&w.desk, &ilse, reference, form(&[("note", " ")])).await;
+    assert!(matches!(note, Err(DeskError::Form(_))));
+    cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await.unwrap();
+    decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
+    assert_ne!(w.state(reference).await, State::Cancelled);
+    w.due().await;
+    w.sound().await;
+}
+
+/// The payment QR code is read back from the invoice's PDF and holds what the standard asks.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_invoice_carries_a_payment_code_that_a_bank_can_read() {
+    let w = world().await;
+    let reference = w.book(COURSE, &[1]).await;
+    checkout::by_transfer(&w.desk, reference).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    let (name, pdf) = papers::document(&w.desk, reference, sheet.documents[0].id).await.unwrap();
+    assert_eq!(name, sheet.documents[0].name());
+    let folder = tempfile::tempdir().unwrap();
+    let (file, page) = (folder.path().join("bill.pdf"), folder.path().join("page"));
+    std::fs::write(&file, &pdf).unwrap();
+    let drawn = std::process::Command::new("pdftoppm")
+        .args(["-r", "200", "-gray", "-singlefile"])
+        .args([&file, &page])
+        .status()
+        .unwrap();
+    assert!(drawn.success());
+    let mut raw = Vec::new();
+    std::fs::File::open(page.with_extension("pgm")).unwrap().read_to_end(&mut raw).unwrap();
+    let text = read_qr(&raw);
+    let lines: Vec<&str> = text.split('\n').collect();
+    let due = sheet.booking.due();
+    assert_eq!(lines[..4], ["BCD", "002", "1", "SCT"]);
+    assert_eq!(lines[4..7], ["OVBKIE2D", "Ostrel Vale Beekeepers", "IE66OVBK90001712345678"]);
+    assert_eq!((lines[7], lines[8]), (format!("EUR{}", due.figures()).as_str(), ""));
+    assert_eq!(read_creditor_reference(lines[9]), Some(reference));
+    assert!(sheet.documents[0].body.charge().total() == due.minor && text.len() <= 331);
+}
+
+/// Reads the one QR code of a grey picture (PGM).
+fn read_qr(pgm: &[u8]) -> String {
+    let mut parts = pgm.splitn(4, |b| b.is_ascii_whitespace());
+    let mut number = || std::str::from_utf8(parts.next().unwrap()).unwrap().parse::<usize>();
+    let _ = number();
+    let (width, height) = (number().unwrap(), number().unwrap());
+    let pixels = &pgm[pgm.len() - width * height..];
+    let mut picture =
+        rqrr::PreparedImage::prepare_from_greyscale(width, height, |x, y| pixels[y * width + x]);
+    picture.detect_grids()[0].decode().unwrap().1
+}
+
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    Book(u32),
+    Pay,
+    Decline,
+    Part,
+    Cancel,
+    BringBack,
+    Add,
+    Cash(i64),
+    Price(i64),
+    Move,
+    Wait,
+    Time(i64),
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    prop_oneof![
+        (1u32..3).prop_map(Act::Book),
+        Just(Act::Pay),
+        Just(Act::Decline),
+        Just(Act::Part),
+        Just(Act::Cancel),
+        Just(Act::BringBack),
+        Just(Act::Add),
+        (1i64..9000).prop_map(Act::Cash),
+        (0i64..9000).prop_map(Act::Price),
+        Just(Act::Move),
+        Just(Act::Wait),
+        (1i64..4000).prop_map(Act::Time),
+    ]
+}
+
+/// Any run of acts by bookers, clerks, the treasurer, the provider and time leaves seats,
+/// ledger and documents as `check` wants them, and gives nothing back that never came.
+#[test]
+fn any_run_of_acts_keeps_seats_and_books_right() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let mut runner = TestRunner::new(Config { cases: 10, ..Config::default() });
+    let acts = prop::collection::vec((act(), any::<usize>()), 8..26);
+    let slugs = [WALK, COURSE, QUEENS];
+    runner
+        .run(&acts, |acts| {
+            runtime.block_on(async {
+                let w = world().await;
+                w.set_rules(WALK, Some(vec![(2, 50)]), Manner::OfferFirst).await;
+                w.set_rules(QUEENS, None, Manner::TellAll).await;
+                let (ilse, petra) = (w.staff(0).await, w.staff(4).await);
+                let desk = &w.desk;
+                let mut all: Vec<Reference> = Vec::new();
+                for (act, pick) in acts {
+                    let slug = slugs[pick % 3];
+                    let one = (!all.is_empty()).then(|| all[pick % all.len()]);
+                    match (act, one) {
+                        (Act::Book(n), _) => {
+                            let Ok(reference) = w.keep(slug, &[n]).await else { continue };
+                            let draft = w.draft(reference).await;
+                            if checkout::submit(desk, reference, draft).await.is_ok() {
+                                all.push(reference);
+                            }
+                        }
+                        (Act::Wait, _) => {
+                            let (date, wanted) = w.choice(slug, &[2]).await;
+                            let email = format!("w{pick}@post.example");
+                            let fields = form(&[("name", "W"), ("email", &email)]);
+                            let _ =
+                                waiting::join(desk, date, wanted, Buyer::default(), fields).await;
+                        }
+                        (Act::Time(minutes), _) => {
+                            w.pass(minutes);
+                            w.due().await;
+                        }
+                        (_, None) => {}
+                        (Act::Pay, Some(b)) => {
+                            if checkout::pay_url(desk, b).await.is_ok() {
+                                w.provider.decide(Status::Paid);
+                                let _ = checkout::ask(desk, b).await;
+                            }
+                        }
+                        (Act::Decline, Some(b)) => {
+                            if checkout::pay_url(desk, b).await.is_ok() {
+                                w.provider.decide(Status::Declined);
+                                let _ = checkout::ask(desk, b).await;
+                            }
+                        }
+                        (Act::Part, Some(b)) => {
+                            let _ = cancel::cancel(desk, By::Booker, b, vec![0]).await;
+                        }
+                        (Act::Cancel, Some(b)) => {
+                            let by = By::Staff(ilse.clone(), [None, Some(30)][pick % 2]);
+                            let _ = cancel::cancel(desk, by, b, Vec::new()).await;
+                        }
+                        (Act::BringBack, Some(b)) => {
+                            let _ = decide::bring_back(desk, &ilse, b).await;
+                        }
+                        (Act::Add, Some(b)) => {
+                            let ticket = w.sheet(b).await.lines[0].ticket;
+                            let wanted = vec![Wanted { ticket, quantity: 1 }];
+                            let _ = changes::add_tickets(desk, &ilse, b, wanted, Vec::new()).await;
+                        }
+                        (Act::Cash(minor), Some(b)) => {
+                            let amount = matricle_core::Currency::EUR.of(minor).figures();
+                            let cash = form(&[("amount", &amount), ("method", "cash")]);
+                            let _ = changes::take_money(desk, &petra, b, cash).await;
+                        }
+                        (Act::Price(minor), Some(b)) => {
+                            let sheet = w.sheet(b).await;
+                            let price = matricle_core::Currency::EUR.of(minor).figures();
+                            let ticket = sheet.lines[0].ticket.to_string();
+                            let fields =
+                                [("price", price.as_str()), ("ticket", &ticket), ("reason", "so")];
+                            let _ = changes::set_price(desk, &ilse, b, form(&fields)).await;
+                        }
+                        (Act::Move, Some(b)) => {
+                            let other = w.sheet(b).await.other_dates.first().map(|d| d.id);
+                            if let Some(other) = other {
+                                let by = By::Staff(ilse.clone(), None);
+                                let _ = changes::move_to(desk, by, b, other).await;
+                            }
+                        }
+                    }
+                    let faults = w.faults().await;
+                    prop_assert!(faults.is_empty(), "after {act:?}: {faults:?}");
+                }
+                let sums = desk.store.read(ledger::balances).await.unwrap();
+                prop_assert_eq!(sums.values().sum::<i64>(), 0);
+                Ok(())
+            })
+        })
+        .unwrap();
+}
