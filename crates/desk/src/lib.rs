@@ -20,6 +20,7 @@ pub mod hold;
 pub mod house;
 pub mod invitations;
 pub mod mailer;
+pub mod many;
 pub mod messages;
 pub mod money;
 pub mod office;

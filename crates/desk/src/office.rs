@@ -1,11 +1,13 @@
 //! What the Office shows.
 
+use std::collections::BTreeMap;
+
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, EventId};
-use matricle_store::bookings::{self, Filter, Happening, Listed};
+use matricle_core::{BookingId, DateId, EventId};
+use matricle_store::bookings::{self, Booking, Filter, Happening, Listed};
 use matricle_store::events::SlotPlan;
 use matricle_store::events::{
     self, Asked, Date, DateSheet, DateSummary, Event, EventRow, EventState, TicketRow,
@@ -216,6 +218,22 @@ pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<DateSheet,
         .await
 }
 
+/// Bookings by words, and what was answered with them.
+#[derive(Debug, Clone)]
+pub struct BookingList {
+    /// The house.
+    pub house: House,
+    /// The rows asked for.
+    pub rows: Vec<Listed>,
+    /// How many the filter finds in all.
+    pub count: u32,
+    /// The questions that the rows have answers to, in the order they are met; empty unless
+    /// answers were asked for.
+    pub questions: Vec<String>,
+    /// Answers by booking and question.
+    pub answers: BTreeMap<i64, BTreeMap<String, String>>,
+}
+
 /// Bookings by words.
 ///
 /// # Errors
@@ -224,12 +242,50 @@ pub async fn bookings(
     desk: &Desk,
     staff: &Staff,
     filter: Filter,
-) -> Result<(House, Vec<Listed>, u32), DeskError> {
+    with_answers: bool,
+) -> Result<BookingList, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store
         .read(move |conn| {
             let (rows, count) = bookings::list(conn, &filter)?;
-            Ok((house_of(conn)?, rows, count))
+            let ids: Vec<BookingId> = rows.iter().map(|r| r.booking.id).collect();
+            let given = if with_answers { bookings::answers_of(conn, &ids)? } else { Vec::new() };
+            let (mut questions, mut answers) = (Vec::new(), BTreeMap::new());
+            for (booking, label, answer) in given {
+                if !questions.contains(&label) {
+                    questions.push(label.clone());
+                }
+                let of_booking: &mut BTreeMap<String, String> =
+                    answers.entry(booking.0).or_default();
+                // Each person's answer to one question stands in one cell.
+                let cell = of_booking.entry(label).or_default();
+                if !cell.is_empty() {
+                    cell.push_str("; ");
+                }
+                cell.push_str(&answer.replace('\n', ", "));
+            }
+            Ok(BookingList { house: house_of(conn)?, rows, count, questions, answers })
+        })
+        .await
+}
+
+/// Bookings by their references; those there are none of are left out.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn by_references(
+    desk: &Desk,
+    staff: &Staff,
+    references: Vec<Reference>,
+) -> Result<Vec<Booking>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let mut found = Vec::new();
+            for reference in references {
+                found.extend(bookings::by_reference(conn, reference)?);
+            }
+            Ok(found)
         })
         .await
 }

@@ -23,7 +23,7 @@ pub use lines::{
     Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
     set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
-pub use list::{Filter, Listed, list};
+pub use list::{Filter, Listed, Order, answers_of, list};
 
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::events::DateSheet;

@@ -25,6 +25,7 @@ pub mod refunds;
 pub mod sessions;
 pub mod slots;
 mod store;
+pub mod views;
 pub mod waiting;
 
 pub use convert::{at, us};

@@ -189,6 +189,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/events/{id}/confirmations", get(office::events::confirmations))
         .route("/office/events/{id}/live", get(office::events::live))
         .route("/office/bookings", get(office::bookings::list))
+        .route("/office/bookings.csv", get(office::bookings::file))
+        .route("/office/bookings.xlsx", get(office::bookings::file))
+        .route("/office/many", post(office::bookings::act))
+        .route("/office/views", post(office::bookings::views))
         .route("/office/bookings/{reference}", get(office::booking::sheet))
         .route(
             "/office/bookings/{reference}/cancel",

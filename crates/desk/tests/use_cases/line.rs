@@ -463,7 +463,7 @@ async fn a_scan_sent_again_is_told_the_same_and_each_stranger_his_reason() {
     assert_eq!(told.reason, "€28.00 to pay");
     assert!(matches!(office::today(&w.desk, &bram).await, Err(DeskError::Right(_))));
     assert!(matches!(
-        office::bookings(&w.desk, &bram, Default::default()).await,
+        office::bookings(&w.desk, &bram, Default::default(), false).await,
         Err(DeskError::Right(_))
     ));
 }

@@ -58,7 +58,7 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("follow a date", refused(office::date(desk, &who, date).await.map(drop))),
             (
                 "list bookings",
-                refused(office::bookings(desk, &who, Filter::default()).await.map(drop)),
+                refused(office::bookings(desk, &who, Filter::default(), false).await.map(drop)),
             ),
             (
                 "see a booking",

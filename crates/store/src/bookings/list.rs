@@ -1,8 +1,8 @@
 //! The list of bookings, narrowed by words.
 
-use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::words::fold;
+use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, Row};
 
 use super::{Booking, COLUMNS, booking};
@@ -35,6 +35,74 @@ pub(super) fn listed(row: &Row<'_>) -> rusqlite::Result<Listed> {
     })
 }
 
+/// The order of a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Order {
+    /// The latest first.
+    #[default]
+    Made,
+    /// By booker.
+    Booker,
+    /// By event.
+    Event,
+    /// By date, the next first.
+    Date,
+    /// By state.
+    State,
+    /// Who owes most first.
+    Due,
+}
+
+impl Order {
+    /// Finds an order by its word in addresses.
+    #[must_use]
+    pub fn from_word(word: &str) -> Self {
+        match word {
+            "booker" => Self::Booker,
+            "event" => Self::Event,
+            "date" => Self::Date,
+            "state" => Self::State,
+            "due" => Self::Due,
+            _ => Self::Made,
+        }
+    }
+
+    const fn sql(self) -> &'static str {
+        match self {
+            Self::Made => "b.made_at DESC, b.id DESC",
+            Self::Booker => "b.search, b.id",
+            Self::Event => "e.title, b.id DESC",
+            Self::Date => "d.starts, b.id DESC",
+            Self::State => "b.state, b.made_at DESC, b.id DESC",
+            Self::Due => "b.total_minor - b.paid_minor DESC, b.id DESC",
+        }
+    }
+}
+
+/// Answers of bookings: which booking, the question as it was worded, the answer.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn answers_of(
+    conn: &Connection,
+    bookings: &[BookingId],
+) -> Result<Vec<(BookingId, String, String)>, StoreError> {
+    let mut query = conn
+        .prepare_cached(
+            "SELECT label, answer FROM answers WHERE booking_id = ?1 ORDER BY question_id, person_no",
+        )
+        .doing("reading answers")?;
+    let mut all = Vec::new();
+    for booking in bookings {
+        let rows = query
+            .query_map([booking.0], |row| Ok((row.get(0)?, row.get(1)?)))
+            .and_then(Iterator::collect::<Result<Vec<(String, String)>, _>>)
+            .doing("reading answers")?;
+        all.extend(rows.into_iter().map(|(label, answer)| (*booking, label, answer)));
+    }
+    Ok(all)
+}
+
 /// What a list of bookings is narrowed to.
 #[derive(Debug, Clone, Default)]
 pub struct Filter {
@@ -49,6 +117,8 @@ pub struct Filter {
     pub state: Option<State>,
     /// Test bookings instead of real ones.
     pub test: bool,
+    /// In which order.
+    pub order: Order,
     /// Rows to leave out at the start.
     pub skip: u32,
     /// Most rows.
@@ -107,7 +177,8 @@ pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), St
                 (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no
                     AND a.cancelled_at IS NULL) AS people,
                 coalesce((SELECT what FROM timeline t WHERE t.booking_id = b.id ORDER BY t.id DESC LIMIT 1), '') AS last
-             {from} ORDER BY b.made_at DESC, b.id DESC LIMIT {} OFFSET {}",
+             {from} ORDER BY {} LIMIT {} OFFSET {}",
+            filter.order.sql(),
             filter.most, filter.skip
         ))?;
         let rows = query.query_map(params(), listed)?;

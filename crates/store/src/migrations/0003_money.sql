@@ -323,3 +323,12 @@ CREATE TABLE host_shares (
     costs    INTEGER NOT NULL DEFAULT 0 CHECK (costs >= 0),
     PRIMARY KEY (event_id, host_id)
 ) STRICT, WITHOUT ROWID;
+
+-- Lists somebody comes back to: what the address of a list says, under a name.
+CREATE TABLE saved_views (
+    id        INTEGER PRIMARY KEY,
+    person_id INTEGER NOT NULL REFERENCES people (id),
+    name      TEXT NOT NULL,
+    query     TEXT NOT NULL,
+    UNIQUE (person_id, name)
+) STRICT;

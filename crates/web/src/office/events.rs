@@ -550,7 +550,8 @@ pub(crate) async fn confirmations(at: Clerk, Path(id): Path<i64>) -> Result<Resp
         most: 500,
         ..Filter::default()
     };
-    let (house, rows, _) = office::bookings(&at.app.desk, &at.staff, filter).await?;
+    let office::BookingList { house, rows, .. } =
+        office::bookings(&at.app.desk, &at.staff, filter, false).await?;
     let now = at.app.desk.clock.now();
     let f = at.frame("Confirmations", &house.name).in_room("events");
     html(&Confirmations {
