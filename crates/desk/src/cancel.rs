@@ -5,6 +5,7 @@ use matricle_core::Money;
 use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
+use matricle_core::waiting::Stands;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
@@ -249,6 +250,8 @@ pub(crate) fn cancel_in(
     }
     let back = give_back_surplus(tx, booking, what, who, now)?;
     document(tx, booking, now)?;
+    crate::waiting::follow(tx, booking, Stands::Passed)?;
+    crate::waiting::serve_date(tx, booking.date, now)?;
     Ok(back)
 }
 

@@ -225,7 +225,7 @@ pub async fn by_transfer(desk: &Desk, reference: Reference) -> Result<(), DeskEr
                 payments::unwant(tx, booking.id, now)?;
                 bookings::happened(tx, booking.id, now, BOOKER, "will pay by bank transfer")?;
                 money::document(tx, &booking, now)?;
-                crate::decide::tell(tx, &booking, Kind::Approval, "transfer", &host, now)?;
+                crate::decide::tell(tx, &booking, Kind::Approval, "", &host, now)?;
             }
             Ok::<_, DeskError>(())
         })

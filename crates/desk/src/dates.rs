@@ -8,6 +8,7 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::rule::{Ends, Every, Rule, RuleError, weekday};
 use matricle_core::schedule::{Span, SpanError};
 use matricle_core::staff::{Right, require};
+use matricle_core::waiting::Stands;
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState, NewDate};
@@ -747,6 +748,7 @@ fn tell_off(
         if booking.state == State::Held {
             bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None, now)?;
             bookings::happened(tx, booking.id, now, PROGRAM, "the date was called off")?;
+            crate::waiting::follow(tx, booking, Stands::Passed)?;
             return Ok(false);
         }
         let what = format!("called the date off: {reason}");

@@ -318,8 +318,8 @@ impl World<'_> {
             self.tx,
             id,
             at,
-            "the card provider",
-            &format!("{amount} paid by card"),
+            who,
+            &format!("took {amount} by {}", method.word()),
         )?)
     }
 

@@ -3,11 +3,13 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::codes::Reference;
+use matricle_core::documents;
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
 use matricle_store::bookings;
+use matricle_store::documents::Document;
 use matricle_store::outbox::{About, Kind, Message};
 
 use crate::hold::{BookingSheet, sheet_in, sheet_of};
@@ -78,6 +80,12 @@ struct NoteHtml<'a> {
     said: &'a [String],
 }
 
+/// The invoice of a booking that is to be paid, if a transfer is awaited.
+fn invoice(sheet: &BookingSheet) -> Option<&Document> {
+    let open = sheet.booking.due().minor > 0 && sheet.house.payee().takes_transfers();
+    sheet.documents.iter().rev().find(|d| open && d.kind == documents::Kind::Invoice)
+}
+
 /// What a message other than a confirmation or a cancellation says: subject, sentences.
 fn noted(
     sheet: &BookingSheet,
@@ -132,16 +140,22 @@ fn noted(
             let by = booking.deadline.map_or_else(String::new, |d| {
                 format!(" Please pay until {}.", words::deadline(d, &sheet.house.zone, now))
             });
-            (
-                format!("Your seats are kept: {title}, {day}"),
-                vec![
-                    "the organiser said yes to your booking.".into(),
-                    format!(
-                        "{} to pay.{by} The way to pay is on your booking’s page.",
-                        booking.due()
-                    ),
-                ],
-            )
+            let mut said = vec![
+                if sheet.event.approval {
+                    "the organiser said yes to your booking.".into()
+                } else {
+                    "your seats are kept.".into()
+                },
+                format!("{} to pay.{by} The way to pay is on your booking’s page.", booking.due()),
+            ];
+            if invoice(sheet).is_some() {
+                said.push(
+                    "To pay by bank transfer, use the code on the invoice, or type this:".into(),
+                );
+                let lines = crate::money::transfer_lines(&sheet.house, booking);
+                said.extend(lines.into_iter().map(|(name, value)| format!("{name}: {value}")));
+            }
+            (format!("Your seats are kept: {title}, {day}"), said)
         }
         Kind::Refusal => (
             format!("About your booking: {title}, {day}"),
@@ -268,6 +282,14 @@ fn compose(
             let confirmed = sheet.booking.state == matricle_core::booking::State::Confirmed;
             let files = match message.kind {
                 Kind::CalledOff | Kind::Moved => vec![ics],
+                Kind::Approval => match invoice(sheet) {
+                    Some(invoice) => vec![File {
+                        name: format!("{}.pdf", invoice.name()),
+                        media_type: "application/pdf".into(),
+                        bytes: crate::papers::draw(invoice, &sheet.house.zone)?,
+                    }],
+                    None => Vec::new(),
+                },
                 Kind::Passed => {
                     let person = message.note.parse().unwrap_or(usize::MAX);
                     let mut only = sheet.clone();

@@ -66,7 +66,7 @@ pub(crate) fn money_lines(lines: &[Line]) -> Vec<(String, Money)> {
         if rest > 0 {
             rows.push((format!("Kept of {} cancelled", l.name), currency.of(rest)));
         } else if rest < 0 {
-            rows.push((format!("Taken off {}", l.name), currency.of(rest)));
+            rows.push((format!("No longer charged of {}", l.name), currency.of(rest)));
         }
     }
     rows

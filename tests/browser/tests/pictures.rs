@@ -46,14 +46,6 @@ async fn the_main_views() -> Result<()> {
     std::fs::write(&file, reqwest::get(&pdf).await?.bytes().await?)?;
     let ticket = matricle_browser_tests::picture(&file, folder.path())?;
     std::fs::copy(ticket, place("ticket"))?;
-    for _ in 0..50 {
-        b.driver.goto(format!("{}/mail/1", house.mailbox)).await?;
-        if b.driver.find(thirtyfour::By::Css("iframe")).await.is_ok() {
-            break;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    }
-    shoot(&b, "mail").await?;
 
     b.sign_in(&house, 0).await?;
     shoot(&b, "today").await?;
@@ -63,6 +55,8 @@ async fn the_main_views() -> Result<()> {
         b.driver.goto(format!("{}/office/{page}", house.url)).await?;
         shoot(&b, name).await?;
     }
+    b.driver.goto(format!("{}/office/money", house.url)).await?;
+    shoot(&b, "money").await?;
     b.driver.goto(format!("{}/office/board?reach=week&day=2026-12-08", house.url)).await?;
     shoot(&b, "board").await?;
     b.driver.goto(format!("{}/events/vale-convention", house.url)).await?;

@@ -256,6 +256,21 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     assert!(matches!(mute, Err(DeskError::Form(_))));
     let full = waiting::out_of_turn(&w.desk, &ilse, joss, form(&[("reason", "He drives")])).await;
     assert!(matches!(full, Err(DeskError::Choice(_))));
+    // A whole booking of two or more: Hedda's party fits at last.
+    let large = booked.iter().filter(|b| b.id != single.id && b.state == State::Confirmed);
+    let mut freed = 0;
+    for booking in large {
+        let seats = w.sheet(booking.reference).await.attendees.len();
+        if seats >= 2 {
+            cancel::cancel(&w.desk, by(), booking.reference, Vec::new()).await.unwrap();
+            freed += seats;
+            break;
+        }
+    }
+    assert!(freed >= 2);
+    let list = waiting::list(&w.desk, &ilse, date).await.unwrap();
+    assert_eq!(list[0].waiter.stands, Stands::Offered);
+    w.sound().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

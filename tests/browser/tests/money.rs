@@ -1,0 +1,238 @@
+//! Bookings and money in a real browser: codes, waiting, cancelling in part, the treasurer.
+
+use anyhow::{Result, ensure};
+use jiff::SignedDuration;
+use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
+use matricle_desk::timers;
+
+const WALK: &str = "apiary-open-day";
+
+/// The link into a booking in the latest mail with such a subject; waits for it.
+async fn link_in_mail(house: &House, subject: &str) -> Result<String> {
+    for _ in 0..60 {
+        let mut found = None;
+        for n in 1..500 {
+            let page = reqwest::get(format!("{}/mail/{n}", house.mailbox)).await?;
+            if !page.status().is_success() {
+                break;
+            }
+            let page = page.text().await?;
+            if page.contains(subject) {
+                let link = page.split("/booking/").nth(1).unwrap_or_default();
+                let link = link.split(['<', '&', '"', ' ', '\n', '\r']).next().unwrap_or_default();
+                found = Some(format!("{}/booking/{link}", house.url));
+            }
+        }
+        if let Some(link) = found {
+            return Ok(link);
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(150)).await;
+    }
+    anyhow::bail!("no mail about {subject:?}")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_phone_books_with_a_code_through_reload_and_back_and_cancels_a_part() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(PHONE, &[]).await?;
+    b.driver.goto(format!("{}/events/{WALK}", house.url)).await?;
+    b.click("button[aria-label='One Grown-up more']").await?;
+    b.says(".sum", "1 seat").await?;
+    b.click("button[aria-label='One Grown-up more']").await?;
+    b.says(".sum", "2 seats").await?;
+    b.click("#book .btn-primary").await?;
+    b.fill("#name", "Siân O'Hara").await?;
+    b.fill("#email", "sian@post.example").await?;
+    b.says("#saved", "Saved as you type").await?;
+    b.driver.refresh().await?;
+    b.driver.back().await?;
+    b.driver.forward().await?;
+    ensure!(b.find("#name").await?.prop("value").await?.as_deref() == Some("Siân O'Hara"));
+    let full = b.find("#summary").await?.text().await?;
+    // A code that is none, one that is, and the same again.
+    b.click("details.promo summary").await?;
+    b.fill("#code", "Clover 99").await?;
+    b.click("button[formaction$='/code']:not([name])").await?;
+    b.says("#code-say", "no code that can be used here").await?;
+    b.is_fit_for_all().await?;
+    ensure!(b.find("#name").await?.prop("value").await?.as_deref() == Some("Siân O'Hara"));
+    b.fill("#code", " clóver10").await?;
+    b.click("button[formaction$='/code']:not([name])").await?;
+    b.says(".promo .given", "Clover 10").await?;
+    b.says("#summary", "Promo code").await?;
+    ensure!(b.find("#summary").await?.text().await? != full);
+    b.fill("#code", "CLOVER 10").await?;
+    b.click("button[formaction$='/code']:not([name])").await?;
+    b.says("#code-say", "on this booking already").await?;
+    b.fill("#attendee_1", "Sam O'Hara").await?;
+    b.click("#agreed").await?;
+    for question in ["input[type=radio]"] {
+        if b.driver.find(thirtyfour::By::Css(question)).await.is_ok() {
+            b.click(question).await?;
+        }
+    }
+    b.click("#details .acts .btn-primary").await?;
+    b.click("button[value=paid]").await?;
+    b.says("[role=status]", "Your seats are booked.").await?;
+    b.is_fit_for_all().await?;
+    // One of the two cannot come.
+    b.click("a[href$='/change']").await?;
+    b.is_fit_for_all().await?;
+    b.click("input[name=ticket][value='1']").await?;
+    b.click("form[action$='/change/cancel'] button").await?;
+    b.says(".ask", "These tickets are cancelled: Sam O'Hara").await?;
+    b.says(".ask", "goes back to you").await?;
+    b.is_fit_for_all().await?;
+    b.click(".btn-danger").await?;
+    b.says("h2:first-of-type, main", "Your ticket").await?;
+    for _ in 0..50 {
+        let text = b.find("main").await?.text().await?;
+        if text.contains("given back by card") {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        b.driver.refresh().await?;
+    }
+    b.says("main", "given back by card").await?;
+    b.says("main", "credit note").await?;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_seat_offered_from_the_waiting_list_is_taken_by_the_link_in_the_mail() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(PHONE, &[]).await?;
+    b.driver.goto(format!("{}/events/rearing-queens", house.url)).await?;
+    b.click(".waits a").await?;
+    b.says(".lead", "2 parties wait before you").await?;
+    b.is_fit_for_all().await?;
+    b.click("main form .btn-primary").await?;
+    b.says(".f-email", "address").await?;
+    b.fill("#name", "Greta O'Hara").await?;
+    b.fill("#email", "greta@post.example").await?;
+    b.click("main form .btn-primary").await?;
+    b.says("h1", "Place 3 of 3").await?;
+    b.is_fit_for_all().await?;
+    let place = b.driver.current_url().await?;
+
+    // At the Office four seats come free, by hand.
+    let o = Browser::open(DESKTOP, &[]).await?;
+    o.sign_in(&house, 0).await?;
+    for _ in 0..4 {
+        o.driver.goto(format!("{}/office/bookings?q=queens+confirmed", house.url)).await?;
+        o.click("td.ref a").await?;
+        o.click(".acts .danger").await?;
+        o.is_fit_for_all().await?;
+        o.click(".btn-danger").await?;
+        o.says(".shead", "cancelled").await?;
+        b.driver.goto(place.as_str()).await?;
+        let said = b.find("h1").await?.text().await?;
+        if said == "Seats are kept for you" {
+            break;
+        }
+    }
+    b.says("h1", "Seats are kept for you").await?;
+    b.is_fit_for_all().await?;
+    while timers::run_due(&house.desk).await? {}
+    let link = link_in_mail(&house, "Seats for you").await?;
+    b.driver.goto(&link).await?;
+    ensure!(!b.find("#name").await?.prop("value").await?.unwrap_or_default().is_empty());
+    b.is_fit_for_all().await?;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approved_booking_whose_money_never_comes_lapses_and_is_brought_back() -> Result<()> {
+    let house = House::open().await?;
+    let o = Browser::open(DESKTOP, &[]).await?;
+    o.sign_in(&house, 0).await?;
+    o.driver.goto(format!("{}/office/bookings?q=asking", house.url)).await?;
+    o.click("td.ref a").await?;
+    let sheet = o.driver.current_url().await?;
+    o.is_fit_for_all().await?;
+    o.click("form[action$='/yes'] button").await?;
+    o.find(".shead").await?;
+    let state = o.find(".over").await?.text().await?;
+    if state.contains("to pay") {
+        // Whose time is over is moved there: the demo's clock runs by itself.
+        let over = house.desk.clock.now() - SignedDuration::from_mins(1);
+        let reference = sheet.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+        house
+            .desk
+            .store
+            .write(move |tx| {
+                let reference =
+                    matricle_core::codes::Reference::parse(&reference).expect("a reference");
+                let booking =
+                    matricle_store::bookings::by_reference(tx, reference)?.expect("a booking");
+                matricle_store::bookings::set_deadline(tx, booking.id, over)
+            })
+            .await?;
+        for _ in 0..100 {
+            while timers::run_due(&house.desk).await? {}
+            o.driver.goto(sheet.as_str()).await?;
+            if o.find(".over").await?.text().await?.contains("lapsed") {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        o.says(".over", "lapsed").await?;
+        o.click("form[action$='/back'] button").await?;
+        o.says(".over", "to pay").await?;
+        o.says("main", "brought the booking back").await?;
+    } else {
+        // Nothing was to pay: the yes is taken back, and asked again.
+        o.click("form[action$='/reconsider'] button").await?;
+        o.says(".over", "asking").await?;
+    }
+    o.says("main", "said yes").await?;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_treasurer_books_a_transfer_and_reads_the_books() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 4).await?;
+    b.driver.goto(format!("{}/office/money", house.url)).await?;
+    b.is_fit_for_all().await?;
+    let row = b.find("tbody tr").await?.text().await?;
+    let reference = b.find("tbody td:last-child").await?.text().await?;
+    let due = b.find("tbody td.n").await?.text().await?;
+    b.click("details.act summary").await?;
+    b.fill("#amount", &due).await?;
+    b.fill("#references", "RF00 BBBB BBBB").await?;
+    b.click("form[action$='/transfer'] button").await?;
+    b.is_fit_for_all().await?;
+    ensure!(b.find("#amount").await?.prop("value").await?.as_deref() == Some(due.as_str()));
+    b.fill("#references", &reference).await?;
+    b.click("form[action$='/transfer'] button").await?;
+    for _ in 0..50 {
+        let first = b.find("tbody tr").await?.text().await?;
+        if first != row {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    ensure!(b.find("tbody tr").await?.text().await? != row, "they no longer owe");
+    for (tab, words) in [
+        ("movements", "bank transfer"),
+        ("events", "Net"),
+        ("ledger", "receivables"),
+        ("provider", "Ask for payouts"),
+        ("hosts", "60 %"),
+        ("promos", "Clover 10"),
+    ] {
+        b.driver.goto(format!("{}/office/money/{tab}", house.url)).await?;
+        b.says("main", words).await?;
+        b.is_fit_for_all().await?;
+    }
+    let phone = Browser::open(PHONE, &[]).await?;
+    phone.sign_in(&house, 0).await?;
+    for page in ["money", "money/ledger", "events/2/rules", "events/2/phone", "bookings"] {
+        phone.driver.goto(format!("{}/office/{page}", house.url)).await?;
+        phone.find("h1").await?;
+        phone.is_fit_for_all().await?;
+    }
+    Ok(())
+}
