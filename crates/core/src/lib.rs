@@ -26,6 +26,7 @@ pub mod sessions;
 pub mod shares;
 pub mod slots;
 pub mod staff;
+pub mod stamps;
 pub mod strip;
 pub mod transfer;
 pub mod waiting;

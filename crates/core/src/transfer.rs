@@ -36,7 +36,11 @@ pub fn read_creditor_reference(text: &str) -> Option<Reference> {
     let text: String = text.chars().filter(char::is_ascii_alphanumeric).collect();
     let text = text.to_ascii_uppercase();
     let (head, own) = text.split_at_checked(4)?;
-    if !head.starts_with("RF") || own.len() > 21 || modulo_97(&format!("{own}{head}")) != Some(1) {
+    // Check digits are 02 to 98: others would leave the same remainder.
+    let check: u32 =
+        head.strip_prefix("RF").filter(|d| d.bytes().all(|b| b.is_ascii_digit()))?.parse().ok()?;
+    if !(2..=98).contains(&check) || own.len() > 21 || modulo_97(&format!("{own}{head}")) != Some(1)
+    {
         return None;
     }
     Reference::parse(own)

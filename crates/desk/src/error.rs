@@ -85,6 +85,9 @@ pub enum DeskError {
         /// Why.
         refusal: matricle_core::promo::PromoRefusal,
     },
+    /// A stamp card does not pay.
+    #[error("the stamp card does not pay: {0}")]
+    Stamps(matricle_core::stamps::StampRefusal),
     /// The booker may not do this: by the event's rules, or because it has begun.
     #[error("not by the booker")]
     NotByBooker,

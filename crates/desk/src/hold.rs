@@ -273,6 +273,9 @@ pub struct BookingSheet {
     pub documents: Vec<Document>,
     /// Promo codes on it, in the order given.
     pub promos: Vec<Promo>,
+    /// Stamps that would pay it, or a part of it, and the amount that meets; nothing when
+    /// stamps are not taken.
+    pub stamps: (u32, i64),
     /// The event's dates to come that it could move to.
     pub other_dates: Vec<Date>,
 }
@@ -348,6 +351,7 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         refunds: refunds::of_booking(conn, booking.id)?,
         documents: documents::of_booking(conn, booking.id)?,
         promos: promos::of_booking(conn, booking.id)?,
+        stamps: crate::cards::payable(conn, &booking)?,
         other_dates: other_dates(conn, &event, &date)?,
         house,
         booking,

@@ -7,6 +7,7 @@
 pub mod board;
 pub mod books;
 pub mod cancel;
+pub mod cards;
 pub mod changes;
 pub mod checkout;
 mod clock;

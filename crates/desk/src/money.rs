@@ -185,8 +185,13 @@ fn note_given(tx: &Tx<'_>, refund: &Refund, who: &str, now: Timestamp) -> Result
         return Ok(());
     }
     let booking = bookings::by_id(tx, refund.booking)?.ok_or(DeskError::NotFound)?;
-    let (to, from) = ((Account::Refunds, 0), (refund.method.account(), 0));
-    book(tx, &booking, Entry::move_money(to, from, refund.minor), who, "given back", now)?;
+    if refund.method == Method::Stamps {
+        let paid = payments::by_id(tx, &refund.payment)?.map_or(1, |p| p.amount_minor);
+        crate::cards::give_back(tx, &booking, refund, paid, now)?;
+    } else {
+        let (to, from) = ((Account::Refunds, 0), (refund.method.account(), 0));
+        book(tx, &booking, Entry::move_money(to, from, refund.minor), who, "given back", now)?;
+    }
     let amount = booking.total.currency.of(refund.minor);
     let what = format!("{amount} given back by {}", refund.method.word());
     Ok(bookings::happened(tx, booking.id, now, who, &what)?)

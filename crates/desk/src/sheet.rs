@@ -329,6 +329,7 @@ fn read_ticket(
         members_only: form.ticked("members_only"),
         invited: addresses(form, "invited"),
         closed: form.ticked("closed"),
+        stamps: form.number("stamps", 1, 100),
         draws: if draws.is_empty() { vec![(0, 1)] } else { draws },
     })
 }

@@ -47,6 +47,7 @@ pub async fn run_due(desk: &Desk) -> Result<bool, DeskError> {
     let asked = ask_about_payments(desk).await?;
     let given = crate::money::give_refunds(desk).await?;
     crate::books::ask_for_payouts(desk).await?;
+    crate::cards::expire(desk).await?;
     publish(desk).await?;
     crate::slots::roll(desk).await?;
     let sent = send_messages(desk).await?;

@@ -78,6 +78,17 @@ const RULES: &[(&str, &str)] = &[
              WHERE r.state = 'open' AND b.test = 0) r WHERE coalesce(l.minor, 0) <> -r.minor",
     ),
     (
+        "stamps owed in the ledger are what cards are worth",
+        "SELECT 'stamps owed: ' || coalesce(l.minor, 0) || ', on cards ' || c.value FROM
+            (SELECT sum(minor) AS minor FROM entry_lines WHERE account = 'stamps owed') l,
+            (SELECT coalesce(sum(value), 0) AS value FROM cards) c WHERE coalesce(l.minor, 0) <> -c.value",
+    ),
+    (
+        "a card holds what happened with it",
+        "SELECT 'card ' || c.code FROM cards c JOIN card_moves m ON m.card_id = c.id GROUP BY c.id
+         HAVING sum(m.stamps) <> c.left OR sum(m.value) <> c.value",
+    ),
+    (
         "documents are numbered without gaps",
         "SELECT kind || ' ' || year || ': ' || count(*) || ' up to ' || max(number) FROM documents
          GROUP BY kind, year HAVING count(*) <> max(number) OR min(number) <> 1",

@@ -6,6 +6,7 @@
 
 pub mod bookings;
 pub mod books;
+pub mod cards;
 pub mod check;
 pub mod clashes;
 mod convert;

@@ -66,13 +66,13 @@ prop_compose! {
     fn ticket(pools: usize)(
         note in word(), minor in 0i64..100_000, early in prop::option::of((0i64..9_000, 0i64..9_000)),
         member in prop::option::of(0i64..9_000), group in prop::option::of((2u32..9, 0i64..9_000)),
-        sale in (prop::option::of(0i64..500), prop::option::of(600i64..900)), per_date in prop::option::of(0u32..50),
+        sale in (prop::option::of(0i64..500), prop::option::of(600i64..900)), per_date in prop::option::of(0u32..50), stamps in prop::option::of(1u32..9),
         counts in (1u32..4, 4u32..20, 1u32..6), flags in any::<(bool, bool)>(), secret in prop::option::of(word()),
         draws in prop::collection::btree_map(0usize..3, 1u32..5, 1..3),
     ) -> NewTicketType {
         NewTicketType {
             name: String::new(),
-            note, minor, member, per_date,
+            note, minor, member, per_date, stamps,
             early: early.map(|(minor, minutes)| Early { minor, until: at(minutes) }),
             group: group.map(|(from, minor)| Group { from, minor }),
             tax: None,

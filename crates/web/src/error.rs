@@ -114,6 +114,9 @@ impl IntoResponse for WebError {
             Self::Desk(DeskError::Promo { code, refusal }) => {
                 (StatusCode::CONFLICT, "The code is not taken", crate::wording::promo(&code, &refusal))
             }
+            Self::Desk(DeskError::Stamps(refusal)) => {
+                (StatusCode::CONFLICT, "The card does not pay", crate::wording::stamps(&refusal))
+            }
             Self::Desk(DeskError::SeatsFree) => (
                 StatusCode::CONFLICT,
                 "The seats are free",

@@ -113,6 +113,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/booking/{reference}/{key}/transfer",
             get(programme::booking::back).post(programme::change::transfer),
         )
+        .route(
+            "/booking/{reference}/{key}/stamps",
+            get(programme::booking::back).post(programme::change::stamps),
+        )
         .route("/booking/{reference}/{key}/papers/{id}", get(programme::change::paper))
         .route("/booking/{reference}/{key}/pay", get(programme::booking::pay))
         .route("/booking/{reference}/{key}/state", get(programme::booking::state))

@@ -9,11 +9,36 @@ use matricle_core::quick;
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
+use matricle_core::stamps::StampRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId};
 use matricle_formats::words;
 use matricle_store::bookings::Line;
 use matricle_store::events::{TicketRow, TicketType};
+
+/// Why a stamp card does not pay.
+pub(crate) fn stamps(refusal: &StampRefusal) -> String {
+    match refusal {
+        StampRefusal::Unknown => {
+            "This is no card of ours. Look at its letters once more; case and blanks do not matter."
+                .into()
+        }
+        StampRefusal::NotForThis => "None of these tickets is paid with stamps.".into(),
+        StampRefusal::Expired { until } => format!(
+            "This card was good until {}.",
+            words::long_day(words::local(*until, "UTC").date())
+        ),
+        StampRefusal::TooFew { needed, left } => format!(
+            "This takes {}, and {} on the card.",
+            words::count(*needed, "stamps"),
+            match left {
+                0 => "none is".to_owned(),
+                1 => "1 is left".to_owned(),
+                n => format!("{n} are left"),
+            }
+        ),
+    }
+}
 
 /// Why a promo code is not taken.
 pub(crate) fn promo(code: &str, refusal: &PromoRefusal) -> String {

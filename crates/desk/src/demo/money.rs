@@ -1,11 +1,14 @@
 //! Money of the demo: an account for transfers, codes, a share, people who wait.
 
 use jiff::SignedDuration;
+use matricle_core::ledger::{Account, Entry};
 use matricle_core::promo::{Gives, Promo};
 use matricle_core::seats::Wanted;
 use matricle_core::shares::Share;
+use matricle_core::stamps::Card;
 use matricle_core::waiting::Manner;
-use matricle_store::{books, events, places, promos, waiting};
+use matricle_store::cards::{self, CardKind, Move, NewCard};
+use matricle_store::{books, events, ledger, places, promos, waiting};
 
 use super::World;
 use crate::{DeskError, house_of};
@@ -54,7 +57,45 @@ impl World<'_> {
         if let (Some(course), Some(host)) = (course, host) {
             books::set_share(self.tx, course.id, host.id, Share::Percent(60))?;
         }
+        self.dipping_cards()?;
         self.waiters()
+    }
+
+    /// A kind of stamp card, and one that a member has bought.
+    fn dipping_cards(&self) -> Result<(), DeskError> {
+        let kind = CardKind {
+            id: 0,
+            name: "Dipping card".into(),
+            stamps: 10,
+            price: 7000,
+            life_days: Some(365),
+            retired: false,
+        };
+        cards::add_kind(self.tx, &kind)?;
+        let Some(sold) = cards::kinds(self.tx)?.into_iter().next() else { return Ok(()) };
+        let expires_at = Some(self.now + SignedDuration::from_hours(24 * 340));
+        let empty = Card { left: 0, value: 0, expires_at };
+        let code = crate::hold::fresh_code();
+        let (name, email) = ("Marit Solheim", "marit.solheim@post.example");
+        let new = NewCard { code: code.as_str(), kind: sold.id, name, email, card: &empty };
+        let (at, who) = (self.ago(24 * 25), super::STAFF[4].0);
+        let card = cards::add(self.tx, &new, at)?;
+        let what = "sold, paid by cash";
+        let first = Move {
+            card,
+            who,
+            what,
+            stamps: i64::from(sold.stamps),
+            value: sold.price,
+            payment: None,
+        };
+        cards::happened(self.tx, &first, at)?;
+        let (to, from) = ((Account::Cash, 0), (Account::StampsOwed, 0));
+        if let Some(entry) = Entry::move_money(to, from, sold.price) {
+            let what = format!("stamp card {code} sold");
+            ledger::book(self.tx, &entry, None, who, &what, at)?;
+        }
+        Ok(())
     }
 
     /// Two parties wait for the first date that is full.

@@ -191,14 +191,17 @@ impl World<'_> {
             title: "Thursday dipping".into(),
             kind: "Candle-making, weekly".into(),
             lead: "Every Thursday the pot is hot: dip as many as your arm allows.".into(),
-            description: "Come when you like; each evening is booked by itself. Ten stamps on a card make the \
-                eleventh evening free.".into(),
+            description:
+                "Come when you like; each evening is booked by itself, and paid singly or \
+                with a stamp of a dipping card."
+                    .into(),
             refund_note: "Cancel up to the day before for a full refund.".into(),
             state: EventState::Published,
             hold_minutes: 15,
             pools: vec!["seats".into()],
             tickets: vec![NewTicketType {
                 group: Some(matricle_core::price::Group { from: 4, minor: 650 }),
+                stamps: Some(1),
                 tax: Some("Standard".into()),
                 ..ticket("Seat", 800, &[(0, 1)])
             }],

@@ -110,6 +110,8 @@ pub struct NewTicketType {
     pub invited: Vec<String>,
     /// Taken off sale by hand.
     pub closed: bool,
+    /// Stamps that one costs, where stamps are taken for it.
+    pub stamps: Option<u32>,
     /// Seats it draws from each pool, by the pool's place in [`NewEvent::pools`].
     pub draws: Vec<(usize, u32)>,
 }
@@ -133,6 +135,7 @@ impl Default for NewTicketType {
             members_only: false,
             invited: Vec::new(),
             closed: false,
+            stamps: None,
             draws: vec![(0, 1)],
         }
     }
@@ -310,9 +313,9 @@ pub(super) fn insert_ticket(
     tx.execute(
         "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
             early_until, sale_from, sale_until, per_date, most, admits, member_minor, group_from,
-            group_minor, least, code, members_only, closed, invited, tax_rate_id)
+            group_minor, least, code, members_only, closed, invited, stamps, tax_rate_id)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-            (SELECT id FROM tax_rates WHERE name = ?21))",
+            ?21, (SELECT id FROM tax_rates WHERE name = ?22))",
         rusqlite::params![
             event,
             position,
@@ -334,6 +337,7 @@ pub(super) fn insert_ticket(
             ticket.members_only,
             ticket.closed,
             json(&ticket.invited)?,
+            ticket.stamps,
             ticket.tax
         ],
     )?;

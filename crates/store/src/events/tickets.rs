@@ -55,7 +55,7 @@ fn invited(row: &Row<'_>) -> rusqlite::Result<Vec<String>> {
 
 const TICKET_COLUMNS: &str = "t.id, t.position, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, \
      t.sale_until, t.per_date, t.least, t.most, t.admits, t.member_minor, t.group_from, t.group_minor, t.code, \
-     t.members_only, t.closed, t.invited, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
+     t.members_only, t.closed, t.invited, t.stamps, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
 
 /// The ticket types of an event as sold for these dates: one, or all that are left of a
 /// course.
@@ -198,6 +198,7 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
                     members_only: row.get("members_only")?,
                     invited: invited(row)?,
                     closed: row.get("closed")?,
+                    stamps: row.get("stamps")?,
                     draws,
                 },
                 tax_rate: row.get::<_, Option<i64>>("tax_rate_id")?.map(TaxRateId),
@@ -245,14 +246,14 @@ pub fn set_ticket(
             "UPDATE ticket_types SET name = ?2, note = ?3, minor = ?4, early_minor = ?5, early_until = ?6,
                 sale_from = ?7, sale_until = ?8, per_date = ?9, most = ?10, admits = ?11, member_minor = ?12,
                 group_from = ?13, group_minor = ?14, least = ?15, code = ?16, members_only = ?17, closed = ?18,
-                tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19), invited = ?21
+                tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19), invited = ?21, stamps = ?22
              WHERE id = ?1 AND event_id = ?20",
             rusqlite::params![
                 id.0, new.name, new.note, new.minor, new.early.map(|e| e.minor),
                 new.early.map(|e| us(e.until)), new.sale.from.map(us), new.sale.until.map(us),
                 new.per_date, new.most, new.admits, new.member, new.group.map(|g| g.from),
                 new.group.map(|g| g.minor), new.least, new.word, new.members_only, new.closed,
-                new.tax, event.0, json(&new.invited)?
+                new.tax, event.0, json(&new.invited)?, new.stamps
             ],
         )?;
         tx.execute("DELETE FROM draws WHERE ticket_type_id = ?1", [id.0])?;

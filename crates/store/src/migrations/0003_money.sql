@@ -332,3 +332,48 @@ CREATE TABLE saved_views (
     query     TEXT NOT NULL,
     UNIQUE (person_id, name)
 ) STRICT;
+
+-- Today asks for bookings by state; the rest of a large file is in other states.
+CREATE INDEX bookings_by_state ON bookings (state, made_at);
+
+-- Stamp cards ------------------------------------------------------------------------------------
+CREATE TABLE card_kinds (
+    id          INTEGER PRIMARY KEY,
+    name        TEXT NOT NULL UNIQUE COLLATE NOCASE,
+    stamps      INTEGER NOT NULL CHECK (stamps BETWEEN 1 AND 500),
+    price_minor INTEGER NOT NULL CHECK (price_minor >= 0),
+    -- Days that a card is good for; NULL for ever.
+    life_days   INTEGER CHECK (life_days >= 1),
+    retired_at  INTEGER
+) STRICT;
+-- Stamps that one of these tickets costs; NULL when stamps are not taken for it.
+ALTER TABLE ticket_types ADD COLUMN stamps INTEGER CHECK (stamps >= 1);
+CREATE TABLE cards (
+    id         INTEGER PRIMARY KEY,
+    code       TEXT NOT NULL UNIQUE,
+    kind_id    INTEGER NOT NULL REFERENCES card_kinds (id),
+    name       TEXT NOT NULL,
+    email      TEXT NOT NULL,
+    -- Stamps that are left, and what they are worth: a debt of the house.
+    left       INTEGER NOT NULL CHECK (left >= 0),
+    value      INTEGER NOT NULL CHECK (value >= 0),
+    made_at    INTEGER NOT NULL,
+    expires_at INTEGER
+) STRICT;
+CREATE INDEX cards_by_email ON cards (email);
+CREATE INDEX cards_to_expire ON cards (expires_at) WHERE expires_at IS NOT NULL AND left > 0;
+-- What happened with a card. Only ever added to.
+CREATE TABLE card_moves (
+    id         INTEGER PRIMARY KEY,
+    card_id    INTEGER NOT NULL REFERENCES cards (id),
+    at         INTEGER NOT NULL,
+    who        TEXT NOT NULL,
+    what       TEXT NOT NULL,
+    stamps     INTEGER NOT NULL,
+    value      INTEGER NOT NULL,
+    payment_id TEXT REFERENCES payments (id)
+) STRICT;
+CREATE INDEX card_moves_by_card ON card_moves (card_id);
+CREATE INDEX card_moves_by_payment ON card_moves (payment_id) WHERE payment_id IS NOT NULL;
+CREATE TRIGGER card_moves_stay BEFORE UPDATE ON card_moves BEGIN SELECT RAISE(ABORT, 'what happened with a card is not rewritten'); END;
+CREATE TRIGGER card_moves_are_kept BEFORE DELETE ON card_moves BEGIN SELECT RAISE(ABORT, 'what happened with a card is kept'); END;

@@ -12,7 +12,7 @@ use matricle_core::shares::Share;
 use matricle_core::staff::Right;
 use matricle_core::transfer::{creditor_reference, grouped};
 use matricle_core::{EventId, HostId};
-use matricle_desk::{DeskError, books, changes, money, promos};
+use matricle_desk::{DeskError, books, cards, changes, money, promos};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
@@ -98,11 +98,15 @@ struct Room {
     hosts: Vec<(i64, String)>,
     events: Vec<(i64, String)>,
     promos: Vec<(i64, bool)>,
+    /// Kinds of stamp cards: key, words, retired.
+    kinds: Vec<(i64, String, bool)>,
+    /// Stamp cards of the rows, by key.
+    cards: Vec<i64>,
     d: Fields,
     q: String,
 }
 
-const TABS: [(&str, &str); 7] = [
+const TABS: [(&str, &str); 8] = [
     ("", "Owed"),
     ("movements", "Came and went"),
     ("events", "By event"),
@@ -110,11 +114,17 @@ const TABS: [(&str, &str); 7] = [
     ("provider", "Card provider"),
     ("hosts", "Hosts"),
     ("promos", "Promo codes"),
+    ("cards", "Stamp cards"),
 ];
 
 impl Room {
-    fn tabs(&self) -> [(&'static str, &'static str); 7] {
+    fn tabs(&self) -> [(&'static str, &'static str); 8] {
         TABS
+    }
+
+    /// The stamp card of a row, by key.
+    fn card(&self, row: &usize) -> i64 {
+        self.cards.get(*row).copied().unwrap_or_default()
     }
 
     fn is_tab(&self, tab: &str) -> bool {
@@ -176,6 +186,8 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         hosts: Vec::new(),
         events: Vec::new(),
         promos: Vec::new(),
+        kinds: Vec::new(),
+        cards: Vec::new(),
         d: Fields::default(),
         q: asked.q.clone(),
     };
@@ -421,6 +433,48 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
             page.hosts = all.hosts;
             page.events = all.events;
         }
+        "cards" => {
+            let all = cards::all(desk, staff).await?;
+            page.empty = "No card yet. A card is stamps paid for beforehand; what is not used is a debt of the house.";
+            page.table = Table::new(
+                &["Card", "Kind", "Holder", "Address", "Stamps left", "Worth", "Good until"],
+                &[4, 5],
+            );
+            for c in all.cards {
+                let until = c.card.expires_at.map_or_else(|| "for ever".to_owned(), &moment);
+                page.cards.push(c.id);
+                page.table.push(
+                    String::new(),
+                    vec![
+                        grouped(&c.code),
+                        c.kind,
+                        c.name,
+                        c.email,
+                        c.card.left.to_string(),
+                        figures(c.card.value),
+                        until,
+                    ],
+                );
+            }
+            page.kinds = all
+                .kinds
+                .into_iter()
+                .map(|k| {
+                    let life =
+                        k.life_days.map_or_else(String::new, |d| format!(", good for {d} days"));
+                    (
+                        k.id,
+                        format!(
+                            "{}, {} for {}{life}",
+                            k.name,
+                            words::count(k.stamps, "stamps"),
+                            currency.of(k.price)
+                        ),
+                        k.retired,
+                    )
+                })
+                .collect();
+        }
         _ => {
             let (_, all) = promos::all(desk, staff).await?;
             page.empty = "No code yet. A code takes a percentage or an amount off, for whom and as often as you say.";
@@ -531,6 +585,13 @@ pub(crate) async fn act(
             ("hosts", books::pay_host(desk, staff, HostId(number("host"))).await.map(drop))
         }
         "promo" => ("promos", promos::make(desk, staff, event(), form(&posted)).await),
+        "card-kind" => ("cards", cards::make_kind(desk, staff, form(&posted)).await),
+        "retire-kind" => {
+            let retired = posted.get("retired") == "yes";
+            ("cards", cards::retire_kind(desk, staff, number("kind"), retired).await)
+        }
+        "sell-card" => ("cards", cards::sell(desk, staff, form(&posted)).await.map(drop)),
+        "take-stamps" => ("cards", cards::take(desk, staff, number("card"), form(&posted)).await),
         "stop" => (
             "promos",
             promos::stop(desk, staff, number("promo"), posted.get("stopped") == "yes").await,

@@ -271,6 +271,7 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
         ("sale_from", local(t.sale.from)),
         ("sale_until", local(t.sale.until)),
         ("per_date", number(t.per_date)),
+        ("stamps", number(t.stamps)),
         ("least", t.least.to_string()),
         ("most", t.most.to_string()),
         ("admits", t.admits.to_string()),

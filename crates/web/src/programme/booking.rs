@@ -278,6 +278,10 @@ struct Pay {
     /// The house takes transfers, and there is time for one.
     may_transfer: bool,
     invoice: Option<String>,
+    /// Stamps that would pay it, and what for; what was typed as a card, and why it does not pay.
+    stamps: Option<String>,
+    card: String,
+    card_problem: Option<String>,
 }
 
 /// One attendee on the booking's own page.
@@ -527,40 +531,54 @@ fn square_svg(square: &barcode::Square, label: &str) -> String {
     )
 }
 
+/// The page where the money is waited for.
+pub(super) fn pay_page(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    card: String,
+    card_problem: Option<String>,
+) -> impl Template {
+    let now = app.desk.clock.now();
+    let token = f.token.clone();
+    let last = sheet.payments.last().map(|p| p.state);
+    let chosen = !sheet.documents.is_empty();
+    let until = sheet
+        .booking
+        .deadline
+        .map_or_else(String::new, |d| words::deadline(d, &sheet.house.zone, now));
+    let lines = money::transfer_lines(&sheet.house, &sheet.booking);
+    let own = address(app, sheet.booking.reference);
+    Pay {
+        transfer: (chosen && !lines.is_empty()).then(|| Transfer {
+            lines,
+            code: barcode::text_qr(&money::qr_text(&sheet.house, &sheet.booking))
+                .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
+            until,
+        }),
+        may_transfer: !chosen && checkout::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+        invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
+        address: address(app, sheet.booking.reference),
+        due: sheet.booking.due().to_string(),
+        declined: last == Some(PaymentState::Declined),
+        summary: summary(app, sheet, token, now),
+        f,
+        stamps: (sheet.stamps.0 > 0).then(|| {
+            let amount = sheet.booking.total.currency.of(sheet.stamps.1);
+            format!("{} for {amount}", words::count(sheet.stamps.0, "stamps"))
+        }),
+        card,
+        card_problem,
+    }
+}
+
 /// The page for the state that the booking is in.
 fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError> {
-    let now = app.desk.clock.now();
     match sheet.booking.state {
         BookingState::Held | BookingState::Lapsed => {
             html(&fill(app, f, sheet, &sheet.booking.draft, &[], None))
         }
-        BookingState::AwaitingPayment => {
-            let token = f.token.clone();
-            let last = sheet.payments.last().map(|p| p.state);
-            let chosen = !sheet.documents.is_empty();
-            let until = sheet
-                .booking
-                .deadline
-                .map_or_else(String::new, |d| words::deadline(d, &sheet.house.zone, now));
-            let lines = money::transfer_lines(&sheet.house, &sheet.booking);
-            let own = address(app, sheet.booking.reference);
-            html(&Pay {
-                transfer: (chosen && !lines.is_empty()).then(|| Transfer {
-                    lines,
-                    code: barcode::text_qr(&money::qr_text(&sheet.house, &sheet.booking))
-                        .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
-                    until,
-                }),
-                may_transfer: !chosen
-                    && checkout::transfer_until(&sheet.house, &sheet.date, now).is_some(),
-                invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
-                address: address(app, sheet.booking.reference),
-                due: sheet.booking.due().to_string(),
-                declined: last == Some(PaymentState::Declined),
-                summary: summary(app, sheet, token, now),
-                f,
-            })
-        }
+        BookingState::AwaitingPayment => html(&pay_page(app, f, sheet, String::new(), None)),
         _ => html(&own(app, f, sheet, None)),
     }
 }

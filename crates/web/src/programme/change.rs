@@ -10,10 +10,10 @@ use matricle_core::door::Presence;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::cancel::{self, By, Cancelling};
 use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::{DeskError, changes, checkout, papers, promos};
+use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
 use matricle_formats::words;
 
-use super::booking::{At, address, draft_of, fill, frame, open};
+use super::booking::{At, address, draft_of, fill, frame, open, pay_page};
 use crate::App;
 use crate::error::WebError;
 use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
@@ -260,4 +260,31 @@ pub(crate) async fn paper(
     let reference = open(&app, &reference, &key)?;
     let (name, bytes) = papers::document(&app.desk, reference, id).await?;
     Ok(crate::office::booking::pdf(&name, bytes))
+}
+
+/// `POST …/stamps`: pays with a stamp card.
+pub(crate) async fn stamps(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    // Codes of cards are not to be guessed.
+    app.guards.often(Often::SignIn, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let typed = posted.get("card").to_owned();
+    match cards::pay(&app.desk, reference, typed.clone()).await {
+        Ok(()) | Err(DeskError::Move(_)) => {
+            Ok(Redirect::to(&address(&app, reference)).into_response())
+        }
+        Err(DeskError::Stamps(refusal)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let why = wording::stamps(&refusal);
+            refused(StatusCode::CONFLICT, &pay_page(&app, f, &sheet, typed, Some(why)))
+        }
+        Err(error) => Err(error.into()),
+    }
 }

@@ -6,7 +6,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::booking::State;
 use matricle_core::form::Wrong;
-use matricle_desk::{DeskError, hold, invitations, signin};
+use matricle_desk::{DeskError, cards, hold, invitations, signin};
 use matricle_formats::words;
 use matricle_store::people::Known;
 use serde::Deserialize;
@@ -29,6 +29,8 @@ struct Me {
     problem: Option<String>,
     known: Option<Known>,
     bookings: Vec<Mine>,
+    /// Stamp cards: kind, letters, stamps left, until when.
+    cards: Vec<(String, String, String, String)>,
 }
 
 /// A booking of whoever has signed in.
@@ -66,6 +68,7 @@ async fn page(
         problem,
         known: None,
         bookings: Vec::new(),
+        cards: Vec::new(),
     })
 }
 
@@ -85,6 +88,18 @@ pub(crate) async fn show(
             let zone = app.desk.house().await?.zone;
             let today = words::local(now, &zone).date();
             let mine = hold::mine(&app.desk, known.email.clone()).await?;
+            page.cards = cards::mine(&app.desk, known.email.clone())
+                .await?
+                .into_iter()
+                .map(|c| {
+                    let until = c.card.expires_at.map_or_else(
+                        || "good for ever".to_owned(),
+                        |until| format!("good until {}", words::moment(until, &zone, now)),
+                    );
+                    let letters = matricle_core::transfer::grouped(&c.code);
+                    (c.kind, letters, words::count(c.card.left, "stamps"), until)
+                })
+                .collect();
             page.bookings = mine
                 .into_iter()
                 .map(|row| Mine {
