@@ -72,6 +72,7 @@ async fn a_phone_books_with_a_code_through_reload_and_back_and_cancels_a_part() 
         }
     }
     b.click("#details .acts .btn-primary").await?;
+    b.click("a[href$='/pay']").await?;
     b.click("button[value=paid]").await?;
     b.says("[role=status]", "Your seats are booked.").await?;
     b.is_fit_for_all().await?;
@@ -222,6 +223,7 @@ async fn the_treasurer_books_a_transfer_and_reads_the_books() -> Result<()> {
         ("provider", "Ask for payouts"),
         ("hosts", "60 %"),
         ("promos", "Clover 10"),
+        ("cards", "Dipping card"),
     ] {
         b.driver.goto(format!("{}/office/money/{tab}", house.url)).await?;
         b.says("main", words).await?;
@@ -234,5 +236,46 @@ async fn the_treasurer_books_a_transfer_and_reads_the_books() -> Result<()> {
         phone.find("h1").await?;
         phone.is_fit_for_all().await?;
     }
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stamp_card_is_sold_at_the_office_and_pays_a_booking() -> Result<()> {
+    let house = House::open().await?;
+    let o = Browser::open(DESKTOP, &[]).await?;
+    o.sign_in(&house, 4).await?;
+    o.driver.goto(format!("{}/office/money/cards", house.url)).await?;
+    o.click("form[action$='/sell-card'] button").await?;
+    o.says(".f-name", "Holder").await?;
+    o.is_fit_for_all().await?;
+    o.fill("#name", "Siân O'Hara").await?;
+    o.fill("#email", "sian@post.example").await?;
+    o.click("form[action$='/sell-card'] button").await?;
+    o.says("tbody tr", "Siân O'Hara").await?;
+    let card = o.find("tbody td").await?.text().await?;
+    let b = Browser::open(PHONE, &[]).await?;
+    b.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
+    b.click("button[aria-label='One Seat more']").await?;
+    b.says(".sum", "€8.00").await?;
+    b.click("#book .btn-primary").await?;
+    b.fill("#name", "Siân O'Hara").await?;
+    b.fill("#email", "sian@post.example").await?;
+    b.click("#agreed").await?;
+    b.click("#details .acts .btn-primary").await?;
+    // There is more than one way to pay.
+    b.says("h1", "€8.00 to pay").await?;
+    b.is_fit_for_all().await?;
+    let own = format!("{}/me", house.url);
+    b.fill("#card", "BCDF GHJK LNPR").await?;
+    b.click("form[action$='/stamps'] button").await?;
+    b.says("#card-say", "no card of ours").await?;
+    b.is_fit_for_all().await?;
+    b.fill("#card", &card.to_lowercase()).await?;
+    b.click("form[action$='/stamps'] button").await?;
+    b.says("[role=status]", "Your seats are booked.").await?;
+    o.driver.refresh().await?;
+    o.says("tbody tr", "9").await?;
+    b.driver.goto(&own).await?;
+    b.is_fit_for_all().await?;
     Ok(())
 }

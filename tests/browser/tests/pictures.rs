@@ -36,7 +36,8 @@ async fn the_main_views() -> Result<()> {
     shoot(&b, "form").await?;
     b.click("input[type=radio]").await?;
     b.click("#agreed").await?;
-    b.click("#details .btn-primary").await?;
+    b.click("#details .acts .btn-primary").await?;
+    b.click("a[href$='/pay']").await?;
     b.click("button[value=paid]").await?;
     b.says("[role=status]", "Your seats are booked.").await?;
     shoot(&b, "booking").await?;

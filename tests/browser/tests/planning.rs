@@ -153,6 +153,7 @@ async fn sessions_are_signed_up_for_and_a_clash_is_said() -> Result<()> {
     b.fill("#email", "sian@post.example").await?;
     b.click("#agreed").await?;
     b.click("#details .btn-primary").await?;
+    b.click("a[href$='/pay']").await?;
     b.click("button[value=paid]").await?;
     b.says("[role=status]", "Your seats are booked.").await?;
     let tick = |title: &str| {

@@ -701,7 +701,14 @@ pub(crate) async fn book(
         Ok(checkout::Outcome::Confirmed | checkout::Outcome::Asked) => {
             Ok(Redirect::to(&own).into_response())
         }
-        Ok(checkout::Outcome::ToPay) => Ok(Redirect::to(&format!("{own}/pay")).into_response()),
+        Ok(checkout::Outcome::ToPay) => {
+            // Where there is more than one way to pay, the booking's page offers them.
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let now = app.desk.clock.now();
+            let transfer = checkout::transfer_until(&sheet.house, &sheet.date, now).is_some();
+            let to = if transfer || sheet.stamps.0 > 0 { own } else { format!("{own}/pay") };
+            Ok(Redirect::to(&to).into_response())
+        }
         Err(DeskError::Details(problems)) => {
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
