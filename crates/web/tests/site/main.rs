@@ -1,11 +1,12 @@
 //! The pages behind the real router, asked for directly: `access` is what keeps
 //! strangers out, `booking` and `staff` the way without script, `pages`
-//! what is read; `site` is shared.
+//! what is read, `money` all that happens to a booking and its money; `site` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod access;
 mod booking;
+mod money;
 mod pages;
 mod planning;
 mod site;
