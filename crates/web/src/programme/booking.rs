@@ -256,6 +256,19 @@ pub(super) fn fill(
     }
 }
 
+/// The form once more as it was typed, with what needs another look.
+pub(super) async fn fill_again(
+    app: &App,
+    reference: Reference,
+    visitor: &Visitor,
+    staff: Option<&matricle_store::people::Staff>,
+    (draft, problems): (&Draft, &[(Field, Problem)]),
+) -> Result<Fill, WebError> {
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let f = frame(app, &sheet, visitor, staff).await;
+    Ok(fill(app, f, &sheet, draft, problems, None))
+}
+
 /// What is typed into a transfer, the payment QR code as SVG (may be empty), until when the
 /// seats are kept for it.
 struct Transfer {
@@ -710,31 +723,28 @@ pub(crate) async fn book(
             Ok(Redirect::to(&to).into_response())
         }
         Err(DeskError::Details(problems)) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let fill = fill(&app, f, &sheet, &draft, &problems, None);
+            let fill =
+                fill_again(&app, reference, &visitor, staff.as_ref(), (&draft, &problems)).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &fill)
         }
         Err(DeskError::Who(refusal)) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+            let mut fill =
+                fill_again(&app, reference, &visitor, staff.as_ref(), (&draft, &[])).await?;
             fill.email.problem = Some(wording::who(&refusal));
             fill.problems = 1;
             refused(StatusCode::FORBIDDEN, &fill)
         }
         Err(DeskError::BookedBefore { made_at, .. }) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
-            let when = words::moment(made_at, &sheet.house.zone, app.desk.clock.now());
+            let mut fill =
+                fill_again(&app, reference, &visitor, staff.as_ref(), (&draft, &[])).await?;
+            let zone = app.desk.house().await?.zone;
+            let when = words::moment(made_at, &zone, app.desk.clock.now());
             fill.before = Some(when);
             refused(StatusCode::CONFLICT, &fill)
         }
         Err(DeskError::Promo { code, refusal }) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+            let mut fill =
+                fill_again(&app, reference, &visitor, staff.as_ref(), (&draft, &[])).await?;
             fill.code_problem = Some(wording::promo(&code, &refusal));
             fill.problems = 1;
             refused(StatusCode::CONFLICT, &fill)

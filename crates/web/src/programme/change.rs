@@ -13,7 +13,7 @@ use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
 use matricle_formats::words;
 
-use super::booking::{At, address, draft_of, fill, frame, open, pay_page};
+use super::booking::{At, address, draft_of, fill, fill_again, frame, open, pay_page};
 use crate::App;
 use crate::error::WebError;
 use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
@@ -135,9 +135,9 @@ pub(crate) async fn act(
             let draft = draft_of(&posted);
             match changes::correct(&app.desk, By::Booker, reference, draft.clone()).await {
                 Err(DeskError::Details(problems)) => {
-                    let sheet = hold::sheet(&app.desk, reference).await?;
-                    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-                    let mut fill = fill(&app, f, &sheet, &draft, &problems, None);
+                    let again = (&draft, problems.as_slice());
+                    let mut fill =
+                        fill_again(&app, reference, &visitor, staff.as_ref(), again).await?;
                     fill.correcting = true;
                     return refused(StatusCode::UNPROCESSABLE_ENTITY, &fill);
                 }
@@ -225,9 +225,8 @@ pub(crate) async fn code(
         Err(DeskError::Promo { code, refusal }) => (code, refusal),
         Err(error) => return Err(error.into()),
     };
-    let sheet = hold::sheet(&app.desk, reference).await?;
-    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    let mut fill = fill(&app, f, &sheet, &draft, &[], None);
+    let again = (&draft, [].as_slice());
+    let mut fill = fill_again(&app, reference, &visitor, staff.as_ref(), again).await?;
     fill.code_problem = Some(if typed.trim().is_empty() {
         "Type the code first.".into()
     } else {
