@@ -61,6 +61,11 @@ pub enum Verdict {
         /// The date it is for.
         date: DateId,
     },
+    /// No ticket but a stamp card: what is on it.
+    StampCard {
+        /// Stamps left; none of a card that is over.
+        left: u32,
+    },
     /// The booking was cancelled, or never became one.
     Cancelled,
     /// No ticket of this house.
@@ -78,6 +83,7 @@ impl Verdict {
             Self::AlreadyIn { .. } => "already in",
             Self::ToPay { .. } => "to pay",
             Self::OtherDate { .. } => "other date",
+            Self::StampCard { .. } => "stamp card",
             Self::Cancelled => "cancelled",
             Self::Unknown => "unknown",
             Self::Misread => "misread",

@@ -5,8 +5,10 @@
 //! on its own and the same rule serves the pages, the timers and the door.
 
 pub mod booking;
+pub mod choice;
 pub mod clash;
 pub mod codes;
+pub mod confirm;
 pub mod details;
 pub mod documents;
 pub mod door;

@@ -124,7 +124,7 @@ fn preview_in(
         standing.iter().filter(|a| whole || numbers.contains(&a.ticket_no)).collect();
     let less = if whole {
         let lines = bookings::lines(conn, &booking)?;
-        lines.iter().map(|l| matricle_core::refund::share(l.charge.minor, percent)).sum()
+        lines.iter().map(|l| l.back(percent)).sum()
     } else {
         let gone = bookings::tickets_of_numbers(conn, booking.id, numbers)?;
         bookings::worth(conn, &booking, &gone, percent)?

@@ -9,7 +9,7 @@ use matricle_core::refund::last_parts;
 use matricle_core::staff::{Right, require};
 use matricle_core::stamps::{Card, StampRefusal, using};
 use matricle_store::bookings::{self, Booking};
-use matricle_store::cards::{self, CardKind, HeldCard, Move, NewCard};
+use matricle_store::cards::{self, CardKind, HeldCard, Move, NewCard, SoldAt};
 use matricle_store::house::House;
 use matricle_store::outbox::Kind;
 use matricle_store::payments::{self, Taken};
@@ -55,6 +55,15 @@ pub async fn all(desk: &Desk, staff: &Staff) -> Result<Cards, DeskError> {
 /// The store fails.
 pub async fn mine(desk: &Desk, email: String) -> Result<Vec<HeldCard>, DeskError> {
     Ok(desk.store.read(move |conn| cards::of(conn, Some(&email))).await?)
+}
+
+/// Where cards are sold like tickets.
+///
+/// # Errors
+/// The store fails.
+pub async fn sold_at(desk: &Desk) -> Result<Vec<SoldAt>, DeskError> {
+    let now = desk.clock.now();
+    Ok(desk.store.read(move |conn| cards::sold_at(conn, now)).await?)
 }
 
 /// Makes a kind of card.
@@ -252,58 +261,67 @@ pub async fn pay(desk: &Desk, reference: Reference, code: String) -> Result<(), 
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            if booking.state != State::AwaitingPayment {
-                return Err(refuse(booking.state, BookingMove::Pay));
-            }
-            let card = match read(&code) {
-                Reading::Code(code) => cards::by_code(tx, code.as_str())?,
-                Reading::Misread | Reading::NotACode => None,
-            };
-            let card = card.ok_or(DeskError::Stamps(StampRefusal::Unknown))?;
-            let (stamps, minor) = payable(tx, &booking)?;
-            let worth = using(&card.card, stamps, now).map_err(DeskError::Stamps)?;
-            let payment = uuid::Uuid::now_v7().to_string();
-            let taken = Taken {
-                id: &payment,
-                booking: booking.id,
-                minor,
-                method: Method::Stamps,
-                who: BOOKER,
-                note: &card.code,
-            };
-            payments::take(tx, &taken, now)?;
-            bookings::add_paid(tx, booking.id, minor)?;
-            let what = format!("booking {reference}");
-            let used = Move {
-                card: card.id,
-                who: BOOKER,
-                what: &what,
-                stamps: -i64::from(stamps),
-                value: -worth,
-                payment: Some(&payment),
-            };
-            cards::happened(tx, &used, now)?;
-            book_use(tx, &booking, minor, worth, BOOKER, now)?;
-            let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
-            bookings::happened(tx, booking.id, now, BOOKER, &what)?;
-            payments::unwant(tx, booking.id, now)?;
-            let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
-            if booking.due().minor <= 0 {
-                bookings::set_state(
-                    tx,
-                    &booking,
-                    next(booking.state, BookingMove::Pay)?,
-                    None,
-                    now,
-                )?;
-                bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
-                crate::decide::tell(tx, &booking, Kind::Confirmation, "", &host, now)?;
-            }
-            crate::money::document(tx, &booking, now)
+            pay_in(tx, &booking, &code, BOOKER, &host, now)
         })
         .await?;
     desk.wake.notify_one();
     Ok(())
+}
+
+/// [`pay`], inside a transaction.
+///
+/// # Errors
+/// As [`pay`].
+pub(crate) fn pay_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    code: &str,
+    who: &str,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    if booking.state != State::AwaitingPayment {
+        return Err(refuse(booking.state, BookingMove::Pay));
+    }
+    let card = match read(code) {
+        Reading::Code(code) => cards::by_code(tx, code.as_str())?,
+        Reading::Misread | Reading::NotACode => None,
+    };
+    let card = card.ok_or(DeskError::Stamps(StampRefusal::Unknown))?;
+    let (stamps, minor) = payable(tx, booking)?;
+    let worth = using(&card.card, stamps, now).map_err(DeskError::Stamps)?;
+    let payment = uuid::Uuid::now_v7().to_string();
+    let taken = Taken {
+        id: &payment,
+        booking: booking.id,
+        minor,
+        method: Method::Stamps,
+        who,
+        note: &card.code,
+    };
+    payments::take(tx, &taken, now)?;
+    bookings::add_paid(tx, booking.id, minor)?;
+    let used = Move {
+        card: card.id,
+        who,
+        what: &format!("booking {}", booking.reference),
+        stamps: -i64::from(stamps),
+        value: -worth,
+        payment: Some(&payment),
+    };
+    cards::happened(tx, &used, now)?;
+    book_use(tx, booking, minor, worth, who, now)?;
+    let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
+    bookings::happened(tx, booking.id, now, who, &what)?;
+    payments::unwant(tx, booking.id, now)?;
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    if booking.due().minor <= 0 {
+        let to = next(booking.state, BookingMove::Pay)?;
+        bookings::set_state(tx, &booking, to, None, now)?;
+        bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+        crate::decide::tell(tx, &booking, Kind::Confirmation, "", host, now)?;
+    }
+    crate::money::document(tx, &booking, now)
 }
 
 /// Stamps met an amount: the debt falls by what they were worth; what a stamp gives beyond

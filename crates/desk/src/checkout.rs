@@ -8,6 +8,7 @@
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
 use matricle_core::details::{self, Draft};
 use matricle_core::ledger::Method;
 use matricle_core::waiting::Stands;
@@ -17,7 +18,7 @@ use matricle_store::outbox::{self, Kind};
 use matricle_store::payments::{self, Payment, PaymentState};
 use matricle_store::{Tx, events, people};
 
-use crate::hold::{BOOKER, PROGRAM, take_again};
+use crate::hold::{BOOKER, PROGRAM, take_again, way_of};
 use crate::provider::{NewPayment, ProviderError, ProviderPayment, Status, is_signed};
 use crate::{Desk, DeskError, house_of, money, waiting};
 
@@ -105,7 +106,8 @@ pub fn submit_in(
     }
     let person = people::know(tx, &details.name, &details.email, now)?;
     bookings::complete(tx, &booking, &details, &questions, Some(person))?;
-    if event.approval {
+    let lines = bookings::lines(tx, &booking)?;
+    if way_of(&event, &lines, booking.total) == Way::AfterYes {
         bookings::set_state(tx, &booking, next(booking.state, Move::Ask)?, None, now)?;
         bookings::happened(tx, booking.id, now, BOOKER, "filled the form in and asked for seats")?;
         waiting::follow(tx, &booking, Stands::Taken)?;

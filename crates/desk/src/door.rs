@@ -1,17 +1,23 @@
 //! The door: scanning, letting in by name, undoing, and what the door sees.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::codes::read;
+use matricle_core::booking::State;
+use matricle_core::codes::{Reading, read};
 use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
+use matricle_core::ledger::Method;
 use matricle_core::staff::{Right, require};
+use matricle_core::stamps::using;
 use matricle_core::words::fold;
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, DateId, Money};
 use matricle_formats::words;
+use matricle_store::cards::{self, HeldCard};
 use matricle_store::door::{AtDoor, NewScan, Scan};
 use matricle_store::events::{self, Asked, DateSheet, DateSummary, EventState};
 use matricle_store::people::Staff;
-use matricle_store::{Tx, door as db};
+use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
+
+use crate::changes::take_in;
 
 use crate::{Desk, DeskError, house_of};
 
@@ -43,6 +49,32 @@ pub struct Outcome {
     pub door: String,
     /// Whether it was undone since.
     pub undone: bool,
+    /// How the person can pay here and now; only of a fresh verdict, and only if they can.
+    pub pay: Option<Pay>,
+}
+
+/// Ways to pay at the door.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pay {
+    /// Who stands there.
+    pub attendee: AttendeeId,
+    /// What is to pay for their whole booking.
+    pub due: Money,
+    /// Stamps that would pay it, when stamps pay all of it.
+    pub stamps: u32,
+    /// The booker's cards that have so many: letters, stamps left.
+    pub cards: Vec<(String, u32)>,
+}
+
+/// How money is taken at the door.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum With {
+    /// In cash.
+    Cash,
+    /// On the house's card machine.
+    CardHere,
+    /// With the stamp card of these letters.
+    Stamps(String),
 }
 
 impl Outcome {
@@ -50,7 +82,7 @@ impl Outcome {
         let told = serde_json::from_str(&scan.told)
             .map_err(|e| DeskError::Internal(format!("reading a scan: {e}")))?;
         let undone = scan.undone_at.is_some();
-        Ok(Self { scan: scan.id, told, at: scan.at, door: scan.door, undone })
+        Ok(Self { scan: scan.id, told, at: scan.at, door: scan.door, undone, pay: None })
     }
 }
 
@@ -81,7 +113,92 @@ pub async fn show(
 ) -> Result<Outcome, DeskError> {
     require(staff.role, Right::CheckIn)?;
     let (now, staff) = (desk.clock.now(), staff.clone());
-    desk.store.write(move |tx| show_in(tx, &staff, date, &door, &key, &shown, now)).await
+    let outcome =
+        desk.store.write(move |tx| show_in(tx, &staff, date, &door, &key, &shown, now)).await?;
+    with_ways(desk, outcome).await
+}
+
+/// Adds how a person who is to pay can do so here.
+async fn with_ways(desk: &Desk, mut outcome: Outcome) -> Result<Outcome, DeskError> {
+    if outcome.told.verdict == "to pay" {
+        let (now, scan) = (desk.clock.now(), outcome.scan);
+        outcome.pay = desk.store.read(move |conn| ways(conn, scan, now)).await?;
+    }
+    Ok(outcome)
+}
+
+fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, DeskError> {
+    let Some(attendee) = db::scan_by_id(conn, scan)?.and_then(|s| s.attendee) else {
+        return Ok(None);
+    };
+    let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
+    let booking = bookings::by_id(conn, person.booking)?.ok_or(DeskError::NotFound)?;
+    let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
+    if !firm || booking.due().minor <= 0 {
+        return Ok(None);
+    }
+    let (stamps, minor) = crate::cards::payable(conn, &booking)?;
+    let all = booking.state == State::AwaitingPayment && minor == booking.due().minor;
+    let stamps = if all { stamps } else { 0 };
+    let mut held = Vec::new();
+    if stamps > 0 && !booking.email.is_empty() {
+        held = cards::of(conn, Some(&booking.email))?;
+        held.retain(|c| using(&c.card, stamps, now).is_ok());
+    }
+    let cards = held.into_iter().map(|c| (c.code, c.card.left)).collect();
+    Ok(Some(Pay { attendee, due: booking.due(), stamps, cards }))
+}
+
+/// Takes what a person's booking is to pay at the door, and lets them in. `due` is what the
+/// volunteer saw; when it is something else by now nothing is taken, and the fresh verdict
+/// says so. `key` is made by the device: sent again, nothing is taken twice.
+///
+/// # Errors
+/// The role may not; the stamp card does not pay; the store fails.
+pub async fn pay(
+    desk: &Desk,
+    staff: &Staff,
+    (date, door, key): (DateId, String, String),
+    attendee: AttendeeId,
+    due_minor: i64,
+    with: With,
+) -> Result<Outcome, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let (now, staff, host) = (desk.clock.now(), staff.clone(), desk.host().to_owned());
+    let outcome = desk
+        .store
+        .write(move |tx| {
+            if let Some(before) = db::scan_by_key(tx, &key)? {
+                return Outcome::of(before);
+            }
+            let person = db::by_id(tx, attendee)?.ok_or(DeskError::NotFound)?;
+            let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
+            let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
+            let as_seen = matches!(
+                door::verdict(Some(&person.facts), date),
+                Verdict::ToPay { due } if due.minor == due_minor
+            );
+            if firm && as_seen {
+                let who = format!("{} at the door", staff.name);
+                match &with {
+                    With::Cash => {
+                        let paid = (Method::Cash, due_minor);
+                        take_in(tx, &booking, paid, &door, &who, &host, now)?;
+                    }
+                    With::CardHere => {
+                        let paid = (Method::CardHere, due_minor);
+                        take_in(tx, &booking, paid, &door, &who, &host, now)?;
+                    }
+                    With::Stamps(code) => {
+                        crate::cards::pay_in(tx, &booking, code, &who, &host, now)?;
+                    }
+                }
+            }
+            show_in(tx, &staff, date, &door, &key, &Shown::Attendee(attendee), now)
+        })
+        .await?;
+    desk.wake.notify_one();
+    with_ways(desk, outcome).await
 }
 
 /// [`show`], inside a transaction.
@@ -108,6 +225,8 @@ pub fn show_in(
         },
     };
     let (verdict, person) = match found {
+        // Not a ticket, but perhaps a stamp card.
+        Ok(None) => (card_verdict(tx, shown, now)?, None),
         Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), date), person),
         Err(verdict) => (verdict, None),
     };
@@ -115,7 +234,11 @@ pub fn show_in(
         let inside = Presence::In { at: now, door: door.into() };
         db::set_presence(tx, person.facts.attendee, date, &inside)?;
     }
-    let told = tell(tx, &verdict, person.as_ref(), now)?;
+    let mut told = tell(tx, &verdict, person.as_ref(), now)?;
+    if let (Verdict::StampCard { .. }, Some(card)) = (&verdict, card_of(tx, shown)?) {
+        told.name = card.name;
+        told.ticket = card.kind;
+    }
     let json = serde_json::to_string(&told)
         .map_err(|e| DeskError::Internal(format!("writing a scan: {e}")))?;
     let scan = NewScan {
@@ -128,7 +251,26 @@ pub fn show_in(
         person: staff.id,
     };
     let scan = db::add_scan(tx, &scan, now)?;
-    Ok(Outcome { scan, told, at: now, door: door.into(), undone: false })
+    Ok(Outcome { scan, told, at: now, door: door.into(), undone: false, pay: None })
+}
+
+/// The card of a text that was shown, if it is one.
+fn card_of(conn: &Connection, shown: &Shown) -> Result<Option<HeldCard>, DeskError> {
+    match shown {
+        Shown::Text(text) => match read(text) {
+            Reading::Code(code) => Ok(cards::by_code(conn, code.as_str())?),
+            Reading::Misread | Reading::NotACode => Ok(None),
+        },
+        Shown::Attendee(_) => Ok(None),
+    }
+}
+
+/// The verdict on what is no ticket: a stamp card says what is left on it.
+fn card_verdict(conn: &Connection, shown: &Shown, now: Timestamp) -> Result<Verdict, DeskError> {
+    Ok(card_of(conn, shown)?.map_or(Verdict::Unknown, |card| {
+        let over = card.card.expires_at.is_some_and(|until| until <= now);
+        Verdict::StampCard { left: if over { 0 } else { card.card.left } }
+    }))
 }
 
 fn tell(
@@ -150,7 +292,12 @@ fn tell(
             };
             format!("{day}{}, {door}", words::clock(at.datetime()))
         }
+        Verdict::ToPay { due } if person.is_some_and(|p| p.facts.state == State::Requested) => {
+            format!("{due} to pay, and the organiser has not said yes")
+        }
         Verdict::ToPay { due } => format!("{due} to pay"),
+        Verdict::StampCard { left: 0 } => "no stamps left".into(),
+        Verdict::StampCard { left } => format!("{} left", words::count(*left, "stamps")),
         Verdict::OtherDate { date } => match events::date_by_id(tx, *date)? {
             Some((event, date)) => {
                 let today = words::local(now, &date.span.zone).date();

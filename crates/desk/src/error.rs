@@ -69,6 +69,12 @@ pub enum DeskError {
     /// Fields of the quick form need another look.
     #[error("{} fields need another look", .0.len())]
     Quick(Vec<(quick::Field, quick::Problem)>),
+    /// Bookings wait for a yes that need not any more: what becomes of them is to be said.
+    #[error("{} bookings wait that need not any more", bookings.len())]
+    Freed {
+        /// Reference and booker of each.
+        bookings: Vec<(matricle_core::codes::Reference, String)>,
+    },
     /// The same person has booked this date before: asked about, not forbidden.
     #[error("booked this date before, at {made_at}")]
     BookedBefore {

@@ -3,13 +3,15 @@
 use jiff::Timestamp;
 use matricle_core::booking::{self, Move, State, next};
 use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::confirm::Way;
 use matricle_core::details::{Draft, Question};
 use matricle_core::price::Buyer;
 use matricle_core::promo::Promo;
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::Stands;
-use matricle_core::{AttendeeId, DateId, SessionId, TicketTypeId};
+use matricle_core::{AttendeeId, DateId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
+use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
@@ -276,6 +278,8 @@ pub struct BookingSheet {
     /// Stamps that would pay it, or a part of it, and the amount that meets; nothing when
     /// stamps are not taken.
     pub stamps: (u32, i64),
+    /// Stamp cards that were bought with it.
+    pub cards: Vec<HeldCard>,
     /// The event's dates to come that it could move to.
     pub other_dates: Vec<Date>,
 }
@@ -286,6 +290,12 @@ impl BookingSheet {
     pub fn waits_for_booker(&self, now: Timestamp) -> bool {
         matches!(self.booking.state, State::Held | State::AwaitingPayment)
             && self.booking.deadline.is_some_and(|d| d > now)
+    }
+
+    /// How it is confirmed: by itself, or after the organiser's yes.
+    #[must_use]
+    pub fn way(&self) -> Way {
+        way_of(&self.event, &self.lines, self.booking.total)
     }
 
     /// The tickets as a choice.
@@ -311,6 +321,11 @@ impl BookingSheet {
     pub fn quantity(&self, ticket: TicketTypeId) -> u32 {
         self.lines.iter().find(|l| l.ticket == ticket).map_or(0, |l| l.quantity)
     }
+}
+
+/// How a booking of an event with these lines is confirmed.
+pub(crate) fn way_of(event: &Event, lines: &[Line], total: Money) -> Way {
+    event.rules.confirm.way(lines.iter().map(|l| l.confirm), total)
 }
 
 /// Loads a booking with everything about it.
@@ -352,6 +367,7 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         documents: documents::of_booking(conn, booking.id)?,
         promos: promos::of_booking(conn, booking.id)?,
         stamps: crate::cards::payable(conn, &booking)?,
+        cards: cards::of_booking(conn, booking.id)?,
         other_dates: other_dates(conn, &event, &date)?,
         house,
         booking,

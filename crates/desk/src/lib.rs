@@ -11,6 +11,7 @@ pub mod cards;
 pub mod changes;
 pub mod checkout;
 mod clock;
+pub mod confirm;
 pub mod dates;
 pub mod decide;
 pub mod demo;

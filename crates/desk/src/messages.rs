@@ -3,12 +3,14 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
 use matricle_core::documents;
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
 use matricle_store::bookings;
+use matricle_store::cards::HeldCard;
 use matricle_store::documents::Document;
 use matricle_store::outbox::{About, Kind, Message};
 
@@ -30,6 +32,8 @@ struct Words {
     reference: String,
     url: String,
     tickets: Vec<(String, String, String)>,
+    /// Stamp cards bought: letters, and what is on them.
+    cards: Vec<(String, String)>,
     lines: Vec<(String, String)>,
     total: String,
     paid: bool,
@@ -141,7 +145,7 @@ fn noted(
                 format!(" Please pay until {}.", words::deadline(d, &sheet.house.zone, now))
             });
             let mut said = vec![
-                if sheet.event.approval {
+                if sheet.way() == Way::AfterYes {
                     "the organiser said yes to your booking.".into()
                 } else {
                     "your seats are kept.".into()
@@ -247,16 +251,21 @@ fn compose(
     };
     let (subject, text, html, attachments) = match message.kind {
         Kind::Confirmation => {
-            let pdf = File {
-                name: format!("tickets-{}.pdf", sheet.booking.reference),
-                media_type: "application/pdf".into(),
-                bytes: tickets_pdf(sheet, now)?,
-            };
+            let mut files = Vec::new();
+            // Who buys stamp cards only has no tickets.
+            if !words.tickets.is_empty() {
+                files.push(File {
+                    name: format!("tickets-{}.pdf", sheet.booking.reference),
+                    media_type: "application/pdf".into(),
+                    bytes: tickets_pdf(sheet, now)?,
+                });
+                files.push(ics);
+            }
             (
                 format!("Your seats: {}, {day}", sheet.event.title),
                 render(ConfirmationText { w: &words }.render())?,
                 render(ConfirmationHtml { w: &words }.render())?,
-                vec![pdf, ics],
+                files,
             )
         }
         Kind::Cancellation => (
@@ -303,7 +312,7 @@ fn compose(
                         ics,
                     ]
                 }
-                Kind::Changed if confirmed => vec![
+                Kind::Changed if confirmed && !words.tickets.is_empty() => vec![
                     File {
                         name: format!("tickets-{}.pdf", sheet.booking.reference),
                         media_type: "application/pdf".into(),
@@ -362,6 +371,7 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
             .filter(|a| !a.cancelled)
             .map(|a| (a.name.clone(), a.ticket.clone(), a.code.to_string()))
             .collect(),
+        cards: sheet.cards.iter().map(|c| card_words(c, &sheet.house.zone, now)).collect(),
         lines: sheet.lines.iter().map(|l| (l.label(), l.charge.to_string())).collect(),
         total: sheet.booking.total.to_string(),
         paid: sheet.booking.total.minor > 0,
@@ -377,6 +387,17 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
         online: online(sheet),
         after_note: sheet.event.after_note.clone(),
     }
+}
+
+/// A stamp card in words: its letters, and what is on it.
+#[must_use]
+pub fn card_words(card: &HeldCard, zone: &str, now: Timestamp) -> (String, String) {
+    let until = card.card.expires_at.map_or_else(
+        || "good for ever".to_owned(),
+        |until| format!("good until {}", words::moment(until, zone, now)),
+    );
+    let left = words::count(card.card.left, "stamps");
+    (matricle_core::transfer::grouped(&card.code), format!("{}, {left} left, {until}", card.kind))
 }
 
 /// Where it happens online, for people booked; empty for events at a place.

@@ -14,10 +14,10 @@ use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
 use matricle_store::people::Staff;
 use matricle_store::refunds::{self, NewRefund, Refund};
-use matricle_store::{Connection, Tx, documents, ledger};
+use matricle_store::{Connection, Tx, cards, documents, ledger};
 
 use crate::checkout::backoff;
-use crate::hold::PROGRAM;
+use crate::hold::{PROGRAM, fresh_code};
 use crate::provider::ProviderError;
 use crate::{Desk, DeskError, house_of};
 
@@ -212,13 +212,19 @@ pub async fn given(desk: &Desk, staff: &Staff, refund: String) -> Result<(), Des
         .await
 }
 
-/// Meets what a booking is charged with a document, if that has changed since the last.
+/// Meets what a booking is charged with a document, if that has changed since the last, and
+/// what it has paid for with the stamp cards it bought.
 ///
 /// # Errors
 /// The store fails.
 pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<(), DeskError> {
     if booking.test {
         return Ok(());
+    }
+    let made = cards::make_bought(tx, booking.id, fresh_code, now)?;
+    if made > 0 {
+        let what = format!("{} made", words::count(made, "stamp cards"));
+        bookings::happened(tx, booking.id, now, PROGRAM, &what)?;
     }
     let charge = bookings::charge(tx, booking.id)?;
     let issued = documents::of_booking(tx, booking.id)?;

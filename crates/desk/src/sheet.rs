@@ -1,6 +1,7 @@
 //! The sheet of an event at the Office: its wording, tickets, questions, who may book.
 
 use jiff::SignedDuration;
+use matricle_core::confirm::Confirming;
 use matricle_core::details::{Answering, is_address};
 use matricle_core::form::{Fault, Form, slug};
 use matricle_core::price::{Early, Group};
@@ -11,6 +12,7 @@ use matricle_core::who::Who;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use matricle_formats::picture::{self, PictureError};
 use matricle_formats::rich;
+use matricle_store::cards::{self, CardKind};
 use matricle_store::events::{
     self, Event, EventState, Format, NewQuestion, NewTicketType, Picture, TicketRow,
 };
@@ -19,6 +21,7 @@ use matricle_store::people::Staff;
 use matricle_store::places::{self, Tag, TaxRate};
 use matricle_store::{Connection, bookings};
 
+use crate::confirm::{self, Followed, Waiting};
 use crate::dates::log;
 use crate::{Desk, DeskError, house_of};
 
@@ -44,6 +47,8 @@ pub struct Settings {
     pub pools: Vec<String>,
     /// Its ticket types.
     pub tickets: Vec<TicketRow>,
+    /// Kinds of stamp cards that are sold.
+    pub card_kinds: Vec<String>,
     /// Its questions.
     pub questions: Vec<matricle_core::details::Question>,
     /// Bookings that count.
@@ -70,6 +75,11 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
         picture: events::picture(conn, id)?,
         pools: events::pool_kinds(conn, id)?.into_iter().map(|(_, name)| name).collect(),
         tickets: events::ticket_rows(conn, id)?,
+        card_kinds: cards::kinds(conn)?
+            .into_iter()
+            .filter(|k| !k.retired)
+            .map(|k| k.name)
+            .collect(),
         questions: events::questions(conn, id)?,
         bookings: bookings::count_live(conn, id)?,
         tests: bookings::list(conn, &filter)?.1,
@@ -155,19 +165,22 @@ pub async fn reword(
         .await
 }
 
-/// Writes who may book, and how.
+/// Writes who may book, and how; says what became of those who wait for a yes.
 ///
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; [`DeskError::Booked`]
-/// when bookings stand in the way of making it a course, or none; the role may not.
+/// when bookings stand in the way of making it a course, or none; [`DeskError::Freed`] when
+/// bookings wait that need not any more, until it is said what becomes of them; the role
+/// may not.
 pub async fn set_booking(
     desk: &Desk,
     staff: &Staff,
     id: EventId,
     mut form: Form,
-) -> Result<(), DeskError> {
+) -> Result<Followed, DeskError> {
     require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -192,7 +205,10 @@ pub async fn set_booking(
                 }
                 _ => Who::Anyone,
             };
-            event.approval = form.ticked("approval");
+            event.rules.confirm = Confirming {
+                free: confirm::way(form.get("confirm_free")).unwrap_or_default(),
+                paid: confirm::way(form.get("confirm_paid")).unwrap_or_default(),
+            };
             event.once = form.ticked("once");
             event.latecomers = form.ticked("latecomers");
             let hold = form.count("hold_minutes", 1, 240);
@@ -207,9 +223,11 @@ pub async fn set_booking(
             }
             event.course = course;
             events::set(tx, &event, now)?;
-            log(tx, id, now, &who, "changed who may book, and how")
+            log(tx, id, now, &who, "changed who may book, and how")?;
+            confirm::follow(tx, &event, waiting, &who, &host, now)
         })
         .await
+        .inspect(|_| desk.wake.notify_one())
 }
 
 /// Writes what may happen to an event's bookings once they are made: what bookers may do
@@ -306,6 +324,12 @@ fn read_ticket(
     if !tax.is_empty() && !places::tax_rates(conn)?.iter().any(|t| t.name == tax) {
         form.fault("tax", Fault::Unknown);
     }
+    let card = form.line("card");
+    let sold = |k: &CardKind| k.name == card && !k.retired;
+    if !card.is_empty() && !cards::kinds(conn)?.iter().any(sold) {
+        form.fault("card", Fault::Unknown);
+    }
+    let card = (!card.is_empty()).then_some(card);
     let draws: Vec<(usize, u32)> = (0..pools.len())
         .filter_map(|i| {
             let seats = form.number(&format!("draw_{i}"), 0, 100)?;
@@ -324,20 +348,29 @@ fn read_ticket(
         per_date: form.number("per_date", 0, matricle_core::quick::MOST_SEATS),
         least,
         most,
-        admits: form.number("admits", 1, 20).unwrap_or(1),
+        // Whoever buys a card buys no seat: what the form says of seats does not count.
+        admits: if card.is_some() { 1 } else { form.number("admits", 1, 20).unwrap_or(1) },
         word: form.line("word"),
         members_only: form.ticked("members_only"),
         invited: addresses(form, "invited"),
         closed: form.ticked("closed"),
-        stamps: form.number("stamps", 1, 100),
-        draws: if draws.is_empty() { vec![(0, 1)] } else { draws },
+        stamps: form.number("stamps", 1, 100).filter(|_| card.is_none()),
+        confirm: confirm::way(form.get("confirm")),
+        draws: match (&card, draws.is_empty()) {
+            (Some(_), _) => Vec::new(),
+            (None, true) => vec![(0, 1)],
+            (None, false) => draws,
+        },
+        card,
     })
 }
 
 /// Adds a ticket type, or changes one.
 ///
 /// # Errors
-/// [`DeskError::Form`] with every field that needs another look; the role may not.
+/// [`DeskError::Form`] with every field that needs another look; [`DeskError::Freed`] when
+/// bookings wait for a yes that need not any more, until it is said what becomes of them;
+/// the role may not.
 pub async fn save_ticket(
     desk: &Desk,
     staff: &Staff,
@@ -346,7 +379,8 @@ pub async fn save_ticket(
     mut form: Form,
 ) -> Result<(), DeskError> {
     require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
             let new = read_ticket(tx, event, &mut form)?;
@@ -380,9 +414,12 @@ pub async fn save_ticket(
             }
             events::changed(tx, event, now)?;
             let act = if ticket.is_some() { "changed" } else { "added" };
-            log(tx, event, now, &who, &format!("{act} the ticket {}", new.name))
+            log(tx, event, now, &who, &format!("{act} the ticket {}", new.name))?;
+            let event = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
+            confirm::follow(tx, &event, waiting, &who, &host, now).map(drop)
         })
         .await
+        .inspect(|()| desk.wake.notify_one())
 }
 
 /// A place in a list as people count, from 1, as an index.

@@ -667,6 +667,23 @@ pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreErr
     .doing("looking for bookings")
 }
 
+/// Bookings of an event that wait for a yes, or whose form is being filled in, in the order
+/// they were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn undecided(
+    conn: &Connection,
+    event: matricle_core::EventId,
+) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('held', 'requested') ORDER BY b.id"
+    ))
+    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
+    .doing("looking for bookings that wait")
+}
+
 /// Seats that a booking draws from a pool.
 ///
 /// # Errors

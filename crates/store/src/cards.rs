@@ -1,12 +1,15 @@
 //! Stamp cards and what happened with them.
 
-use jiff::Timestamp;
-use matricle_core::TicketTypeId;
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::codes::TicketCode;
+use matricle_core::ledger::{Account, Entry};
+use matricle_core::refund::last_parts;
 use matricle_core::stamps::Card;
+use matricle_core::{BookingId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{instant, instant_or};
-use crate::{Doing, StoreError, Tx, us};
+use crate::{Doing, StoreError, Tx, ledger, us};
 
 /// A kind of card.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -250,4 +253,147 @@ pub fn stamps_of(conn: &Connection, ticket: TicketTypeId) -> Result<Option<u32>,
     conn.prepare_cached("SELECT stamps FROM ticket_types WHERE id = ?1")
         .and_then(|mut q| q.query_row([ticket.0], |row| row.get(0)))
         .doing("reading what a ticket costs in stamps")
+}
+
+/// A line of a booking that buys cards which are still to be made.
+struct Bought {
+    ticket: i64,
+    kind: i64,
+    card: Card,
+    stamps: u32,
+    missing: u32,
+    worth: i64,
+    name: String,
+    email: String,
+    reference: String,
+    event: i64,
+}
+
+/// Makes the stamp cards that a booking has bought, once it is confirmed and paid; asked
+/// again, it makes none twice. What they cost without tax was the event's income and is a
+/// debt of the house from here on. Says how many were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn make_bought(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    mut code: impl FnMut() -> TicketCode,
+    now: Timestamp,
+) -> Result<u32, StoreError> {
+    let bought: Vec<Bought> = tx
+        .prepare_cached(
+            "SELECT l.ticket_type_id, k.id AS kind, k.stamps, k.life_days, l.quantity,
+                l.charge_minor - l.tax_minor AS net, b.name, b.email, b.reference, d.event_id,
+                (SELECT count(*) FROM cards c WHERE c.booking_id = b.id AND c.ticket_type_id = t.id) AS made
+             FROM bookings b JOIN booking_lines l ON l.booking_id = b.id
+             JOIN ticket_types t ON t.id = l.ticket_type_id JOIN card_kinds k ON k.id = t.card_kind_id
+             JOIN dates d ON d.id = b.date_id
+             WHERE b.id = ?1 AND b.test = 0 AND b.state = 'confirmed' AND b.paid_minor >= b.total_minor",
+        )
+        .and_then(|mut q| {
+            q.query_map([booking.0], |row| {
+                let (quantity, made): (u32, u32) = (row.get("quantity")?, row.get("made")?);
+                let missing = quantity.saturating_sub(made);
+                let life = |days: i64| now + SignedDuration::from_hours(24 * days);
+                Ok(Bought {
+                    ticket: row.get("ticket_type_id")?,
+                    kind: row.get("kind")?,
+                    card: Card {
+                        left: 0,
+                        value: 0,
+                        expires_at: row.get::<_, Option<i64>>("life_days")?.map(life),
+                    },
+                    stamps: row.get("stamps")?,
+                    missing,
+                    worth: last_parts(row.get("net")?, quantity, missing),
+                    name: row.get("name")?,
+                    email: row.get("email")?,
+                    reference: row.get("reference")?,
+                    event: row.get("event_id")?,
+                })
+            })?
+            .collect()
+        })
+        .doing("reading what stamp cards a booking bought")?;
+    let mut made = 0;
+    for line in bought {
+        let mut worth = line.worth;
+        for left in (1..=line.missing).rev() {
+            let value = last_parts(worth, left, 1);
+            worth -= value;
+            let code = code();
+            let (email, code) = (line.email.to_lowercase(), code.as_str());
+            let card = add(
+                tx,
+                &NewCard {
+                    code,
+                    kind: line.kind,
+                    name: &line.name,
+                    email: &email,
+                    card: &line.card,
+                },
+                now,
+            )?;
+            tx.execute(
+                "UPDATE cards SET booking_id = ?2, ticket_type_id = ?3 WHERE id = ?1",
+                (card, booking.0, line.ticket),
+            )
+            .doing("noting what bought a stamp card")?;
+            let what = format!("bought with booking {}", line.reference);
+            let stamps = i64::from(line.stamps);
+            let first = Move { card, who: "the booker", what: &what, stamps, value, payment: None };
+            happened(tx, &first, now)?;
+            made += 1;
+        }
+        let (income, owed) = ((Account::Income, line.event), (Account::StampsOwed, 0));
+        if let Some(entry) = Entry::move_money(income, owed, line.worth) {
+            ledger::book(tx, &entry, Some(booking), "Matricle", "stamp cards bought", now)?;
+        }
+    }
+    Ok(made)
+}
+
+/// The stamp cards that were bought with a booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<HeldCard>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {COLUMNS} {FROM} WHERE c.booking_id = ?1 ORDER BY c.id"))
+        .and_then(|mut q| q.query_map([booking.0], held)?.collect())
+        .doing("reading the stamp cards of a booking")
+}
+
+/// A place where a kind of card is sold like a ticket.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SoldAt {
+    /// The name of the kind.
+    pub kind: String,
+    /// The event's address and title.
+    pub slug: String,
+    /// Its title.
+    pub title: String,
+    /// The price in minor units.
+    pub minor: i64,
+}
+
+/// Where cards are sold: events in the Programme with dates to come, a kind once an event.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sold_at(conn: &Connection, now: Timestamp) -> Result<Vec<SoldAt>, StoreError> {
+    conn.prepare_cached(
+        "SELECT k.name, e.slug, e.title, min(t.minor) FROM ticket_types t
+         JOIN card_kinds k ON k.id = t.card_kind_id JOIN events e ON e.id = t.event_id
+         WHERE t.retired = 0 AND t.closed = 0 AND t.code = '' AND e.state = 'published' AND e.listed = 1
+            AND EXISTS (SELECT 1 FROM dates d WHERE d.event_id = e.id AND d.starts_at > ?1 AND d.called_off = '')
+         GROUP BY k.id, e.id ORDER BY k.name, e.title LIMIT 20",
+    )
+    .and_then(|mut q| {
+        q.query_map([us(now)], |row| {
+            Ok(SoldAt { kind: row.get(0)?, slug: row.get(1)?, title: row.get(2)?, minor: row.get(3)? })
+        })?
+        .collect()
+    })
+    .doing("looking where stamp cards are sold")
 }

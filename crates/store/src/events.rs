@@ -21,10 +21,11 @@ pub use dates::{
     without_bookings,
 };
 pub use plan::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan, insert, read};
+pub(crate) use tickets::way;
 pub use tickets::{
-    TicketRow, TicketType, add_question, add_ticket, drop_question, drop_ticket, pool_kinds,
-    questions, set_question, set_question_place, set_ticket, set_ticket_place, ticket_rows,
-    ticket_types,
+    CardTicket, TicketRow, TicketType, add_question, add_ticket, drop_question, drop_ticket,
+    pool_kinds, questions, set_question, set_question_place, set_ticket, set_ticket_place,
+    ticket_rows, ticket_types,
 };
 
 /// What is offered.
@@ -72,8 +73,6 @@ pub struct Event {
     pub latecomers: bool,
     /// Who may book.
     pub who: Who,
-    /// The organiser decides on each booking.
-    pub approval: bool,
     /// One booking a person.
     pub once: bool,
     /// What may happen to its bookings once they are made.
@@ -150,7 +149,7 @@ impl Format {
 
 pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
-     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.approval, e.once, e.rules, e.changed_at";
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at";
 
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
     let (who, rules): (String, String) = (row.get("who")?, row.get("rules")?);
@@ -176,7 +175,6 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         course: row.get("course")?,
         latecomers: row.get("latecomers")?,
         who: serde_json::from_str(&who).map_err(|_| foreign("events.who", who))?,
-        approval: row.get("approval")?,
         once: row.get("once")?,
         rules: serde_json::from_str(&rules).map_err(|_| foreign("events.rules", rules))?,
         changed_at: instant(row, "changed_at")?,
@@ -304,7 +302,7 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
             after_note = :after_note, listed = :listed, format = :format, online_link = :link,
             online_passcode = :passcode, called_off = :called_off, course = :course,
-            latecomers = :latecomers, who = :who, approval = :approval, once = :once, rules = :rules, changed_at = :now
+            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now
          WHERE id = :id",
         named_params! {
             ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
@@ -312,7 +310,7 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             ":hold": e.hold.as_mins(), ":button": e.button, ":after_note": e.after_note,
             ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
             ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
-            ":latecomers": e.latecomers, ":who": who, ":approval": e.approval, ":once": e.once, ":rules": rules,
+            ":latecomers": e.latecomers, ":who": who, ":once": e.once, ":rules": rules,
             ":now": us(now),
         },
     )

@@ -5,6 +5,8 @@
 
 use jiff::civil::date;
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
+use matricle_core::booking::Rules;
+use matricle_core::confirm::{Confirming, Way};
 use matricle_core::details::Answering;
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::{SaleWindow, Span};
@@ -62,17 +64,22 @@ fn answering() -> impl Strategy<Value = Answering> {
     ]
 }
 
+fn way() -> impl Strategy<Value = Way> {
+    prop::sample::select(vec![Way::ByItself, Way::AfterYes])
+}
+
 prop_compose! {
     fn ticket(pools: usize)(
         note in word(), minor in 0i64..100_000, early in prop::option::of((0i64..9_000, 0i64..9_000)),
         member in prop::option::of(0i64..9_000), group in prop::option::of((2u32..9, 0i64..9_000)),
         sale in (prop::option::of(0i64..500), prop::option::of(600i64..900)), per_date in prop::option::of(0u32..50), stamps in prop::option::of(1u32..9),
         counts in (1u32..4, 4u32..20, 1u32..6), flags in any::<(bool, bool)>(), secret in prop::option::of(word()),
-        draws in prop::collection::btree_map(0usize..3, 1u32..5, 1..3),
+        draws in prop::collection::btree_map(0usize..3, 1u32..5, 1..3), confirm in prop::option::of(way()),
     ) -> NewTicketType {
         NewTicketType {
             name: String::new(),
-            note, minor, member, per_date, stamps,
+            note, minor, member, per_date, stamps, confirm,
+            card: None,
             early: early.map(|(minor, minutes)| Early { minor, until: at(minutes) }),
             group: group.map(|(from, minor)| Group { from, minor }),
             tax: None,
@@ -125,7 +132,7 @@ fn who() -> impl Strategy<Value = Who> {
 fn plan() -> impl Strategy<Value = NewEvent> {
     (1usize..4).prop_flat_map(|pools| {
         (
-            (word(), word(), word(), any::<(bool, bool, bool, bool, bool)>(), who()),
+            (word(), word(), word(), any::<(bool, bool, bool, bool, bool)>(), who(), way(), way()),
             prop::sample::select(Format::ALL.to_vec()),
             prop::collection::vec(ticket(pools), 1..4),
             prop::collection::vec(
@@ -137,7 +144,7 @@ fn plan() -> impl Strategy<Value = NewEvent> {
         )
             .prop_map(
                 move |(
-                    (title, lead, bring, flags, who),
+                    (title, lead, bring, flags, who, free, paid),
                     format,
                     mut tickets,
                     questions,
@@ -166,7 +173,11 @@ fn plan() -> impl Strategy<Value = NewEvent> {
                         hold_minutes: 15,
                         course: flags.0,
                         latecomers: flags.1,
-                        approval: flags.2,
+                        rules: Rules {
+                            confirm: Confirming { free, paid },
+                            may_pass: flags.2,
+                            ..Rules::default()
+                        },
                         once: flags.3,
                         unlisted: flags.4,
                         pools: (0..pools).map(|i| format!("things {i}")).collect(),

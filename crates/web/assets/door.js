@@ -42,6 +42,8 @@
     sound(verdict.dataset.verdict);
     return true;
   };
+  // What is being paid cannot be paid once more with another button.
+  const payButtons = (off) => { for (const button of document.querySelectorAll("[data-pay] button")) button.disabled = off; };
   const flash = (words) => { $("flash").textContent = words; };
   const send = async () => {
     if (sending) return;
@@ -57,7 +59,7 @@
         if (answer.redirected) { location.reload(); return; }
         waiting.shift();
         flash("");
-        if (!shown(html)) { const part = document.createElement("template"); part.innerHTML = html; flash(part.content.textContent.trim() || "That did not work; try again."); sound("no"); }
+        if (!shown(html)) { payButtons(false); const part = document.createElement("template"); part.innerHTML = html; flash(part.content.textContent.trim() || "That did not work; try again."); sound("no"); }
         say(waiting.length ? `${waiting.length} scans still to send` : "In step with the other doors", !waiting.length);
       } catch {
         const n = waiting.length;
@@ -86,6 +88,13 @@
     if (form.matches("[data-undo]")) {
       e.preventDefault();
       if (form.elements.scan.value) { waiting.push({ path: form.action, body: new URLSearchParams({ scan: form.elements.scan.value }) }); send(); }
+    } else if (form.matches("[data-pay]")) {
+      e.preventDefault();
+      const body = new URLSearchParams(new FormData(form));
+      if (e.submitter?.name) body.set(e.submitter.name, e.submitter.value);
+      waiting.push({ path: form.action, body });
+      payButtons(true);
+      send();
     } else if (form.matches("[data-admit]")) {
       e.preventDefault();
       scan({ attendee: form.elements.attendee.value });
@@ -109,7 +118,7 @@
   // if it is no name.
   let typed = "", first = 0, before = 0, began = "";
   document.addEventListener("keydown", (e) => {
-    if (e.isComposing || e.ctrlKey || e.altKey || e.metaKey) return;
+    if (e.isComposing || e.ctrlKey || e.altKey || e.metaKey || document.activeElement?.id === "code") return;
     const now = performance.now();
     if (now - before > 300) { typed = ""; first = now; began = text.value; }
     before = now;

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::{self as desk_door, Board, Name, Outcome, Shown};
+use matricle_desk::door::{self as desk_door, Board, Name, Outcome, Shown, With};
 use matricle_desk::{DeskError, random_bytes};
 use matricle_formats::words;
 use matricle_store::people::Staff;
@@ -57,6 +57,39 @@ struct VerdictPart {
     reason: String,
     companions: String,
     when: String,
+    pay: Option<PayPart>,
+}
+
+/// How somebody who is to pay can do so here.
+struct PayPart {
+    date: i64,
+    attendee: i64,
+    due_minor: i64,
+    due: String,
+    token: String,
+    key: String,
+    /// What stamps would pay it; empty when they do not.
+    stamps: String,
+    /// The booker's cards: letters, what is left.
+    cards: Vec<(String, String)>,
+}
+
+fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
+    let pay = outcome.pay.as_ref()?;
+    Some(PayPart {
+        date: date.0,
+        attendee: pay.attendee.0,
+        due_minor: pay.due.minor,
+        due: pay.due.to_string(),
+        token: token.into(),
+        key: scan_key(),
+        stamps: if pay.stamps > 0 { words::count(pay.stamps, "stamps") } else { String::new() },
+        cards: pay
+            .cards
+            .iter()
+            .map(|(code, left)| (code.clone(), format!("{} left", words::count(*left, "stamps"))))
+            .collect(),
+    })
 }
 
 /// Class and shape for a verdict's word.
@@ -67,11 +100,12 @@ fn class(word: &str) -> &'static str {
         "to pay" => "pay",
         "other date" => "other",
         "misread" => "mis",
+        "stamp card" => "card",
         _ => "no",
     }
 }
 
-fn verdict_part(outcome: &Outcome, zone: &str) -> VerdictPart {
+fn verdict_part(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> VerdictPart {
     let told = &outcome.told;
     let mut word = told.verdict.clone();
     if let Some(first) = word.get_mut(..1) {
@@ -89,6 +123,7 @@ fn verdict_part(outcome: &Outcome, zone: &str) -> VerdictPart {
             several => format!("{} not here yet", several.join(", ")),
         },
         when: words::seconds(outcome.at, zone),
+        pay: pay_part(outcome, date, token),
     }
 }
 
@@ -258,8 +293,10 @@ async fn door_page(
         reason: String::new(),
         companions: String::new(),
         when: String::new(),
+        pay: None,
     };
-    let verdict = now_told.map_or(ready, |outcome| verdict_part(&outcome, zone)).render()?;
+    let part = |outcome: Outcome| verdict_part(&outcome, date, zone, &f.token);
+    let verdict = now_told.map_or(ready, part).render()?;
     let rows = log
         .iter()
         .map(|o| log_row(o, date, zone, &f.token).render())
@@ -354,6 +391,37 @@ pub(crate) async fn scan(
     answer(&app, &visitor, date, &outcome).await
 }
 
+/// `POST /door/{date}/pay`: what somebody is to pay is taken here, and they are let in.
+pub(crate) async fn pay(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Part(part): Part,
+    headers: HeaderMap,
+    visitor: Visitor,
+    SignedIn(staff): SignedIn,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let (date, door) = (DateId(date), guard::door_name(&headers));
+    let attendee = form.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
+    let due = form.get("due").parse().map_err(|_| DeskError::NotFound)?;
+    let with = match form.get("with") {
+        "cash" => With::Cash,
+        "card" => With::CardHere,
+        "stamps" => With::Stamps(form.get("code").into()),
+        letters => With::Stamps(letters.into()),
+    };
+    let key = match form.get("key") {
+        key if (8..=64).contains(&key.len()) => key.to_owned(),
+        _ => scan_key(),
+    };
+    let at = (date, door.clone(), key);
+    let outcome = desk_door::pay(&app.desk, &staff, at, attendee, due, with).await?;
+    if !part {
+        return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
+    }
+    answer(&app, &visitor, date, &outcome).await
+}
+
 async fn answer(
     app: &App,
     visitor: &Visitor,
@@ -363,7 +431,7 @@ async fn answer(
     let zone = app.zone().await?;
     let token = app.desk.secrets.form_token(&visitor.0);
     html(&Answer {
-        verdict: verdict_part(outcome, &zone),
+        verdict: verdict_part(outcome, date, &zone, &token),
         row: log_row(outcome, date, &zone, &token),
     })
 }
@@ -470,7 +538,11 @@ mod tests {
             companions: vec!["Kit".into(), "Ana".into()],
         };
         let at = "2026-11-25T18:42:07Z".parse().unwrap();
-        Outcome { scan: 7, told, at, door: "side gate".into(), undone }
+        Outcome { scan: 7, told, at, door: "side gate".into(), undone, pay: None }
+    }
+
+    fn in_words(outcome: &Outcome) -> VerdictPart {
+        verdict_part(outcome, DateId(1), "UTC", "t")
     }
 
     /// Each verdict has its own class, and with it its own shape: colour is never alone.
@@ -484,11 +556,12 @@ mod tests {
             Verdict::ToPay { due },
             Verdict::OtherDate { date: DateId(2) },
             Verdict::Misread,
+            Verdict::StampCard { left: 3 },
             Verdict::Unknown,
         ];
         let mut shapes = Vec::new();
         for verdict in &verdicts {
-            let part = verdict_part(&outcome(verdict, "why", false), "UTC").render().unwrap();
+            let part = in_words(&outcome(verdict, "why", false)).render().unwrap();
             assert!(
                 part.contains("Siân &#60;O&#39;Hara&#62;") && part.contains("18:42:07"),
                 "{part}"
@@ -510,9 +583,9 @@ mod tests {
         assert!(!row(&Verdict::Unknown, false).contains("data-undo"));
         let undone = row(&Verdict::ComeIn, true);
         assert!(!undone.contains("data-undo") && undone.contains("undone, was come in"));
-        let told = verdict_part(&outcome(&Verdict::ComeIn, "", true), "UTC").render().unwrap();
+        let told = in_words(&outcome(&Verdict::ComeIn, "", true)).render().unwrap();
         assert!(told.contains("Undone") && told.contains("expected again"));
-        let part = verdict_part(&outcome(&Verdict::ComeIn, "", false), "UTC").render().unwrap();
+        let part = in_words(&outcome(&Verdict::ComeIn, "", false)).render().unwrap();
         assert!(part.contains("Kit, Ana not here yet"));
     }
 }

@@ -96,6 +96,14 @@ impl IntoResponse for WebError {
                 "Used twice at one time",
                 "A room or a host is needed elsewhere then. Go back and say whether that is meant.".into(),
             ),
+            Self::Desk(DeskError::Freed { bookings }) => (
+                StatusCode::CONFLICT,
+                "Bookings wait for a yes",
+                format!(
+                    "{} for a yes and would not need it any more. Go back and say what becomes of them.",
+                    if bookings.len() == 1 { "One booking waits".into() } else { format!("{} bookings wait", bookings.len()) }
+                ),
+            ),
             Self::Desk(DeskError::NotByBooker) => (
                 StatusCode::FORBIDDEN,
                 "This is for the organiser",

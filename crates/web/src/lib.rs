@@ -209,6 +209,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/door/{date}", get(door::show))
         .route("/door/{date}/scan", post(door::scan))
         .route("/door/{date}/undo", post(door::undo))
+        .route("/door/{date}/pay", post(door::pay))
         .route("/door/{date}/names", get(door::names))
         .route("/door/{date}/live", get(door::live))
         // Other programs

@@ -106,6 +106,8 @@ pub(crate) fn ticket_names(rows: &[TicketRow]) -> Vec<TicketType> {
             note: String::new(),
             admits: t.plan.admits,
             tax: None,
+            card: None,
+            confirm: None,
         })
         .collect()
 }
@@ -346,6 +348,8 @@ mod tests {
             note: String::new(),
             admits: 4,
             tax: None,
+            card: None,
+            confirm: None,
         }]
     }
 

@@ -8,6 +8,7 @@ use matricle_core::shares::Share;
 use matricle_core::stamps::Card;
 use matricle_core::waiting::Manner;
 use matricle_store::cards::{self, CardKind, Move, NewCard};
+use matricle_store::events::NewTicketType;
 use matricle_store::{books, events, ledger, places, promos, waiting};
 
 use super::World;
@@ -73,6 +74,18 @@ impl World<'_> {
         };
         cards::add_kind(self.tx, &kind)?;
         let Some(sold) = cards::kinds(self.tx)?.into_iter().next() else { return Ok(()) };
+        if let Some(evening) = events::by_slug(self.tx, "thursday-dipping")? {
+            let ticket = NewTicketType {
+                name: "Dipping card".into(),
+                note: "ten evenings for the price of nearly nine".into(),
+                minor: sold.price,
+                card: Some(sold.name.clone()),
+                most: 2,
+                draws: Vec::new(),
+                ..NewTicketType::default()
+            };
+            events::add_ticket(self.tx, evening.id, &ticket)?;
+        }
         let expires_at = Some(self.now + SignedDuration::from_hours(24 * 340));
         let empty = Card { left: 0, value: 0, expires_at };
         let code = crate::hold::fresh_code();

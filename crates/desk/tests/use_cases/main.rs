@@ -4,6 +4,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod cards;
+mod confirm;
 mod line;
 mod money;
 mod office;

@@ -8,46 +8,28 @@ use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::documents::Kind;
-use matricle_core::form::{Fault, Form};
-use matricle_core::ledger::Account;
+use matricle_core::form::Fault;
 use matricle_core::price::Buyer;
 use matricle_core::promo::PromoRefusal;
 use matricle_core::seats::Wanted;
-use matricle_core::stamps::StampRefusal;
 use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
 use matricle_core::waiting::{Manner, Stands};
 use matricle_desk::cancel::{self, By};
 use matricle_desk::changes::{self, ByPhone};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::provider::{Dispute, Status};
-use matricle_desk::{DeskError, books, cards, decide, money, papers, programme, promos, waiting};
+use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, waiting};
 use matricle_store::{events, ledger};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{World, look, world};
+use crate::world::{World, form, look, world};
 
 const WALK: &str = "apiary-open-day";
 const COURSE: &str = "beginners-course";
 const QUEENS: &str = "rearing-queens";
 
-fn form(fields: &[(&str, &str)]) -> Form {
-    Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
-}
-
 impl World {
-    async fn paid(&self, slug: &str, quantities: &[u32]) -> Reference {
-        let reference = self.book(slug, quantities).await;
-        self.provider.decide(Status::Paid);
-        checkout::ask(&self.desk, reference).await.unwrap();
-        assert_eq!(self.state(reference).await, State::Confirmed);
-        reference
-    }
-
-    async fn sound(&self) {
-        assert_eq!(self.faults().await, Vec::<String>::new());
-    }
-
     async fn set_rules(&self, slug: &'static str, steps: Option<Vec<(u32, u32)>>, waiting: Manner) {
         let now = self.desk.clock.now();
         let change = move |tx: &matricle_store::Tx<'_>| {
@@ -335,71 +317,6 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
     decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
     assert_ne!(w.state(reference).await, State::Cancelled);
     w.due().await;
-    w.sound().await;
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_stamp_card_pays_gets_its_stamp_back_and_expires() {
-    let w = world().await;
-    let petra = w.staff(4).await;
-    let all = cards::all(&w.desk, &petra).await.unwrap();
-    let (kind, marit) = (all.kinds[0].id.to_string(), &all.cards[0]);
-    assert_eq!((marit.card.left, marit.card.value), (10, 7000));
-    let sell = |method: &'static str, reason: &'static str| {
-        let fields = [
-            ("kind", kind.as_str()),
-            ("name", "Ros"),
-            ("email", "Ros@post.example"),
-            ("method", method),
-            ("reason", reason),
-        ];
-        cards::sell(&w.desk, &petra, form(&fields))
-    };
-    let mute = sell("given", "").await;
-    assert!(matches!(mute, Err(DeskError::Form(wrong)) if wrong[0].field == "reason"));
-    let present = sell("given", "for the barn roof").await.unwrap();
-    let bought = sell("cash", "").await.unwrap();
-    assert_eq!(cards::mine(&w.desk, "ros@post.example".into()).await.unwrap().len(), 2);
-    w.sound().await;
-    // Three seats of €8.00 with stamps that cost €7.00 each: the event bears the difference.
-    let reference = w.book("thursday-dipping", &[3]).await;
-    assert_eq!(w.sheet(reference).await.stamps, (3, 2400));
-    let why = |refused: Result<(), DeskError>| match refused {
-        Err(DeskError::Stamps(refusal)) => refusal,
-        other => panic!("{other:?}"),
-    };
-    let stranger = cards::pay(&w.desk, reference, "BCDF GHJK LNPR".into()).await;
-    assert_eq!(why(stranger), StampRefusal::Unknown);
-    cards::pay(&w.desk, reference, bought.to_lowercase()).await.unwrap();
-    let sheet = w.sheet(reference).await;
-    assert_eq!((sheet.booking.state, sheet.booking.due().minor), (State::Confirmed, 0));
-    w.due().await;
-    w.sound().await;
-    let left = || async {
-        let mine = cards::mine(&w.desk, "ros@post.example".into()).await.unwrap();
-        mine.iter().map(|c| (c.card.left, c.card.value)).collect::<Vec<_>>()
-    };
-    assert_eq!(left().await, [(7, 4900), (10, 0)]);
-    // One of the three cannot come, in time: a stamp goes back onto the card.
-    let by = By::Staff(w.staff(0).await, Some(100));
-    cancel::cancel(&w.desk, by, reference, vec![2]).await.unwrap();
-    w.due().await;
-    assert_eq!(left().await, [(8, 5600), (10, 0)]);
-    w.sound().await;
-    // Eleven are more than the present holds; a booking without stamps takes none.
-    let course = w.book(COURSE, &[1]).await;
-    assert_eq!(why(cards::pay(&w.desk, course, present).await), StampRefusal::NotForThis);
-    let off = form(&[("take_stamps", "2"), ("take_reason", "a slip")]);
-    let id = cards::mine(&w.desk, "ros@post.example".into()).await.unwrap()[0].id;
-    cards::take(&w.desk, &petra, id, off).await.unwrap();
-    assert_eq!(left().await[0], (6, 4200));
-    w.pass(60 * 24 * 366);
-    w.due().await;
-    assert_eq!(left().await, [(0, 0), (0, 0)]);
-    assert_eq!(
-        w.desk.store.read(ledger::balances).await.unwrap().get(&Account::StampsOwed),
-        Some(&0)
-    );
     w.sound().await;
 }
 

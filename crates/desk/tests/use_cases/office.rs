@@ -124,7 +124,10 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                 "ask questions",
                 refused(sheet::save_question(desk, &who, event, None, Form::default()).await),
             ),
-            ("who may book", refused(sheet::set_booking(desk, &who, event, Form::default()).await)),
+            (
+                "who may book",
+                refused(sheet::set_booking(desk, &who, event, Form::default()).await.map(drop)),
+            ),
             ("see who is told", refused(sheet::told(desk, &who, event).await.map(drop))),
             ("add dates", refused(dates::add(desk, &who, event, Form::default()).await.map(drop))),
             (

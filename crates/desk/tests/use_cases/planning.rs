@@ -436,7 +436,7 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     let second = w.keep(CANDLES, &[1, 0, 0]).await.unwrap();
     draft.email = "Sian@North.School.example".into();
     assert!(matches!(submit(draft.clone(), second).await, Err(DeskError::Who(WhoRefusal::Again))));
-    set(&[("who", "word"), ("who_word", "Propolis"), ("approval", "yes")]).await.unwrap();
+    set(&[("who", "word"), ("who_word", "Propolis"), ("confirm_paid", "after yes")]).await.unwrap();
     let (date, wanted) = w.choice(CANDLES, &[1, 0, 0]).await;
     let mut by = HeldBy::default();
     by.buyer.word = "propolis ".into();

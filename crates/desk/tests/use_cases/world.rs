@@ -8,13 +8,14 @@ use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::details::{Answering, Draft};
+use matricle_core::form::Form;
 use matricle_core::seats::Wanted;
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::mailer::Recorder;
 use matricle_desk::programme::Looking;
-use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, sign};
+use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
 use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
@@ -58,6 +59,10 @@ pub(crate) async fn world() -> World {
 /// An event's page by its address.
 pub(crate) fn look(slug: &str) -> Looking {
     Looking { slug: slug.into(), ..Looking::default() }
+}
+
+pub(crate) fn form(fields: &[(&str, &str)]) -> Form {
+    Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
 }
 
 impl World {
@@ -168,5 +173,17 @@ impl World {
             message.subject().unwrap().to_owned()
         };
         self.mails.taken().iter().map(parse).collect()
+    }
+
+    pub(crate) async fn paid(&self, slug: &str, quantities: &[u32]) -> Reference {
+        let reference = self.book(slug, quantities).await;
+        self.provider.decide(Status::Paid);
+        checkout::ask(&self.desk, reference).await.unwrap();
+        assert_eq!(self.state(reference).await, State::Confirmed);
+        reference
+    }
+
+    pub(crate) async fn sound(&self) {
+        assert_eq!(self.faults().await, Vec::<String>::new());
     }
 }

@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use matricle_core::booking::Choice;
 use matricle_core::codes::TicketCode;
+use matricle_core::confirm::Way;
 use matricle_core::ledger::Charge;
 use matricle_core::price::{self, Buyer, Quote, with_tax};
 use matricle_core::refund::{last_parts, share};
@@ -11,7 +12,7 @@ use matricle_core::{BookingId, Money, TicketTypeId};
 use rusqlite::Connection;
 
 use super::Booking;
-use crate::events::DateSheet;
+use crate::events::{DateSheet, way};
 use crate::{Doing, StoreError, Tx, us};
 
 /// One ticket type of a booking, at the price it was held for.
@@ -39,6 +40,10 @@ pub struct Line {
     pub tax_basis: u32,
     /// The tax comes on top of the price.
     pub tax_added: bool,
+    /// Whether its ticket type has a rule of its own for how bookings are confirmed.
+    pub confirm: Option<Way>,
+    /// Stamp cards that were made of it: these stay bought, whatever is cancelled.
+    pub cards: u32,
 }
 
 impl Line {
@@ -46,6 +51,12 @@ impl Line {
     #[must_use]
     pub fn label(&self) -> String {
         format!("{} × {}", self.quantity, self.name)
+    }
+
+    /// What is no longer charged when so many percent of it come back.
+    #[must_use]
+    pub fn back(&self, percent: u32) -> i64 {
+        if self.cards > 0 { 0 } else { share(self.charge.minor, percent) }
     }
 
     /// What it would be charged if so many stood and nothing had been kept from those
@@ -64,9 +75,12 @@ impl Line {
 pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreError> {
     let currency = booking.total.currency;
     conn.prepare_cached(
-        "SELECT ticket_type_id, name, quantity, cancelled, base_minor, unit_minor, discount_minor,
-            charge_minor, tax_minor, tax_basis, tax_added
-         FROM booking_lines WHERE booking_id = ?1 ORDER BY position",
+        "SELECT l.ticket_type_id, l.name, l.quantity, l.cancelled, l.base_minor, l.unit_minor, l.discount_minor,
+            l.charge_minor, l.tax_minor, l.tax_basis, l.tax_added, t.after_yes,
+            CASE WHEN t.card_kind_id IS NULL THEN 0 ELSE (SELECT count(*) FROM cards c
+                WHERE c.booking_id = l.booking_id AND c.ticket_type_id = l.ticket_type_id) END
+         FROM booking_lines l JOIN ticket_types t ON t.id = l.ticket_type_id
+         WHERE l.booking_id = ?1 ORDER BY l.position",
     )
     .and_then(|mut q| {
         q.query_map([booking.id.0], |row| {
@@ -82,6 +96,8 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
                 tax: currency.of(row.get(8)?),
                 tax_basis: row.get(9)?,
                 tax_added: row.get(10)?,
+                confirm: way(row)?,
+                cards: row.get(12)?,
             })
         })?
         .collect()
@@ -158,7 +174,7 @@ fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
 /// # Errors
 /// SQLite refuses.
 pub fn charge_less(tx: &Tx<'_>, booking: &Booking, percent: u32) -> Result<(), StoreError> {
-    write_charges(tx, booking, |l| (l.quantity, l.charge.minor - share(l.charge.minor, percent)))
+    write_charges(tx, booking, |l| (l.quantity, l.charge.minor - l.back(percent)))
 }
 
 /// Charges the tickets in full again, after a cancellation is taken back.

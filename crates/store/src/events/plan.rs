@@ -3,6 +3,7 @@
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use matricle_core::EventId;
 use matricle_core::booking::Rules;
+use matricle_core::confirm::Way;
 use matricle_core::details::Answering;
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::{SaleWindow, Span, SpanError};
@@ -54,8 +55,6 @@ pub struct NewEvent {
     pub latecomers: bool,
     /// Who may book.
     pub who: Who,
-    /// The organiser decides on each booking.
-    pub approval: bool,
     /// One booking a person.
     pub once: bool,
     /// What may happen to its bookings once they are made.
@@ -112,6 +111,10 @@ pub struct NewTicketType {
     pub closed: bool,
     /// Stamps that one costs, where stamps are taken for it.
     pub stamps: Option<u32>,
+    /// The name of the kind of stamp card that one is: it lets nobody in.
+    pub card: Option<String>,
+    /// Whether bookings with it wait for the organiser's yes; `None` as the event says.
+    pub confirm: Option<Way>,
     /// Seats it draws from each pool, by the pool's place in [`NewEvent::pools`].
     pub draws: Vec<(usize, u32)>,
 }
@@ -136,6 +139,8 @@ impl Default for NewTicketType {
             invited: Vec::new(),
             closed: false,
             stamps: None,
+            card: None,
+            confirm: None,
             draws: vec![(0, 1)],
         }
     }
@@ -243,9 +248,9 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
     tx.execute(
         "INSERT INTO events (slug, title, kind, lead, description, bring, refund_note, state,
             hold_minutes, made_at, button, after_note, listed, format, online_link, online_passcode,
-            course, latecomers, who, approval, once, changed_at, rules)
+            course, latecomers, who, once, changed_at, rules)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18,
-            ?19, ?20, ?21, ?10, ?22)",
+            ?19, ?20, ?10, ?21)",
         rusqlite::params![
             new.slug,
             new.title,
@@ -266,7 +271,6 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
             new.course,
             new.latecomers,
             json(&new.who)?,
-            new.approval,
             new.once,
             json(&new.rules)?
         ],
@@ -313,9 +317,9 @@ pub(super) fn insert_ticket(
     tx.execute(
         "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
             early_until, sale_from, sale_until, per_date, most, admits, member_minor, group_from,
-            group_minor, least, code, members_only, closed, invited, stamps, tax_rate_id)
+            group_minor, least, code, members_only, closed, invited, stamps, after_yes, tax_rate_id, card_kind_id)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-            ?21, (SELECT id FROM tax_rates WHERE name = ?22))",
+            ?21, ?22, (SELECT id FROM tax_rates WHERE name = ?23), (SELECT id FROM card_kinds WHERE name = ?24))",
         rusqlite::params![
             event,
             position,
@@ -328,7 +332,7 @@ pub(super) fn insert_ticket(
             ticket.sale.until.map(us),
             ticket.per_date,
             ticket.most,
-            ticket.admits,
+            ticket.admits.max(1),
             ticket.member,
             ticket.group.map(|g| g.from),
             ticket.group.map(|g| g.minor),
@@ -338,7 +342,9 @@ pub(super) fn insert_ticket(
             ticket.closed,
             json(&ticket.invited)?,
             ticket.stamps,
-            ticket.tax
+            ticket.confirm.map(|w| w == Way::AfterYes),
+            ticket.tax,
+            ticket.card,
         ],
     )?;
     let id = tx.last_insert_rowid();
@@ -453,7 +459,6 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
         course: e.course,
         latecomers: e.latecomers,
         who: e.who,
-        approval: e.approval,
         rules: e.rules,
         once: e.once,
         tags: tags_of(conn, id)?.into_iter().map(|(slug, _)| slug).collect(),

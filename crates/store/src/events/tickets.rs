@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::Offer;
+use matricle_core::confirm::Way;
 use matricle_core::details::Question;
 use matricle_core::price::{Early, Group, Share, TicketPrice};
 use matricle_core::schedule::SaleWindow;
@@ -27,6 +28,32 @@ pub struct TicketType {
     pub admits: u32,
     /// The name of its tax rate, if it has one.
     pub tax: Option<String>,
+    /// The stamp card that one is, if it is one.
+    pub card: Option<CardTicket>,
+    /// Whether bookings with it wait for the organiser's yes; `None` as the event says.
+    pub confirm: Option<Way>,
+}
+
+/// A stamp card that is sold like a ticket.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardTicket {
+    /// The name of its kind.
+    pub kind: String,
+    /// Its stamps.
+    pub stamps: u32,
+    /// Days it is good for; without them for ever.
+    pub life_days: Option<u32>,
+}
+
+/// The rule of a ticket type, where it has one.
+pub(crate) fn way(row: &Row<'_>) -> rusqlite::Result<Option<Way>> {
+    let after_yes: Option<bool> = row.get("after_yes")?;
+    Ok(after_yes.map(|yes| if yes { Way::AfterYes } else { Way::ByItself }))
+}
+
+fn card(row: &Row<'_>) -> rusqlite::Result<Option<CardTicket>> {
+    let Some(kind) = row.get("card")? else { return Ok(None) };
+    Ok(Some(CardTicket { kind, stamps: row.get("card_stamps")?, life_days: row.get("card_days")? }))
 }
 
 fn pair<A, B>(a: Option<A>, b: Option<B>) -> Option<(A, B)> {
@@ -54,8 +81,8 @@ fn invited(row: &Row<'_>) -> rusqlite::Result<Vec<String>> {
 }
 
 const TICKET_COLUMNS: &str = "t.id, t.position, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, \
-     t.sale_until, t.per_date, t.least, t.most, t.admits, t.member_minor, t.group_from, t.group_minor, t.code, \
-     t.members_only, t.closed, t.invited, t.stamps, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
+     t.sale_until, t.per_date, t.least, t.most, CASE WHEN t.card_kind_id IS NULL THEN t.admits ELSE 0 END AS admits, t.member_minor, t.group_from, t.group_minor, t.code, \
+     t.members_only, t.closed, t.invited, t.stamps, t.after_yes, k.name AS card, k.stamps AS card_stamps, k.life_days AS card_days, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
 
 /// The ticket types of an event as sold for these dates: one, or all that are left of a
 /// course.
@@ -84,7 +111,7 @@ pub fn ticket_types(
                 WHERE {sold_on} AND b.test = 0
                   AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
             ) END AS sold
-         FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id
+         FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id LEFT JOIN card_kinds k ON k.id = t.card_kind_id
          WHERE t.event_id = :event AND t.retired = 0 ORDER BY t.position"
     );
     let read = || -> rusqlite::Result<Vec<(TicketType, Offer)>> {
@@ -110,6 +137,8 @@ pub fn ticket_types(
                     note: row.get("note")?,
                     admits: row.get("admits")?,
                     tax: row.get("tax_name")?,
+                    card: card(row)?,
+                    confirm: way(row)?,
                 };
                 let offer = Offer {
                     price: TicketPrice { share, ..price(row, id)? },
@@ -161,7 +190,7 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
             "SELECT {TICKET_COLUMNS}, (SELECT coalesce(sum(l.quantity), 0) FROM booking_lines l
                 JOIN bookings b ON b.id = l.booking_id WHERE l.ticket_type_id = t.id AND b.test = 0
                 AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')) AS sold
-             FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id
+             FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id LEFT JOIN card_kinds k ON k.id = t.card_kind_id
              WHERE t.event_id = ?1 AND t.retired = 0 ORDER BY t.position"
         ))?;
         let mut draws = conn.prepare_cached(
@@ -199,6 +228,8 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
                     invited: invited(row)?,
                     closed: row.get("closed")?,
                     stamps: row.get("stamps")?,
+                    card: row.get("card")?,
+                    confirm: way(row)?,
                     draws,
                 },
                 tax_rate: row.get::<_, Option<i64>>("tax_rate_id")?.map(TaxRateId),
@@ -246,14 +277,15 @@ pub fn set_ticket(
             "UPDATE ticket_types SET name = ?2, note = ?3, minor = ?4, early_minor = ?5, early_until = ?6,
                 sale_from = ?7, sale_until = ?8, per_date = ?9, most = ?10, admits = ?11, member_minor = ?12,
                 group_from = ?13, group_minor = ?14, least = ?15, code = ?16, members_only = ?17, closed = ?18,
-                tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19), invited = ?21, stamps = ?22
+                tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19), invited = ?21, stamps = ?22, after_yes = ?23,
+                card_kind_id = (SELECT id FROM card_kinds WHERE name = ?24)
              WHERE id = ?1 AND event_id = ?20",
             rusqlite::params![
                 id.0, new.name, new.note, new.minor, new.early.map(|e| e.minor),
                 new.early.map(|e| us(e.until)), new.sale.from.map(us), new.sale.until.map(us),
-                new.per_date, new.most, new.admits, new.member, new.group.map(|g| g.from),
+                new.per_date, new.most, new.admits.max(1), new.member, new.group.map(|g| g.from),
                 new.group.map(|g| g.minor), new.least, new.word, new.members_only, new.closed,
-                new.tax, event.0, json(&new.invited)?, new.stamps
+                new.tax, event.0, json(&new.invited)?, new.stamps, new.confirm.map(|w| w == Way::AfterYes), new.card
             ],
         )?;
         tx.execute("DELETE FROM draws WHERE ticket_type_id = ?1", [id.0])?;

@@ -43,6 +43,13 @@ ALTER TABLE house ADD COLUMN bic TEXT NOT NULL DEFAULT '';
 ALTER TABLE house ADD COLUMN transfer_days INTEGER NOT NULL DEFAULT 10 CHECK (transfer_days BETWEEN 1 AND 90);
 -- What may happen to an event's bookings once they are made, as JSON.
 ALTER TABLE events ADD COLUMN rules TEXT NOT NULL DEFAULT '{}';
+-- Events whose bookings all waited for a yes now say so in their rules, and so do patterns.
+UPDATE events SET rules = '{"confirm":{"free":"after_yes","paid":"after_yes"}}' WHERE approval = 1;
+ALTER TABLE events DROP COLUMN approval;
+UPDATE patterns SET plan = json_set(plan, '$.rules.confirm', json('{"free":"after_yes","paid":"after_yes"}'))
+    WHERE json_extract(plan, '$.approval') = 1;
+-- Whether bookings with this ticket wait for the organiser's yes; NULL as the event says.
+ALTER TABLE ticket_types ADD COLUMN after_yes INTEGER CHECK (after_yes IN (0, 1));
 -- The tax comes on top of the price instead of being contained in it.
 ALTER TABLE tax_rates ADD COLUMN added INTEGER NOT NULL DEFAULT 0 CHECK (added IN (0, 1));
 
@@ -348,6 +355,8 @@ CREATE TABLE card_kinds (
 ) STRICT;
 -- Stamps that one of these tickets costs; NULL when stamps are not taken for it.
 ALTER TABLE ticket_types ADD COLUMN stamps INTEGER CHECK (stamps >= 1);
+-- What is sold is a card: it lets nobody in and takes no seats.
+ALTER TABLE ticket_types ADD COLUMN card_kind_id INTEGER REFERENCES card_kinds (id);
 CREATE TABLE cards (
     id         INTEGER PRIMARY KEY,
     code       TEXT NOT NULL UNIQUE,
@@ -358,8 +367,13 @@ CREATE TABLE cards (
     left       INTEGER NOT NULL CHECK (left >= 0),
     value      INTEGER NOT NULL CHECK (value >= 0),
     made_at    INTEGER NOT NULL,
-    expires_at INTEGER
+    expires_at INTEGER,
+    -- The booking and the ticket it was bought with; of neither when it was sold or given by hand.
+    booking_id INTEGER REFERENCES bookings (id),
+    ticket_type_id INTEGER REFERENCES ticket_types (id),
+    CHECK ((booking_id IS NULL) = (ticket_type_id IS NULL))
 ) STRICT;
+CREATE INDEX cards_by_booking ON cards (booking_id) WHERE booking_id IS NOT NULL;
 CREATE INDEX cards_by_email ON cards (email);
 CREATE INDEX cards_to_expire ON cards (expires_at) WHERE expires_at IS NOT NULL AND left > 0;
 -- What happened with a card. Only ever added to.

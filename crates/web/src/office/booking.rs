@@ -7,6 +7,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::booking::{Move, State, next};
 use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
 use matricle_core::door::Presence;
 use matricle_core::ledger::Method;
 use matricle_core::seats::Wanted;
@@ -131,7 +132,7 @@ impl May {
                 && next(booking.state, Move::BringBack).is_ok()
                 && !booking.name.is_empty(),
             reconsider: clerk
-                && loaded.sheet.event.approval
+                && loaded.sheet.way() == Way::AfterYes
                 && next(booking.state, Move::Reconsider).is_ok()
                 && booking.paid.is_zero(),
             resend: clerk && firm && !booking.email.is_empty(),

@@ -7,12 +7,14 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use matricle_core::codes::Reference;
 use matricle_core::details::{Answering, Question};
 use matricle_core::form::Wrong;
 use matricle_core::who::Who;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
+use matricle_desk::confirm::{self, Followed};
 use matricle_desk::sheet::{self, ANSWERING, Settings, answering_word};
-use matricle_desk::{events, invitations, patterns, random_bytes};
+use matricle_desk::{DeskError, events, invitations, patterns, random_bytes};
 use matricle_formats::words;
 use matricle_store::events::{EventState, Format, TicketRow};
 use matricle_store::outbox::Message;
@@ -174,6 +176,10 @@ struct TicketView {
 #[derive(Template)]
 #[template(path = "office/tickets.html")]
 struct Tickets {
+    /// Kinds of stamp cards that a ticket may be.
+    card_kinds: Vec<(String, String)>,
+    /// Bookings that wait for a yes and need not any more: what becomes of them is asked.
+    waiting: Vec<(String, String)>,
     f: Frame,
     tab: &'static str,
     id: i64,
@@ -272,6 +278,8 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
         ("sale_until", local(t.sale.until)),
         ("per_date", number(t.per_date)),
         ("stamps", number(t.stamps)),
+        ("card", t.card.clone().unwrap_or_default()),
+        ("confirm", t.confirm.map_or("", confirm::word).into()),
         ("least", t.least.to_string()),
         ("most", t.most.to_string()),
         ("admits", t.admits.to_string()),
@@ -292,6 +300,7 @@ async fn tickets_page(
     id: i64,
     editing: Option<i64>,
     d: Option<Fields>,
+    waiting: Vec<(String, String)>,
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let now = at.app.desk.clock.now();
@@ -309,7 +318,11 @@ async fn tickets_page(
     rates.extend(s.tax_rates.iter().map(|r| {
         (r.name.clone(), format!("{}, {}.{:02} %", r.name, r.basis / 100, r.basis % 100))
     }));
+    let mut card_kinds = vec![(String::new(), "no, a seat".to_owned())];
+    card_kinds.extend(s.card_kinds.iter().map(|k| (k.clone(), k.clone())));
     let page = Tickets {
+        card_kinds,
+        waiting,
         tab: "tickets",
         id,
         bookings: s.bookings,
@@ -331,14 +344,14 @@ async fn tickets_page(
 }
 
 pub(crate) async fn tickets(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
-    tickets_page(&at, id, None, None).await
+    tickets_page(&at, id, None, None, Vec::new()).await
 }
 
 pub(crate) async fn ticket(
     at: Clerk,
     Path((id, ticket)): Path<(i64, i64)>,
 ) -> Result<Response, WebError> {
-    tickets_page(&at, id, Some(ticket), None).await
+    tickets_page(&at, id, Some(ticket), None, Vec::new()).await
 }
 
 /// `POST /office/events/{id}/tickets/{ticket}`: a change, an addition (`0`), or off with it.
@@ -354,11 +367,20 @@ pub(crate) async fn save_ticket(
     }
     match sheet::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response()),
+        Err(DeskError::Freed { bookings }) => {
+            let d = Some(Fields::posted(&posted, &[]));
+            tickets_page(&at, id, which.map(|t| t.0), d, freed(bookings)).await
+        }
         Err(error) => {
             let d = Fields::again(&posted, error)?;
-            tickets_page(&at, id, which.map(|t| t.0), Some(d)).await
+            tickets_page(&at, id, which.map(|t| t.0), Some(d), Vec::new()).await
         }
     }
+}
+
+/// Bookings that wait for a yes and need not any more: reference and booker.
+fn freed(bookings: Vec<(Reference, String)>) -> Vec<(String, String)> {
+    bookings.into_iter().map(|(reference, name)| (reference.to_string(), name)).collect()
 }
 
 struct QuestionView {
@@ -492,7 +514,10 @@ struct WhoPage {
     bookings: u32,
     title: String,
     d: Fields,
-    saved: bool,
+    /// What became of it; empty before anything was saved.
+    saved: String,
+    /// Bookings that wait for a yes and need not any more: what becomes of them is asked.
+    waiting: Vec<(String, String)>,
     /// Addresses invited, and where the mail to each stands; empty when there is none.
     invited: Vec<(String, String)>,
     published: bool,
@@ -508,7 +533,8 @@ async fn who_page(
     at: &Clerk,
     id: i64,
     d: Option<Fields>,
-    saved: bool,
+    saved: String,
+    waiting: Vec<(String, String)>,
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let d = d.unwrap_or_else(|| {
@@ -529,7 +555,8 @@ async fn who_page(
             "invited" => d.add("who_invited", text),
             _ => {}
         }
-        d.tick("approval", s.event.approval);
+        d.set("confirm_free", confirm::word(s.event.rules.confirm.free).into());
+        d.set("confirm_paid", confirm::word(s.event.rules.confirm.paid).into());
         d.tick("once", s.event.once);
         d.tick("course", s.event.course);
         d.tick("latecomers", s.event.latecomers);
@@ -546,6 +573,7 @@ async fn who_page(
         f: frame(at, &s),
         d,
         saved,
+        waiting,
     };
     answer(count, &page)
 }
@@ -576,7 +604,28 @@ pub(crate) async fn invite(
 }
 
 pub(crate) async fn who(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
-    who_page(&at, id, None, false).await
+    who_page(&at, id, None, String::new(), Vec::new()).await
+}
+
+/// What became of bookings when the rules changed, in words.
+fn followed(f: Followed) -> String {
+    let mut said = vec!["Kept.".to_owned()];
+    match f.went_on {
+        0 => {}
+        1 => said.push("One booking that waited has gone on by itself.".into()),
+        n => said.push(format!("{n} bookings that waited have gone on by themselves.")),
+    }
+    match f.wait {
+        0 => {}
+        1 => said.push("One booking waits for your yes.".into()),
+        n => said.push(format!("{n} bookings wait for your yes.")),
+    }
+    match f.will_wait {
+        0 => {}
+        1 => said.push("One that is being filled in now will wait for it too.".into()),
+        n => said.push(format!("{n} that are being filled in now will wait for it too.")),
+    }
+    said.join(" ")
 }
 
 /// `POST /office/events/{id}/who`.
@@ -586,10 +635,14 @@ pub(crate) async fn save_who(
     posted: Posted,
 ) -> Result<Response, WebError> {
     match sheet::set_booking(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
-        Ok(()) => who_page(&at, id, None, true).await,
+        Ok(done) => who_page(&at, id, None, followed(done), Vec::new()).await,
+        Err(DeskError::Freed { bookings }) => {
+            let d = Some(Fields::posted(&posted, &[]));
+            who_page(&at, id, d, String::new(), freed(bookings)).await
+        }
         Err(error) => {
             let d = Fields::again(&posted, error)?;
-            who_page(&at, id, Some(d), false).await
+            who_page(&at, id, Some(d), String::new(), Vec::new()).await
         }
     }
 }

@@ -10,6 +10,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::booking::State as BookingState;
 use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
 use matricle_core::details::{Answering, Draft, Field, Problem, Question};
 use matricle_core::{AttendeeId, QuestionId, SessionId};
 use matricle_desk::hold::{self, BookingSheet};
@@ -60,12 +61,22 @@ struct Summary {
     lost: bool,
 }
 
+/// Deadlines so near that only the clock is told, in seconds; a page counts them down.
+const TODAY: i64 = 2 * 60 * 60;
+
 fn summary(app: &App, sheet: &BookingSheet, token: String, now: Timestamp) -> Summary {
     let span = &sheet.date.span;
     let today = words::local(now, &span.zone).date();
     let kept = sheet.booking.deadline.filter(|d| *d > now).map(|until| {
-        let clock = words::clock(words::local(until, &sheet.house.zone).datetime());
-        (until.duration_since(now).as_secs(), clock)
+        let seconds = until.duration_since(now).as_secs();
+        let zone = &sheet.house.zone;
+        // Some minutes: the clock says it. Some days: the day with it.
+        let said = if seconds <= TODAY {
+            words::clock(words::local(until, zone).datetime())
+        } else {
+            words::deadline(until, zone, now)
+        };
+        (seconds, said)
     });
     let total = sheet.booking.total;
     Summary {
@@ -238,7 +249,7 @@ pub(super) fn fill(
         terms: input("agreed", &sheet.house.terms, "", Field::Terms, true),
         agreed: draft.agreed,
         problems: problems.len(),
-        button: if sheet.event.approval {
+        button: if sheet.way() == Way::AfterYes {
             "Ask for these seats".into()
         } else if total.is_zero() {
             "Book".into()
@@ -325,6 +336,8 @@ struct Own {
     refund_note: String,
     email: String,
     tickets: Vec<TicketView>,
+    /// Stamp cards bought: letters, and what is on them.
+    cards: Vec<(String, String)>,
     lines: Vec<(String, String)>,
     total: String,
     paid: Option<String>,
@@ -456,6 +469,11 @@ fn own(
                 },
             })
             .collect(),
+        cards: sheet
+            .cards
+            .iter()
+            .map(|c| messages::card_words(c, &sheet.house.zone, now))
+            .collect(),
         lines: wording::money_lines(&sheet.lines)
             .into_iter()
             .map(|(what, amount)| (what, amount.to_string()))
@@ -513,6 +531,7 @@ fn own(
         may_change: stands && !booking.test && span.starts_at > now,
         problem: refused.map(|(_, said)| said),
         what: match booking.state {
+            BookingState::Confirmed if sheet.attendees.is_empty() => "It is paid. Thank you.",
             BookingState::Confirmed => "Your seats are booked.",
             BookingState::Requested => "You asked for seats. The organiser answers by mail.",
             BookingState::Cancelled => {

@@ -31,6 +31,8 @@ struct Me {
     bookings: Vec<Mine>,
     /// Stamp cards: kind, letters, stamps left, until when.
     cards: Vec<(String, String, String, String)>,
+    /// Where cards are sold: kind, price, address and title of the event.
+    sold_at: Vec<(String, String, String, String)>,
 }
 
 /// A booking of whoever has signed in.
@@ -69,6 +71,7 @@ async fn page(
         known: None,
         bookings: Vec::new(),
         cards: Vec::new(),
+        sold_at: Vec::new(),
     })
 }
 
@@ -85,7 +88,8 @@ pub(crate) async fn show(
         page.f = Frame::new(&app, Face::Programme, "Signed in", &house, &visitor, staff.as_ref());
         if let Some(known) = &known {
             let now = app.desk.clock.now();
-            let zone = app.desk.house().await?.zone;
+            let house = app.desk.house().await?;
+            let zone = house.zone;
             let today = words::local(now, &zone).date();
             let mine = hold::mine(&app.desk, known.email.clone()).await?;
             page.cards = cards::mine(&app.desk, known.email.clone())
@@ -99,6 +103,11 @@ pub(crate) async fn show(
                     let letters = matricle_core::transfer::grouped(&c.code);
                     (c.kind, letters, words::count(c.card.left, "stamps"), until)
                 })
+                .collect();
+            page.sold_at = cards::sold_at(&app.desk)
+                .await?
+                .into_iter()
+                .map(|s| (s.kind, house.currency.of(s.minor).to_string(), s.slug, s.title))
                 .collect();
             page.bookings = mine
                 .into_iter()

@@ -3,6 +3,7 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::TicketTypeId;
+use matricle_core::confirm::Way;
 use matricle_core::price::{self, Buyer, Why};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::Wanted;
@@ -244,6 +245,16 @@ pub(super) fn stub(
             if !ticket.note.is_empty() {
                 notes.push(ticket.note.clone());
             }
+            if let Some(card) = &ticket.card {
+                let life = card.life_days.map_or_else(
+                    || "good for ever".to_owned(),
+                    |days| format!("good for {}", words::count(days, "days")),
+                );
+                notes.push(format!(
+                    "a stamp card: {}, {life}; mailed once it is paid",
+                    words::count(card.stamps, "stamps")
+                ));
+            }
             notes.extend(draws(sheet, offer));
             if let Some(early) = offer.price.early.filter(|e| now < e.until) {
                 notes
@@ -300,8 +311,11 @@ pub(super) fn stub(
         left: left(sheet),
         left_of: format!("of {}", pool.capacity),
         others: others(sheet),
-        people: words::count(people, "seats"),
-        chosen: people > 0,
+        people: match (people, chosen.iter().any(|w| w.quantity > 0)) {
+            (0, true) => "no seat".into(),
+            _ => words::count(people, "seats"),
+        },
+        chosen: chosen.iter().any(|w| w.quantity > 0),
         can_book: closed.is_none(),
         rows,
         total,
@@ -314,7 +328,14 @@ pub(super) fn stub(
         } else {
             sheet.event.button.clone()
         },
-        next: next_steps(asked_questions, is_free, sheet.event.approval),
+        next: next_steps(asked_questions, is_free, {
+            // Before anything is chosen, what is said holds for the dearest.
+            let chosen_ones = |t: &&TicketType| quantity(&chosen, t) > 0 || chosen.is_empty();
+            let own = sheet.tickets.iter().filter(chosen_ones).map(|t| t.confirm);
+            let total =
+                quote.as_ref().map_or_else(|_| currency.of(i64::from(!is_free)), |q| q.total);
+            sheet.event.rules.confirm.way(own, total) == Way::AfterYes
+        }),
         asks_word: matches!(page.event.who, Who::Word(_))
             || sheet.offer.offers.iter().any(|o| !o.word.is_empty()),
         word: buyer.word.clone(),
