@@ -1,4 +1,7 @@
-//! Searching by words that may be mistyped.
+//! Searching: by words that may be mistyped, and by words that may mean several things.
+
+use crate::booking::State;
+use crate::words::fold;
 
 /// The fewest letters of a word for one slip to be forgiven, and for two.
 const FORGIVING: [(usize, usize); 2] = [(8, 2), (4, 1)];
@@ -53,6 +56,84 @@ pub fn alternatives(typed: &str, vocabulary: &[String]) -> Vec<String> {
     vocabulary.iter().filter(|w| close(w)).take(MOST).cloned().collect()
 }
 
+/// A word of a list's filter, and what it may mean: each is enough.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Term {
+    /// The beginnings of words, all of which must be found; empty when a phrase has its own
+    /// meaning only.
+    pub beginnings: Vec<String>,
+    /// States that it names.
+    pub states: Vec<State>,
+    /// Months that it names, from 1.
+    pub months: Vec<u8>,
+}
+
+const MONTHS: [&str; 12] = [
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+];
+
+/// Phrases that mean a state, whole.
+const PHRASES: [(&str, State); 2] =
+    [("to pay", State::AwaitingPayment), ("awaiting payment", State::AwaitingPayment)];
+
+/// Letters of a state or a month that name it.
+const ENOUGH: usize = 3;
+
+/// Reads what was typed over a list of bookings: words in any order, states and months among
+/// them, such as `to pay suits december`.
+#[must_use]
+pub fn terms(typed: &str) -> Vec<Term> {
+    let folded = fold(typed);
+    let words: Vec<&str> = folded.split(' ').filter(|w| !w.is_empty()).collect();
+    let mut terms = Vec::new();
+    let mut rest = words.as_slice();
+    while let Some((first, after)) = rest.split_first() {
+        let phrase = PHRASES.iter().find_map(|(phrase, state)| {
+            let parts: Vec<&str> = phrase.split(' ').collect();
+            rest.starts_with(&parts).then_some((parts.len(), *state))
+        });
+        if let Some((long, state)) = phrase {
+            terms.push(Term { states: vec![state], ..Term::default() });
+            rest = &rest[long..];
+            continue;
+        }
+        let names = |word: &str| first.len() >= ENOUGH && word.starts_with(first);
+        let states = State::ALL
+            .into_iter()
+            .filter(|s| match s {
+                State::Requested => names(s.word()) || names("asking"),
+                State::AwaitingPayment => names(s.word()) || names("payment"),
+                _ => names(s.word()),
+            })
+            .collect();
+        let months = (1u8..).zip(MONTHS).filter(|(_, m)| names(m)).map(|(n, _)| n).collect();
+        let letters = |part: &&str| !part.is_empty();
+        let beginnings = first
+            .split(|c: char| !c.is_alphanumeric())
+            .filter(letters)
+            .map(str::to_owned)
+            .collect();
+        let term = Term { beginnings, states, months };
+        // A dot alone asks for nothing.
+        if term != Term::default() {
+            terms.push(term);
+        }
+        rest = after;
+    }
+    terms
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -71,7 +152,39 @@ mod tests {
         assert!(find("wxyz").is_empty());
     }
 
+    #[test]
+    fn words_of_a_filter_mean_names_states_and_months() {
+        let read = |typed: &str| {
+            let said = terms(typed).into_iter().map(|t| {
+                let states: Vec<&str> = t.states.iter().map(|s| s.word()).collect();
+                format!("{}|{}|{:?}", t.beginnings.join(" "), states.join(","), t.months)
+            });
+            said.collect::<Vec<_>>()
+        };
+        assert_eq!(
+            read("To pay  suits DECEMBER"),
+            ["|awaiting payment|[]", "suits||[]", "december||[12]"]
+        );
+        assert_eq!(read("pay"), ["pay|awaiting payment|[]"], "or somebody called Payne");
+        assert_eq!(read("ju may"), ["ju||[]", "may||[5]"]);
+        assert_eq!(read("jun ask"), ["jun||[6]", "ask|requested|[]"]);
+        assert_eq!(read("Łukasz.Żak@post.example"), ["lukasz zak post example||[]"]);
+        assert_eq!(read(" 'to "), ["to||[]"]);
+        assert!(read("  %_ ").is_empty());
+    }
+
     proptest! {
+        /// Whatever is typed, each term means something, and what it looks for are plain
+        /// beginnings of words.
+        #[test]
+        fn every_term_means_something(typed in "\\PC{0,40}") {
+            for term in terms(&typed) {
+                let named = !term.states.is_empty() || !term.months.is_empty();
+                prop_assert!(named || !term.beginnings.is_empty());
+                prop_assert!(term.beginnings.iter().all(|b| b.chars().all(char::is_alphanumeric) && !b.is_empty()));
+            }
+        }
+
         /// One slip of any kind is always found, in both directions.
         #[test]
         fn one_slip_is_always_found(word in "[a-z]{4,12}", at in 0usize..12, other in "[a-z]", kind in 0u8..4) {

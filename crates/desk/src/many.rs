@@ -131,8 +131,8 @@ pub async fn found(
     let filter = Filter { skip: 0, most: MOST, ..filter };
     desk.store
         .read(move |conn| {
-            let (rows, _) = bookings::list(conn, &filter)?;
-            Ok(rows.into_iter().map(|r| r.booking.reference).collect())
+            let found = bookings::list(conn, &filter)?;
+            Ok(found.rows.into_iter().map(|r| r.booking.reference).collect())
         })
         .await
 }

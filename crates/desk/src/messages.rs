@@ -502,9 +502,12 @@ fn calendar_file(
 /// The tickets of a confirmed booking, for its own page.
 ///
 /// # Errors
-/// [`DeskError::NotFound`] unless it is confirmed.
+/// [`DeskError::NotFound`] unless it is confirmed and has tickets.
 pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, DeskError> {
     let sheet = confirmed(desk, reference).await?;
+    if sheet.attendees.iter().all(|a| a.cancelled) {
+        return Err(DeskError::NotFound);
+    }
     let now = desk.clock.now();
     tokio::task::spawn_blocking(move || tickets_pdf(&sheet, now))
         .await

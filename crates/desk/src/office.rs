@@ -7,7 +7,7 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::{BookingId, DateId, EventId};
-use matricle_store::bookings::{self, Booking, Filter, Happening, Listed};
+use matricle_store::bookings::{self, Booking, Filter, Found, Happening, Listed};
 use matricle_store::events::SlotPlan;
 use matricle_store::events::{
     self, Asked, Date, DateSheet, DateSummary, Event, EventRow, EventState, TicketRow,
@@ -62,7 +62,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
             });
             let waiting = |state| {
                 let filter = Filter { state: Some(state), most: 50, ..Filter::default() };
-                bookings::list(conn, &filter).map(|(rows, _)| rows)
+                bookings::list(conn, &filter).map(|found| found.rows)
             };
             Ok(Today {
                 house: house_of(conn)?,
@@ -181,7 +181,7 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
             let clashes =
                 if plan.is_some() { Vec::new() } else { crate::board::of_event(conn, &all, now)? };
             let filter = Filter { event: Some(id), most: 8, ..Filter::default() };
-            let (latest, _) = bookings::list(conn, &filter)?;
+            let latest = bookings::list(conn, &filter)?.rows;
             let tests = Filter { event: Some(id), test: true, most: 1, ..Filter::default() };
             let about = format!("/office/events/{id}");
             Ok(EventSheet {
@@ -195,7 +195,7 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 runs: events::runs_of(conn, id)?,
                 clashes,
                 sessions: with_sessions,
-                tests: bookings::list(conn, &tests)?.1,
+                tests: bookings::list(conn, &tests)?.count,
                 changes: places::changes(conn, Some(&about), 12)?,
                 house,
             })
@@ -247,7 +247,7 @@ pub async fn bookings(
     require(staff.role, Right::SeeOffice)?;
     desk.store
         .read(move |conn| {
-            let (rows, count) = bookings::list(conn, &filter)?;
+            let Found { rows, count } = bookings::list(conn, &filter)?;
             let ids: Vec<BookingId> = rows.iter().map(|r| r.booking.id).collect();
             let given = if with_answers { bookings::answers_of(conn, &ids)? } else { Vec::new() };
             let (mut questions, mut answers) = (Vec::new(), BTreeMap::new());

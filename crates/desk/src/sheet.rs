@@ -82,7 +82,7 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
             .collect(),
         questions: events::questions(conn, id)?,
         bookings: bookings::count_live(conn, id)?,
-        tests: bookings::list(conn, &filter)?.1,
+        tests: bookings::list(conn, &filter)?.count,
         invited: crate::invitations::list(conn, &event)?,
         event,
     })

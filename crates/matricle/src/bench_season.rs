@@ -126,7 +126,7 @@ fn fill(tx: &Tx<'_>, house: &House, dates: u32, now: Timestamp) -> Result<()> {
 }
 
 /// The median of some runs, in microseconds.
-fn median(mut act: impl FnMut() -> Result<()>) -> Result<f64> {
+pub(crate) fn median(mut act: impl FnMut() -> Result<()>) -> Result<f64> {
     let mut times = Vec::new();
     for _ in 0..TIMES {
         let start = Instant::now();
@@ -138,7 +138,7 @@ fn median(mut act: impl FnMut() -> Result<()>) -> Result<f64> {
 }
 
 /// Reads every column of every row of a query.
-fn bare(conn: &Connection, sql: &str) -> Result<f64> {
+pub(crate) fn bare(conn: &Connection, sql: &str) -> Result<f64> {
     median(|| {
         let mut query = conn.prepare_cached(sql)?;
         let columns = query.column_count();

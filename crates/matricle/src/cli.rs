@@ -35,6 +35,8 @@ pub enum Command {
     Bench(BenchArgs),
     /// Measure what lists of many dates cost, beside the bare SQL they need.
     BenchSeason(SeasonArgs),
+    /// Measure booking and the list of bookings in growing files, beside plain SQL.
+    BenchBookings(BookingsArgs),
     /// Print an example configuration.
     ExampleConfig,
     /// Print an example event for `import`.
@@ -127,6 +129,14 @@ pub struct BenchArgs {
 pub struct SeasonArgs {
     /// Most dates.
     #[arg(long, default_value_t = 100_000)]
+    pub most: u32,
+}
+
+/// Arguments of `bench-bookings`.
+#[derive(Debug, Args)]
+pub struct BookingsArgs {
+    /// Most attendees.
+    #[arg(long, default_value_t = 1_000_000)]
     pub most: u32,
 }
 

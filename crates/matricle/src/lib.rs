@@ -1,6 +1,7 @@
 //! What the `matricle` program does, a module for each command.
 
 pub mod bench;
+pub mod bench_bookings;
 pub mod bench_season;
 pub mod check;
 pub mod cli;

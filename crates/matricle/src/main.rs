@@ -4,7 +4,9 @@ use std::process::ExitCode;
 
 use clap::Parser;
 use matricle::cli::{Cli, Command};
-use matricle::{bench, bench_season, check, config, demo, import, person, serve, standins};
+use matricle::{
+    bench, bench_bookings, bench_season, check, config, demo, import, person, serve, standins,
+};
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
@@ -33,6 +35,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::Check(args) => return check::run(&args.load()?).await,
             Command::Bench(args) => bench::run(&args).await?,
             Command::BenchSeason(args) => bench_season::run(&args)?,
+            Command::BenchBookings(args) => bench_bookings::run(&args).await?,
             Command::ExampleConfig => print!("{}", config::EXAMPLE),
             Command::ExampleEvent => print!("{}", matricle_desk::plan::EXAMPLE),
         }

@@ -23,7 +23,7 @@ pub use lines::{
     Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
     set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
-pub use list::{Filter, Listed, Order, answers_of, list};
+pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
 
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::events::DateSheet;
@@ -564,6 +564,7 @@ pub fn complete(
             person.map(|p| p.0),
             fold(&search.join(" ")), mailbox(&details.email),
         ))?;
+        list::index(tx, booking.id)?;
         let mut name = tx.prepare_cached(
             "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
         )?;
@@ -777,6 +778,7 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
             [event.0],
         )?;
         tx.execute(&format!("DELETE FROM attendees WHERE booking_id IN {tests}"), [event.0])?;
+        tx.execute(&format!("DELETE FROM booking_words WHERE rowid IN {tests}"), [event.0])?;
         tx.execute(&format!("DELETE FROM bookings WHERE id IN {tests}"), [event.0])
     };
     write().doing("clearing test bookings")
@@ -849,7 +851,7 @@ pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Resu
     .doing("renaming somebody")?;
     tx.prepare_cached("UPDATE bookings SET search = search || ' ' || ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((booking.id.0, fold(name))))
-        .map(drop)
+        .and_then(|_| list::index(tx, booking.id))
         .doing("renaming somebody")
 }
 

@@ -113,6 +113,11 @@ const RULES: &[(&str, &str)] = &[
             SELECT 1 FROM outbox o WHERE o.booking_id = b.id AND o.kind = 'confirmation')",
     ),
     (
+        "a booking is found by its words",
+        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.name <> '' AND NOT EXISTS (
+            SELECT 1 FROM booking_words_docsize w WHERE w.id = b.id)",
+    ),
+    (
         "every attendee of a completed booking has a name",
         "SELECT 'booking ' || b.reference FROM bookings b JOIN attendees a ON a.booking_id = b.id
          WHERE b.state IN ('confirmed', 'awaiting payment') AND a.name = ''",
@@ -139,9 +144,11 @@ pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
     }
     // A connection that only reads keeps what it knew of the index until it searches; the
     // check by itself would call what another connection wrote since a corruption.
-    conn.prepare("SELECT count(*) FROM event_text WHERE event_text MATCH 'anything'")
-        .and_then(|mut q| q.query_row([], |row| row.get::<_, i64>(0)))
-        .doing("checking the file")?;
+    for index in ["event_text", "booking_words"] {
+        conn.prepare(&format!("SELECT count(*) FROM {index} WHERE {index} MATCH 'anything'"))
+            .and_then(|mut q| q.query_row([], |row| row.get::<_, i64>(0)))
+            .doing("checking the file")?;
+    }
     for pragma in ["PRAGMA foreign_key_check", "PRAGMA quick_check"] {
         let broken: Vec<String> = conn
             .prepare(pragma)

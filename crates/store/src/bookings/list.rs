@@ -1,13 +1,14 @@
 //! The list of bookings, narrowed by words.
 
 use matricle_core::booking::State;
+use matricle_core::search::{Term, terms};
 use matricle_core::words::fold;
 use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, Row};
 
 use super::{Booking, COLUMNS, booking};
 use crate::convert::foreign;
-use crate::{Doing, StoreError};
+use crate::{Doing, StoreError, Tx};
 
 /// A booking as lists show it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -106,8 +107,8 @@ pub fn answers_of(
 /// What a list of bookings is narrowed to.
 #[derive(Debug, Clone, Default)]
 pub struct Filter {
-    /// Words that must all be found, in any order: names, addresses, references,
-    /// event titles, months and states.
+    /// Words that must all be found, in any order, by their beginnings: names, addresses,
+    /// references, events, tickets, what they draw from, months and states.
     pub words: String,
     /// Only this event.
     pub event: Option<matricle_core::EventId>,
@@ -125,64 +126,203 @@ pub struct Filter {
     pub most: u32,
 }
 
-/// Bookings that have got past the first choice, newest first, and how many the
-/// filter finds in all.
+/// Bookings are counted up to so many; of a list that finds more it is said that there are.
+pub const MOST_COUNTED: u32 = 10_000;
+/// A filter that finds no more than so many is worked out from what it finds; a broader one
+/// goes through the list in its order.
+const FEW: u32 = 3000;
+
+/// What a filter finds.
+#[derive(Debug, Clone)]
+pub struct Found {
+    /// The rows asked for.
+    pub rows: Vec<Listed>,
+    /// How many there are in all, counted up to one more than [`MOST_COUNTED`].
+    pub count: u32,
+}
+
+/// Puts the words of a booking into the index that lists are narrowed by.
+pub(super) fn index(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
+    tx.prepare_cached(
+        "INSERT OR REPLACE INTO booking_words (rowid, words) SELECT id, search FROM bookings WHERE id = ?1",
+    )?
+    .execute([id.0])
+    .map(drop)
+}
+
+/// The conditions of a filter, in SQL.
+#[derive(Default)]
+struct Narrowed {
+    /// For all words that only the index knows: what it is asked.
+    matching: Vec<String>,
+    conditions: Vec<String>,
+    values: Vec<String>,
+}
+
+impl Narrowed {
+    fn and(&mut self, condition: impl Into<String>) {
+        self.conditions.push(condition.into());
+    }
+
+    /// What one term of a filter asks for. Events, tickets and pools are few, so their names
+    /// are gone through; names and addresses of people stand in the index.
+    fn term(&mut self, conn: &Connection, term: &Term) -> rusqlite::Result<()> {
+        let mut either = Vec::new();
+        if !term.states.is_empty() {
+            let states: Vec<String> =
+                term.states.iter().map(|s| format!("'{}'", s.word())).collect();
+            either.push(format!("b.state IN ({})", states.join(", ")));
+        }
+        if !term.months.is_empty() {
+            let months: Vec<String> = term.months.iter().map(|m| format!("'{m:02}'")).collect();
+            either.push(format!(
+                "b.date_id IN (SELECT id FROM dates WHERE substr(starts, 6, 2) IN ({}))",
+                months.join(", ")
+            ));
+        }
+        if !term.beginnings.is_empty() {
+            let named = |name: &str| {
+                let folded = fold(name);
+                let words: Vec<&str> = folded.split(|c: char| !c.is_alphanumeric()).collect();
+                term.beginnings.iter().all(|b| words.iter().any(|w| w.starts_with(b.as_str())))
+            };
+            let events = ids(conn, "SELECT id, title || ' ' || kind FROM events", named)?;
+            if !events.is_empty() {
+                either.push(format!(
+                    "b.date_id IN (SELECT id FROM dates WHERE event_id IN ({}))",
+                    events.join(", ")
+                ));
+            }
+            let tickets = ids(
+                conn,
+                "SELECT t.id, t.name || ' ' || coalesce((SELECT group_concat(k.name, ' ') FROM draws w
+                    JOIN pool_kinds k ON k.id = w.kind_id WHERE w.ticket_type_id = t.id), '')
+                 FROM ticket_types t",
+                named,
+            )?;
+            if !tickets.is_empty() {
+                either.push(format!(
+                    "EXISTS (SELECT 1 FROM booking_lines l WHERE l.booking_id = b.id AND l.quantity > 0
+                        AND l.ticket_type_id IN ({}))",
+                    tickets.join(", ")
+                ));
+            }
+        }
+        let asked: Vec<String> = term.beginnings.iter().map(|b| format!("\"{b}\"*")).collect();
+        let asked = asked.join(" AND ");
+        if either.is_empty() {
+            self.matching.push(asked);
+            return Ok(());
+        }
+        if !asked.is_empty() && known(conn, &asked, 1)? > 0 {
+            self.values.push(asked);
+            either.push(format!(
+                "b.id IN (SELECT rowid FROM booking_words WHERE booking_words MATCH ?{})",
+                self.values.len()
+            ));
+        }
+        self.and(format!("({})", either.join(" OR ")));
+        Ok(())
+    }
+
+    /// Where the list is to be read from: what the index finds, if that is not much; else all
+    /// bookings in their order.
+    fn source(&mut self, conn: &Connection) -> rusqlite::Result<&'static str> {
+        if self.matching.is_empty() {
+            return Ok("bookings b");
+        }
+        let asked = self.matching.join(" AND ");
+        let few = known(conn, &asked, FEW + 1)? <= FEW;
+        self.values.push(asked);
+        let at = self.values.len();
+        let found = format!("(SELECT rowid FROM booking_words WHERE booking_words MATCH ?{at})");
+        if few {
+            self.and(format!("b.id IN {found}"));
+            // The index of bookings by time is kept out of it, so that what was found leads.
+            return Ok("bookings b NOT INDEXED");
+        }
+        self.and(format!("+b.id IN {found}"));
+        Ok("bookings b")
+    }
+}
+
+/// Rows whose name fits.
+fn ids(conn: &Connection, sql: &str, fits: impl Fn(&str) -> bool) -> rusqlite::Result<Vec<String>> {
+    let mut query = conn.prepare_cached(sql)?;
+    let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let mut found = Vec::new();
+    for row in rows {
+        let (id, name): (i64, String) = row?;
+        if fits(&name) {
+            found.push(id.to_string());
+        }
+    }
+    Ok(found)
+}
+
+/// How many bookings the index finds, counted up to `most`.
+fn known(conn: &Connection, asked: &str, most: u32) -> rusqlite::Result<u32> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM (SELECT 1 FROM booking_words WHERE booking_words MATCH ?1 LIMIT ?2)",
+    )?
+    .query_row((asked, most), |row| row.get(0))
+}
+
+/// Bookings that have got past the first choice, newest first, and how many the filter finds
+/// in all.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn list(conn: &Connection, filter: &Filter) -> Result<(Vec<Listed>, u32), StoreError> {
-    // A hold that nobody has put a name to is no news to anybody.
-    let mut conditions =
-        String::from("(b.state <> 'held' AND NOT (b.state = 'lapsed' AND b.name = ''))");
-    conditions.push_str(if filter.test { " AND b.test = 1" } else { " AND b.test = 0" });
-    let mut values: Vec<String> = Vec::new();
-    if let Some(event) = filter.event {
-        conditions.push_str(" AND d.event_id = ?");
-        values.push(event.0.to_string());
-    }
-    if let Some(date) = filter.date {
-        conditions.push_str(
-            " AND EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?)",
-        );
-        values.push(date.0.to_string());
-    }
-    if let Some(state) = filter.state {
-        conditions.push_str(" AND b.state = ?");
-        values.push(state.word().to_owned());
-    }
-    for word in fold(&filter.words).split(' ').filter(|w| !w.is_empty()) {
-        // Folded words hold no LIKE wildcard.
-        conditions.push_str(
-            " AND (b.search || ' ' || e.title || ' ' || e.kind || ' ' || d.month || ' ' || b.state ||
-                CASE b.state WHEN 'awaiting payment' THEN ' to pay' WHEN 'requested' THEN ' asking' ELSE '' END
-             ) LIKE ?",
-        );
-        values.push(format!("%{word}%"));
-    }
-    let from = format!(
-        "FROM bookings b JOIN (SELECT id, event_id, starts,
-            CASE substr(starts, 6, 2) WHEN '01' THEN 'january' WHEN '02' THEN 'february' WHEN '03' THEN 'march'
-            WHEN '04' THEN 'april' WHEN '05' THEN 'may' WHEN '06' THEN 'june' WHEN '07' THEN 'july'
-            WHEN '08' THEN 'august' WHEN '09' THEN 'september' WHEN '10' THEN 'october'
-            WHEN '11' THEN 'november' ELSE 'december' END AS month FROM dates) d ON d.id = b.date_id
-         JOIN events e ON e.id = d.event_id WHERE {conditions}"
-    );
-    let params = || rusqlite::params_from_iter(values.iter());
-    let read = || -> rusqlite::Result<(Vec<Listed>, u32)> {
+pub fn list(conn: &Connection, filter: &Filter) -> Result<Found, StoreError> {
+    let read = || -> rusqlite::Result<Found> {
+        let mut narrowed = Narrowed::default();
+        // A hold that nobody has put a name to is no news to anybody.
+        narrowed.and("(b.state <> 'held' AND NOT (b.state = 'lapsed' AND b.name = ''))");
+        narrowed.and(if filter.test { "b.test = 1" } else { "b.test = 0" });
+        if let Some(event) = filter.event {
+            narrowed
+                .and(format!("b.date_id IN (SELECT id FROM dates WHERE event_id = {})", event.0));
+        }
+        if let Some(date) = filter.date {
+            narrowed.and(format!(
+                "EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = {})",
+                date.0
+            ));
+        }
+        if let Some(state) = filter.state {
+            narrowed.and(format!("b.state = '{}'", state.word()));
+        }
+        for term in terms(&filter.words) {
+            narrowed.term(conn, &term)?;
+        }
+        let source = narrowed.source(conn)?;
+        let joined = match filter.order {
+            Order::Event | Order::Date => {
+                " JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id"
+            }
+            Order::Made | Order::Booker | Order::State | Order::Due => "",
+        };
+        let from = format!("FROM {source}{joined} WHERE {}", narrowed.conditions.join(" AND "));
+        let params = || rusqlite::params_from_iter(narrowed.values.iter());
         let count = conn
-            .prepare_cached(&format!("SELECT count(*) {from}"))?
+            .prepare_cached(&format!(
+                "SELECT count(*) FROM (SELECT 1 {from} LIMIT {})",
+                MOST_COUNTED + 1
+            ))?
             .query_row(params(), |row| row.get(0))?;
+        let order = filter.order.sql();
+        // What a row shows is read only for the rows that are shown.
         let mut query = conn.prepare_cached(&format!(
             "SELECT {COLUMNS}, e.title, d.starts,
                 (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no
                     AND a.cancelled_at IS NULL) AS people,
                 coalesce((SELECT what FROM timeline t WHERE t.booking_id = b.id ORDER BY t.id DESC LIMIT 1), '') AS last
-             {from} ORDER BY {} LIMIT {} OFFSET {}",
-            filter.order.sql(),
+             FROM (SELECT b.id {from} ORDER BY {order} LIMIT {} OFFSET {}) page CROSS JOIN bookings b ON b.id = page.id
+             JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id ORDER BY {order}",
             filter.most, filter.skip
         ))?;
-        let rows = query.query_map(params(), listed)?;
-        Ok((rows.collect::<Result<_, _>>()?, count))
+        let rows = query.query_map(params(), listed)?.collect::<Result<_, _>>()?;
+        Ok(Found { rows, count })
     };
     read().doing("listing bookings")
 }

@@ -107,6 +107,11 @@ ALTER TABLE bookings ADD COLUMN mailbox TEXT NOT NULL DEFAULT '';
 UPDATE bookings SET mailbox = lower(email) WHERE email <> '';
 CREATE INDEX bookings_by_mailbox ON bookings (mailbox) WHERE mailbox <> '';
 
+-- Folded words of bookings whose form is complete: names, addresses, references.
+CREATE VIRTUAL TABLE booking_words USING fts5 (words, content = '', contentless_delete = 1, detail = 'none',
+    tokenize = 'unicode61', prefix = '3');
+INSERT INTO booking_words (rowid, words) SELECT id, search FROM bookings WHERE name <> '';
+
 -- Codes of tickets that were passed on: the door knows them, and lets nobody in.
 CREATE TABLE dead_codes (
     code        TEXT PRIMARY KEY,

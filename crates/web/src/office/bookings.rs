@@ -13,7 +13,7 @@ use matricle_desk::many::{self, Act, Done};
 use matricle_desk::office::{self, BookingList};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
-use matricle_store::bookings::{Filter, Listed, Order};
+use matricle_store::bookings::{Filter, Listed, MOST_COUNTED, Order};
 
 use super::events::list_file;
 use super::{Clerk, booking_row};
@@ -131,7 +131,7 @@ struct List {
     headings: Vec<Heading>,
     questions: Vec<String>,
     rows: Vec<Shown>,
-    count: u32,
+    count: String,
     from: u32,
     to: u32,
     query: String,
@@ -142,6 +142,11 @@ struct List {
 }
 
 impl List {
+    /// More are found than one act may concern.
+    fn too_many(&self) -> bool {
+        self.count.parse().map_or(true, |n: u32| n > many::MOST)
+    }
+
     fn columns(&self) -> impl Iterator<Item = &Heading> {
         self.headings.iter().filter(|h| h.shown)
     }
@@ -195,6 +200,11 @@ fn row(
     }
 }
 
+/// How many a list finds, in words.
+fn counted(count: u32) -> String {
+    if count > MOST_COUNTED { format!("more than {MOST_COUNTED}") } else { count.to_string() }
+}
+
 async fn load(at: &Clerk, asked: &Asked, skip: u32, most: u32) -> Result<BookingList, WebError> {
     let filter = Filter { skip, most, ..asked.filter() };
     Ok(office::bookings(&at.app.desk, &at.staff, filter, asked.answers).await?)
@@ -227,12 +237,13 @@ pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
             })
             .collect(),
         questions: list.questions.clone(),
-        count: list.count,
+        count: counted(list.count),
         from: if shown == 0 { 0 } else { skip + 1 },
         to: skip + shown,
         query: asked.query(),
         earlier: (asked.page > 0).then(|| address(asked.page - 1)),
-        later: (skip + shown < list.count).then(|| address(asked.page + 1)),
+        later: (shown == ROWS && (skip + shown < list.count || list.count > MOST_COUNTED))
+            .then(|| address(asked.page + 1)),
         rows,
         views: many::saved(&at.app.desk, &at.staff).await?,
         acts: if at.staff.role.may(matricle_core::staff::Right::ChangeBookings) {

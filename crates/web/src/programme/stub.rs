@@ -332,8 +332,7 @@ pub(super) fn stub(
             // Before anything is chosen, what is said holds for the dearest.
             let chosen_ones = |t: &&TicketType| quantity(&chosen, t) > 0 || chosen.is_empty();
             let own = sheet.tickets.iter().filter(chosen_ones).map(|t| t.confirm);
-            let total =
-                quote.as_ref().map_or_else(|_| currency.of(i64::from(!is_free)), |q| q.total);
+            let total = currency.of(i64::from(!is_free));
             sheet.event.rules.confirm.way(own, total) == Way::AfterYes
         }),
         asks_word: matches!(page.event.who, Who::Word(_))

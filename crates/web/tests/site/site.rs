@@ -23,6 +23,15 @@ pub(crate) struct Site {
     pub(crate) stop: watch::Sender<bool>,
 }
 
+impl Site {
+    /// The number for signing in of the newest mail, which its subject begins with.
+    pub(crate) fn mailed_number(&self) -> String {
+        let mails = self.mails.taken();
+        let mail = String::from_utf8_lossy(mails.last().expect("a mail"));
+        mail.split("Subject: ").nth(1).expect("a subject")[..6].to_owned()
+    }
+}
+
 pub(crate) struct Reply {
     pub(crate) status: StatusCode,
     pub(crate) headers: axum::http::HeaderMap,
