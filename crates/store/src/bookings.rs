@@ -879,7 +879,7 @@ pub fn new_codes(
             )?
             .execute((id, us(now)))?;
             tx.prepare_cached("UPDATE attendees SET code = ?2 WHERE id = ?1")?
-                .execute((id, code().as_str()))?;
+                .execute((id, lines::unused(tx, &mut code)?.as_str()))?;
         }
         Ok(())
     };

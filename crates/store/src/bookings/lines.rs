@@ -473,7 +473,7 @@ pub(super) fn choose(
         let mut place = 0;
         for date in &sheet.covers {
             for (person, (number, ticket)) in (0i64..).zip(&people) {
-                let code = code();
+                let code = unused(tx, &mut code)?;
                 insert_attendee.execute((
                     id.0,
                     date.0,
@@ -566,7 +566,7 @@ pub fn add_on(
         for date in &sheet.covers {
             for (person, (number, ticket)) in (next_person..).zip(&people) {
                 place -= 1;
-                let code = code();
+                let code = unused(tx, &mut code)?;
                 insert.execute((
                     booking.id.0,
                     date.0,
@@ -599,4 +599,21 @@ pub fn add_on(
         super::draw_more(tx, booking, draw)?;
     }
     Ok(())
+}
+
+/// A ticket code that no ticket has, and that none had: of 40 random bits, one in a million is
+/// somebody's in a house of a million tickets.
+pub(super) fn unused(
+    tx: &Tx<'_>,
+    mut code: impl FnMut() -> TicketCode,
+) -> rusqlite::Result<TicketCode> {
+    let mut given = tx.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM attendees WHERE code = ?1) OR EXISTS (SELECT 1 FROM dead_codes WHERE code = ?1)",
+    )?;
+    loop {
+        let fresh = code();
+        if !given.query_row([fresh.as_str()], |row| row.get(0))? {
+            return Ok(fresh);
+        }
+    }
 }
