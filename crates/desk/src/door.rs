@@ -2,7 +2,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
-use matricle_core::codes::{Reading, read};
+use matricle_core::codes::{Reading, Reference, read};
 use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
 use matricle_core::ledger::Method;
 use matricle_core::staff::{Right, require};
@@ -367,7 +367,7 @@ pub struct Name {
     pub verdict: Verdict,
 }
 
-/// People of a date by words typed at the door.
+/// People of a date by words typed at the door, or by the reference of their booking.
 ///
 /// # Errors
 /// The role may not, or the store fails.
@@ -378,10 +378,13 @@ pub async fn names(
     typed: &str,
 ) -> Result<Vec<Name>, DeskError> {
     require(staff.role, Right::CheckIn)?;
-    let words = fold(typed);
+    let (words, reference) = (fold(typed), Reference::parse(typed));
     desk.store
         .read(move |conn| {
-            let people = db::by_words(conn, date, &words, 30)?;
+            let people = match reference {
+                Some(reference) => db::by_reference(conn, date, reference)?,
+                None => db::by_words(conn, date, &words, 30)?,
+            };
             Ok(people
                 .into_iter()
                 .map(|person| Name { verdict: door::verdict(Some(&person.facts), date), person })

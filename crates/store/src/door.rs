@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::TicketCode;
+use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::door::{Presence, TicketFacts};
 use matricle_core::{AttendeeId, BookingId, Currency, DateId, PersonId};
 use rusqlite::{Connection, OptionalExtension, Row};
@@ -118,14 +118,35 @@ pub fn by_words(
 ) -> Result<Vec<AtDoor>, StoreError> {
     let words: Vec<String> =
         words.split(' ').filter(|w| !w.is_empty()).map(|w| format!("%{w}%")).collect();
-    let conditions = " AND a.search LIKE ?".repeat(words.len());
+    looked_up(conn, date, &" AND a.search LIKE ?".repeat(words.len()), words, most)
+}
+
+/// People of a date on one booking, by the reference that somebody says at the door.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_reference(
+    conn: &Connection,
+    date: DateId,
+    reference: Reference,
+) -> Result<Vec<AtDoor>, StoreError> {
+    looked_up(conn, date, " AND b.reference = ?", vec![reference.as_str().to_owned()], 1000)
+}
+
+fn looked_up(
+    conn: &Connection,
+    date: DateId,
+    conditions: &str,
+    values: Vec<String>,
+    most: u32,
+) -> Result<Vec<AtDoor>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id
          WHERE a.date_id = {date} AND b.state IN ('requested', 'awaiting payment', 'confirmed')
             AND a.cancelled_at IS NULL{conditions}
          ORDER BY a.search LIMIT {most}"
     ))
-    .and_then(|mut q| q.query_map(rusqlite::params_from_iter(words), at_door)?.collect())
+    .and_then(|mut q| q.query_map(rusqlite::params_from_iter(values), at_door)?.collect())
     .doing("looking people up")
 }
 

@@ -414,6 +414,20 @@ fn people_are_known_by_address_whatever_its_case() {
 }
 
 #[test]
+fn a_new_ticket_code_is_nobodys_yet() {
+    let file = File::new();
+    let date = file.evening("one", 3);
+    let first = file.confirmed(date, [1, 0], 1, "Ezra Quill");
+    let code = |id| bookings::attendees(&file.conn, id).unwrap()[0].code;
+    let old = code(first);
+    let booking = bookings::by_id(&file.conn, first).unwrap().unwrap();
+    bookings::new_codes(&file.tx(), &booking, 0, || TicketCode::from_random(7), at(1)).unwrap();
+    let mut drawn = [old, TicketCode::from_random(7), TicketCode::from_random(8)].into_iter();
+    bookings::new_codes(&file.tx(), &booking, 0, || drawn.next().unwrap(), at(2)).unwrap();
+    assert_eq!(code(first), TicketCode::from_random(8), "neither a dead code nor a living one");
+}
+
+#[test]
 fn people_at_the_door_are_found_by_any_part_of_their_names() {
     let file = File::new();
     let date = file.evening("one", 3);
@@ -432,6 +446,9 @@ fn people_at_the_door_are_found_by_any_part_of_their_names() {
         door::still_expected(&file.conn, first.booking, first.facts.attendee).unwrap().len(),
         3
     );
+    let said =
+        |n: u64| door::by_reference(&file.conn, date, Reference::from_random(n)).unwrap().len();
+    assert_eq!((said(1), said(2), said(3), said(4)), (4, 1, 0, 0), "a hold is not expected");
 }
 
 /// Every rule of `check` finds the fault that breaks it, and only that.

@@ -289,7 +289,7 @@ async fn door_page(
         class: "ready",
         word: "Ready".into(),
         name: String::new(),
-        ticket: "Hold a ticket to the scanner or the camera, or type a name.".into(),
+        ticket: "Hold a ticket to the scanner or the camera, or type a name or a booking.".into(),
         reason: String::new(),
         companions: String::new(),
         when: String::new(),

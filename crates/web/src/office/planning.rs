@@ -8,6 +8,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
 use matricle_core::details::{Answering, Question};
 use matricle_core::form::Wrong;
 use matricle_core::who::Who;
@@ -206,7 +207,13 @@ fn ticket_view(
         .iter()
         .filter_map(|(i, n)| s.pools.get(*i).map(|name| words::count(*n, name)))
         .collect();
-    more.push(format!("takes {}", takes.join(" and ")));
+    match &t.card {
+        Some(kind) => more.push(format!("the stamp card “{kind}”")),
+        None => more.push(format!("takes {}", takes.join(" and "))),
+    }
+    if t.admits != 1 && t.card.is_none() {
+        more.push(format!("lets {} in", words::count(t.admits, "people")));
+    }
     if let Some(early) = t.early {
         more.push(format!(
             "{} until {}",
@@ -222,6 +229,14 @@ fn ticket_view(
     }
     if let Some(tax) = &t.tax {
         more.push(format!("tax: {tax}"));
+    }
+    if let Some(stamps) = t.stamps {
+        more.push(format!("or {}", words::count(stamps, "stamps")));
+    }
+    match t.confirm {
+        Some(Way::ByItself) => more.push("confirmed by itself".into()),
+        Some(Way::AfterYes) => more.push("confirmed after the organiser’s yes".into()),
+        None => {}
     }
     if let Some(until) = t.sale.until {
         more.push(format!("on sale until {}", words::deadline(until, zone, now)));
