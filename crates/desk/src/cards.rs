@@ -280,7 +280,7 @@ pub(crate) fn pay_in(
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    if booking.state != State::AwaitingPayment {
+    if !booking.is_owed() {
         return Err(refuse(booking.state, BookingMove::Pay));
     }
     let card = match read(code) {
@@ -315,7 +315,7 @@ pub(crate) fn pay_in(
     bookings::happened(tx, booking.id, now, who, &what)?;
     payments::unwant(tx, booking.id, now)?;
     let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
-    if booking.due().minor <= 0 {
+    if booking.state == State::AwaitingPayment && booking.due().minor <= 0 {
         let to = next(booking.state, BookingMove::Pay)?;
         bookings::set_state(tx, &booking, to, None, now)?;
         bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;

@@ -158,8 +158,7 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
         .store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            let owes = booking.state == State::Confirmed && booking.due().minor > 0;
-            if booking.state != State::AwaitingPayment && !owes {
+            if !booking.is_owed() {
                 return Err(MoveRefusal { state: booking.state, by: Move::Pay }.into());
             }
             let open = payments::of_booking(tx, booking.id)?

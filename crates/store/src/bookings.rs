@@ -68,6 +68,17 @@ impl Booking {
         self.total.currency.of(self.total.minor - self.paid.minor)
     }
 
+    /// Whether money is waited for: its seats are kept until it comes, or they are the booker's
+    /// and something is still to pay.
+    #[must_use]
+    pub const fn is_owed(&self) -> bool {
+        match self.state {
+            State::AwaitingPayment => true,
+            State::Confirmed => self.due().minor > 0,
+            _ => false,
+        }
+    }
+
     /// The booker's name as far as it is known.
     #[must_use]
     pub fn booker(&self) -> &str {

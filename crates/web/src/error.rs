@@ -120,10 +120,10 @@ impl IntoResponse for WebError {
                 "The date is too near for a transfer to arrive. Go back and pay by card.".into(),
             ),
             Self::Desk(DeskError::Promo { code, refusal }) => {
-                (StatusCode::CONFLICT, "The code is not taken", crate::wording::promo(&code, &refusal))
+                (StatusCode::CONFLICT, "The code is not taken", crate::wording::promo(&code, &refusal, "UTC"))
             }
             Self::Desk(DeskError::Stamps(refusal)) => {
-                (StatusCode::CONFLICT, "The card does not pay", crate::wording::stamps(&refusal))
+                (StatusCode::CONFLICT, "The card does not pay", crate::wording::stamps(&refusal, "UTC"))
             }
             Self::Desk(DeskError::SeatsFree) => (
                 StatusCode::CONFLICT,

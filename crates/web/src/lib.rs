@@ -84,7 +84,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/embed.js", get(programme::embed::script))
         .route("/embed/list", get(programme::embed::list))
         .route("/embed/events/{slug}", get(programme::embed::event))
-        .route("/booking/{reference}/{key}/sessions", post(programme::booking::sign_up))
+        .route("/booking/{reference}/{key}/sessions", post(programme::own::sign_up))
         .route("/booking/{reference}/{key}", get(programme::booking::show))
         .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
         .route(
@@ -118,10 +118,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             get(programme::booking::back).post(programme::change::stamps),
         )
         .route("/booking/{reference}/{key}/papers/{id}", get(programme::change::paper))
-        .route("/booking/{reference}/{key}/pay", get(programme::booking::pay))
-        .route("/booking/{reference}/{key}/state", get(programme::booking::state))
-        .route("/booking/{reference}/{key}/tickets.pdf", get(programme::booking::tickets))
-        .route("/booking/{reference}/{key}/date.ics", get(programme::booking::calendar))
+        .route("/booking/{reference}/{key}/pay", get(programme::pay::pay))
+        .route("/booking/{reference}/{key}/state", get(programme::pay::state))
+        .route("/booking/{reference}/{key}/tickets.pdf", get(programme::own::tickets))
+        .route("/booking/{reference}/{key}/date.ics", get(programme::own::calendar))
         .route("/invited/{id}/{key}", get(programme::me::invited))
         .route("/me", get(programme::me::show).post(programme::me::enter))
         .route("/me/number", get(programme::me::show).post(programme::me::send))

@@ -7,5 +7,7 @@ pub(crate) mod embed;
 pub(crate) mod event;
 pub(crate) mod feeds;
 pub(crate) mod me;
+pub(crate) mod own;
+pub(crate) mod pay;
 mod stub;
 pub(crate) mod waiting;

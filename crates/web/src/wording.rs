@@ -16,8 +16,8 @@ use matricle_formats::words;
 use matricle_store::bookings::Line;
 use matricle_store::events::{TicketRow, TicketType};
 
-/// Why a stamp card does not pay.
-pub(crate) fn stamps(refusal: &StampRefusal) -> String {
+/// Why a stamp card does not pay; days are told in `zone`.
+pub(crate) fn stamps(refusal: &StampRefusal, zone: &str) -> String {
     match refusal {
         StampRefusal::Unknown => {
             "This is no card of ours. Look at its letters once more; case and blanks do not matter."
@@ -26,7 +26,7 @@ pub(crate) fn stamps(refusal: &StampRefusal) -> String {
         StampRefusal::NotForThis => "None of these tickets is paid with stamps.".into(),
         StampRefusal::Expired { until } => format!(
             "This card was good until {}.",
-            words::long_day(words::local(*until, "UTC").date())
+            words::long_day(words::local(*until, zone).date())
         ),
         StampRefusal::TooFew { needed, left } => format!(
             "This takes {}, and {} on the card.",
@@ -40,9 +40,9 @@ pub(crate) fn stamps(refusal: &StampRefusal) -> String {
     }
 }
 
-/// Why a promo code is not taken.
-pub(crate) fn promo(code: &str, refusal: &PromoRefusal) -> String {
-    let day = |at: &jiff::Timestamp| words::long_day(words::local(*at, "UTC").date());
+/// Why a promo code is not taken; days are told in `zone`.
+pub(crate) fn promo(code: &str, refusal: &PromoRefusal, zone: &str) -> String {
+    let day = |at: &jiff::Timestamp| words::long_day(words::local(*at, zone).date());
     match refusal {
         PromoRefusal::Unknown => {
             format!("“{code}” is no code that can be used here. Look at its letters once more.")

@@ -13,7 +13,9 @@ use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
 use matricle_formats::words;
 
-use super::booking::{At, address, draft_of, fill, fill_again, frame, open, pay_page};
+use super::booking::{At, address, draft_of, fill, fill_again, frame, open};
+use super::own::own;
+use super::pay::pay_page;
 use crate::App;
 use crate::error::WebError;
 use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
@@ -230,7 +232,7 @@ pub(crate) async fn code(
     fill.code_problem = Some(if typed.trim().is_empty() {
         "Type the code first.".into()
     } else {
-        wording::promo(&code, &refusal)
+        wording::promo(&code, &refusal, &app.desk.house().await?.zone)
     });
     fill.code = typed;
     refused(StatusCode::CONFLICT, &fill)
@@ -281,8 +283,13 @@ pub(crate) async fn stamps(
         Err(DeskError::Stamps(refusal)) => {
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let why = wording::stamps(&refusal);
-            refused(StatusCode::CONFLICT, &pay_page(&app, f, &sheet, typed, Some(why)))
+            let why = wording::stamps(&refusal, &sheet.house.zone);
+            let card = Some((typed, why));
+            if sheet.booking.state == BookingState::AwaitingPayment {
+                refused(StatusCode::CONFLICT, &pay_page(&app, f, &sheet, card))
+            } else {
+                refused(StatusCode::CONFLICT, &own(&app, f, &sheet, card, None))
+            }
         }
         Err(error) => Err(error.into()),
     }

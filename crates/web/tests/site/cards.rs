@@ -122,6 +122,43 @@ async fn a_card_is_bought_beside_a_seat_and_pays_at_the_door() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_a_booking_that_stands_still_owes_is_paid_on_its_own_page() {
+    let site = open().await;
+    let mut b = Browser::new(&site);
+    let own = book(&mut b, DIPPING, &[1]).await;
+    b.get(&format!("{own}/pay")).await;
+    site.provider.decide(Status::Paid);
+    let paid = b.get(&own).await;
+    assert!(paid.body.contains("Your seats are booked") && !paid.body.contains("still to pay"));
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let reference = own.split('/').nth(2).unwrap().to_owned();
+    let office = format!("/office/bookings/{reference}");
+    let sheet = ilse.get(&office).await.body;
+    let seat = sheet.split("id=\"add-ticket\"").nth(1).unwrap();
+    let seat = seat.split("value=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let more = [("ticket", seat.as_str()), ("quantity", "1"), ("people", "Quill")];
+    let added = ilse.post(&format!("{office}/add"), &more).await;
+    assert_eq!(added.status, StatusCode::SEE_OTHER, "{}", added.body);
+    let owing = b.get(&own).await;
+    assert!(owing.body.contains("<h2>€8.00 still to pay</h2>") && owing.body.contains("RF"));
+    assert!(owing.body.contains("Your 2 tickets"), "it stands all the same");
+    let wrong = b.post(&format!("{own}/stamps"), &[("card", "BCDF <b>")]).await;
+    assert_eq!(wrong.status, StatusCode::CONFLICT);
+    assert!(wrong.body.contains("This is no card of ours"), "{}", wrong.body);
+    b.get(&format!("{own}/pay")).await;
+    site.provider.decide(Status::Declined);
+    let declined = b.get(&own).await;
+    assert!(declined.body.contains("Your card was declined. Nothing was taken."));
+    b.get(&format!("{own}/pay")).await;
+    site.provider.decide(Status::Paid);
+    let all = b.get(&own).await;
+    assert!(all.body.contains("<dd>€16.00</dd>") && !all.body.contains("still to pay"));
+    let faults = site.desk.store.read(matricle_store::check::faults).await.unwrap();
+    assert_eq!(faults, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_rule_that_is_turned_off_asks_what_becomes_of_those_who_wait() {
     let site = open().await;
     let mut ilse = Browser::new(&site);

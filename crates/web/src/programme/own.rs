@@ -1,0 +1,329 @@
+//! The page of a booking that stands or is over: its tickets, cards, money, sessions, papers.
+
+use std::collections::BTreeMap;
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use jiff::Timestamp;
+use matricle_core::booking::State as BookingState;
+use matricle_core::{AttendeeId, SessionId};
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::{DeskError, messages};
+use matricle_formats::{barcode, words};
+
+use super::booking::{At, address, frame, open};
+use super::pay::{Ways, square_svg};
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{Perhaps, Posted, Visitor};
+use crate::page::{Frame, refused};
+use crate::wording;
+
+/// One attendee on the booking's own page.
+struct TicketView {
+    name: String,
+    ticket: String,
+    code: String,
+    qr: String,
+    inside: Option<String>,
+}
+
+/// Confirmed, or over.
+#[derive(Template)]
+#[template(path = "programme/own.html")]
+pub(super) struct Own {
+    f: Frame,
+    address: String,
+    state: &'static str,
+    confirmed: bool,
+    reference: String,
+    title: String,
+    event_href: String,
+    when: String,
+    place: String,
+    address_line: String,
+    directions: String,
+    bring: String,
+    refund_note: String,
+    email: String,
+    tickets: Vec<TicketView>,
+    /// Stamp cards bought: letters, and what is on them.
+    cards: Vec<(String, String)>,
+    lines: Vec<(String, String)>,
+    total: String,
+    paid: Option<String>,
+    answers: Vec<(String, String)>,
+    what: &'static str,
+    /// The dates of a course.
+    dates: Vec<(String, String)>,
+    online: String,
+    after_note: String,
+    test: bool,
+    signing: Vec<Signing>,
+    grid: String,
+    problem: Option<String>,
+    /// Receipts, invoices, credit notes: address, number, kind, amount.
+    papers: Vec<(String, String, &'static str, String)>,
+    /// How to pay what is still owed, when something is.
+    ways: Option<Ways>,
+    back: Vec<String>,
+    may_change: bool,
+}
+
+/// The sessions one person may sign up for.
+struct Signing {
+    attendee: i64,
+    name: String,
+    sessions: Vec<SessionChoice>,
+}
+
+struct SessionChoice {
+    id: i64,
+    when: String,
+    title: String,
+    place: String,
+    seats: String,
+    mine: bool,
+    closed: bool,
+}
+
+/// What each person may sign up for; `wanted` is what was sent and refused.
+fn signing(
+    sheet: &BookingSheet,
+    wanted: Option<&BTreeMap<AttendeeId, Vec<SessionId>>>,
+    now: Timestamp,
+) -> Vec<Signing> {
+    if !sheet.sessions.iter().any(|s| s.facts.sign_up) {
+        return Vec::new();
+    }
+    sheet
+        .attendees
+        .iter()
+        .map(|a| Signing {
+            attendee: a.id.0,
+            name: a.name.clone(),
+            sessions: sheet
+                .sessions
+                .iter()
+                .filter(|s| s.facts.sign_up)
+                .map(|s| {
+                    let had = sheet.sign_ups.contains(&(a.id, s.facts.id));
+                    let place: Vec<&str> = [s.room.as_str(), s.host.as_str()]
+                        .into_iter()
+                        .filter(|t| !t.is_empty())
+                        .collect();
+                    SessionChoice {
+                        id: s.facts.id.0,
+                        when: format!(
+                            "{}–{}",
+                            words::clock(s.span.starts),
+                            words::clock(s.span.ends)
+                        ),
+                        title: s.title.clone(),
+                        place: place.join(" · "),
+                        seats: crate::parts::grid::seats(s),
+                        mine: wanted
+                            .and_then(|w| w.get(&a.id))
+                            .map_or(had, |w| w.contains(&s.facts.id)),
+                        closed: !had && (s.facts.left() == Some(0) || s.facts.from <= now),
+                    }
+                })
+                .collect(),
+        })
+        .collect()
+}
+
+/// `card` as for [`Ways::of`].
+pub(super) fn own(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    card: Option<(String, String)>,
+    refused: Option<(&BTreeMap<AttendeeId, Vec<SessionId>>, String)>,
+) -> Own {
+    let now = app.desk.clock.now();
+    let stands = matches!(
+        sheet.booking.state,
+        BookingState::Confirmed | BookingState::AwaitingPayment | BookingState::Requested
+    );
+    let booking = &sheet.booking;
+    let span = &sheet.date.span;
+    let confirmed = booking.state == BookingState::Confirmed;
+    Own {
+        address: address(app, booking.reference),
+        state: wording::state(booking.state),
+        confirmed,
+        reference: booking.reference.to_string(),
+        title: sheet.event.title.clone(),
+        event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),
+        when: words::long_span(span.starts, span.ends),
+        place: sheet.date.place(),
+        address_line: sheet.date.address.clone(),
+        directions: sheet.date.directions.clone(),
+        bring: sheet.event.bring.clone(),
+        refund_note: sheet.event.refund_note.clone(),
+        email: booking.email.clone(),
+        tickets: sheet
+            .attendees
+            .iter()
+            .filter(|a| !a.cancelled)
+            .map(|a| TicketView {
+                name: a.name.clone(),
+                ticket: a.ticket.clone(),
+                code: a.code.to_string(),
+                qr: qr_svg(a.code),
+                inside: match &a.presence {
+                    matricle_core::door::Presence::In { at, .. } => Some(format!(
+                        "in since {}",
+                        words::clock(words::local(*at, &sheet.house.zone).datetime())
+                    )),
+                    _ => None,
+                },
+            })
+            .collect(),
+        cards: sheet
+            .cards
+            .iter()
+            .map(|c| messages::card_words(c, &sheet.house.zone, now))
+            .collect(),
+        lines: wording::money_lines(&sheet.lines)
+            .into_iter()
+            .map(|(what, amount)| (what, amount.to_string()))
+            .collect(),
+        total: booking.total.to_string(),
+        paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
+        answers: sheet
+            .answers
+            .iter()
+            .map(|a| {
+                let name = a.person.and_then(|i| sheet.attendees.get(i)).map(|p| &p.name);
+                let label = name.map_or_else(|| a.label.clone(), |n| format!("{n}: {}", a.label));
+                (label, a.answer.clone())
+            })
+            .collect(),
+        dates: if sheet.covers.len() > 1 {
+            sheet
+                .covers
+                .iter()
+                .map(|d| (words::long_span(d.span.starts, d.span.ends), d.called_off.clone()))
+                .collect()
+        } else {
+            Vec::new()
+        },
+        online: if confirmed { messages::online(sheet) } else { String::new() },
+        after_note: if stands { sheet.event.after_note.clone() } else { String::new() },
+        test: booking.test,
+        signing: if stands {
+            signing(sheet, refused.as_ref().map(|(w, _)| *w), now)
+        } else {
+            Vec::new()
+        },
+        grid: crate::parts::grid::svg(&sheet.sessions),
+        papers: sheet
+            .documents
+            .iter()
+            .map(|d| {
+                let href = format!("{}/papers/{}", address(app, booking.reference), d.id);
+                let total = booking.total.currency.of(d.body.total());
+                (href, d.name(), d.kind.word(), total.to_string())
+            })
+            .collect(),
+        ways: (confirmed && booking.is_owed()).then(|| Ways::of(app, sheet, f.token.clone(), card)),
+        back: sheet
+            .refunds
+            .iter()
+            .map(|r| {
+                let amount = booking.total.currency.of(r.minor);
+                match r.done_at {
+                    Some(_) => format!("{amount} given back by {}", r.method.word()),
+                    None => format!("{amount} on its way back by {}", r.method.word()),
+                }
+            })
+            .collect(),
+        may_change: stands && !booking.test && span.starts_at > now,
+        problem: refused.map(|(_, said)| said),
+        what: match booking.state {
+            BookingState::Confirmed if sheet.attendees.is_empty() => "It is paid. Thank you.",
+            BookingState::Confirmed => "Your seats are booked.",
+            BookingState::Requested => "You asked for seats. The organiser answers by mail.",
+            BookingState::Cancelled => {
+                "This booking was cancelled. Its tickets no longer open the door."
+            }
+            BookingState::Declined => "The organiser could not accept this booking.",
+            BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => "",
+        },
+        f,
+    }
+}
+
+/// A QR code as SVG, with its quiet zone.
+fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
+    square_svg(&barcode::qr(code), &format!("QR code of ticket {code}"))
+}
+
+/// `GET …/tickets.pdf`: the tickets.
+pub(crate) async fn tickets(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let pdf = messages::tickets_of(&app.desk, reference).await?;
+    let name = format!("inline; filename=\"tickets-{reference}.pdf\"");
+    let headers =
+        [(header::CONTENT_TYPE, "application/pdf".to_owned()), (header::CONTENT_DISPOSITION, name)];
+    Ok((headers, pdf).into_response())
+}
+
+/// `GET …/date.ics`: the date for a calendar.
+pub(crate) async fn calendar(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let file = messages::calendar_of(&app.desk, reference).await?;
+    let headers = [
+        (header::CONTENT_TYPE, "text/calendar; charset=utf-8"),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"date.ics\""),
+    ];
+    Ok((headers, file).into_response())
+}
+
+/// `POST …/sessions`: who goes to which session.
+pub(crate) async fn sign_up(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let before = hold::sheet(&app.desk, reference).await?;
+    // Boxes that are not ticked are not sent: everybody on the booking is meant.
+    let mut wants: BTreeMap<AttendeeId, Vec<SessionId>> =
+        before.attendees.iter().map(|a| (a.id, Vec::new())).collect();
+    for (attendee, session) in form.starting("session_") {
+        if let (Ok(attendee), Ok(session)) = (attendee.parse(), session.parse())
+            && let Some(list) = wants.get_mut(&AttendeeId(attendee))
+        {
+            list.push(SessionId(session));
+        }
+    }
+    match matricle_desk::sessions::sign_up(&app.desk, reference, wants.clone()).await {
+        Ok(()) => {
+            Ok(Redirect::to(&format!("{}#sessions", address(&app, reference))).into_response())
+        }
+        Err(DeskError::SignUp(refusal)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let title = |id: SessionId| {
+                let found = sheet.sessions.iter().find(|s| s.facts.id == id);
+                found.map_or_else(String::new, |s| s.title.clone())
+            };
+            let said = wording::sign_up(&refusal, title);
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            refused(StatusCode::CONFLICT, &own(&app, f, &sheet, None, Some((&wants, said))))
+        }
+        Err(error) => Err(error.into()),
+    }
+}

@@ -1,0 +1,160 @@
+//! The page where a booking's money is waited for, and the ways to pay it.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use matricle_core::booking::State as BookingState;
+use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::{DeskError, checkout, money};
+use matricle_formats::{barcode, words};
+use matricle_store::payments::PaymentState;
+
+use super::booking::{At, Summary, address, open, summary};
+use crate::App;
+use crate::error::WebError;
+use crate::page::Frame;
+
+/// What is typed into a transfer, the payment QR code as SVG (may be empty), until when the
+/// seats are kept for it.
+struct Transfer {
+    lines: Vec<(String, String)>,
+    code: String,
+    until: String,
+}
+
+/// The ways to pay what a booking owes.
+#[derive(Template)]
+#[template(path = "programme/ways.html")]
+pub(super) struct Ways {
+    address: String,
+    token: String,
+    pub(super) due: String,
+    declined: bool,
+    /// Seats are kept until it is paid; else they are the booker's, and the rest is owed.
+    awaiting: bool,
+    /// The way to pay by transfer is open: what to type, a QR code, until when.
+    transfer: Option<Transfer>,
+    /// The house takes transfers, and there is time for one.
+    may_transfer: bool,
+    invoice: Option<String>,
+    /// Stamps that would pay it, and what for; what was typed as a card, and why it does not pay.
+    stamps: Option<String>,
+    card: String,
+    card_problem: Option<String>,
+}
+
+impl Ways {
+    /// `card` is what was typed as a stamp card and why it does not pay.
+    pub(super) fn of(
+        app: &App,
+        sheet: &BookingSheet,
+        token: String,
+        card: Option<(String, String)>,
+    ) -> Self {
+        let now = app.desk.clock.now();
+        let booking = &sheet.booking;
+        let awaiting = booking.state == BookingState::AwaitingPayment;
+        let chosen = !awaiting || !sheet.documents.is_empty();
+        let until = booking
+            .deadline
+            .map_or_else(String::new, |d| words::deadline(d, &sheet.house.zone, now));
+        let lines = money::transfer_lines(&sheet.house, booking);
+        let own = address(app, booking.reference);
+        let (card, card_problem) = card.map_or_else(Default::default, |(c, p)| (c, Some(p)));
+        Self {
+            transfer: (chosen && !lines.is_empty()).then(|| Transfer {
+                lines,
+                code: barcode::text_qr(&money::qr_text(&sheet.house, booking))
+                    .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
+                until,
+            }),
+            may_transfer: !chosen
+                && checkout::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+            invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
+            address: own,
+            token,
+            due: booking.due().to_string(),
+            declined: sheet.payments.last().is_some_and(|p| p.state == PaymentState::Declined),
+            awaiting,
+            stamps: (sheet.stamps.0 > 0).then(|| {
+                let amount = booking.total.currency.of(sheet.stamps.1);
+                format!("{} for {amount}", words::count(sheet.stamps.0, "stamps"))
+            }),
+            card,
+            card_problem,
+        }
+    }
+}
+
+/// Waiting for the money.
+#[derive(Template)]
+#[template(path = "programme/pay.html")]
+struct Pay {
+    f: Frame,
+    summary: Summary,
+    ways: Ways,
+    address: String,
+    /// Seats are waited for, not only stamp cards.
+    seats: bool,
+}
+
+/// A QR code as SVG, with its quiet zone of four modules.
+pub(super) fn square_svg(square: &barcode::Square, label: &str) -> String {
+    let side = square.side + 8;
+    let dark: String = square
+        .dark
+        .iter()
+        .enumerate()
+        .filter(|(_, dark)| **dark)
+        .map(|(i, _)| format!("M{} {}h1v1h-1z", i % square.side + 4, i / square.side + 4))
+        .collect();
+    format!(
+        r#"<svg class="qr" viewBox="0 0 {side} {side}" role="img" aria-label="{label}" shape-rendering="crispEdges"><rect width="{side}" height="{side}" fill="white"/><path d="{dark}" fill="black"/></svg>"#
+    )
+}
+
+/// The page where the money is waited for; `card` as for [`Ways::of`].
+pub(super) fn pay_page(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    card: Option<(String, String)>,
+) -> impl Template {
+    let token = f.token.clone();
+    Pay {
+        seats: !sheet.attendees.is_empty(),
+        address: address(app, sheet.booking.reference),
+        ways: Ways::of(app, sheet, token.clone(), card),
+        summary: summary(app, sheet, token, app.desk.clock.now()),
+        f,
+    }
+}
+
+/// `GET …/pay`: on to the card provider's page.
+pub(crate) async fn pay(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    match checkout::pay_url(&app.desk, reference).await {
+        Ok(url) => Ok(Redirect::to(&url).into_response()),
+        // Paid in another tab, or over: the booking's page says what is so.
+        Err(DeskError::Move(_)) => Ok(Redirect::to(&address(&app, reference)).into_response()),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// `GET …/state`: whether there is something new to show, asked by the waiting page.
+pub(crate) async fn state(
+    State(app): State<App>,
+    Path((reference, key)): At,
+) -> Result<Response, WebError> {
+    let reference = open(&app, &reference, &key)?;
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let mut headers = HeaderMap::new();
+    if sheet.booking.state != BookingState::AwaitingPayment {
+        headers.insert("hx-refresh", header::HeaderValue::from_static("true"));
+    }
+    Ok((headers, Html("")).into_response())
+}
