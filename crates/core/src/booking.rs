@@ -88,11 +88,13 @@ pub enum Move {
     BringBackToPay,
     /// A yes or a no is taken back: the organiser decides anew.
     Reconsider,
+    /// The booker takes their cancelling of a question back: the organiser decides after all.
+    AskAfterAll,
 }
 
 impl Move {
     /// All moves.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Complete,
         Self::AskForMoney,
         Self::Pay,
@@ -106,6 +108,7 @@ impl Move {
         Self::BringBack,
         Self::BringBackToPay,
         Self::Reconsider,
+        Self::AskAfterAll,
     ];
 }
 
@@ -184,7 +187,7 @@ const fn row(
 
 /// Every move that is allowed, who may make it, and what follows. What is not here cannot
 /// happen.
-pub const MOVES: [Allowed; 23] = {
+pub const MOVES: [Allowed; 24] = {
     use State::{AwaitingPayment, Cancelled, Confirmed, Declined, Held, Lapsed, Requested};
     const SELF: &[Actor] = &[Actor::Booker, Actor::Clerk];
     const CLERK: &[Actor] = &[Actor::Clerk];
@@ -205,8 +208,9 @@ pub const MOVES: [Allowed; 23] = {
         row(Move::Lapse, AwaitingPayment, Lapsed, TIME, Follows::BackWhole, Tell::Nothing),
         row(Move::Cancel, AwaitingPayment, Cancelled, SELF, Follows::BackWhole, Tell::Cancellation),
         row(Move::Cancel, Confirmed, Cancelled, SELF, Follows::BackBySteps, Tell::Cancellation),
-        row(Move::BringBack, Cancelled, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
-        row(Move::BringBackToPay, Cancelled, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::BringBack, Cancelled, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
+        row(Move::BringBackToPay, Cancelled, AwaitingPayment, SELF, Follows::Charge, Tell::ToPay),
+        row(Move::AskAfterAll, Cancelled, Requested, SELF, Follows::Nothing, Tell::Nothing),
         row(Move::BringBack, Lapsed, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
         row(Move::BringBackToPay, Lapsed, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
         row(Move::BringBack, Declined, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),

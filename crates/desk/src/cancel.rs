@@ -6,7 +6,7 @@ use matricle_core::booking::{Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::waiting::Stands;
-use matricle_store::bookings::{self, Booking};
+use matricle_store::bookings::{self, Booking, Deed};
 use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, events, payments};
@@ -161,6 +161,9 @@ pub async fn cancel(
             let plan = preview_in(tx, &by, reference, &numbers, now)?;
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             let who = by.name();
+            let lines = bookings::lines(tx, &booking)?;
+            // Money that has gone back is final; all else the booker may take back.
+            let may_undo = matches!(by, By::Booker) && plan.back.is_zero();
             if plan.whole {
                 cancel_in(tx, &booking, plan.percent, &who, "cancelled the booking", now)?;
                 if !booking.email.is_empty() {
@@ -174,6 +177,10 @@ pub async fn cancel(
                         note: "",
                     };
                     outbox::plan_noted(tx, &new, now)?;
+                }
+                if may_undo {
+                    let deed = Deed::cancelled(booking.state, &lines);
+                    bookings::remember(tx, booking.id, &deed)?;
                 }
                 return Ok::<_, DeskError>(plan);
             }
@@ -194,6 +201,9 @@ pub async fn cancel(
             };
             tell_changed(tx, &booking, &said, &host, now)?;
             crate::waiting::serve_date(tx, booking.date, now)?;
+            if may_undo {
+                bookings::remember(tx, booking.id, &Deed::part(&numbers, &lines))?;
+            }
             Ok(plan)
         })
         .await?;

@@ -9,7 +9,7 @@ use matricle_core::ledger::Method;
 use matricle_core::seats::{Bucket, Wanted, take};
 use matricle_core::staff::{Right, require};
 use matricle_core::{AttendeeId, DateId, Money, TicketTypeId};
-use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::bookings::{self, Booking, Deed, HeldBy};
 use matricle_store::outbox::{About, Kind, NewMessage};
 use matricle_store::payments::{self, Taken};
 use matricle_store::people::{self, Staff};
@@ -400,42 +400,46 @@ pub async fn move_to(
             if matches!(by, By::Booker) && !(event.rules.may_move && in_time) {
                 return Err(DeskError::NotByBooker);
             }
-            let who = by.name();
-            let stands = matches!(
-                booking.state,
-                State::Requested | State::AwaitingPayment | State::Confirmed
-            );
-            if !stands {
-                return Err(refuse(booking.state, Move::Complete));
-            }
             if event.id != other.id || event.course || booking.date == date {
                 return Err(DeskError::NotFound);
             }
-            sweep(tx, date, now)?;
-            let house = house_of(tx)?;
-            let sheet = events::sheet(tx, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
-            if let Some(refusal) = sheet.offer.bars(now) {
-                return Err(refusal.into());
+            move_in(tx, &booking, &new, &by.name(), &host, now)?;
+            if matches!(by, By::Booker) {
+                bookings::remember(tx, booking.id, &Deed::moved(old.id))?;
             }
-            let wanted = bookings::wanted(tx, booking.id)?;
-            let draws = take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
-                .map_err(booking::ChoiceRefusal::from)?;
-            bookings::move_to(tx, &booking, date, &draws)?;
-            let when = matricle_formats::words::long_span(new.span.starts, new.span.ends);
-            let what = format!("moved the booking to {when}");
-            bookings::happened(tx, booking.id, now, &who, &what)?;
-            tell_changed(
-                tx,
-                &booking,
-                &format!("It is for another date now: {when}."),
-                &host,
-                now,
-            )?;
-            waiting::serve_date(tx, old.id, now)
+            Ok::<_, DeskError>(())
         })
         .await?;
     desk.wake.notify_one();
     Ok(())
+}
+
+/// Moves a booking that stands to another date of its event, inside a transaction.
+pub(crate) fn move_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    to: &events::Date,
+    who: &str,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    if !matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed) {
+        return Err(refuse(booking.state, Move::Complete));
+    }
+    sweep(tx, to.id, now)?;
+    let house = house_of(tx)?;
+    let sheet = events::sheet(tx, house.currency, to.id, now)?.ok_or(DeskError::NotFound)?;
+    if let Some(refusal) = sheet.offer.bars(now) {
+        return Err(refusal.into());
+    }
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let draws = take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
+        .map_err(booking::ChoiceRefusal::from)?;
+    bookings::move_to(tx, booking, to.id, &draws)?;
+    let when = matricle_formats::words::long_span(to.span.starts, to.span.ends);
+    bookings::happened(tx, booking.id, now, who, &format!("moved the booking to {when}"))?;
+    tell_changed(tx, booking, &format!("It is for another date now: {when}."), host, now)?;
+    waiting::serve_date(tx, booking.date, now)
 }
 
 /// Corrects names and answers of a booking that stands; the address stays.

@@ -21,6 +21,7 @@ use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
 
+use crate::undo::Undo;
 use crate::{Desk, DeskError, house_of, random_u64, waiting};
 
 /// The name under which the booker appears in a timeline.
@@ -282,6 +283,8 @@ pub struct BookingSheet {
     pub cards: Vec<HeldCard>,
     /// The event's dates to come that it could move to.
     pub other_dates: Vec<Date>,
+    /// What the booker did last and can take back.
+    pub undo: Option<Undo>,
 }
 
 impl BookingSheet {
@@ -369,6 +372,7 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         stamps: crate::cards::payable(conn, &booking)?,
         cards: cards::of_booking(conn, booking.id)?,
         other_dates: other_dates(conn, &event, &date)?,
+        undo: crate::undo::open(conn, &booking)?,
         house,
         booking,
         event,

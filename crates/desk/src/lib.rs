@@ -38,6 +38,7 @@ pub mod sheet;
 pub mod signin;
 pub mod slots;
 pub mod timers;
+pub mod undo;
 pub mod waiting;
 
 use std::sync::Arc;

@@ -16,8 +16,11 @@ use matricle_core::{
 };
 use rusqlite::{Connection, OptionalExtension, Row};
 
+mod deeds;
 mod lines;
 mod list;
+
+pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
 
 pub use lines::{
     Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
@@ -772,7 +775,8 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
 pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, StoreError> {
     let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1)";
     let write = || -> rusqlite::Result<usize> {
-        for table in ["outbox", "timeline", "answers", "booking_lines", "booking_draws", "payments"]
+        for table in
+            ["deeds", "outbox", "timeline", "answers", "booking_lines", "booking_draws", "payments"]
         {
             tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
         }

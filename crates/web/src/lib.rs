@@ -85,6 +85,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/embed/list", get(programme::embed::list))
         .route("/embed/events/{slug}", get(programme::embed::event))
         .route("/booking/{reference}/{key}/sessions", post(programme::own::sign_up))
+        .route(
+            "/booking/{reference}/{key}/undo",
+            get(programme::booking::back).post(programme::own::take_back),
+        )
         .route("/booking/{reference}/{key}", get(programme::booking::show))
         .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
         .route(

@@ -18,7 +18,7 @@ use matricle_desk::cancel::{self, By};
 use matricle_desk::changes::{self, ByPhone};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::provider::{Dispute, Status};
-use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, waiting};
+use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, undo, waiting};
 use matricle_store::{events, ledger};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -370,6 +370,7 @@ enum Act {
     Part,
     Cancel,
     BringBack,
+    TakeBack,
     Add,
     Cash(i64),
     Price(i64),
@@ -386,6 +387,7 @@ fn act() -> impl Strategy<Value = Act> {
         Just(Act::Part),
         Just(Act::Cancel),
         Just(Act::BringBack),
+        Just(Act::TakeBack),
         Just(Act::Add),
         (1i64..9000).prop_map(Act::Cash),
         (0i64..9000).prop_map(Act::Price),
@@ -451,8 +453,40 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let _ = cancel::cancel(desk, By::Booker, b, vec![0]).await;
                         }
                         (Act::Cancel, Some(b)) => {
-                            let by = By::Staff(ilse.clone(), [None, Some(30)][pick % 2]);
+                            let by = match pick % 3 {
+                                0 => By::Booker,
+                                n => By::Staff(ilse.clone(), [None, Some(30)][n - 1]),
+                            };
                             let _ = cancel::cancel(desk, by, b, Vec::new()).await;
+                        }
+                        (Act::TakeBack, Some(b)) => {
+                            let was = w.sheet(b).await;
+                            let deed = match (pick % 3, was.other_dates.first()) {
+                                (0, Some(other)) => {
+                                    let to = other.id;
+                                    changes::move_to(desk, By::Booker, b, to).await.is_ok()
+                                }
+                                (n, _) => {
+                                    let part = if n == 1 { vec![0] } else { Vec::new() };
+                                    cancel::cancel(desk, By::Booker, b, part).await.is_ok()
+                                }
+                            };
+                            let money_went = w.sheet(b).await.undo.is_none();
+                            match undo::undo(desk, b).await {
+                                _ if !deed => {}
+                                Ok(()) => {
+                                    let is = w.sheet(b).await;
+                                    prop_assert!(is.undo.is_none());
+                                    prop_assert_eq!(&is.lines, &was.lines);
+                                    prop_assert_eq!(&is.attendees, &was.attendees);
+                                    prop_assert_eq!(is.booking.date, was.booking.date);
+                                    prop_assert_eq!(is.booking.paid, was.booking.paid);
+                                }
+                                // The waiting list was faster, or the dates have begun.
+                                Err(DeskError::Choice(_)) => {}
+                                Err(DeskError::NothingToUndo) => prop_assert!(money_went),
+                                Err(other) => prop_assert!(false, "{other}"),
+                            }
                         }
                         (Act::BringBack, Some(b)) => {
                             let _ = decide::bring_back(desk, &ilse, b).await;
@@ -479,6 +513,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let other = w.sheet(b).await.other_dates.first().map(|d| d.id);
                             if let Some(other) = other {
                                 let by = By::Staff(ilse.clone(), None);
+                                let by = if pick % 2 == 0 { By::Booker } else { by };
                                 let _ = changes::move_to(desk, by, b, other).await;
                             }
                         }

@@ -160,7 +160,7 @@ fn write_charges(
     write().doing("writing what a booking is charged")
 }
 
-fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
+pub(super) fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
     tx.prepare_cached(
         "UPDATE bookings SET total_minor =
             (SELECT coalesce(sum(charge_minor), 0) FROM booking_lines WHERE booking_id = ?1) WHERE id = ?1",
@@ -312,7 +312,7 @@ pub fn tickets_of_numbers(
 }
 
 /// Changes what a booking draws by so many tickets of each type, and the pools with it.
-fn change_draws(
+pub(super) fn change_draws(
     tx: &Tx<'_>,
     booking: &Booking,
     by: impl Fn(TicketTypeId) -> i64,

@@ -119,6 +119,14 @@ CREATE TABLE dead_codes (
     died_at     INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 
+-- What a booker did last with their own booking, as long as it can be taken back: the line
+-- of the timeline that tells it, and how things were before, as JSON.
+CREATE TABLE deeds (
+    booking_id INTEGER PRIMARY KEY REFERENCES bookings (id),
+    line_id    INTEGER NOT NULL REFERENCES timeline (id),
+    deed       TEXT NOT NULL
+) STRICT;
+
 -- Notes that no booker ever sees.
 CREATE TABLE booking_notes (
     id         INTEGER PRIMARY KEY,

@@ -17,7 +17,7 @@ use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, checkout};
 use matricle_formats::words;
 
-use super::own::own;
+use super::own::{Refused, own};
 use super::pay::pay_page;
 use crate::App;
 use crate::error::WebError;
@@ -281,14 +281,20 @@ pub(super) async fn fill_again(
     Ok(fill(app, f, &sheet, draft, problems, None))
 }
 
-/// The page for the state that the booking is in.
-fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Result<Response, WebError> {
+/// The page for the state that the booking is in, with what was refused on it.
+pub(super) fn page(
+    app: &App,
+    f: Frame,
+    sheet: &BookingSheet,
+    what: Option<Refused>,
+) -> Result<Response, WebError> {
+    let status = if what.is_some() { StatusCode::CONFLICT } else { StatusCode::OK };
     match sheet.booking.state {
         BookingState::Held | BookingState::Lapsed => {
-            html(&fill(app, f, sheet, &sheet.booking.draft, &[], None))
+            refused(status, &fill(app, f, sheet, &sheet.booking.draft, &[], None))
         }
-        BookingState::AwaitingPayment => html(&pay_page(app, f, sheet, None)),
-        _ => html(&own(app, f, sheet, None, None)),
+        BookingState::AwaitingPayment => refused(status, &pay_page(app, f, sheet, what)),
+        _ => refused(status, &own(app, f, sheet, what)),
     }
 }
 
@@ -319,7 +325,7 @@ pub(crate) async fn show(
         }
     }
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    page(&app, f, &sheet)
+    page(&app, f, &sheet, None)
 }
 
 pub(super) fn draft_of(form: &Posted) -> Draft {

@@ -14,8 +14,7 @@ use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
 use matricle_formats::words;
 
 use super::booking::{At, address, draft_of, fill, fill_again, frame, open};
-use super::own::own;
-use super::pay::pay_page;
+use super::own::Refused;
 use crate::App;
 use crate::error::WebError;
 use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
@@ -284,12 +283,7 @@ pub(crate) async fn stamps(
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let why = wording::stamps(&refusal, &sheet.house.zone);
-            let card = Some((typed, why));
-            if sheet.booking.state == BookingState::AwaitingPayment {
-                refused(StatusCode::CONFLICT, &pay_page(&app, f, &sheet, card))
-            } else {
-                refused(StatusCode::CONFLICT, &own(&app, f, &sheet, card, None))
-            }
+            super::booking::page(&app, f, &sheet, Some(Refused::Card(typed, why)))
         }
         Err(error) => Err(error.into()),
     }

@@ -4,21 +4,23 @@ use std::collections::BTreeMap;
 
 use askama::Template;
 use axum::extract::{Path, State};
-use axum::http::{StatusCode, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::booking::State as BookingState;
 use matricle_core::{AttendeeId, SessionId};
 use matricle_desk::hold::{self, BookingSheet};
+use matricle_desk::undo;
 use matricle_desk::{DeskError, messages};
 use matricle_formats::{barcode, words};
+use matricle_store::bookings::Deed;
 
-use super::booking::{At, address, frame, open};
+use super::booking::{At, address, frame, open, page};
 use super::pay::{Ways, square_svg};
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{Perhaps, Posted, Visitor};
-use crate::page::{Frame, refused};
+use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
+use crate::page::Frame;
 use crate::wording;
 
 /// One attendee on the booking's own page.
@@ -64,6 +66,7 @@ pub(super) struct Own {
     signing: Vec<Signing>,
     grid: String,
     problem: Option<String>,
+    undo: TakeBack,
     /// Receipts, invoices, credit notes: address, number, kind, amount.
     papers: Vec<(String, String, &'static str, String)>,
     /// How to pay what is still owed, when something is.
@@ -135,14 +138,56 @@ fn signing(
         .collect()
 }
 
-/// `card` as for [`Ways::of`].
-pub(super) fn own(
-    app: &App,
-    f: Frame,
-    sheet: &BookingSheet,
-    card: Option<(String, String)>,
-    refused: Option<(&BTreeMap<AttendeeId, Vec<SessionId>>, String)>,
-) -> Own {
+/// What was sent from the page and refused, and why.
+pub(super) enum Refused {
+    /// The letters of a stamp card.
+    Card(String, String),
+    /// Who goes to which session.
+    Sessions(BTreeMap<AttendeeId, Vec<SessionId>>, String),
+    /// Taking back what was done last.
+    Undo(String),
+}
+
+/// What the booker did last and can take back, and why that does not go.
+#[derive(Template)]
+#[template(path = "programme/undo.html")]
+pub(super) struct TakeBack {
+    address: String,
+    token: String,
+    says: Option<String>,
+    problem: Option<String>,
+}
+
+impl TakeBack {
+    pub(super) fn of(
+        app: &App,
+        sheet: &BookingSheet,
+        token: String,
+        problem: Option<String>,
+    ) -> Self {
+        let now = app.desk.clock.now();
+        let says = sheet.undo.as_ref().filter(|u| u.until > now).map(|u| {
+            let what = match &u.last.deed {
+                Deed::Cancelled { .. } => "You cancelled this booking",
+                Deed::Part { .. } => "You cancelled tickets of it",
+                Deed::Moved(_) => "You moved it to this date",
+            };
+            let when = words::moment(u.last.at, &sheet.house.zone, now);
+            format!("{what}, {when}. While the seats are there you can take that back.")
+        });
+        Self { address: address(app, sheet.booking.reference), token, says, problem }
+    }
+}
+
+/// The page, with what was refused.
+pub(super) fn own(app: &App, f: Frame, sheet: &BookingSheet, refused: Option<Refused>) -> Own {
+    let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
+    match refused {
+        Some(Refused::Card(typed, why)) => card = Some((typed, why)),
+        Some(Refused::Sessions(wants, why)) => (wanted, problem) = (Some(wants), Some(why)),
+        Some(Refused::Undo(why)) => undo_problem = Some(why),
+        None => {}
+    }
     let now = app.desk.clock.now();
     let stands = matches!(
         sheet.booking.state,
@@ -215,11 +260,7 @@ pub(super) fn own(
         online: if confirmed { messages::online(sheet) } else { String::new() },
         after_note: if stands { sheet.event.after_note.clone() } else { String::new() },
         test: booking.test,
-        signing: if stands {
-            signing(sheet, refused.as_ref().map(|(w, _)| *w), now)
-        } else {
-            Vec::new()
-        },
+        signing: if stands { signing(sheet, wanted.as_ref(), now) } else { Vec::new() },
         grid: crate::parts::grid::svg(&sheet.sessions),
         papers: sheet
             .documents
@@ -243,7 +284,8 @@ pub(super) fn own(
             })
             .collect(),
         may_change: stands && !booking.test && span.starts_at > now,
-        problem: refused.map(|(_, said)| said),
+        problem,
+        undo: TakeBack::of(app, sheet, f.token.clone(), undo_problem),
         what: match booking.state {
             BookingState::Confirmed if sheet.attendees.is_empty() => "It is paid. Thank you.",
             BookingState::Confirmed => "Your seats are booked.",
@@ -322,8 +364,33 @@ pub(crate) async fn sign_up(
             };
             let said = wording::sign_up(&refusal, title);
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            refused(StatusCode::CONFLICT, &own(&app, f, &sheet, None, Some((&wants, said))))
+            page(&app, f, &sheet, Some(Refused::Sessions(wants, said)))
         }
         Err(error) => Err(error.into()),
     }
+}
+
+/// `POST …/undo`: the booker takes back what they did last.
+pub(crate) async fn take_back(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    _form: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let why = match undo::undo(&app.desk, reference).await {
+        // Taken back in another tab: the page shows how things are.
+        Ok(()) | Err(DeskError::NothingToUndo | DeskError::Move(_)) => {
+            return Ok(Redirect::to(&address(&app, reference)).into_response());
+        }
+        Err(DeskError::Choice(refusal)) => wording::choice(&refusal, &[]),
+        Err(error) => return Err(error.into()),
+    };
+    let sheet = hold::sheet(&app.desk, reference).await?;
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    let said = format!("It cannot be taken back any more. {why}");
+    page(&app, f, &sheet, Some(Refused::Undo(said)))
 }

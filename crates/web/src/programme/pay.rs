@@ -11,6 +11,7 @@ use matricle_formats::{barcode, words};
 use matricle_store::payments::PaymentState;
 
 use super::booking::{At, Summary, address, open, summary};
+use super::own::{Refused, TakeBack};
 use crate::App;
 use crate::error::WebError;
 use crate::page::Frame;
@@ -94,6 +95,7 @@ struct Pay {
     f: Frame,
     summary: Summary,
     ways: Ways,
+    undo: TakeBack,
     address: String,
     /// Seats are waited for, not only stamp cards.
     seats: bool,
@@ -114,17 +116,23 @@ pub(super) fn square_svg(square: &barcode::Square, label: &str) -> String {
     )
 }
 
-/// The page where the money is waited for; `card` as for [`Ways::of`].
+/// The page where the money is waited for, with what was refused.
 pub(super) fn pay_page(
     app: &App,
     f: Frame,
     sheet: &BookingSheet,
-    card: Option<(String, String)>,
+    refused: Option<Refused>,
 ) -> impl Template {
     let token = f.token.clone();
+    let (card, problem) = match refused {
+        Some(Refused::Card(typed, why)) => (Some((typed, why)), None),
+        Some(Refused::Undo(why) | Refused::Sessions(_, why)) => (None, Some(why)),
+        None => (None, None),
+    };
     Pay {
         seats: !sheet.attendees.is_empty(),
         address: address(app, sheet.booking.reference),
+        undo: TakeBack::of(app, sheet, token.clone(), problem),
         ways: Ways::of(app, sheet, token.clone(), card),
         summary: summary(app, sheet, token, app.desk.clock.now()),
         f,

@@ -159,6 +159,41 @@ async fn what_a_booking_that_stands_still_owes_is_paid_on_its_own_page() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_a_booker_did_is_taken_back_while_the_seats_are_there() {
+    let site = open().await;
+    let mut b = Browser::new(&site);
+    let own = book(&mut b, DIPPING, &[2]).await;
+    b.get(&format!("{own}/change")).await;
+    let cancel = |n: &'static str| [("sure", "yes"), ("ticket", n)];
+    b.post(&format!("{own}/change/cancel"), &cancel("1")).await;
+    let part = b.get(&own).await;
+    assert!(part.body.contains("€6.50 to pay") || part.body.contains("€8.00 to pay"));
+    assert!(part.body.contains("You cancelled tickets of it, today"), "{}", part.body);
+    let undo = format!("{own}/undo");
+    assert_eq!(b.post(&undo, &[]).await.location(), own);
+    let again = b.get(&own).await;
+    assert!(again.body.contains("€16.00 to pay") && !again.body.contains("take that back"));
+    assert_eq!(b.post(&undo, &[]).await.location(), own, "twice is no fault");
+    b.post(&format!("{own}/change/cancel"), &[("sure", "yes")]).await;
+    let over = b.get(&own).await;
+    assert!(over.body.contains("You cancelled this booking, today"), "{}", over.body);
+    // Somebody else takes the seats meanwhile.
+    let mut other = Browser::new(&site);
+    let page = other.get("/events/thursday-dipping").await.body;
+    let left = page.split("<b>").find_map(|t| t.split(" seats left</b>").next()?.parse().ok());
+    let theirs = other.keep(DIPPING, &[left.unwrap_or(3)]).await.location().to_owned();
+    let gone = b.post(&undo, &[]).await;
+    assert_eq!(gone.status, StatusCode::CONFLICT, "{}", gone.body);
+    assert!(gone.body.contains("It cannot be taken back any more."), "{}", gone.body);
+    other.get(&theirs).await;
+    other.post(&format!("{theirs}/give-back"), &[]).await;
+    assert_eq!(b.post(&undo, &[]).await.location(), own);
+    assert!(b.get(&own).await.body.contains("€16.00 to pay"));
+    let faults = site.desk.store.read(matricle_store::check::faults).await.unwrap();
+    assert_eq!(faults, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_rule_that_is_turned_off_asks_what_becomes_of_those_who_wait() {
     let site = open().await;
     let mut ilse = Browser::new(&site);

@@ -1,0 +1,118 @@
+//! What a booker did with their own booking is taken back, as long as nothing final followed.
+
+use jiff::Timestamp;
+use matricle_core::DateId;
+use matricle_core::booking::{ChoiceRefusal, Move, State, next};
+use matricle_core::codes::Reference;
+use matricle_core::seats::{Draw, Wanted, take};
+use matricle_store::bookings::{self, Booking, Deed, LastDeed};
+use matricle_store::{Connection, Tx, events};
+
+use crate::cancel::tell_changed;
+use crate::changes::move_in;
+use crate::decide::firm;
+use crate::hold::{BOOKER, PROGRAM, on_sheet, sweep};
+use crate::money::document;
+use crate::{Desk, DeskError};
+
+/// What a booker can take back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Undo {
+    /// What they did.
+    pub last: LastDeed,
+    /// Until when: then a date that it is about begins.
+    pub until: Timestamp,
+}
+
+/// What the booker did last and can take back: nobody did anything with the booking since,
+/// and it is as they left it. Where money went back nothing was remembered.
+///
+/// # Errors
+/// The store fails.
+pub fn open(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskError> {
+    let Some(last) = bookings::last_deed(conn, booking.id, PROGRAM)?.filter(|l| l.since == 0)
+    else {
+        return Ok(None);
+    };
+    let starts = |date| -> Result<Timestamp, DeskError> {
+        let (_, date) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+        Ok(date.span.starts_at)
+    };
+    let mut until = starts(booking.date)?;
+    if let Deed::Moved(from) = last.deed {
+        until = until.min(starts(DateId(from))?);
+    }
+    // What lapsed or was decided since is another booking than the one it was done to.
+    let as_left = match &last.deed {
+        Deed::Cancelled { .. } => booking.state == State::Cancelled,
+        Deed::Part { .. } | Deed::Moved(_) => {
+            matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed)
+        }
+    };
+    Ok(as_left.then_some(Undo { last, until }))
+}
+
+/// Takes back what the booker did last.
+///
+/// # Errors
+/// [`DeskError::NothingToUndo`]; the seats are gone by now.
+pub async fn undo(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store.write(move |tx| undo_in(tx, reference, &host, now)).await?;
+    desk.wake.notify_one();
+    Ok(())
+}
+
+fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Result<(), DeskError> {
+    let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+    let undo = open(tx, &booking)?.filter(|u| u.until > now).ok_or(DeskError::NothingToUndo)?;
+    match undo.last.deed {
+        Deed::Moved(from) => {
+            let (_, date) = events::date_by_id(tx, DateId(from))?.ok_or(DeskError::NotFound)?;
+            move_in(tx, &booking, &date, BOOKER, host, now)
+        }
+        Deed::Part { tickets, lines } => {
+            let more = bookings::more(tx, &booking, &lines)?;
+            let wanted: Vec<_> =
+                more.into_iter().map(|(ticket, quantity)| Wanted { ticket, quantity }).collect();
+            seats(tx, &booking, &wanted, now)?;
+            bookings::put_back(tx, &booking, &tickets, &lines)?;
+            bookings::follow_books(tx, booking.id, "tickets taken back", now)?;
+            let what = "took the cancelling of tickets back";
+            bookings::happened(tx, booking.id, now, BOOKER, what)?;
+            document(tx, &booking, now)?;
+            let said = "The tickets you cancelled are yours again; their codes are as they were.";
+            tell_changed(tx, &booking, said, host, now)
+        }
+        Deed::Cancelled { from, lines } => {
+            let wanted = bookings::wanted(tx, booking.id)?;
+            let draws = seats(tx, &booking, &wanted, now)?;
+            bookings::set_draws(tx, &booking, &draws)?;
+            bookings::put_back(tx, &booking, &[], &lines)?;
+            let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+            bookings::happened(tx, booking.id, now, BOOKER, "took the cancelling back")?;
+            if State::from_word(&from) == Some(State::Requested) {
+                let to = next(booking.state, Move::AskAfterAll)?;
+                bookings::set_state(tx, &booking, to, None, now)?;
+                let said = "You ask for these seats after all; the organiser answers by mail.";
+                return tell_changed(tx, &booking, said, host, now);
+            }
+            firm(tx, &booking, (Move::BringBack, Move::BringBackToPay), None, host, now)
+        }
+    }
+}
+
+/// What so many tickets draw from the pools of the booking's dates, if they have it.
+fn seats(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    wanted: &[Wanted],
+    now: Timestamp,
+) -> Result<Vec<Draw>, DeskError> {
+    sweep(tx, booking.date, now)?;
+    let sheet = on_sheet(tx, booking, now)?;
+    if sheet.offer.called_off {
+        return Err(ChoiceRefusal::CalledOff.into());
+    }
+    Ok(take(&sheet.offer.pools, &sheet.offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
+}

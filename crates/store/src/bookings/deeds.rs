@@ -1,0 +1,190 @@
+//! What a booker did last with their own booking, and how it is put back.
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::{BookingId, DateId, TicketTypeId};
+use rusqlite::{Connection, OptionalExtension};
+use serde::{Deserialize, Serialize};
+
+use super::Booking;
+use super::lines::{Line, change_draws, sum_up};
+use crate::convert::{instant, word};
+use crate::{Doing, StoreError, Tx};
+
+/// What a booker did, and how it was before.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Deed {
+    /// Cancelled the whole booking.
+    Cancelled {
+        /// The word of the state it was in.
+        from: String,
+        /// Its lines before.
+        lines: Vec<Was>,
+    },
+    /// Cancelled the tickets with these numbers.
+    Part {
+        /// Numbers on the booking.
+        tickets: Vec<u32>,
+        /// Its lines before.
+        lines: Vec<Was>,
+    },
+    /// Moved it from this date to the one it is on.
+    Moved(i64),
+}
+
+impl Deed {
+    /// The whole booking was cancelled.
+    #[must_use]
+    pub fn cancelled(from: State, lines: &[Line]) -> Self {
+        Self::Cancelled { from: from.word().into(), lines: lines.iter().map(Was::from).collect() }
+    }
+
+    /// Tickets were taken off.
+    #[must_use]
+    pub fn part(tickets: &[u32], lines: &[Line]) -> Self {
+        Self::Part { tickets: tickets.to_vec(), lines: lines.iter().map(Was::from).collect() }
+    }
+
+    /// It was moved.
+    #[must_use]
+    pub const fn moved(from: DateId) -> Self {
+        Self::Moved(from.0)
+    }
+}
+
+/// A line as it was.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Was {
+    ticket: i64,
+    quantity: u32,
+    cancelled: u32,
+    discount: i64,
+    charge: i64,
+    tax: i64,
+}
+
+impl From<&Line> for Was {
+    fn from(l: &Line) -> Self {
+        Self {
+            ticket: l.ticket.0,
+            quantity: l.quantity,
+            cancelled: l.cancelled,
+            discount: l.discount.minor,
+            charge: l.charge.minor,
+            tax: l.tax.minor,
+        }
+    }
+}
+
+/// What a booker did last, and what has been since.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LastDeed {
+    /// What.
+    pub deed: Deed,
+    /// When.
+    pub at: Timestamp,
+    /// Who did what since, the program apart.
+    pub since: u32,
+}
+
+/// Remembers what the booker just did; the newest line of the timeline tells it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed) -> Result<(), StoreError> {
+    let deed = serde_json::to_string(deed).unwrap_or_default();
+    tx.prepare_cached(
+        "INSERT OR REPLACE INTO deeds (booking_id, line_id, deed)
+         SELECT ?1, max(id), ?2 FROM timeline WHERE booking_id = ?1",
+    )
+    .and_then(|mut q| q.execute((id.0, deed)))
+    .map(drop)
+    .doing("remembering what a booker did")
+}
+
+/// What the booker did last; `program` is the name that the program goes by in timelines.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn last_deed(
+    conn: &Connection,
+    id: BookingId,
+    program: &str,
+) -> Result<Option<LastDeed>, StoreError> {
+    conn.prepare_cached(
+        "SELECT d.deed, t.at, (SELECT count(*) FROM timeline l WHERE l.booking_id = d.booking_id
+            AND l.id > d.line_id AND l.who <> ?2) AS since
+         FROM deeds d JOIN timeline t ON t.id = d.line_id WHERE d.booking_id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_row((id.0, program), |row| {
+            Ok(LastDeed {
+                deed: word(row, "deed", |text| serde_json::from_str(text).ok())?,
+                at: instant(row, "at")?,
+                since: row.get("since")?,
+            })
+        })
+        .optional()
+    })
+    .doing("looking up what a booker did")
+}
+
+/// Lines are as they were, and the people of these tickets come back. What is drawn follows
+/// where tickets were taken off; that the seats are there is the caller's to know.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn put_back(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    tickets: &[u32],
+    lines: &[Was],
+) -> Result<(), StoreError> {
+    let more = more(tx, booking, lines)?;
+    let write = || -> rusqlite::Result<()> {
+        let mut line = tx.prepare_cached(
+            "UPDATE booking_lines SET quantity = ?3, cancelled = ?4, discount_minor = ?5,
+                charge_minor = ?6, tax_minor = ?7 WHERE booking_id = ?1 AND ticket_type_id = ?2",
+        )?;
+        for l in lines {
+            line.execute((
+                booking.id.0,
+                l.ticket,
+                l.quantity,
+                l.cancelled,
+                l.discount,
+                l.charge,
+                l.tax,
+            ))?;
+        }
+        let mut on = tx.prepare_cached(
+            "UPDATE attendees SET cancelled_at = NULL WHERE booking_id = ?1 AND ticket_no = ?2",
+        )?;
+        for number in tickets {
+            on.execute((booking.id.0, number))?;
+        }
+        sum_up(tx, booking.id)
+    };
+    write().doing("putting tickets back on a booking")?;
+    change_draws(tx, booking, |ticket| {
+        more.iter().filter(|(t, _)| *t == ticket).map(|(_, n)| i64::from(*n)).sum()
+    })
+}
+
+/// How many tickets of each type there were more than there are.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn more(
+    conn: &Connection,
+    booking: &Booking,
+    lines: &[Was],
+) -> Result<Vec<(TicketTypeId, u32)>, StoreError> {
+    let now = super::lines(conn, booking)?;
+    let each = lines.iter().map(|was| {
+        let ticket = TicketTypeId(was.ticket);
+        let stands = now.iter().find(|l| l.ticket == ticket).map_or(0, |l| l.quantity);
+        (ticket, was.quantity.saturating_sub(stands))
+    });
+    Ok(each.filter(|(_, n)| *n > 0).collect())
+}
