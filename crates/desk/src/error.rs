@@ -130,6 +130,9 @@ pub enum DeskError {
     /// The scan cannot be undone: it let nobody in, or was undone before.
     #[error("there is nothing to undo")]
     NothingToUndo,
+    /// The way back to a booking was mailed often enough.
+    #[error("the link was mailed often enough")]
+    EnoughLinks,
     /// A webhook that is not from the provider, or too old.
     #[error("the webhook is not signed as it should be")]
     Unsigned,

@@ -1,10 +1,10 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Move, State, next};
+use matricle_core::booking::{self, Move, MoveRefusal, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
-use matricle_core::details::{Draft, Question};
+use matricle_core::details::{Draft, Field, Problem, Question, is_address};
 use matricle_core::price::Buyer;
 use matricle_core::promo::Promo;
 use matricle_core::seats::Wanted;
@@ -15,6 +15,7 @@ use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
+use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::payments::{self, Payment};
 use matricle_store::promos;
 use matricle_store::refunds::{self, Refund};
@@ -28,6 +29,8 @@ use crate::{Desk, DeskError, house_of, random_u64, waiting};
 pub const BOOKER: &str = "the booker";
 /// The name under which the program itself appears in a timeline.
 pub const PROGRAM: &str = "Matricle";
+/// So often the way back to one booking is mailed.
+pub const MOST_LINKS: usize = 3;
 
 /// Keeps the chosen seats. `instead` is an earlier hold of the same browser: on
 /// the same date its seats go back into the pot first and it gets the new choice,
@@ -386,6 +389,45 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
 /// [`DeskError::NotFound`], or the store fails.
 pub async fn sheet(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
     desk.store.read(move |conn| sheet_in(conn, reference)).await
+}
+
+/// Mails the way back to a booking that is not complete yet to the address typed into it.
+///
+/// # Errors
+/// [`DeskError::Details`] when no address is typed yet; [`DeskError::EnoughLinks`] when it was
+/// mailed [`MOST_LINKS`] times; the booking is complete.
+pub async fn mail_link(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if !matches!(booking.state, State::Held | State::Lapsed | State::AwaitingPayment) {
+                return Err(MoveRefusal { state: booking.state, by: Move::Complete }.into());
+            }
+            let typed = [booking.email.as_str(), booking.draft.email.trim()];
+            let address = typed.into_iter().find(|a| !a.is_empty()).unwrap_or_default();
+            if !is_address(address) {
+                return Err(DeskError::Details(vec![(Field::Email, Problem::NotAnAddress)]));
+            }
+            let before = outbox::of_booking(tx, booking.id)?;
+            let before = before.iter().filter(|m| m.kind == Kind::Link).count();
+            if before >= MOST_LINKS {
+                return Err(DeskError::EnoughLinks);
+            }
+            let id = uuid::Uuid::now_v7();
+            let new = NewMessage {
+                about: About::Booking(booking.id),
+                kind: Kind::Link,
+                which: &format!(" {}", before + 1),
+                address,
+                message_id: &format!("{id}@{host}"),
+                note: "",
+            };
+            Ok::<_, DeskError>(outbox::plan_noted(tx, &new, now)?)
+        })
+        .await?;
+    desk.wake.notify_one();
+    Ok(())
 }
 
 /// The bookings of whoever has proved this address.

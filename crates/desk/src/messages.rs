@@ -176,6 +176,17 @@ fn noted(
             format!("Your booking has changed: {title}, {day}"),
             vec!["something about your booking has changed.".into(), message.note.clone()],
         ),
+        Kind::Link => {
+            let kept = booking.deadline.filter(|d| *d > now).map_or_else(
+                || "the seats are no longer kept, but you can ask for them again.".to_owned(),
+                |d| {
+                    let until = words::deadline(d, &sheet.house.zone, now);
+                    format!("your seats are kept until {until}.")
+                },
+            );
+            let back = "The link below leads back to your booking; what you typed is there.";
+            (format!("Go on with your booking: {title}, {day}"), vec![kept, back.into()])
+        }
         Kind::Confirmation
         | Kind::Cancellation
         | Kind::Invitation
@@ -280,6 +291,7 @@ fn compose(
         | Kind::Refusal
         | Kind::Changed
         | Kind::Passed
+        | Kind::Link
         | Kind::Invitation
         | Kind::Waiting
         | Kind::Offer

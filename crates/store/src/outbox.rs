@@ -34,11 +34,13 @@ pub enum Kind {
     SeatsFree,
     /// A ticket was passed to somebody else, who gets it.
     Passed,
+    /// The way back to a booking that is not complete yet.
+    Link,
 }
 
 impl Kind {
     /// All kinds.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Confirmation,
         Self::Cancellation,
         Self::CalledOff,
@@ -51,6 +53,7 @@ impl Kind {
         Self::Offer,
         Self::SeatsFree,
         Self::Passed,
+        Self::Link,
     ];
 
     /// The word for it, as stored and as shown.
@@ -69,6 +72,7 @@ impl Kind {
             Self::Offer => "offer",
             Self::SeatsFree => "seats free",
             Self::Passed => "ticket passed on",
+            Self::Link => "link",
         }
     }
 

@@ -145,6 +145,11 @@ impl IntoResponse for WebError {
                 "Some fields need another look",
                 "Go back to the form; what you typed is kept.".into(),
             ),
+            Self::Desk(DeskError::EnoughLinks) => (
+                StatusCode::CONFLICT,
+                "Mailed before",
+                "The link was mailed three times. Look in the folder for unwanted mail, or keep the address of the booking’s page.".into(),
+            ),
             Self::Desk(DeskError::NothingToUndo) => (
                 StatusCode::CONFLICT,
                 "Nothing to undo",

@@ -92,6 +92,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/booking/{reference}/{key}", get(programme::booking::show))
         .route("/booking/{reference}/{key}/draft", post(programme::booking::draft))
         .route(
+            "/booking/{reference}/{key}/link",
+            get(programme::booking::back).post(programme::booking::link),
+        )
+        .route(
             "/booking/{reference}/{key}/book",
             get(programme::booking::back).post(programme::booking::book),
         )

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::{Path, RawQuery, State};
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use jiff::Timestamp;
@@ -57,7 +57,7 @@ pub(super) struct Summary {
     /// Seconds that the seats are still kept, and until when in words.
     kept: Option<(i64, String)>,
     /// What happened to the seats, when something did.
-    notice: Option<String>,
+    pub(super) notice: Option<String>,
     /// The time ran out and the seats are not kept.
     lost: bool,
 }
@@ -287,13 +287,14 @@ pub(super) fn page(
     f: Frame,
     sheet: &BookingSheet,
     what: Option<Refused>,
+    notice: Option<String>,
 ) -> Result<Response, WebError> {
     let status = if what.is_some() { StatusCode::CONFLICT } else { StatusCode::OK };
     match sheet.booking.state {
         BookingState::Held | BookingState::Lapsed => {
-            refused(status, &fill(app, f, sheet, &sheet.booking.draft, &[], None))
+            refused(status, &fill(app, f, sheet, &sheet.booking.draft, &[], notice))
         }
-        BookingState::AwaitingPayment => refused(status, &pay_page(app, f, sheet, what)),
+        BookingState::AwaitingPayment => refused(status, &pay_page(app, f, sheet, what, notice)),
         _ => refused(status, &own(app, f, sheet, what)),
     }
 }
@@ -311,6 +312,7 @@ pub(super) async fn frame(
 pub(crate) async fn show(
     State(app): State<App>,
     Path((reference, key)): At,
+    RawQuery(query): RawQuery,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
@@ -325,7 +327,9 @@ pub(crate) async fn show(
         }
     }
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    page(&app, f, &sheet, None)
+    let mailed = query.as_deref() == Some("mailed");
+    let notice = "The link is on its way. It leads back here, with all that you typed.";
+    page(&app, f, &sheet, None, mailed.then(|| notice.to_owned()))
 }
 
 pub(super) fn draft_of(form: &Posted) -> Draft {
@@ -397,6 +401,37 @@ pub(crate) async fn draft(
     let reference = open(&app, &reference, &key)?;
     hold::type_on(&app.desk, reference, draft_of(&form)).await?;
     Ok(Html("Saved as you type.").into_response())
+}
+
+/// `POST …/link`: mails the way back, with all that was typed kept.
+pub(crate) async fn link(
+    State(app): State<App>,
+    Path((reference, key)): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    form: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, asker)?;
+    let reference = open(&app, &reference, &key)?;
+    let typed = form.starting("email").next().map(|_| draft_of(&form));
+    if let Some(draft) = typed.clone() {
+        hold::type_on(&app.desk, reference, draft).await?;
+    }
+    match hold::mail_link(&app.desk, reference).await {
+        Ok(()) => {
+            let to = format!("{}?mailed", address(&app, reference));
+            Ok(Redirect::to(&to).into_response())
+        }
+        Err(DeskError::Details(problems)) => {
+            let draft = typed.unwrap_or_default();
+            let again = (&draft, problems.as_slice());
+            let fill = fill_again(&app, reference, &visitor, staff.as_ref(), again).await?;
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &fill)
+        }
+        Err(DeskError::Move(_)) => Ok(Redirect::to(&address(&app, reference)).into_response()),
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// `POST …/book`: takes the form; what follows is the booking's page, or the way to pay.

@@ -283,7 +283,7 @@ pub(crate) async fn stamps(
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let why = wording::stamps(&refusal, &sheet.house.zone);
-            super::booking::page(&app, f, &sheet, Some(Refused::Card(typed, why)))
+            super::booking::page(&app, f, &sheet, Some(Refused::Card(typed, why)), None)
         }
         Err(error) => Err(error.into()),
     }

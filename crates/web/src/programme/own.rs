@@ -364,7 +364,7 @@ pub(crate) async fn sign_up(
             };
             let said = wording::sign_up(&refusal, title);
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            page(&app, f, &sheet, Some(Refused::Sessions(wants, said)))
+            page(&app, f, &sheet, Some(Refused::Sessions(wants, said)), None)
         }
         Err(error) => Err(error.into()),
     }
@@ -392,5 +392,5 @@ pub(crate) async fn take_back(
     let sheet = hold::sheet(&app.desk, reference).await?;
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
     let said = format!("It cannot be taken back any more. {why}");
-    page(&app, f, &sheet, Some(Refused::Undo(said)))
+    page(&app, f, &sheet, Some(Refused::Undo(said)), None)
 }

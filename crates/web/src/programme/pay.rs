@@ -97,6 +97,7 @@ struct Pay {
     ways: Ways,
     undo: TakeBack,
     address: String,
+    may_change: bool,
     /// Seats are waited for, not only stamp cards.
     seats: bool,
 }
@@ -122,6 +123,7 @@ pub(super) fn pay_page(
     f: Frame,
     sheet: &BookingSheet,
     refused: Option<Refused>,
+    notice: Option<String>,
 ) -> impl Template {
     let token = f.token.clone();
     let (card, problem) = match refused {
@@ -129,12 +131,16 @@ pub(super) fn pay_page(
         Some(Refused::Undo(why) | Refused::Sessions(_, why)) => (None, Some(why)),
         None => (None, None),
     };
+    let mut summary = summary(app, sheet, token.clone(), app.desk.clock.now());
+    summary.notice = notice.or(summary.notice);
+    let begun = sheet.date.span.starts_at <= app.desk.clock.now();
     Pay {
+        may_change: !sheet.booking.test && !begun,
         seats: !sheet.attendees.is_empty(),
         address: address(app, sheet.booking.reference),
         undo: TakeBack::of(app, sheet, token.clone(), problem),
-        ways: Ways::of(app, sheet, token.clone(), card),
-        summary: summary(app, sheet, token, app.desk.clock.now()),
+        ways: Ways::of(app, sheet, token, card),
+        summary,
         f,
     }
 }

@@ -266,3 +266,44 @@ async fn choosing_again_replaces_what_this_browser_keeps() {
         Browser::new(&site).get(&format!("/events/{CANDLES}")).await.body.contains("10 seats left")
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_way_back_to_what_was_begun_is_mailed() {
+    let site = site(Limits { sign_in: 1000, booking: 1000 }, false).await;
+    let mut b = Browser::new(&site);
+    let own = b.keep("thursday-dipping", &[1]).await.location().to_owned();
+    b.get(&own).await;
+    let link = format!("{own}/link");
+    let typed = |email: &'static str| [("name", "Siân O'Hara"), ("email", email)];
+    let none = b.post(&link, &typed("sian at post")).await;
+    assert_eq!(none.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(none.body.contains("value=\"sian at post\"") && none.body.contains("is-invalid"));
+    let sent = b.post(&link, &typed("sian@post.example")).await;
+    assert_eq!(sent.location(), format!("{own}?mailed"));
+    // The same address in another browser: all is there.
+    let mut phone = Browser::new(&site);
+    let there = phone.get(sent.location()).await.body;
+    assert!(
+        there.contains("value=\"Siân O&#39;Hara\"") && there.contains("The link is on its way")
+    );
+    phone.get(&own).await;
+    let fields = [&typed("sian@post.example")[..], &[("agreed", "yes")]].concat();
+    phone.post(&format!("{own}/book"), &fields).await;
+    let pay = phone.get(&own).await.body;
+    assert!(pay.contains("Change or cancel this booking") && pay.contains("Mail me the link"));
+    for _ in 0..2 {
+        assert_eq!(phone.post(&link, &[]).await.status, StatusCode::SEE_OTHER);
+    }
+    let enough = phone.post(&link, &[]).await;
+    assert!(enough.status == StatusCode::CONFLICT && enough.body.contains("mailed three times"));
+    while timers::run_due(&site.desk).await.unwrap() {}
+    let mails: Vec<String> = site
+        .mails
+        .taken()
+        .iter()
+        .map(|raw| String::from_utf8_lossy(raw).replace("=\r\n", ""))
+        .filter(|mail| mail.contains("Subject: Go on with your booking"))
+        .collect();
+    assert_eq!(mails.len(), 3);
+    assert!(mails[0].contains(&own), "{}", mails[0]);
+}
