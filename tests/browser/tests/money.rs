@@ -6,6 +6,7 @@ use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
 use matricle_desk::timers;
 
 const WALK: &str = "apiary-open-day";
+const ENTER: &str = "\u{e007}";
 
 /// The link into a booking in the latest mail with such a subject; waits for it.
 async fn link_in_mail(house: &House, subject: &str) -> Result<String> {
@@ -276,6 +277,77 @@ async fn a_stamp_card_is_sold_at_the_office_and_pays_a_booking() -> Result<()> {
     o.driver.refresh().await?;
     o.says("tbody tr", "9").await?;
     b.driver.goto(&own).await?;
+    b.is_fit_for_all().await?;
+    Ok(())
+}
+
+/// Books tickets of Thursday dipping on a phone; gives the booking's address.
+async fn dipping(b: &Browser, house: &House, ticket: &str) -> Result<String> {
+    b.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
+    b.click(&format!("button[aria-label='One {ticket} more']")).await?;
+    b.says(".sum", "€").await?;
+    b.click("#book .btn-primary").await?;
+    b.fill("#name", "Nia O'Hara").await?;
+    b.fill("#email", "nia@post.example").await?;
+    b.click("#agreed").await?;
+    b.click("#details .acts .btn-primary").await?;
+    if b.script("return !!document.querySelector('#again')").await? == true {
+        b.click("#again").await?;
+        b.click("#details .acts .btn-primary").await?;
+    }
+    b.says("h1", "to pay").await?;
+    Ok(b.driver.current_url().await?.to_string())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stamp_card_is_bought_on_a_phone_and_used_up_at_the_door() -> Result<()> {
+    let house = House::open().await?;
+    let b = Browser::open(PHONE, &[]).await?;
+    b.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
+    let date = b.find("#book [name=date]").await?.prop("value").await?.unwrap_or_default();
+    let own = dipping(&b, &house, "Dipping card").await?;
+    b.click(".acts .btn-primary").await?;
+    b.click("button[value=paid]").await?;
+    b.says("[role=status]", "It is paid.").await?;
+    b.is_fit_for_all().await?;
+    let card = b.find("b.ref").await?.text().await?;
+    // A seat, moved and moved back, cancelled and not cancelled.
+    let seat = dipping(&b, &house, "Seat").await?;
+    b.driver.goto(format!("{seat}/change")).await?;
+    b.click("form[action$='/change/move'] button").await?;
+    b.says(".undo", "You moved it").await?;
+    b.is_fit_for_all().await?;
+    b.click(".undo button").await?;
+    b.says("#summary", "3 December").await?;
+    b.driver.goto(format!("{seat}/change")).await?;
+    b.click("form[action$='/change/cancel'] button").await?;
+    b.click(".ask .btn-danger").await?;
+    b.says(".over", "cancelled").await?;
+    b.click(".undo button").await?;
+    b.says("h1", "€8.00 to pay").await?;
+    // The door finds it by its reference and takes a stamp, once.
+    let door = Browser::open(PHONE, &[]).await?;
+    door.sign_in(&house, 1).await?;
+    door.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    door.press(&format!("{}{ENTER}", card.replace(' ', ""))).await?;
+    door.says("#verdict", "Stamp card").await?;
+    door.says("#verdict", "10 stamps left").await?;
+    let reference = seat.split('/').nth(4).unwrap_or_default();
+    door.find("#text").await?.send_keys(reference.to_lowercase()).await?;
+    door.says("#names", "€8.00 to pay").await?;
+    door.click("#names button").await?;
+    door.says("#verdict", "1 stamp off their card").await?;
+    door.is_fit_for_all().await?;
+    door.fill("#code", "bcdf").await?;
+    door.click(".bycode button").await?;
+    door.says("#flash", "no card of ours").await?;
+    door.click(&format!("[data-pay] button[value='{}']", card.replace(' ', ""))).await?;
+    door.says("#verdict", "Come in").await?;
+    door.says("#board", "Inside 1").await?;
+    b.driver.goto(&own).await?;
+    b.says("main", "9 stamps left").await?;
+    b.driver.goto(&seat).await?;
+    b.says("[role=status]", "Your seats are booked.").await?;
     b.is_fit_for_all().await?;
     Ok(())
 }
