@@ -73,19 +73,19 @@ impl Act {
 }
 
 /// What became of it.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Default)]
 pub struct Done {
     /// Bookings it was done with.
     pub done: Vec<Reference>,
     /// Bookings it could not be done with, and why.
-    pub refused: Vec<(Reference, String)>,
+    pub refused: Vec<(Reference, DeskError)>,
 }
 
 /// Does one thing with many bookings.
 ///
 /// # Errors
-/// The role may not, or the store fails. What a booking's state does not allow is told in
-/// the answer.
+/// The role may not. What could not be done with a booking is told in the answer, and the
+/// others are done all the same.
 pub async fn act(
     desk: &Desk,
     staff: &Staff,
@@ -109,10 +109,7 @@ pub async fn act(
         };
         match outcome {
             Ok(()) => all.done.push(reference),
-            Err(error @ (DeskError::Move(_) | DeskError::Choice(_) | DeskError::NotFound)) => {
-                all.refused.push((reference, error.to_string()));
-            }
-            Err(error) => return Err(error),
+            Err(error) => all.refused.push((reference, error)),
         }
     }
     Ok(all)

@@ -9,6 +9,7 @@ use axum::http::Uri;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
+use matricle_desk::DeskError;
 use matricle_desk::many::{self, Act, Done};
 use matricle_desk::office::{self, BookingList};
 use matricle_formats::table::Cell;
@@ -300,6 +301,16 @@ struct DoneView {
     undo: Option<&'static str>,
 }
 
+/// Why something could not be done with one booking of many.
+fn why_not(error: &DeskError) -> String {
+    match error {
+        DeskError::Move(refusal) => format!("it is {} by now", wording::state(refusal.state)),
+        DeskError::Choice(refusal) => wording::choice(refusal, &[]),
+        DeskError::NotFound => "there is no such booking".into(),
+        _ => "it did not work; open the booking and try there".into(),
+    }
+}
+
 /// `POST /office/many`: what it will do, then the act, then a way to undo it.
 pub(crate) async fn act(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let query = posted.get("query").to_owned();
@@ -354,7 +365,7 @@ pub(crate) async fn act(at: Clerk, posted: Posted) -> Result<Response, WebError>
     );
     page.references = done.iter().map(|r| r.as_str().to_owned()).collect();
     page.done = Some(DoneView {
-        refused: refused.into_iter().map(|(r, why)| (r.to_string(), why)).collect(),
+        refused: refused.iter().map(|(r, error)| (r.to_string(), why_not(error))).collect(),
         undo: act.undone_by().filter(|_| !done.is_empty()).map(Act::word),
     });
     html(&page)

@@ -142,7 +142,12 @@ fn explained(
     if let Some(tax) = ticket.tax.as_ref().filter(|_| price.tax_basis > 0) {
         let (whole, part) = (price.tax_basis / 100, price.tax_basis % 100);
         let percent = if part == 0 { whole.to_string() } else { format!("{whole}.{part:02}") };
-        said.push(format!("{percent} % tax contained ({tax})"));
+        let percent = percent.strip_suffix('0').filter(|_| part > 0).unwrap_or(&percent);
+        said.push(if price.tax_added {
+            format!("plus {percent} % tax ({tax})")
+        } else {
+            format!("{percent} % tax contained ({tax})")
+        });
     }
     if offer.least > 1 {
         said.push(format!("from {} on", offer.least));
