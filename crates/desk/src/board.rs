@@ -394,6 +394,8 @@ pub struct Board {
     pub dates: Vec<DateSummary>,
     /// Pairs of dates that clash, and over what.
     pub clashes: Vec<(DateId, DateId, String)>,
+    /// Whoever looks may move dates.
+    pub may_move: bool,
 }
 
 /// The board around a day.
@@ -407,13 +409,13 @@ pub async fn board(
     around: Option<Day>,
 ) -> Result<Board, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let now = desk.clock.now();
+    let (now, may_move) = (desk.clock.now(), staff.role.may(Right::PlanEvents));
     desk.store
         .read(move |conn| {
             let house = house_of(conn)?;
             let today = words::local(now, &house.zone).date();
             let days = reach.days(around.unwrap_or(today));
-            read_board(conn, house, days, now)
+            Ok(Board { may_move, ..read_board(conn, house, days, now)? })
         })
         .await
 }
@@ -462,7 +464,7 @@ pub fn read_board(
             lanes.push(Lane { venue: venue.name.clone(), room: String::new(), seats: None });
         }
     }
-    Ok(Board { house, days, lanes, dates, clashes })
+    Ok(Board { house, days, lanes, dates, clashes, may_move: false })
 }
 
 /// Hosts, rooms and venues that are offered for new dates.

@@ -33,6 +33,8 @@ pub(crate) struct Frame {
     pub(crate) office: bool,
     /// Whether they may plan events.
     pub(crate) plans: bool,
+    /// Whether they let people in at the door.
+    pub(crate) checks_in: bool,
     /// Whether they handle money.
     pub(crate) handles_money: bool,
     /// Whether they lead dates of their own.
@@ -60,6 +62,7 @@ impl Frame {
             me: staff.map(|s| s.name.clone()),
             office: staff.is_some_and(|s| s.role.may(Right::SeeOffice)),
             plans: staff.is_some_and(|s| s.role.may(Right::PlanEvents)),
+            checks_in: staff.is_some_and(|s| s.role.may(Right::CheckIn)),
             handles_money: staff.is_some_and(|s| s.role.may(Right::HandleMoney)),
             hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
             token: app.desk.secrets.form_token(&visitor.0),

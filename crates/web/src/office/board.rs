@@ -70,7 +70,7 @@ pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Respon
         .iter()
         .filter(|d| d.date.called_off.is_empty())
         .map(|d| Line {
-            href: format!("/office/events/{}/dates?date={}", d.event.id, d.date.id),
+            href: drawing::href(&board, d),
             title: d.event.title.clone(),
             when: words::span(d.date.span.starts, d.date.span.ends, today),
             place: d.date.place(),

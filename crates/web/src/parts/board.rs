@@ -211,6 +211,15 @@ fn axis(
     }
 }
 
+/// Where a date of the board leads: to be changed, or to be looked at.
+pub(crate) fn href(board: &Board, d: &DateSummary) -> String {
+    if board.may_move {
+        format!("/office/events/{}/dates?date={}", d.event.id, d.date.id)
+    } else {
+        format!("/office/events/{}", d.event.id)
+    }
+}
+
 fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff::Timestamp) {
     let d = block.date;
     let span = &d.date.span;
@@ -234,7 +243,7 @@ fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff:
     if !over.is_empty() {
         let _ = write!(said, ", clashes over {}", over.join(" and "));
     }
-    let movable = span.starts_at > now && !d.slot;
+    let movable = board.may_move && span.starts_at > now && !d.slot;
     let class = match (over.is_empty(), state) {
         (false, _) => "block clash",
         (true, "draft") => "block draft",
@@ -242,9 +251,8 @@ fn draw(svg: &mut String, board: &Board, block: &Block<'_>, top: f64, now: jiff:
     };
     let _ = write!(
         svg,
-        r#"<a class="{class}" href="/office/events/{}/dates?date={}" data-date="{}" data-starts="{}" data-ends="{}" data-venue="{}" data-room="{}"{} aria-label="{}"><rect class="b-block" x="{x:.1}" y="{y:.1}" width="{width:.1}" height="{height:.1}" rx="2"/>"#,
-        d.event.id,
-        d.date.id,
+        r#"<a class="{class}" href="{}" data-date="{}" data-starts="{}" data-ends="{}" data-venue="{}" data-room="{}"{} aria-label="{}"><rect class="b-block" x="{x:.1}" y="{y:.1}" width="{width:.1}" height="{height:.1}" rx="2"/>"#,
+        href(board, d),
         d.date.id,
         span.starts.strftime("%Y-%m-%dT%H:%M"),
         span.ends.strftime("%Y-%m-%dT%H:%M"),

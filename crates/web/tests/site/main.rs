@@ -8,6 +8,7 @@
 mod access;
 mod booking;
 mod cards;
+mod crawl;
 mod money;
 mod pages;
 mod planning;
