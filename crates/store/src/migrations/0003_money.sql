@@ -98,7 +98,13 @@ CREATE INDEX booking_draws_by_pool ON booking_draws (pool_id);
 
 -- Which ticket of the booking lets this person in: a family ticket lets four in.
 ALTER TABLE attendees ADD COLUMN ticket_no INTEGER NOT NULL DEFAULT 0;
-UPDATE attendees SET ticket_no = person_no;
+UPDATE attendees SET ticket_no = coalesce((
+    SELECT (SELECT coalesce(sum(e.quantity), 0) FROM booking_lines e
+            WHERE e.booking_id = l.booking_id AND e.position < l.position)
+        + (SELECT count(*) FROM attendees o WHERE o.booking_id = attendees.booking_id AND o.date_id = attendees.date_id
+            AND o.ticket_name = attendees.ticket_name AND o.person_no < attendees.person_no) / t.admits
+    FROM booking_lines l JOIN ticket_types t ON t.id = l.ticket_type_id
+    WHERE l.booking_id = attendees.booking_id AND l.name = attendees.ticket_name), person_no);
 -- Their ticket was cancelled, and the rest of the booking stands.
 ALTER TABLE attendees ADD COLUMN cancelled_at INTEGER;
 

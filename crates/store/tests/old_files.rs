@@ -1,0 +1,80 @@
+//! A file that an older version of the program wrote opens, with its books put in order.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use matricle_core::booking::State;
+use matricle_core::confirm::Way;
+use matricle_core::ledger::Account;
+use matricle_store::bookings::{self, Filter};
+use matricle_store::{Connection, Store, check, events, ledger, refunds};
+
+/// Builds a file of version 2 and opens it.
+fn opened() -> (tempfile::TempDir, Connection) {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("matricle.sqlite");
+    let old = Connection::open(&file).unwrap();
+    old.pragma_update(None, "foreign_keys", false).unwrap();
+    for sql in [
+        include_str!("../src/migrations/0001_line.sql"),
+        include_str!("../src/migrations/0002_plan.sql"),
+        "PRAGMA user_version = 2;",
+        include_str!("before_money.sql"),
+    ] {
+        old.execute_batch(sql).unwrap();
+    }
+    drop(old);
+    Store::open(folder.path()).unwrap().close();
+    let conn = Store::writer(&file).unwrap();
+    (folder, conn)
+}
+
+#[test]
+fn what_was_booked_before_there_were_books_is_in_them() {
+    let (_folder, conn) = opened();
+    assert_eq!(check::faults(&conn).unwrap(), Vec::<String>::new());
+    let of = |id| bookings::by_id(&conn, matricle_core::BookingId(id)).unwrap().unwrap();
+    // Tax that is contained: 12.00 at 23 % holds 2.24.
+    let line = bookings::lines(&conn, &of(2)).unwrap().remove(0);
+    assert_eq!((line.charge.minor, line.tax.minor, line.tax_basis), (1200, 224, 2300));
+    let states = (1..=7).map(|id| of(id).state).collect::<Vec<_>>();
+    assert_eq!(states[0], State::Confirmed);
+    assert_eq!(states[6], State::Declined);
+    // What came is the provider's to pay out, what is owed is owed, and what has to go back is
+    // promised: of the date called off, and what came too late.
+    let sums = ledger::balances(&conn).unwrap();
+    assert_eq!(sums.values().sum::<i64>(), 0);
+    assert_eq!(sums[&Account::Provider], 4200 + 500 + 1200);
+    assert_eq!(sums[&Account::Receivable], 1200);
+    assert_eq!(sums[&Account::Refunds], -1700);
+    let back: Vec<i64> = refunds::open_ones(&conn).unwrap().iter().map(|r| r.0.minor).collect();
+    assert_eq!(back.iter().sum::<i64>(), 1700, "{back:?}");
+    assert_eq!((of(1).due().minor, of(2).due().minor, of(4).paid.minor), (0, 1200, 0));
+}
+
+#[test]
+fn old_bookings_are_found_by_words_and_old_rules_are_rules() {
+    let (_folder, conn) = opened();
+    let find = |words: &str| {
+        let filter = Filter { words: words.into(), most: 10, ..Filter::default() };
+        let found = bookings::list(&conn, &filter).unwrap();
+        found.rows.into_iter().map(|r| r.booking.name).collect::<Vec<_>>()
+    };
+    assert_eq!(find("ohara"), ["Siân O'Hara"]);
+    assert_eq!(find("to pay december"), ["Ezra Quill"]);
+    assert_eq!(find("suits"), ["Siân O'Hara"]);
+    assert_eq!(find("").len(), 6, "a hold that has no name is no news");
+    let rules = |slug| events::by_slug(&conn, slug).unwrap().unwrap().rules.confirm;
+    assert_eq!((rules("talk").free, rules("talk").paid), (Way::AfterYes, Way::AfterYes));
+    assert_eq!((rules("walk").free, rules("walk").paid), (Way::ByItself, Way::ByItself));
+    let plan = |name: &str| -> String {
+        conn.query_row("SELECT plan FROM patterns WHERE name = ?1", [name], |r| r.get(0)).unwrap()
+    };
+    assert!(plan("Asked").contains(r#""confirm":{"free":"after_yes","paid":"after_yes"}"#));
+    assert!(!plan("Plain").contains("after_yes"));
+    // A family ticket is one ticket, whoever came first.
+    let numbers = |id| {
+        let people = bookings::attendees(&conn, matricle_core::BookingId(id)).unwrap();
+        people.iter().map(|p| p.ticket_no).collect::<Vec<_>>()
+    };
+    assert_eq!((numbers(1), numbers(3)), (vec![0, 0, 0, 0, 1], vec![0, 1]));
+}
