@@ -4,29 +4,35 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use matricle_core::booking::{Choice, State};
-use matricle_core::codes::{Reading, Reference, TicketCode, read};
+use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Details, Draft, Question};
-use matricle_core::door::Presence;
 use matricle_core::price::Buyer;
-use matricle_core::seats::{Bucket, Draw, shifts};
 use matricle_core::who::mailbox;
 use matricle_core::words::fold;
-use matricle_core::{
-    AttendeeId, BookingId, Currency, DateId, Money, PersonId, PoolId, QuestionId, TicketTypeId,
-};
+use matricle_core::{BookingId, Currency, DateId, Money, PersonId, QuestionId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 mod deeds;
 mod lines;
 mod list;
+mod look;
+mod people;
+mod seats;
 
 pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
-
 pub use lines::{
     Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
     set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
+pub use look::{
+    booked_already, count_live, first_made, live_on, next_deadline, of_address, overdue, same_date,
+    stale_holds, undecided,
+};
+pub(crate) use people::presence;
+pub use people::{Answer, Attendee, answers, attendees, new_codes, rename, tickets_of_people};
+use seats::{draw_more, shift, shift_pool};
+pub use seats::{move_to, seats_of, set_draws};
 
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::events::DateSheet;
@@ -96,38 +102,6 @@ pub struct HeldBy {
     pub buyer: Buyer,
     /// They only try the steps out.
     pub test: bool,
-}
-
-/// One person on a booking.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Attendee {
-    /// Its key.
-    pub id: AttendeeId,
-    /// The name of the ticket type.
-    pub ticket: String,
-    /// Which person of the booking, counted from zero.
-    pub person: usize,
-    /// Their name; empty until the form is complete.
-    pub name: String,
-    /// The code on their ticket.
-    pub code: TicketCode,
-    /// Where they are.
-    pub presence: Presence,
-    /// Which ticket of the booking lets them in.
-    pub ticket_no: u32,
-    /// Their ticket was cancelled, and the rest of the booking stands.
-    pub cancelled: bool,
-}
-
-/// An answer, with the question as it was worded.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
-    /// The question.
-    pub label: String,
-    /// What was answered.
-    pub answer: String,
-    /// Which person of the booking, counted from zero; `None` for the whole booking.
-    pub person: Option<usize>,
 }
 
 /// One line of a timeline.
@@ -215,55 +189,6 @@ pub fn reference_taken(conn: &Connection, reference: Reference) -> Result<bool, 
         .doing("looking a reference up")
 }
 
-/// Presence as stored in three columns.
-pub(crate) fn presence(row: &Row<'_>) -> rusqlite::Result<Presence> {
-    let word: String = row.get("presence")?;
-    match word.as_str() {
-        "expected" => Ok(Presence::Expected),
-        "in" => Ok(Presence::In { at: instant(row, "in_at")?, door: row.get("in_door")? }),
-        "left" => Ok(Presence::Left),
-        "missed" => Ok(Presence::Missed),
-        _ => Err(foreign("attendees.presence", word)),
-    }
-}
-
-/// A stored ticket code.
-pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
-    word(row, "code", |text| match read(text) {
-        Reading::Code(code) => Some(code),
-        Reading::Misread | Reading::NotACode => None,
-    })
-}
-
-/// The attendees of a booking, in the order of its tickets: each person once, with the
-/// code of the first date a course covers.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
-    conn.prepare_cached(
-        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
-         FROM attendees
-         WHERE booking_id = ?1 AND position = person_no ORDER BY position",
-    )
-    .and_then(|mut q| {
-        q.query_map([id.0], |row| {
-            Ok(Attendee {
-                id: AttendeeId(row.get("id")?),
-                ticket: row.get("ticket_name")?,
-                person: usize::try_from(row.get::<_, i64>("person_no")?).unwrap_or(0),
-                name: row.get("name")?,
-                code: ticket_code(row)?,
-                presence: presence(row)?,
-                ticket_no: row.get("ticket_no")?,
-                cancelled: row.get::<_, Option<i64>>("cancelled_at")?.is_some(),
-            })
-        })?
-        .collect()
-    })
-    .doing("reading attendees")
-}
-
 /// The dates a booking covers, in their order.
 ///
 /// # Errors
@@ -281,45 +206,6 @@ pub fn covers(conn: &Connection, id: BookingId) -> Result<Vec<crate::events::Dat
         covered.extend(crate::events::date_by_id(conn, date)?.map(|(_, date)| date));
     }
     Ok(covered)
-}
-
-/// The ticket type of each person on a booking, in their order.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn tickets_of_people(
-    conn: &Connection,
-    id: BookingId,
-) -> Result<Vec<TicketTypeId>, StoreError> {
-    conn.prepare_cached(
-        "SELECT l.ticket_type_id FROM attendees a JOIN booking_lines l
-            ON l.booking_id = a.booking_id AND l.name = a.ticket_name
-         WHERE a.booking_id = ?1 AND a.position = a.person_no ORDER BY a.position",
-    )
-    .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(TicketTypeId))?.collect())
-    .doing("reading the tickets of people")
-}
-
-/// The answers given with a booking.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreError> {
-    conn.prepare_cached(
-        "SELECT a.label, a.answer, a.person_no FROM answers a JOIN questions q ON q.id = a.question_id
-         WHERE a.booking_id = ?1 ORDER BY a.person_no, q.position, q.id",
-    )
-    .and_then(|mut q| {
-        q.query_map([id.0], |row| {
-            Ok(Answer {
-                label: row.get(0)?,
-                answer: row.get(1)?,
-                person: usize::try_from(row.get::<_, i64>(2)?).ok(),
-            })
-        })?
-        .collect()
-    })
-    .doing("reading answers")
 }
 
 /// What happened with a booking, oldest first.
@@ -446,87 +332,6 @@ pub fn follow_books(
     ledger::follow(tx, id, what, now)
 }
 
-/// Writes what a booking will draw, while it keeps no seats.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn set_draws(tx: &Tx<'_>, booking: &Booking, draws: &[Draw]) -> Result<(), StoreError> {
-    let write = || -> rusqlite::Result<()> {
-        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
-            .execute([booking.id.0])?;
-        let mut insert = tx.prepare_cached(
-            "INSERT INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, ?3)",
-        )?;
-        for draw in draws.iter().filter(|_| !booking.test) {
-            insert.execute((booking.id.0, draw.pool.0, draw.seats))?;
-        }
-        Ok(())
-    };
-    write().doing("writing what a booking draws")
-}
-
-/// Lets a booking draw more from a pool, also from one it drew nothing from before.
-fn draw_more(tx: &Tx<'_>, booking: &Booking, draw: &Draw) -> Result<(), StoreError> {
-    tx.prepare_cached(
-        "INSERT OR IGNORE INTO booking_draws (booking_id, pool_id, seats) VALUES (?1, ?2, 0)",
-    )
-    .and_then(|mut q| q.execute((booking.id.0, draw.pool.0)))
-    .doing("adding what a booking draws")?;
-    shift_pool(tx, booking, draw.pool.0, i64::from(draw.seats))
-}
-
-/// Changes what a booking draws from one pool, and the pool's counter with it.
-fn shift_pool(tx: &Tx<'_>, booking: &Booking, pool: i64, by: i64) -> Result<(), StoreError> {
-    tx.touch(booking.date);
-    let write = || -> rusqlite::Result<()> {
-        tx.prepare_cached(
-            "UPDATE booking_draws SET seats = seats + ?3 WHERE booking_id = ?1 AND pool_id = ?2",
-        )?
-        .execute((booking.id.0, pool, by))?;
-        tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1 AND seats = 0")?
-            .execute([booking.id.0])?;
-        if let Some(bucket) = Bucket::of(booking.state) {
-            tx.prepare_cached(counter(bucket))?.execute((pool, by))?;
-        }
-        Ok(())
-    };
-    write().doing("moving seats")
-}
-
-const fn counter(bucket: Bucket) -> &'static str {
-    match bucket {
-        Bucket::Held => "UPDATE pools SET held = held + ?2 WHERE id = ?1",
-        Bucket::Requested => "UPDATE pools SET requested = requested + ?2 WHERE id = ?1",
-        Bucket::AwaitingPayment => {
-            "UPDATE pools SET awaiting_payment = awaiting_payment + ?2 WHERE id = ?1"
-        }
-        Bucket::Confirmed => "UPDATE pools SET confirmed = confirmed + ?2 WHERE id = ?1",
-    }
-}
-
-fn shift(
-    tx: &Tx<'_>,
-    id: BookingId,
-    date: DateId,
-    from: Option<State>,
-    to: State,
-) -> Result<(), StoreError> {
-    tx.touch(date);
-    let draws: Vec<Draw> = tx
-        .prepare_cached("SELECT pool_id, seats FROM booking_draws WHERE booking_id = ?1")
-        .and_then(|mut q| {
-            q.query_map([id.0], |row| Ok(Draw { pool: PoolId(row.get(0)?), seats: row.get(1)? }))?
-                .collect()
-        })
-        .doing("reading what a booking draws")?;
-    for shift in shifts(&draws, from, to) {
-        tx.prepare_cached(counter(shift.bucket))
-            .and_then(|mut q| q.execute((shift.pool.0, shift.by)))
-            .doing("moving seats")?;
-    }
-    Ok(())
-}
-
 /// Moves the deadline of a hold or a payment.
 ///
 /// # Errors
@@ -615,159 +420,6 @@ pub fn add_paid(tx: &Tx<'_>, id: BookingId, minor: i64) -> Result<(), StoreError
         .doing("counting money in")
 }
 
-/// Bookings whose deadline has passed, longest ago first.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.deadline <= ?1 ORDER BY b.deadline LIMIT ?2"
-    ))
-    .and_then(|mut q| q.query_map((us(now), most), booking)?.collect())
-    .doing("looking for what is overdue")
-}
-
-/// Holds on one date whose deadline has passed.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn stale_holds(
-    conn: &Connection,
-    date: DateId,
-    now: Timestamp,
-) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.state = 'held' AND b.deadline <= ?2
-            AND (b.date_id = ?1 OR EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?1))"
-    ))
-    .and_then(|mut q| q.query_map((date.0, us(now)), booking)?.collect())
-    .doing("looking for stale holds")
-}
-
-/// The next deadline of any booking.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn next_deadline(conn: &Connection) -> Result<Option<Timestamp>, StoreError> {
-    conn.prepare_cached("SELECT min(deadline) FROM bookings WHERE deadline IS NOT NULL")
-        .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
-        .map(|us| us.map(crate::at))
-        .doing("looking for the next deadline")
-}
-
-/// How many bookings of an event are in each state that counts.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
-    conn.prepare_cached(
-        "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
-    )
-    .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
-    .doing("counting bookings")
-}
-
-/// Bookings that keep seats on a date, in the order they were made.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.test = 0
-            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
-            AND b.id IN (SELECT booking_id FROM attendees WHERE date_id = ?1) ORDER BY b.id"
-    ))
-    .and_then(|mut q| q.query_map([date.0], booking)?.collect())
-    .doing("looking for bookings")
-}
-
-/// Bookings of an event that wait for a yes, or whose form is being filled in, in the order
-/// they were made.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn undecided(
-    conn: &Connection,
-    event: matricle_core::EventId,
-) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('held', 'requested') ORDER BY b.id"
-    ))
-    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
-    .doing("looking for bookings that wait")
-}
-
-/// Seats that a booking draws from a pool.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn seats_of(conn: &Connection, id: BookingId, pool: PoolId) -> Result<u32, StoreError> {
-    conn.prepare_cached(
-        "SELECT coalesce(sum(seats), 0) FROM booking_draws WHERE booking_id = ?1 AND pool_id = ?2",
-    )
-    .and_then(|mut q| q.query_row((id.0, pool.0), |row| row.get(0)))
-    .doing("reading what a booking draws")
-}
-
-/// Whether somebody with an address of the same box holds a booking of an event that
-/// counts, other than this one.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn booked_already(
-    conn: &Connection,
-    event: matricle_core::EventId,
-    email: &str,
-    but: BookingId,
-) -> Result<bool, StoreError> {
-    conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
-            WHERE b.mailbox = ?2 AND b.mailbox <> '' AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
-                AND b.state IN ('requested', 'awaiting payment', 'confirmed'))",
-    )
-    .and_then(|mut q| q.query_row((event.0, mailbox(email), but.0), |row| row.get(0)))
-    .doing("looking for another booking")
-}
-
-/// Another booking of the same date that counts, by somebody with an address of the same
-/// box.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn same_date(
-    conn: &Connection,
-    booking: &Booking,
-    email: &str,
-) -> Result<Option<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.date_id = ?2 AND b.id <> ?3
-            AND b.test = ?4 AND b.state IN ('requested', 'awaiting payment', 'confirmed') ORDER BY b.id LIMIT 1"
-    ))
-    .and_then(|mut q| {
-        q.query_row((mailbox(email), booking.date.0, booking.id.0, booking.test), self::booking).optional()
-    })
-    .doing("looking for another booking")
-}
-
-/// The bookings of somebody by an address they have proved, the latest date first. The
-/// address must be the same but for case: what a box means is the mail server's to say.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS}, e.title, d.starts, '' AS last,
-            (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
-         FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
-         WHERE b.mailbox = ?1 AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
-         ORDER BY d.starts_at DESC LIMIT 200"
-    ))
-    .and_then(|mut q| q.query_map((mailbox(email), email.trim()), list::listed)?.collect())
-    .doing("looking for somebody's bookings")
-}
-
 /// Forgets the test bookings of an event, all about them with them; says how many.
 ///
 /// # Errors
@@ -797,22 +449,6 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
         tx.execute(&format!("DELETE FROM bookings WHERE id IN {tests}"), [event.0])
     };
     write().doing("clearing test bookings")
-}
-
-/// When the first booking of an event was made.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn first_made(
-    conn: &Connection,
-    event: matricle_core::EventId,
-) -> Result<Option<Timestamp>, StoreError> {
-    conn.prepare_cached(
-        "SELECT min(b.made_at) FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1",
-    )
-    .and_then(|mut q| q.query_row([event.0], |row| row.get::<_, Option<i64>>(0)))
-    .map(|us| us.map(crate::at))
-    .doing("looking for the first booking")
 }
 
 /// Adds a private note.
@@ -849,93 +485,4 @@ pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, StoreEr
         .collect()
     })
     .doing("reading notes")
-}
-
-/// Gives a person of a booking another name, on all its dates.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Result<(), StoreError> {
-    tx.touch(booking.date);
-    let words = fold(&format!("{name} {} {}", booking.name, booking.reference));
-    let person = i64::try_from(person).unwrap_or(i64::MAX);
-    tx.prepare_cached(
-        "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
-    )
-    .and_then(|mut q| q.execute((booking.id.0, person, name, words)))
-    .doing("renaming somebody")?;
-    tx.prepare_cached("UPDATE bookings SET search = search || ' ' || ?2 WHERE id = ?1")
-        .and_then(|mut q| q.execute((booking.id.0, fold(name))))
-        .and_then(|_| list::index(tx, booking.id))
-        .doing("renaming somebody")
-}
-
-/// Gives a person of a booking new ticket codes; the old ones die, and the door knows them
-/// as passed on.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn new_codes(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    person: usize,
-    mut code: impl FnMut() -> TicketCode,
-    now: Timestamp,
-) -> Result<(), StoreError> {
-    let person = i64::try_from(person).unwrap_or(i64::MAX);
-    let mut write = || -> rusqlite::Result<()> {
-        let rows: Vec<i64> = tx
-            .prepare_cached("SELECT id FROM attendees WHERE booking_id = ?1 AND person_no = ?2")?
-            .query_map((booking.id.0, person), |row| row.get(0))?
-            .collect::<Result<_, _>>()?;
-        for id in rows {
-            tx.prepare_cached(
-                "INSERT INTO dead_codes (code, attendee_id, died_at) SELECT code, id, ?2 FROM attendees WHERE id = ?1",
-            )?
-            .execute((id, us(now)))?;
-            tx.prepare_cached("UPDATE attendees SET code = ?2 WHERE id = ?1")?
-                .execute((id, lines::unused(tx, &mut code)?.as_str()))?;
-        }
-        Ok(())
-    };
-    write().doing("giving new ticket codes")
-}
-
-/// Moves a booking to another date, its people and seats with it; sessions of the old date
-/// are left.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn move_to(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    date: DateId,
-    draws: &[Draw],
-) -> Result<(), StoreError> {
-    let old: Vec<(i64, i64)> = tx
-        .prepare_cached("SELECT pool_id, seats FROM booking_draws WHERE booking_id = ?1")
-        .and_then(|mut q| {
-            q.query_map([booking.id.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
-        })
-        .doing("reading what a booking draws")?;
-    for (pool, seats) in old {
-        shift_pool(tx, booking, pool, -seats)?;
-    }
-    let write = || -> rusqlite::Result<()> {
-        tx.prepare_cached(
-            "DELETE FROM sign_ups WHERE attendee_id IN (SELECT id FROM attendees WHERE booking_id = ?1)",
-        )?
-        .execute([booking.id.0])?;
-        tx.prepare_cached("UPDATE attendees SET date_id = ?2 WHERE booking_id = ?1")?
-            .execute((booking.id.0, date.0))?;
-        tx.prepare_cached("UPDATE bookings SET date_id = ?2 WHERE id = ?1")?
-            .execute((booking.id.0, date.0))?;
-        Ok(())
-    };
-    write().doing("moving a booking to another date")?;
-    for draw in draws.iter().filter(|_| !booking.test) {
-        draw_more(tx, booking, draw)?;
-    }
-    tx.touch(date);
-    Ok(())
 }

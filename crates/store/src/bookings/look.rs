@@ -1,0 +1,167 @@
+//! Bookings looked for by what they are.
+
+use jiff::Timestamp;
+use matricle_core::who::mailbox;
+use matricle_core::{BookingId, DateId};
+use rusqlite::{Connection, OptionalExtension};
+
+use super::list::{Listed, listed};
+use super::{Booking, COLUMNS, booking};
+use crate::{Doing, StoreError, us};
+
+/// Bookings whose deadline has passed, longest ago first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.deadline <= ?1 ORDER BY b.deadline LIMIT ?2"
+    ))
+    .and_then(|mut q| q.query_map((us(now), most), booking)?.collect())
+    .doing("looking for what is overdue")
+}
+
+/// Holds on one date whose deadline has passed.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn stale_holds(
+    conn: &Connection,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.state = 'held' AND b.deadline <= ?2
+            AND (b.date_id = ?1 OR EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?1))"
+    ))
+    .and_then(|mut q| q.query_map((date.0, us(now)), booking)?.collect())
+    .doing("looking for stale holds")
+}
+
+/// The next deadline of any booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn next_deadline(conn: &Connection) -> Result<Option<Timestamp>, StoreError> {
+    conn.prepare_cached("SELECT min(deadline) FROM bookings WHERE deadline IS NOT NULL")
+        .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
+        .map(|us| us.map(crate::at))
+        .doing("looking for the next deadline")
+}
+
+/// How many bookings of an event are in each state that counts.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
+    )
+    .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
+    .doing("counting bookings")
+}
+
+/// Bookings that keep seats on a date, in the order they were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.test = 0
+            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+            AND b.id IN (SELECT booking_id FROM attendees WHERE date_id = ?1) ORDER BY b.id"
+    ))
+    .and_then(|mut q| q.query_map([date.0], booking)?.collect())
+    .doing("looking for bookings")
+}
+
+/// Bookings of an event that wait for a yes, or whose form is being filled in, in the order
+/// they were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn undecided(
+    conn: &Connection,
+    event: matricle_core::EventId,
+) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('held', 'requested') ORDER BY b.id"
+    ))
+    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
+    .doing("looking for bookings that wait")
+}
+
+/// Whether somebody with an address of the same box holds a booking of an event that
+/// counts, other than this one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn booked_already(
+    conn: &Connection,
+    event: matricle_core::EventId,
+    email: &str,
+    but: BookingId,
+) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
+            WHERE b.mailbox = ?2 AND b.mailbox <> '' AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
+                AND b.state IN ('requested', 'awaiting payment', 'confirmed'))",
+    )
+    .and_then(|mut q| q.query_row((event.0, mailbox(email), but.0), |row| row.get(0)))
+    .doing("looking for another booking")
+}
+
+/// Another booking of the same date that counts, by somebody with an address of the same
+/// box.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn same_date(
+    conn: &Connection,
+    booking: &Booking,
+    email: &str,
+) -> Result<Option<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.date_id = ?2 AND b.id <> ?3
+            AND b.test = ?4 AND b.state IN ('requested', 'awaiting payment', 'confirmed') ORDER BY b.id LIMIT 1"
+    ))
+    .and_then(|mut q| {
+        q.query_row((mailbox(email), booking.date.0, booking.id.0, booking.test), super::booking).optional()
+    })
+    .doing("looking for another booking")
+}
+
+/// The bookings of somebody by an address they have proved, the latest date first. The
+/// address must be the same but for case: what a box means is the mail server's to say.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS}, e.title, d.starts, '' AS last,
+            (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
+         FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
+         WHERE b.mailbox = ?1 AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
+         ORDER BY d.starts_at DESC LIMIT 200"
+    ))
+    .and_then(|mut q| q.query_map((mailbox(email), email.trim()), listed)?.collect())
+    .doing("looking for somebody's bookings")
+}
+
+/// When the first booking of an event was made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn first_made(
+    conn: &Connection,
+    event: matricle_core::EventId,
+) -> Result<Option<Timestamp>, StoreError> {
+    conn.prepare_cached(
+        "SELECT min(b.made_at) FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1",
+    )
+    .and_then(|mut q| q.query_row([event.0], |row| row.get::<_, Option<i64>>(0)))
+    .map(|us| us.map(crate::at))
+    .doing("looking for the first booking")
+}

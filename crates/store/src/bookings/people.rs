@@ -1,0 +1,182 @@
+//! The people of a booking: names, codes, answers.
+
+use jiff::Timestamp;
+use matricle_core::codes::{Reading, TicketCode, read};
+use matricle_core::door::Presence;
+use matricle_core::words::fold;
+use matricle_core::{AttendeeId, BookingId, TicketTypeId};
+use rusqlite::{Connection, Row};
+
+use super::{Booking, lines, list};
+use crate::convert::{foreign, instant, word};
+use crate::{Doing, StoreError, Tx, us};
+
+/// One person on a booking.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attendee {
+    /// Its key.
+    pub id: AttendeeId,
+    /// The name of the ticket type.
+    pub ticket: String,
+    /// Which person of the booking, counted from zero.
+    pub person: usize,
+    /// Their name; empty until the form is complete.
+    pub name: String,
+    /// The code on their ticket.
+    pub code: TicketCode,
+    /// Where they are.
+    pub presence: Presence,
+    /// Which ticket of the booking lets them in.
+    pub ticket_no: u32,
+    /// Their ticket was cancelled, and the rest of the booking stands.
+    pub cancelled: bool,
+}
+
+/// An answer, with the question as it was worded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answer {
+    /// The question.
+    pub label: String,
+    /// What was answered.
+    pub answer: String,
+    /// Which person of the booking, counted from zero; `None` for the whole booking.
+    pub person: Option<usize>,
+}
+
+/// Presence as stored in three columns.
+pub(crate) fn presence(row: &Row<'_>) -> rusqlite::Result<Presence> {
+    let word: String = row.get("presence")?;
+    match word.as_str() {
+        "expected" => Ok(Presence::Expected),
+        "in" => Ok(Presence::In { at: instant(row, "in_at")?, door: row.get("in_door")? }),
+        "left" => Ok(Presence::Left),
+        "missed" => Ok(Presence::Missed),
+        _ => Err(foreign("attendees.presence", word)),
+    }
+}
+
+/// A stored ticket code.
+pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
+    word(row, "code", |text| match read(text) {
+        Reading::Code(code) => Some(code),
+        Reading::Misread | Reading::NotACode => None,
+    })
+}
+
+/// The attendees of a booking, in the order of its tickets: each person once, with the
+/// code of the first date a course covers.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
+         FROM attendees
+         WHERE booking_id = ?1 AND position = person_no ORDER BY position",
+    )
+    .and_then(|mut q| {
+        q.query_map([id.0], |row| {
+            Ok(Attendee {
+                id: AttendeeId(row.get("id")?),
+                ticket: row.get("ticket_name")?,
+                person: usize::try_from(row.get::<_, i64>("person_no")?).unwrap_or(0),
+                name: row.get("name")?,
+                code: ticket_code(row)?,
+                presence: presence(row)?,
+                ticket_no: row.get("ticket_no")?,
+                cancelled: row.get::<_, Option<i64>>("cancelled_at")?.is_some(),
+            })
+        })?
+        .collect()
+    })
+    .doing("reading attendees")
+}
+
+/// The ticket type of each person on a booking, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tickets_of_people(
+    conn: &Connection,
+    id: BookingId,
+) -> Result<Vec<TicketTypeId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT l.ticket_type_id FROM attendees a JOIN booking_lines l
+            ON l.booking_id = a.booking_id AND l.name = a.ticket_name
+         WHERE a.booking_id = ?1 AND a.position = a.person_no ORDER BY a.position",
+    )
+    .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(TicketTypeId))?.collect())
+    .doing("reading the tickets of people")
+}
+
+/// The answers given with a booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreError> {
+    conn.prepare_cached(
+        "SELECT a.label, a.answer, a.person_no FROM answers a JOIN questions q ON q.id = a.question_id
+         WHERE a.booking_id = ?1 ORDER BY a.person_no, q.position, q.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([id.0], |row| {
+            Ok(Answer {
+                label: row.get(0)?,
+                answer: row.get(1)?,
+                person: usize::try_from(row.get::<_, i64>(2)?).ok(),
+            })
+        })?
+        .collect()
+    })
+    .doing("reading answers")
+}
+
+/// Gives a person of a booking another name, on all its dates.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Result<(), StoreError> {
+    tx.touch(booking.date);
+    let words = fold(&format!("{name} {} {}", booking.name, booking.reference));
+    let person = i64::try_from(person).unwrap_or(i64::MAX);
+    tx.prepare_cached(
+        "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
+    )
+    .and_then(|mut q| q.execute((booking.id.0, person, name, words)))
+    .doing("renaming somebody")?;
+    tx.prepare_cached("UPDATE bookings SET search = search || ' ' || ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((booking.id.0, fold(name))))
+        .and_then(|_| list::index(tx, booking.id))
+        .doing("renaming somebody")
+}
+
+/// Gives a person of a booking new ticket codes; the old ones die, and the door knows them
+/// as passed on.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn new_codes(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    person: usize,
+    mut code: impl FnMut() -> TicketCode,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let person = i64::try_from(person).unwrap_or(i64::MAX);
+    let mut write = || -> rusqlite::Result<()> {
+        let rows: Vec<i64> = tx
+            .prepare_cached("SELECT id FROM attendees WHERE booking_id = ?1 AND person_no = ?2")?
+            .query_map((booking.id.0, person), |row| row.get(0))?
+            .collect::<Result<_, _>>()?;
+        for id in rows {
+            tx.prepare_cached(
+                "INSERT INTO dead_codes (code, attendee_id, died_at) SELECT code, id, ?2 FROM attendees WHERE id = ?1",
+            )?
+            .execute((id, us(now)))?;
+            tx.prepare_cached("UPDATE attendees SET code = ?2 WHERE id = ?1")?
+                .execute((id, lines::unused(tx, &mut code)?.as_str()))?;
+        }
+        Ok(())
+    };
+    write().doing("giving new ticket codes")
+}
