@@ -8,7 +8,6 @@ use matricle_core::promo::{Asks, Gives, Promo, PromoRefusal};
 use matricle_core::staff::{Right, require};
 use matricle_core::{EventId, TicketTypeId};
 use matricle_store::bookings::{self, Booking};
-use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::promos::{self, PromoRow};
 use matricle_store::{Connection, Tx, events, places};
@@ -124,13 +123,55 @@ pub(crate) fn still_good(
     Ok(())
 }
 
-/// All codes, for the Office.
+/// What a code of an event can be narrowed to.
+#[derive(Debug, Clone, Default)]
+pub struct Parts {
+    /// Its ticket types.
+    pub tickets: Vec<(TicketTypeId, String)>,
+    /// Its dates, soonest first.
+    pub dates: Vec<events::Date>,
+}
+
+fn parts_of(conn: &Connection, event: EventId) -> Result<Parts, DeskError> {
+    let rows = events::ticket_rows(conn, event)?;
+    Ok(Parts {
+        tickets: rows.into_iter().map(|t| (t.id, t.plan.name)).collect(),
+        dates: events::dates_of(conn, event)?,
+    })
+}
+
+/// Tickets and dates of an event, for a code that is for some of them only.
 ///
 /// # Errors
 /// The role may not, or the store fails.
-pub async fn all(desk: &Desk, staff: &Staff) -> Result<(House, Vec<PromoRow>), DeskError> {
+pub async fn parts(desk: &Desk, staff: &Staff, event: EventId) -> Result<Parts, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    desk.store.read(|conn| Ok((house_of(conn)?, promos::all(conn)?))).await
+    desk.store.read(move |conn| parts_of(conn, event)).await
+}
+
+/// All codes, for the Office, each with what it is narrowed to.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn all(desk: &Desk, staff: &Staff) -> Result<Vec<(PromoRow, Parts)>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(|conn| {
+            let narrowed = |row: PromoRow| {
+                let (tickets, dates) = (&row.promo.tickets, &row.promo.dates);
+                let mut parts = match &row.event {
+                    Some((event, _)) if !(tickets.is_empty() && dates.is_empty()) => {
+                        parts_of(conn, *event)?
+                    }
+                    _ => Parts::default(),
+                };
+                parts.tickets.retain(|(id, _)| tickets.contains(id));
+                parts.dates.retain(|d| dates.contains(&d.id));
+                Ok((row, parts))
+            };
+            promos::all(conn)?.into_iter().map(narrowed).collect()
+        })
+        .await
 }
 
 /// Makes a code.
@@ -165,7 +206,11 @@ pub async fn make(
             let numbers = |name: &str| -> Vec<i64> {
                 form.all(name).iter().filter_map(|v| v.parse().ok()).collect()
             };
-            let (tickets, dates) = (numbers("only_ticket"), numbers("only_date"));
+            let (mut tickets, mut dates) = (numbers("only_ticket"), numbers("only_date"));
+            // Ticked for one event, and then another was chosen: that one's are meant.
+            let of = event.map(|event| parts_of(tx, event)).transpose()?.unwrap_or_default();
+            tickets.retain(|id| of.tickets.iter().any(|(t, _)| t.0 == *id));
+            dates.retain(|id| of.dates.iter().any(|d| d.id.0 == *id));
             let address = form.line("address").to_lowercase();
             if !address.is_empty() && !matricle_core::details::is_address(&address) {
                 form.fault("address", Fault::NotAnAddress);

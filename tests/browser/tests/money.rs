@@ -232,7 +232,15 @@ async fn the_treasurer_books_a_transfer_and_reads_the_books() -> Result<()> {
     }
     let phone = Browser::open(PHONE, &[]).await?;
     phone.sign_in(&house, 0).await?;
-    for page in ["money", "money/ledger", "events/2/rules", "events/2/phone", "bookings"] {
+    for page in [
+        "money",
+        "money/ledger",
+        "money/promos",
+        "money/cards",
+        "events/2/rules",
+        "events/2/phone",
+        "bookings",
+    ] {
         phone.driver.goto(format!("{}/office/{page}", house.url)).await?;
         phone.find("h1").await?;
         phone.is_fit_for_all().await?;

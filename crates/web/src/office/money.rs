@@ -98,6 +98,8 @@ struct Room {
     hosts: Vec<(i64, String)>,
     events: Vec<(i64, String)>,
     promos: Vec<(i64, bool)>,
+    /// The event that a new code is for, its tickets and its dates.
+    only: Option<Only>,
     /// Kinds of stamp cards: key, words, retired.
     kinds: Vec<(i64, String, bool)>,
     /// Stamp cards of the rows, by key.
@@ -144,6 +146,27 @@ pub(crate) struct Asked {
     month: String,
     #[serde(default)]
     q: String,
+    /// The event whose tickets and dates a new code can be narrowed to.
+    #[serde(default)]
+    event: String,
+}
+
+/// What a code of one event can be narrowed to: keys and words.
+struct Only {
+    tickets: Vec<(i64, String)>,
+    dates: Vec<(i64, String)>,
+}
+
+async fn only(at: &Clerk, event: i64, zone: &str) -> Result<Only, WebError> {
+    let desk = &at.app.desk;
+    let today = words::local(desk.clock.now(), zone).date();
+    let parts = promos::parts(desk, &at.staff, EventId(event)).await?;
+    let dates =
+        parts.dates.iter().map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)));
+    Ok(Only {
+        tickets: parts.tickets.into_iter().map(|(id, name)| (id.0, name)).collect(),
+        dates: dates.collect(),
+    })
 }
 
 fn href(reference: &str) -> String {
@@ -186,6 +209,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         hosts: Vec::new(),
         events: Vec::new(),
         promos: Vec::new(),
+        only: None,
         kinds: Vec::new(),
         cards: Vec::new(),
         d: Fields::default(),
@@ -476,13 +500,13 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                 .collect();
         }
         _ => {
-            let (_, all) = promos::all(desk, staff).await?;
+            let all = promos::all(desk, staff).await?;
             page.empty = "No code yet. A code takes a percentage or an amount off, for whom and as often as you say.";
             page.table = Table::new(
                 &["Code", "Takes off", "For", "Used", "Taken off so far", "Good"],
                 &[3, 4],
             );
-            for row in all {
+            for (row, parts) in all {
                 let p = &row.promo;
                 let gives = match p.gives {
                     Gives::Percent(percent) => format!("{percent} %"),
@@ -490,6 +514,9 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                 };
                 let mut bounds: Vec<String> = Vec::new();
                 bounds.extend(row.event.as_ref().map(|(_, title)| title.clone()));
+                bounds.extend(parts.tickets.into_iter().map(|(_, name)| name));
+                let today = words::local(now, &zone).date();
+                bounds.extend(parts.dates.iter().map(|d| words::day(d.span.starts.date(), today)));
                 if !p.address.is_empty() {
                     bounds.push(p.address.clone());
                 }
@@ -529,6 +556,10 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                 );
             }
             page.events = books_events(at).await?;
+            if let Ok(event) = asked.event.parse() {
+                page.only = Some(only(at, event, &zone).await?);
+                page.d.set("event", event.to_string());
+            }
         }
     }
     narrow(&mut page.table, &asked.q);
@@ -614,7 +645,9 @@ pub(crate) async fn act(
         }
         Err(error) => {
             let d = Fields::again(&posted, error)?;
-            let mut page = room(&at, tab, &Asked::default()).await?;
+            let event = if tab == "promos" { posted.get("event") } else { "" };
+            let asked = Asked { event: event.to_owned(), ..Asked::default() };
+            let mut page = room(&at, tab, &asked).await?;
             page.d = d;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }

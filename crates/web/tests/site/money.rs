@@ -352,3 +352,53 @@ async fn the_books_are_for_those_who_handle_money_and_every_form_keeps_what_was_
         Vec::<String>::new()
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_code_for_one_ticket_of_one_evening_is_taken_there_only() {
+    let site = open().await;
+    let mut petra = Browser::new(&site);
+    petra.sign_in(4).await;
+    let list = petra.get("/office/money/promos").await.body;
+    let option = list.split(">Thursday dipping</option>").next().unwrap();
+    let event = option.rsplit("value=\"").next().unwrap().split('"').next().unwrap().to_owned();
+    let page = petra.get(&format!("/office/money/promos?event={event}")).await.body;
+    let box_of = |name: &str, words: &str| {
+        let before = page.split(&format!("> {words}</label>")).next().unwrap();
+        let input = before.rsplit(&format!("name=\"{name}\" value=\"")).next().unwrap();
+        input.split('"').next().unwrap().to_owned()
+    };
+    let seat = box_of("only_ticket", "Seat");
+    let evening = box_of("only_date", "Thu 10 December, 18:30–20:30");
+    let code = |percent: &'static str| {
+        [
+            ("code", "Wicks"),
+            ("event", event.as_str()),
+            ("percent", percent),
+            ("only_ticket", seat.as_str()),
+            ("only_date", evening.as_str()),
+            ("only_date", "999999"),
+        ]
+    };
+    let wrong = petra.post("/office/money/promo", &code("101")).await;
+    says(&wrong, &format!("name=\"only_date\" value=\"{evening}\" checked"));
+    assert_eq!(petra.post("/office/money/promo", &code("25")).await.status, StatusCode::SEE_OTHER);
+    let list = petra.get("/office/money/promos").await.body;
+    assert!(list.contains("Thursday dipping, Seat, Thu 10 December"), "{list}");
+    let mut b = Browser::new(&site);
+    let other = b.keep("thursday-dipping", &[1]).await.location().to_owned();
+    b.get(&other).await;
+    let typed = [("code", "WICKS"), ("name", "Kit <b>")];
+    let refused = b.post(&format!("{other}/code"), &typed).await;
+    says(&refused, "value=\"Kit &#60;b&#62;\"");
+    assert!(refused.body.contains("“Wicks” is for other dates."), "{}", refused.body);
+    b.post(&format!("{other}/give-back"), &[]).await;
+    let page = b.get(&format!("/events/thursday-dipping?date={evening}")).await;
+    let q = format!("q_{seat}");
+    let keep = [("date", evening.as_str()), (q.as_str(), "2")];
+    assert!(page.body.contains("Thu 10 December"));
+    let own = b.post("/events/thursday-dipping/keep", &keep).await.location().to_owned();
+    b.get(&own).await;
+    assert_eq!(b.post(&format!("{own}/code"), &typed).await.location(), own);
+    let taken = b.get(&own).await.body;
+    assert!(taken.contains("€12.00") && taken.contains("−€4.00"), "{taken}");
+}
