@@ -11,6 +11,7 @@ use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, events, payments};
 
+use crate::changes::settle_change;
 use crate::checkout::message_id;
 use crate::hold::BOOKER;
 use crate::money::{document, give_back_surplus, percent_back};
@@ -122,6 +123,10 @@ fn preview_in(
         bookings::attendees(conn, booking.id)?.into_iter().filter(|a| !a.cancelled).collect();
     let going: Vec<_> =
         standing.iter().filter(|a| whole || numbers.contains(&a.ticket_no)).collect();
+    // Sent twice: these tickets are cancelled already.
+    if going.is_empty() && !whole {
+        return Err(refuse(booking.state, Move::Cancel));
+    }
     let less = if whole {
         let lines = bookings::lines(conn, &booking)?;
         lines.iter().map(|l| l.back(percent)).sum()
@@ -160,6 +165,11 @@ pub async fn cancel(
         .write(move |tx| {
             let plan = preview_in(tx, &by, reference, &numbers, now)?;
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            let standing: Vec<u32> = bookings::attendees(tx, booking.id)?
+                .iter()
+                .filter(|a| !a.cancelled && numbers.contains(&a.ticket_no))
+                .map(|a| a.ticket_no)
+                .collect();
             let who = by.name();
             let lines = bookings::lines(tx, &booking)?;
             // Money that has gone back is final; all else the booker may take back.
@@ -188,8 +198,7 @@ pub async fn cancel(
             bookings::follow_books(tx, booking.id, "a part cancelled", now)?;
             let what = format!("cancelled the tickets of {}", plan.people.join(", "));
             bookings::happened(tx, booking.id, now, &who, &what)?;
-            give_back_surplus(tx, &booking, "a part was cancelled", &who, now)?;
-            document(tx, &booking, now)?;
+            settle_change(tx, &booking, "a part was cancelled", &who, &host, now)?;
             let said = if plan.back.is_zero() {
                 format!("Cancelled: {}.", plan.people.join(", "))
             } else {
@@ -202,7 +211,7 @@ pub async fn cancel(
             tell_changed(tx, &booking, &said, &host, now)?;
             crate::waiting::serve_date(tx, booking.date, now)?;
             if may_undo {
-                bookings::remember(tx, booking.id, &Deed::part(&numbers, &lines))?;
+                bookings::remember(tx, booking.id, &Deed::part(&standing, &lines))?;
             }
             Ok(plan)
         })

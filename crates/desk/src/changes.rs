@@ -254,7 +254,7 @@ pub async fn set_price(
 
 /// After what is charged has changed: money back, a document, an open payment made anew, or
 /// the booking confirmed because nothing is due any more.
-fn settle_change(
+pub(crate) fn settle_change(
     tx: &Tx<'_>,
     booking: &Booking,
     reason: &str,

@@ -161,12 +161,17 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
             if !booking.is_owed() {
                 return Err(MoveRefusal { state: booking.state, by: Move::Pay }.into());
             }
+            // One that is being called back, or is for what was owed before, leads nowhere good.
+            let due = booking.due().minor;
             let open = payments::of_booking(tx, booking.id)?
                 .into_iter()
-                .find(|p| p.state == PaymentState::Open);
+                .find(|p| p.state == PaymentState::Open && !p.unwanted && p.amount_minor == due);
             let payment = match open {
                 Some(open) => open,
-                None => try_again(tx, &booking, &fresh_id, now)?,
+                None => {
+                    payments::unwant(tx, booking.id, now)?;
+                    try_again(tx, &booking, &fresh_id, now)?
+                }
             };
             let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
             Ok::<_, DeskError>((payment, event.title, booking.total.currency))

@@ -274,6 +274,14 @@ impl Rehearsal {
         }
     }
 
+    /// The payer, who has a page open for each, decides about all payments that wait.
+    pub fn decide_all(&self, status: Status) {
+        let mut payments = self.payments.lock().unwrap_or_else(PoisonError::into_inner);
+        for payment in payments.iter_mut().filter(|p| p.status == Status::Waiting) {
+            payment.status = status;
+        }
+    }
+
     /// The payer's bank asks for the last payment made, or decides.
     pub fn dispute(&self, dispute: Dispute) {
         let mut payments = self.payments.lock().unwrap_or_else(PoisonError::into_inner);

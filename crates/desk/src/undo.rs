@@ -9,10 +9,9 @@ use matricle_store::bookings::{self, Booking, Deed, LastDeed};
 use matricle_store::{Connection, Tx, events};
 
 use crate::cancel::tell_changed;
-use crate::changes::move_in;
+use crate::changes::{move_in, settle_change};
 use crate::decide::firm;
 use crate::hold::{BOOKER, PROGRAM, on_sheet, sweep};
-use crate::money::document;
 use crate::{Desk, DeskError};
 
 /// What a booker can take back.
@@ -80,7 +79,7 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
             bookings::follow_books(tx, booking.id, "tickets taken back", now)?;
             let what = "took the cancelling of tickets back";
             bookings::happened(tx, booking.id, now, BOOKER, what)?;
-            document(tx, &booking, now)?;
+            settle_change(tx, &booking, what, BOOKER, host, now)?;
             let said = "The tickets you cancelled are yours again; their codes are as they were.";
             tell_changed(tx, &booking, said, host, now)
         }

@@ -110,6 +110,38 @@ async fn a_ticket_passed_on_opens_the_door_for_its_new_holder_only() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn several_payments_are_open_and_what_comes_twice_goes_back() {
+    let w = world().await;
+    let reference = w.book(WALK, &[1, 0, 0, 0]).await;
+    let first = checkout::pay_url(&w.desk, reference).await.unwrap();
+    assert_eq!(
+        checkout::pay_url(&w.desk, reference).await.unwrap(),
+        first,
+        "two tabs, one payment"
+    );
+    let price = w.sheet(reference).await.booking.due().minor;
+    // A clerk adds a ticket while the payer looks at the first amount.
+    let ilse = w.staff(0).await;
+    let ticket = w.sheet(reference).await.lines[0].ticket;
+    let wanted = vec![Wanted { ticket, quantity: 1 }];
+    changes::add_tickets(&w.desk, &ilse, reference, wanted, Vec::new()).await.unwrap();
+    let second = checkout::pay_url(&w.desk, reference).await.unwrap();
+    assert_ne!(first, second, "the first is for what was owed before");
+    let due = w.sheet(reference).await.booking.due().minor;
+    assert_eq!(due, 2 * price);
+    // The payer pays the new one, and the old one before it could be called back.
+    w.provider.decide_all(Status::Paid);
+    checkout::ask(&w.desk, reference).await.unwrap();
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.state, sheet.booking.due().minor), (State::Confirmed, 0));
+    let back: i64 = sheet.refunds.iter().map(|r| r.minor).sum();
+    assert_eq!((back, sheet.booking.paid.minor), (price, due));
+    assert!(sheet.refunds.iter().all(|r| r.done_at.is_some()), "by card by themselves");
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
     let w = world().await;
     let petra = w.staff(4).await;
