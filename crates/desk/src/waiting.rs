@@ -381,6 +381,11 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Mail, Desk
                 desk.public_url, place.event.slug
             ),
         ),
+        // Composed when it is sent: by then the seats may be on offer already.
+        _ if place.waiter.stands != Stands::Waiting => (
+            format!("On the waiting list: {title}"),
+            format!("you joined the waiting list, for {wanted}. See how it stands:\n{mine}"),
+        ),
         _ => (
             format!("On the waiting list: {title}"),
             format!(

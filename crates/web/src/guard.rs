@@ -1,7 +1,10 @@
 //! Who asks, from where, how often, and whether a form is ours.
 
+use std::collections::{HashSet, VecDeque};
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::num::NonZeroU32;
+use std::sync::{Mutex, PoisonError};
 
 use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Request, State};
 use axum::http::request::Parts;
@@ -47,7 +50,18 @@ pub(crate) struct Guards {
     policy: HeaderValue,
     door_policy: HeaderValue,
     pay_origin: String,
+    sent: Mutex<Sent>,
 }
+
+/// Forms that were sent lately: a double click sends the same one again.
+#[derive(Debug, Default)]
+struct Sent {
+    known: HashSet<u64>,
+    order: VecDeque<u64>,
+}
+
+/// So many forms are remembered.
+const REMEMBERED: usize = 4096;
 
 impl Guards {
     pub(crate) fn new(settings: &Settings) -> Self {
@@ -67,6 +81,7 @@ impl Guards {
             sign_in: a_minute(settings.limits.sign_in),
             booking: a_minute(settings.limits.booking),
             pay_origin: settings.pay_origin.clone(),
+            sent: Mutex::default(),
             policy: policy(""),
             door_policy: policy(" 'wasm-unsafe-eval'"),
         }
@@ -81,6 +96,28 @@ impl Guards {
             self.pay_origin
         );
         HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static("default-src 'self'"))
+    }
+
+    /// Whether a form is sent to an address for the first time with all that is in it. The
+    /// forms of one page carry the same word; a form without a word is always new.
+    pub(crate) fn is_first(&self, to: &str, posted: &Posted) -> bool {
+        if posted.get("once").is_empty() {
+            return true;
+        }
+        let mut hasher = DefaultHasher::new();
+        (to, &posted.0).hash(&mut hasher);
+        let key = hasher.finish();
+        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
+        if !sent.known.insert(key) {
+            return false;
+        }
+        sent.order.push_back(key);
+        if sent.order.len() > REMEMBERED
+            && let Some(oldest) = sent.order.pop_front()
+        {
+            sent.known.remove(&oldest);
+        }
+        true
     }
 
     /// Lets somebody pass, unless they asked too often.

@@ -4,6 +4,7 @@ use askama::Template;
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
 use matricle_core::staff::Right;
+use matricle_desk::random_u64;
 use matricle_store::people::Staff;
 
 use crate::App;
@@ -41,6 +42,8 @@ pub(crate) struct Frame {
     pub(crate) hosts: bool,
     /// The token of this visitor's forms.
     pub(crate) token: String,
+    /// Made for this page: a form that carries it is acted on once, however often it is sent.
+    pub(crate) once: String,
     /// In the addresses of scripts and styles.
     pub(crate) version: &'static str,
 }
@@ -66,6 +69,7 @@ impl Frame {
             handles_money: staff.is_some_and(|s| s.role.may(Right::HandleMoney)),
             hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
             token: app.desk.secrets.form_token(&visitor.0),
+            once: format!("{:016x}", random_u64()),
             version: &assets::VERSION,
         }
     }

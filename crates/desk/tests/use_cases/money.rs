@@ -553,6 +553,8 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                     let faults = w.faults().await;
                     prop_assert!(faults.is_empty(), "after {act:?}: {faults:?}");
                 }
+                w.due().await;
+                w.sound().await;
                 let sums = desk.store.read(ledger::balances).await.unwrap();
                 prop_assert_eq!(sums.values().sum::<i64>(), 0);
                 Ok(())

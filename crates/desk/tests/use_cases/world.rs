@@ -183,7 +183,25 @@ impl World {
         reference
     }
 
+    /// Nothing is wrong with the file, and every mail that went out is whole.
     pub(crate) async fn sound(&self) {
         assert_eq!(self.faults().await, Vec::<String>::new());
+        for raw in self.mails.taken() {
+            let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+            let subject = mail.subject().unwrap_or_default();
+            let text = mail.body_text(0).unwrap();
+            let html = mail.body_html(0).unwrap();
+            assert!(!subject.is_empty() && subject.chars().count() < 150, "{subject}");
+            assert!(mail.message_id().is_some() && mail.date().is_some(), "{subject}");
+            let to = mail.to().and_then(|to| to.first()).and_then(|to| to.address());
+            assert!(to.is_some_and(|to| to.contains("@")), "{subject}");
+            for part in [subject, &text, &html] {
+                assert!(!part.contains("{{") && !part.contains("{%"), "{subject}: {part}");
+                assert!(!part.contains("Some(") && !part.contains("None"), "{subject}: {part}");
+            }
+            let gap = text.contains("   ") || text.contains("\r\n\r\n\r\n");
+            assert!(!gap, "{subject}: {text}");
+            assert!(html.contains("<p>") && !html.contains("<script"), "{subject}: {html}");
+        }
     }
 }

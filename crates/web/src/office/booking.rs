@@ -454,11 +454,12 @@ pub(crate) async fn act(
     posted: Posted,
 ) -> Result<Response, WebError> {
     let reference = reference_of(&reference)?;
+    let to = format!("/office/bookings/{}", reference.as_str());
+    if !at.app.guards.is_first(&format!("{to}/{act}"), &posted) {
+        return Ok(Redirect::to(&to).into_response());
+    }
     let refusal = match done(&at, reference, &act, &posted).await {
-        Ok(()) => {
-            let to = format!("/office/bookings/{}", reference.as_str());
-            return Ok(Redirect::to(&to).into_response());
-        }
+        Ok(()) => return Ok(Redirect::to(&to).into_response()),
         Err(refusal) => refusal,
     };
     let mut page = load(&at, reference.as_str()).await?;

@@ -608,6 +608,17 @@ pub(crate) async fn act(
     let (desk, staff) = (&at.app.desk, &at.staff);
     let event = || posted.get("event").parse().ok().map(EventId);
     let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
+    // Sent a second time, it is done already: the tab shows what it did.
+    if !at.app.guards.is_first(&act, &posted) {
+        let tab = match act.as_str() {
+            "share" | "pay-host" => "/hosts",
+            "promo" | "stop" => "/promos",
+            "card-kind" | "retire-kind" | "sell-card" | "take-stamps" => "/cards",
+            "payouts" => "/provider",
+            _ => "",
+        };
+        return Ok(Redirect::to(&format!("/office/money{tab}")).into_response());
+    }
     let (tab, outcome) = match act.as_str() {
         "given" => ("", money::given(desk, staff, posted.get("refund").to_owned()).await),
         "transfer" => ("", changes::take_transfer(desk, staff, form(&posted)).await.map(drop)),

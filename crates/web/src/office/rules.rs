@@ -256,6 +256,10 @@ pub(crate) async fn by_phone(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let sheet = format!("/office/events/{id}");
+    if !at.app.guards.is_first(&sheet, &posted) {
+        return Ok(Redirect::to(&sheet).into_response());
+    }
     let currency = at.app.desk.house().await?.currency;
     let mut fields = form(&posted);
     let price = fields.amount("price", currency);

@@ -402,3 +402,46 @@ async fn a_code_for_one_ticket_of_one_evening_is_taken_there_only() {
     let taken = b.get(&own).await.body;
     assert!(taken.contains("€12.00") && taken.contains("−€4.00"), "{taken}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_double_click_at_the_office_does_it_once() {
+    let site = open().await;
+    let mut petra = Browser::new(&site);
+    petra.sign_in(4).await;
+    let sheet = first(&mut petra, "to+pay+course").await;
+    let page = petra.get(&sheet).await;
+    let once = page.field("once");
+    let cash = |amount: &'static str| [("amount", amount), ("method", "cash"), ("once", &once)];
+    let act = format!("{sheet}/money");
+    for _ in 0..2 {
+        assert_eq!(petra.post(&act, &cash("5.00")).await.location(), sheet);
+    }
+    let taken = petra.get(&sheet).await.body;
+    assert_eq!(taken.matches("<b>5.00</b> paid by cash").count(), 1, "{taken}");
+    // Something else on the same page is something else; a fresh page may do it again.
+    petra.post(&act, &cash("6.00")).await;
+    let fresh = petra.get(&sheet).await.field("once");
+    petra.post(&act, &[("amount", "5.00"), ("method", "cash"), ("once", &fresh)]).await;
+    let taken = petra.get(&sheet).await.body;
+    assert_eq!(taken.matches("<b>5.00</b> paid").count(), 2);
+    assert_eq!(taken.matches("<b>6.00</b> paid").count(), 1);
+    let room = petra.get("/office/money/cards").await;
+    let kind = room.body.split("name=\"kind\"").nth(1).unwrap();
+    let kind = kind.split("value=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let once = room.field("once");
+    let sell = [
+        ("kind", kind.as_str()),
+        ("name", "Quill Twice"),
+        ("email", "quill@post.example"),
+        ("method", "cash"),
+        ("once", &once),
+    ];
+    for _ in 0..2 {
+        assert_eq!(
+            petra.post("/office/money/sell-card", &sell).await.location(),
+            "/office/money/cards"
+        );
+    }
+    let cards = petra.get("/office/money/cards").await.body;
+    assert_eq!(cards.matches("Quill Twice").count(), 1, "{cards}");
+}
