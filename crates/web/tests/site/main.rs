@@ -1,11 +1,13 @@
 //! The pages behind the real router, asked for directly: `access` is what keeps
 //! strangers out, `booking` and `staff` the way without script, `pages`
 //! what is read, `money` all that happens to a booking and its money, `cards` stamp cards, money
-//! at the door and the rules of confirming; `site` is shared.
+//! at the door and the rules of confirming, `at_once` what happens when all do it together,
+//! `crawl` every link and every form; `site` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod access;
+mod at_once;
 mod booking;
 mod cards;
 mod crawl;
