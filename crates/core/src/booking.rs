@@ -164,7 +164,7 @@ pub struct Allowed {
     pub by: Move,
     /// From this state …
     pub from: State,
-    /// … to this one. Which seats that moves, [`seats::Bucket::of`] tells.
+    /// … to this one. Which seats that moves, [`crate::seats::Bucket::of`] tells.
     pub to: State,
     /// Who may make it.
     pub who: &'static [Actor],
