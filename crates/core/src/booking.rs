@@ -57,6 +57,12 @@ impl State {
     pub fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|s| s.word() == word)
     }
+
+    /// Whether a booking stands: its form is complete, and nobody called it off.
+    #[must_use]
+    pub const fn stands(self) -> bool {
+        matches!(self, Self::Requested | Self::AwaitingPayment | Self::Confirmed)
+    }
 }
 
 /// What can happen to a booking.

@@ -31,6 +31,7 @@ pub mod staff;
 pub mod stamps;
 pub mod strip;
 pub mod transfer;
+pub mod undo;
 pub mod waiting;
 pub mod who;
 pub mod words;

@@ -44,6 +44,20 @@ pub enum StampRefusal {
     },
 }
 
+impl Card {
+    /// Whether its time is over.
+    #[must_use]
+    pub fn is_over(&self, now: Timestamp) -> bool {
+        self.expires_at.is_some_and(|until| now >= until)
+    }
+
+    /// Stamps that can be used: none of a card that is over.
+    #[must_use]
+    pub fn usable(&self, now: Timestamp) -> u32 {
+        if self.is_over(now) { 0 } else { self.left }
+    }
+}
+
 /// Uses stamps of a card; gives what they are worth.
 ///
 /// # Errors

@@ -172,8 +172,10 @@ pub async fn cancel(
                 .collect();
             let who = by.name();
             let lines = bookings::lines(tx, &booking)?;
-            // Money that has gone back is final; all else the booker may take back.
-            let may_undo = matches!(by, By::Booker) && plan.back.is_zero();
+            let remember = |deed: &Deed| match by {
+                By::Booker => bookings::remember(tx, booking.id, deed, plan.back.minor),
+                By::Staff(..) => Ok(()),
+            };
             if plan.whole {
                 cancel_in(tx, &booking, plan.percent, &who, "cancelled the booking", now)?;
                 if !booking.email.is_empty() {
@@ -188,10 +190,7 @@ pub async fn cancel(
                     };
                     outbox::plan_noted(tx, &new, now)?;
                 }
-                if may_undo {
-                    let deed = Deed::cancelled(booking.state, &lines);
-                    bookings::remember(tx, booking.id, &deed)?;
-                }
+                remember(&Deed::cancelled(booking.state, &lines))?;
                 return Ok::<_, DeskError>(plan);
             }
             bookings::take_off(tx, &booking, &numbers, plan.percent, now)?;
@@ -210,9 +209,7 @@ pub async fn cancel(
             };
             tell_changed(tx, &booking, &said, &host, now)?;
             crate::waiting::serve_date(tx, booking.date, now)?;
-            if may_undo {
-                bookings::remember(tx, booking.id, &Deed::part(&standing, &lines))?;
-            }
+            remember(&Deed::part(&standing, &lines))?;
             Ok(plan)
         })
         .await?;

@@ -1,17 +1,17 @@
 //! Stamp cards: selling, giving, taking stamps off, paying with them, letting them expire.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Move as BookingMove, State, next};
-use matricle_core::codes::{Reading, Reference, read};
+use matricle_core::booking::{Move as BookingMove, State};
+use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::form::{Fault, Form};
 use matricle_core::ledger::{Account, Entry, Line, Method};
 use matricle_core::refund::last_parts;
 use matricle_core::staff::{Right, require};
-use matricle_core::stamps::{Card, StampRefusal, using};
+use matricle_core::stamps::{StampRefusal, using};
+use matricle_core::{BookingId, TicketTypeId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::cards::{self, CardKind, HeldCard, Move, NewCard, SoldAt};
 use matricle_store::house::House;
-use matricle_store::outbox::Kind;
 use matricle_store::payments::{self, Taken};
 use matricle_store::people::Staff;
 use matricle_store::refunds::Refund;
@@ -144,26 +144,13 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
                 return Err(DeskError::Form(wrong));
             };
             let value = if given { 0 } else { kind.price };
-            let life = kind.life_days.map(|d| now + SignedDuration::from_hours(24 * i64::from(d)));
-            // The card begins empty, and what is put on it is the first thing that happens.
-            let empty = Card { left: 0, value: 0, expires_at: life };
-            let code = fresh_code();
-            let new = NewCard {
-                code: code.as_str(),
-                kind: kind.id,
-                name: &name,
-                email: &email,
-                card: &empty,
-            };
-            let card = cards::add(tx, &new, now)?;
             let what = match (method, reason.as_str()) {
                 (None, reason) => format!("given: {reason}"),
                 (Some(method), "") => format!("sold, paid by {}", method.word()),
                 (Some(method), reason) => format!("sold, paid by {}: {reason}", method.word()),
             };
-            let stamps = i64::from(kind.stamps);
-            let first = Move { card, who: &who, what: &what, stamps, value, payment: None };
-            cards::happened(tx, &first, now)?;
+            let holder = (name.as_str(), email.as_str());
+            let code = issue(tx, &kind, holder, (&who, &what), value, None, now)?;
             if let Some(method) = method {
                 let (to, from) = ((method.account(), 0), (Account::StampsOwed, 0));
                 if let Some(entry) = Entry::move_money(to, from, value) {
@@ -174,6 +161,79 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
             Ok(code.to_string())
         })
         .await
+}
+
+/// Makes a card of a kind and puts its stamps on it, worth so much; gives its letters. `told`
+/// is who made it, and what is written on it.
+pub(crate) fn issue(
+    tx: &Tx<'_>,
+    kind: &CardKind,
+    (name, email): (&str, &str),
+    (who, what): (&str, &str),
+    value: i64,
+    bought: Option<(BookingId, TicketTypeId)>,
+    now: Timestamp,
+) -> Result<TicketCode, DeskError> {
+    let life = |days| now + SignedDuration::from_hours(24 * i64::from(days));
+    let code = fresh_code();
+    let new = NewCard {
+        code: code.as_str(),
+        kind: kind.id,
+        name,
+        email,
+        expires_at: kind.life_days.map(life),
+        bought,
+    };
+    let card = cards::add(tx, &new, now)?;
+    let stamps = i64::from(kind.stamps);
+    cards::happened(tx, &Move { card, who, what, stamps, value, payment: None }, now)?;
+    Ok(code)
+}
+
+/// Makes the stamp cards that a booking buys, once it is confirmed and all is paid; asked
+/// again, it makes none twice. What they cost without tax was the event's income and is a
+/// debt of the house from here on.
+pub(crate) fn make_bought(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let bought = cards::bought(tx, booking)?;
+    if bought.is_empty() {
+        return Ok(());
+    }
+    let booking = bookings::by_id(tx, booking)?.ok_or(DeskError::NotFound)?;
+    if booking.test || booking.state != State::Confirmed || booking.due().minor > 0 {
+        return Ok(());
+    }
+    let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+    let (email, what) = (
+        booking.email.to_lowercase(),
+        format!("bought with booking {}", booking.reference.as_str()),
+    );
+    let mut made = 0;
+    for line in &bought {
+        let missing = line.quantity.saturating_sub(line.made);
+        let worth = last_parts(line.net, line.quantity, missing);
+        let mut rest = worth;
+        for left in (1..=missing).rev() {
+            let value = last_parts(rest, left, 1);
+            rest -= value;
+            let holder = (booking.name.as_str(), email.as_str());
+            let by = Some((booking.id, line.ticket));
+            issue(tx, &line.kind, holder, (BOOKER, &what), value, by, now)?;
+        }
+        let (income, owed) = ((Account::Income, event.id.0), (Account::StampsOwed, 0));
+        if let Some(entry) = Entry::move_money(income, owed, worth) {
+            ledger::book(tx, &entry, Some(booking.id), PROGRAM, "stamp cards bought", now)?;
+        }
+        made += missing;
+    }
+    if made > 0 {
+        let what = format!("{} made", matricle_formats::words::count(made, "stamp cards"));
+        bookings::happened(tx, booking.id, now, PROGRAM, &what)?;
+    }
+    Ok(())
 }
 
 /// Takes stamps off a card, for a reason; what they were worth is earned.
@@ -314,13 +374,7 @@ pub(crate) fn pay_in(
     let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
     bookings::happened(tx, booking.id, now, who, &what)?;
     payments::unwant(tx, booking.id, now)?;
-    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
-    if booking.state == State::AwaitingPayment && booking.due().minor <= 0 {
-        let to = next(booking.state, BookingMove::Pay)?;
-        bookings::set_state(tx, &booking, to, None, now)?;
-        bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
-        crate::decide::tell(tx, &booking, Kind::Confirmation, "", host, now)?;
-    }
+    let booking = crate::decide::confirm_if_paid(tx, booking, host, now)?;
     crate::money::document(tx, &booking, now)
 }
 

@@ -16,7 +16,7 @@ use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, Tx, events, outbox};
 
 use crate::cancel::{By, refuse, tell_changed};
-use crate::decide::{firm, tell};
+use crate::decide::{confirm_if_paid, firm, tell};
 use crate::hold::{fresh_code, keep_in, on_sheet, sweep};
 use crate::money::{document, give_back_surplus, received};
 use crate::{Desk, DeskError, house_of, waiting};
@@ -98,15 +98,7 @@ pub(crate) fn take_in(
         note => format!("took {amount} by {}: {note}", method.word()),
     };
     bookings::happened(tx, booking.id, now, who, &what)?;
-    let mut booking = find(tx, booking.reference)?;
-    if booking.due().minor <= 0 && booking.state == State::AwaitingPayment {
-        payments::unwant(tx, booking.id, now)?;
-        let to = booking::next(booking.state, Move::Pay)?;
-        bookings::set_state(tx, &booking, to, None, now)?;
-        bookings::happened(tx, booking.id, now, crate::hold::PROGRAM, "confirmed")?;
-        tell(tx, &booking, Kind::Confirmation, "", host, now)?;
-        booking.state = to;
-    }
+    let booking = confirm_if_paid(tx, booking, host, now)?;
     give_back_surplus(tx, &booking, "paid too much", who, now)?;
     document(tx, &booking, now)
 }
@@ -231,10 +223,7 @@ pub async fn set_price(
             let (Some(amount), Some(line), true) = (amount, line, wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));
             };
-            if !matches!(
-                booking.state,
-                State::Requested | State::AwaitingPayment | State::Confirmed
-            ) {
+            if !booking.state.stands() {
                 return Err(refuse(booking.state, Move::Pay));
             }
             bookings::set_price(tx, &booking, line.ticket, amount)?;
@@ -262,16 +251,9 @@ pub(crate) fn settle_change(
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
-    if booking.state == State::AwaitingPayment {
-        // An open payment asks for another amount than is due now.
-        payments::unwant(tx, booking.id, now)?;
-        if booking.due().minor <= 0 {
-            let to = booking::next(booking.state, Move::Pay)?;
-            bookings::set_state(tx, &booking, to, None, now)?;
-            tell(tx, &booking, Kind::Confirmation, "", host, now)?;
-        }
-    }
+    // An open payment asks for another amount than is due now.
+    payments::unwant(tx, booking.id, now)?;
+    let booking = confirm_if_paid(tx, booking, host, now)?;
     give_back_surplus(tx, &booking, reason, who, now)?;
     document(tx, &booking, now)
 }
@@ -320,7 +302,7 @@ fn add_in(
     who: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    if !matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed) {
+    if !booking.state.stands() {
         return Err(refuse(booking.state, Move::Complete));
     }
     sweep(tx, booking.date, now)?;
@@ -405,7 +387,7 @@ pub async fn move_to(
             }
             move_in(tx, &booking, &new, &by.name(), &host, now)?;
             if matches!(by, By::Booker) {
-                bookings::remember(tx, booking.id, &Deed::moved(old.id))?;
+                bookings::remember(tx, booking.id, &Deed::moved(old.id), 0)?;
             }
             Ok::<_, DeskError>(())
         })
@@ -423,7 +405,7 @@ pub(crate) fn move_in(
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    if !matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed) {
+    if !booking.state.stands() {
         return Err(refuse(booking.state, Move::Complete));
     }
     sweep(tx, to.id, now)?;

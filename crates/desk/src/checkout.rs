@@ -114,7 +114,13 @@ pub fn submit_in(
         return Ok(Outcome::Asked);
     }
     if booking.total.is_zero() {
-        confirm(tx, &booking, Move::Complete, &details.email, message_id, now)?;
+        let to = next(booking.state, Move::Complete)?;
+        bookings::set_state(tx, &booking, to, None, now)?;
+        bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+        waiting::follow(tx, &booking, Stands::Taken)?;
+        money::document(tx, &booking, now)?;
+        let kind = Kind::Confirmation;
+        outbox::plan(tx, booking.id, kind, &details.email, message_id, now)?;
         return Ok(Outcome::Confirmed);
     }
     let to = next(booking.state, Move::AskForMoney)?;
@@ -124,21 +130,6 @@ pub fn submit_in(
     bookings::happened(tx, booking.id, now, BOOKER, &what)?;
     payments::open(tx, payment_id, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
     Ok(Outcome::ToPay)
-}
-
-pub(crate) fn confirm(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    by: Move,
-    email: &str,
-    message_id: &str,
-    now: Timestamp,
-) -> Result<(), DeskError> {
-    bookings::set_state(tx, booking, next(booking.state, by)?, None, now)?;
-    bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
-    waiting::follow(tx, booking, Stands::Taken)?;
-    money::document(tx, booking, now)?;
-    Ok(outbox::plan(tx, booking.id, Kind::Confirmation, email, message_id, now)?)
 }
 
 pub(crate) fn message_id(desk: &Desk, reference: Reference, kind: Kind) -> String {
@@ -413,12 +404,7 @@ fn settle(
                 now,
             )?;
             say(&format!("{amount} paid by card"))?;
-            let ready = bookings::by_id(tx, ready.id)?.ok_or(DeskError::NotFound)?;
-            if ready.state == State::AwaitingPayment && ready.due().minor <= 0 {
-                let message_id =
-                    format!("{}.confirmation@{host}", ready.reference.as_str().to_lowercase());
-                confirm(tx, &ready, Move::Pay, &ready.email, &message_id, now)?;
-            }
+            let ready = crate::decide::confirm_if_paid(tx, &ready, host, now)?;
             // Two payments may have been under way at once.
             money::give_back_surplus(tx, &ready, "paid too much", PROGRAM, now)?;
             money::document(tx, &ready, now)?;

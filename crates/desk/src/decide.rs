@@ -13,7 +13,7 @@ use matricle_store::{Tx, events, payments};
 
 use crate::cancel::{again, refuse};
 use crate::checkout::FIRST_CHECK;
-use crate::hold::on_sheet;
+use crate::hold::{PROGRAM, seats_for};
 use crate::money::{document, give_back_surplus};
 use crate::{Desk, DeskError};
 
@@ -57,8 +57,8 @@ pub(crate) fn firm(
     if booking.due().minor <= 0 {
         let to = next(booking.state, free)?;
         bookings::set_state(tx, booking, to, None, now)?;
-        bookings::happened(tx, booking.id, now, crate::hold::PROGRAM, "confirmed")?;
-        give_back_surplus(tx, booking, "paid too much", crate::hold::PROGRAM, now)?;
+        bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+        give_back_surplus(tx, booking, "paid too much", PROGRAM, now)?;
         document(tx, booking, now)?;
         return tell(tx, booking, Kind::Confirmation, "", host, now);
     }
@@ -68,11 +68,30 @@ pub(crate) fn firm(
     let until = until.filter(|u| *u > now).unwrap_or(now + TIME_TO_PAY).min(latest);
     bookings::set_state(tx, booking, to, Some(until), now)?;
     let what = format!("{} to pay", booking.due());
-    bookings::happened(tx, booking.id, now, crate::hold::PROGRAM, &what)?;
+    bookings::happened(tx, booking.id, now, PROGRAM, &what)?;
     let payment = uuid::Uuid::now_v7().to_string();
     payments::open(tx, &payment, booking.id, booking.due().minor, now + FIRST_CHECK, now)?;
     document(tx, booking, now)?;
     tell(tx, booking, Kind::Approval, "", host, now)
+}
+
+/// Confirms a booking that waits for its money once all of it is there: other payments are
+/// called back, the booker is told. The booking as it is then.
+pub(crate) fn confirm_if_paid(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    host: &str,
+    now: Timestamp,
+) -> Result<Booking, DeskError> {
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    if booking.state != State::AwaitingPayment || booking.due().minor > 0 {
+        return Ok(booking);
+    }
+    payments::unwant(tx, booking.id, now)?;
+    bookings::set_state(tx, &booking, next(booking.state, Move::Pay)?, None, now)?;
+    bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
+    tell(tx, &booking, Kind::Confirmation, "", host, now)?;
+    bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)
 }
 
 /// Plans a message about a booking; a second one of its kind has an id of its own.
@@ -143,12 +162,8 @@ pub async fn bring_back(desk: &Desk, staff: &Staff, reference: Reference) -> Res
             if booking.name.is_empty() {
                 return Err(refuse(booking.state, Move::BringBack));
             }
-            crate::hold::sweep(tx, booking.date, now)?;
-            let sheet = on_sheet(tx, &booking, now)?;
-            let wanted: Vec<_> = bookings::wanted(tx, booking.id)?;
-            let draws =
-                matricle_core::seats::take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
-                    .map_err(matricle_core::booking::ChoiceRefusal::from)?;
+            let wanted = bookings::wanted(tx, booking.id)?;
+            let draws = seats_for(tx, &booking, &wanted, now)?;
             bookings::set_draws(tx, &booking, &draws)?;
             bookings::restore_charges(tx, &booking)?;
             let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
@@ -175,10 +190,8 @@ pub async fn reconsider(desk: &Desk, staff: &Staff, reference: Reference) -> Res
                 return Err(refuse(booking.state, Move::Reconsider));
             }
             if Bucket::of(booking.state).is_none() {
-                let sheet = on_sheet(tx, &booking, now)?;
                 let wanted = bookings::wanted(tx, booking.id)?;
-                matricle_core::seats::take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
-                    .map_err(matricle_core::booking::ChoiceRefusal::from)?;
+                seats_for(tx, &booking, &wanted, now)?;
             }
             bookings::set_state(tx, &booking, to, None, now)?;
             bookings::happened(tx, booking.id, now, &who, "took the decision back")?;

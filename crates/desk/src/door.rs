@@ -18,7 +18,6 @@ use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
 
 use crate::changes::take_in;
-
 use crate::{Desk, DeskError, house_of};
 
 /// What the door is told about a scan, kept word for word with the scan.
@@ -133,13 +132,11 @@ fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, Des
     };
     let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
     let booking = bookings::by_id(conn, person.booking)?.ok_or(DeskError::NotFound)?;
-    let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
-    if !firm || booking.due().minor <= 0 {
+    if !booking.is_owed() {
         return Ok(None);
     }
     let (stamps, minor) = crate::cards::payable(conn, &booking)?;
-    let all = booking.state == State::AwaitingPayment && minor == booking.due().minor;
-    let stamps = if all { stamps } else { 0 };
+    let stamps = if minor == booking.due().minor { stamps } else { 0 };
     let mut held = Vec::new();
     if stamps > 0 && !booking.email.is_empty() {
         held = cards::of(conn, Some(&booking.email))?;
@@ -173,22 +170,17 @@ pub async fn pay(
             }
             let person = db::by_id(tx, attendee)?.ok_or(DeskError::NotFound)?;
             let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
-            let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
             let as_seen = matches!(
                 door::verdict(Some(&person.facts), date),
                 Verdict::ToPay { due } if due.minor == due_minor
             );
-            if firm && as_seen {
+            if booking.is_owed() && as_seen {
                 let who = format!("{} at the door", staff.name);
+                let by_hand =
+                    |method| take_in(tx, &booking, (method, due_minor), &door, &who, &host, now);
                 match &with {
-                    With::Cash => {
-                        let paid = (Method::Cash, due_minor);
-                        take_in(tx, &booking, paid, &door, &who, &host, now)?;
-                    }
-                    With::CardHere => {
-                        let paid = (Method::CardHere, due_minor);
-                        take_in(tx, &booking, paid, &door, &who, &host, now)?;
-                    }
+                    With::Cash => by_hand(Method::Cash)?,
+                    With::CardHere => by_hand(Method::CardHere)?,
                     With::Stamps(code) => {
                         crate::cards::pay_in(tx, &booking, code, &who, &host, now)?;
                     }
@@ -225,8 +217,6 @@ pub fn show_in(
         },
     };
     let (verdict, person) = match found {
-        // Not a ticket, but perhaps a stamp card.
-        Ok(None) => (card_verdict(tx, shown, now)?, None),
         Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), date), person),
         Err(verdict) => (verdict, None),
     };
@@ -234,10 +224,13 @@ pub fn show_in(
         let inside = Presence::In { at: now, door: door.into() };
         db::set_presence(tx, person.facts.attendee, date, &inside)?;
     }
+    // Not a ticket, but perhaps a stamp card.
+    let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };
+    let verdict =
+        card.as_ref().map_or(verdict, |held| Verdict::StampCard { left: held.card.usable(now) });
     let mut told = tell(tx, &verdict, person.as_ref(), now)?;
-    if let (Verdict::StampCard { .. }, Some(card)) = (&verdict, card_of(tx, shown)?) {
-        told.name = card.name;
-        told.ticket = card.kind;
+    if let Some(held) = card {
+        (told.name, told.ticket) = (held.name, held.kind);
     }
     let json = serde_json::to_string(&told)
         .map_err(|e| DeskError::Internal(format!("writing a scan: {e}")))?;
@@ -263,14 +256,6 @@ fn card_of(conn: &Connection, shown: &Shown) -> Result<Option<HeldCard>, DeskErr
         },
         Shown::Attendee(_) => Ok(None),
     }
-}
-
-/// The verdict on what is no ticket: a stamp card says what is left on it.
-fn card_verdict(conn: &Connection, shown: &Shown, now: Timestamp) -> Result<Verdict, DeskError> {
-    Ok(card_of(conn, shown)?.map_or(Verdict::Unknown, |card| {
-        let over = card.card.expires_at.is_some_and(|until| until <= now);
-        Verdict::StampCard { left: if over { 0 } else { card.card.left } }
-    }))
 }
 
 fn tell(

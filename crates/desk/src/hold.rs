@@ -1,13 +1,13 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Move, MoveRefusal, State, next};
+use matricle_core::booking::{self, ChoiceRefusal, Move, MoveRefusal, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::details::{Draft, Field, Problem, Question, is_address};
 use matricle_core::price::Buyer;
 use matricle_core::promo::Promo;
-use matricle_core::seats::Wanted;
+use matricle_core::seats::{Draw, Wanted, take};
 use matricle_core::waiting::Stands;
 use matricle_core::{AttendeeId, DateId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
@@ -15,7 +15,7 @@ use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
-use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_store::outbox::{self, Kind};
 use matricle_store::payments::{self, Payment};
 use matricle_store::promos;
 use matricle_store::refunds::{self, Refund};
@@ -162,6 +162,24 @@ pub(crate) fn on_sheet(
     events::sheet(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
 }
 
+/// What so many tickets of a booking draw from the pools of its dates, if they have it.
+///
+/// # Errors
+/// The seats are gone, or the date is called off.
+pub(crate) fn seats_for(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    wanted: &[Wanted],
+    now: Timestamp,
+) -> Result<Vec<Draw>, DeskError> {
+    sweep(tx, booking.date, now)?;
+    let offer = on_sheet(tx, booking, now)?.offer;
+    if offer.called_off {
+        return Err(ChoiceRefusal::CalledOff.into());
+    }
+    Ok(take(&offer.pools, &offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
+}
+
 /// Takes the same seats again for a hold whose time is over.
 ///
 /// # Errors
@@ -286,7 +304,7 @@ pub struct BookingSheet {
     pub cards: Vec<HeldCard>,
     /// The event's dates to come that it could move to.
     pub other_dates: Vec<Date>,
-    /// What the booker did last and can take back.
+    /// What the booker did last, and whether it can be taken back.
     pub undo: Option<Undo>,
 }
 
@@ -375,7 +393,7 @@ pub(crate) fn sheet_of(conn: &Connection, booking: Booking) -> Result<BookingShe
         stamps: crate::cards::payable(conn, &booking)?,
         cards: cards::of_booking(conn, booking.id)?,
         other_dates: other_dates(conn, &event, &date)?,
-        undo: crate::undo::open(conn, &booking)?,
+        undo: crate::undo::last(conn, &booking)?,
         house,
         booking,
         event,
@@ -414,16 +432,8 @@ pub async fn mail_link(desk: &Desk, reference: Reference) -> Result<(), DeskErro
             if before >= MOST_LINKS {
                 return Err(DeskError::EnoughLinks);
             }
-            let id = uuid::Uuid::now_v7();
-            let new = NewMessage {
-                about: About::Booking(booking.id),
-                kind: Kind::Link,
-                which: &format!(" {}", before + 1),
-                address,
-                message_id: &format!("{id}@{host}"),
-                note: "",
-            };
-            Ok::<_, DeskError>(outbox::plan_noted(tx, &new, now)?)
+            let to = Booking { email: address.to_owned(), ..booking.clone() };
+            crate::decide::tell(tx, &to, Kind::Link, "", &host, now)
         })
         .await?;
     desk.wake.notify_one();

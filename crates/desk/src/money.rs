@@ -14,10 +14,10 @@ use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
 use matricle_store::people::Staff;
 use matricle_store::refunds::{self, NewRefund, Refund};
-use matricle_store::{Connection, Tx, cards, documents, ledger};
+use matricle_store::{Connection, Tx, documents, ledger};
 
 use crate::checkout::backoff;
-use crate::hold::{PROGRAM, fresh_code};
+use crate::hold::PROGRAM;
 use crate::provider::ProviderError;
 use crate::{Desk, DeskError, house_of};
 
@@ -221,11 +221,7 @@ pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result
     if booking.test {
         return Ok(());
     }
-    let made = cards::make_bought(tx, booking.id, fresh_code, now)?;
-    if made > 0 {
-        let what = format!("{} made", words::count(made, "stamp cards"));
-        bookings::happened(tx, booking.id, now, PROGRAM, &what)?;
-    }
+    crate::cards::make_bought(tx, booking.id, now)?;
     let charge = bookings::charge(tx, booking.id)?;
     let issued = documents::of_booking(tx, booking.id)?;
     let known = documents::documented(&issued);

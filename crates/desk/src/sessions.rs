@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
 use matricle_core::schedule::{Span, SpanError};
@@ -119,10 +118,7 @@ pub async fn sign_up(
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            if !matches!(
-                booking.state,
-                State::Confirmed | State::AwaitingPayment | State::Requested
-            ) {
+            if !booking.state.stands() {
                 return Err(DeskError::NotFound);
             }
             let had = sessions::of_booking(tx, booking.id)?;

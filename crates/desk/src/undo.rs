@@ -2,53 +2,56 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::booking::{ChoiceRefusal, Move, State, next};
+use matricle_core::booking::{Move, State, next};
 use matricle_core::codes::Reference;
-use matricle_core::seats::{Draw, Wanted, take};
+use matricle_core::seats::Wanted;
+use matricle_core::undo::{self, Act, Facts};
 use matricle_store::bookings::{self, Booking, Deed, LastDeed};
 use matricle_store::{Connection, Tx, events};
 
 use crate::cancel::tell_changed;
 use crate::changes::{move_in, settle_change};
 use crate::decide::firm;
-use crate::hold::{BOOKER, PROGRAM, on_sheet, sweep};
+use crate::hold::{BOOKER, PROGRAM, seats_for};
 use crate::{Desk, DeskError};
 
-/// What a booker can take back.
+/// What a booker did last, and whether it can be taken back.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Undo {
     /// What they did.
     pub last: LastDeed,
-    /// Until when: then a date that it is about begins.
-    pub until: Timestamp,
+    facts: Facts,
 }
 
-/// What the booker did last and can take back: nobody did anything with the booking since,
-/// and it is as they left it. Where money went back nothing was remembered.
+impl Undo {
+    /// Whether it can be taken back now.
+    #[must_use]
+    pub fn is_open(&self, now: Timestamp) -> bool {
+        undo::is_open(&self.facts, now)
+    }
+}
+
+/// What the booker did last.
 ///
 /// # Errors
 /// The store fails.
-pub fn open(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskError> {
-    let Some(last) = bookings::last_deed(conn, booking.id, PROGRAM)?.filter(|l| l.since == 0)
-    else {
-        return Ok(None);
-    };
+pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskError> {
+    let Some(last) = bookings::last_deed(conn, booking.id, PROGRAM)? else { return Ok(None) };
     let starts = |date| -> Result<Timestamp, DeskError> {
         let (_, date) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
         Ok(date.span.starts_at)
     };
-    let mut until = starts(booking.date)?;
-    if let Deed::Moved(from) = last.deed {
-        until = until.min(starts(DateId(from))?);
-    }
-    // What lapsed or was decided since is another booking than the one it was done to.
-    let as_left = match &last.deed {
-        Deed::Cancelled { .. } => booking.state == State::Cancelled,
-        Deed::Part { .. } | Deed::Moved(_) => {
-            matches!(booking.state, State::Requested | State::AwaitingPayment | State::Confirmed)
+    let mut starts_at = starts(booking.date)?;
+    let act = match last.deed {
+        Deed::Cancelled { .. } => Act::Cancelled,
+        Deed::Part { .. } => Act::Part,
+        Deed::Moved(from) => {
+            starts_at = starts_at.min(starts(DateId(from))?);
+            Act::Moved
         }
     };
-    Ok(as_left.then_some(Undo { last, until }))
+    let (back, since, state) = (last.back, last.since, booking.state);
+    Ok(Some(Undo { facts: Facts { act, back, since, state, starts_at }, last }))
 }
 
 /// Takes back what the booker did last.
@@ -64,7 +67,7 @@ pub async fn undo(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
 
 fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Result<(), DeskError> {
     let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-    let undo = open(tx, &booking)?.filter(|u| u.until > now).ok_or(DeskError::NothingToUndo)?;
+    let undo = last(tx, &booking)?.filter(|u| u.is_open(now)).ok_or(DeskError::NothingToUndo)?;
     match undo.last.deed {
         Deed::Moved(from) => {
             let (_, date) = events::date_by_id(tx, DateId(from))?.ok_or(DeskError::NotFound)?;
@@ -74,7 +77,7 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
             let more = bookings::more(tx, &booking, &lines)?;
             let wanted: Vec<_> =
                 more.into_iter().map(|(ticket, quantity)| Wanted { ticket, quantity }).collect();
-            seats(tx, &booking, &wanted, now)?;
+            seats_for(tx, &booking, &wanted, now)?;
             bookings::put_back(tx, &booking, &tickets, &lines)?;
             bookings::follow_books(tx, booking.id, "tickets taken back", now)?;
             let what = "took the cancelling of tickets back";
@@ -85,7 +88,7 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
         }
         Deed::Cancelled { from, lines } => {
             let wanted = bookings::wanted(tx, booking.id)?;
-            let draws = seats(tx, &booking, &wanted, now)?;
+            let draws = seats_for(tx, &booking, &wanted, now)?;
             bookings::set_draws(tx, &booking, &draws)?;
             bookings::put_back(tx, &booking, &[], &lines)?;
             let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
@@ -99,19 +102,4 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
             firm(tx, &booking, (Move::BringBack, Move::BringBackToPay), None, host, now)
         }
     }
-}
-
-/// What so many tickets draw from the pools of the booking's dates, if they have it.
-fn seats(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    wanted: &[Wanted],
-    now: Timestamp,
-) -> Result<Vec<Draw>, DeskError> {
-    sweep(tx, booking.date, now)?;
-    let sheet = on_sheet(tx, booking, now)?;
-    if sheet.offer.called_off {
-        return Err(ChoiceRefusal::CalledOff.into());
-    }
-    Ok(take(&sheet.offer.pools, &sheet.offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
 }

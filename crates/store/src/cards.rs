@@ -1,15 +1,12 @@
 //! Stamp cards and what happened with them.
 
-use jiff::{SignedDuration, Timestamp};
-use matricle_core::codes::TicketCode;
-use matricle_core::ledger::{Account, Entry};
-use matricle_core::refund::last_parts;
+use jiff::Timestamp;
 use matricle_core::stamps::Card;
 use matricle_core::{BookingId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{instant, instant_or};
-use crate::{Doing, StoreError, Tx, ledger, us};
+use crate::{Doing, StoreError, Tx, us};
 
 /// A kind of card.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -124,27 +121,30 @@ pub struct NewCard<'a> {
     pub name: &'a str,
     /// Their address.
     pub email: &'a str,
-    /// Stamps, value, until when.
-    pub card: &'a Card,
+    /// Until when it is good; without it for ever.
+    pub expires_at: Option<Timestamp>,
+    /// The booking and the ticket that buy it.
+    pub bought: Option<(BookingId, TicketTypeId)>,
 }
 
-/// Writes a card down and gives its key.
+/// Writes a card down, empty, and gives its key: what is put on it is the first thing that
+/// happens with it.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn add(tx: &Tx<'_>, new: &NewCard<'_>, now: Timestamp) -> Result<i64, StoreError> {
     tx.execute(
-        "INSERT INTO cards (code, kind_id, name, email, left, value, made_at, expires_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+        "INSERT INTO cards (code, kind_id, name, email, left, value, made_at, expires_at, booking_id, ticket_type_id)
+         VALUES (?1, ?2, ?3, ?4, 0, 0, ?5, ?6, ?7, ?8)",
         rusqlite::params![
             new.code,
             new.kind,
             new.name,
             new.email,
-            new.card.left,
-            new.card.value,
             us(now),
-            new.card.expires_at.map(us)
+            new.expires_at.map(us),
+            new.bought.map(|(booking, _)| booking.0),
+            new.bought.map(|(_, ticket)| ticket.0)
         ],
     )
     .map(|_| tx.last_insert_rowid())
@@ -255,103 +255,46 @@ pub fn stamps_of(conn: &Connection, ticket: TicketTypeId) -> Result<Option<u32>,
         .doing("reading what a ticket costs in stamps")
 }
 
-/// A line of a booking that buys cards which are still to be made.
-struct Bought {
-    ticket: i64,
-    kind: i64,
-    card: Card,
-    stamps: u32,
-    missing: u32,
-    worth: i64,
-    name: String,
-    email: String,
-    reference: String,
-    event: i64,
+/// A line of a booking that buys stamp cards, and how many of them there are.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bought {
+    /// The ticket that is a card.
+    pub ticket: TicketTypeId,
+    /// The kind of card.
+    pub kind: CardKind,
+    /// Tickets on the line.
+    pub quantity: u32,
+    /// Cards that were made of them.
+    pub made: u32,
+    /// What the line is charged without tax, in minor units.
+    pub net: i64,
 }
 
-/// Makes the stamp cards that a booking has bought, once it is confirmed and paid; asked
-/// again, it makes none twice. What they cost without tax was the event's income and is a
-/// debt of the house from here on. Says how many were made.
+/// The stamp cards that the tickets of a booking buy.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn make_bought(
-    tx: &Tx<'_>,
-    booking: BookingId,
-    mut code: impl FnMut() -> TicketCode,
-    now: Timestamp,
-) -> Result<u32, StoreError> {
-    let bought: Vec<Bought> = tx
-        .prepare_cached(
-            "SELECT l.ticket_type_id, k.id AS kind, k.stamps, k.life_days, l.quantity,
-                l.charge_minor - l.tax_minor AS net, b.name, b.email, b.reference, d.event_id,
-                (SELECT count(*) FROM cards c WHERE c.booking_id = b.id AND c.ticket_type_id = t.id) AS made
-             FROM bookings b JOIN booking_lines l ON l.booking_id = b.id
-             JOIN ticket_types t ON t.id = l.ticket_type_id JOIN card_kinds k ON k.id = t.card_kind_id
-             JOIN dates d ON d.id = b.date_id
-             WHERE b.id = ?1 AND b.test = 0 AND b.state = 'confirmed' AND b.paid_minor >= b.total_minor",
-        )
-        .and_then(|mut q| {
-            q.query_map([booking.0], |row| {
-                let (quantity, made): (u32, u32) = (row.get("quantity")?, row.get("made")?);
-                let missing = quantity.saturating_sub(made);
-                let life = |days: i64| now + SignedDuration::from_hours(24 * days);
-                Ok(Bought {
-                    ticket: row.get("ticket_type_id")?,
-                    kind: row.get("kind")?,
-                    card: Card {
-                        left: 0,
-                        value: 0,
-                        expires_at: row.get::<_, Option<i64>>("life_days")?.map(life),
-                    },
-                    stamps: row.get("stamps")?,
-                    missing,
-                    worth: last_parts(row.get("net")?, quantity, missing),
-                    name: row.get("name")?,
-                    email: row.get("email")?,
-                    reference: row.get("reference")?,
-                    event: row.get("event_id")?,
-                })
-            })?
-            .collect()
-        })
-        .doing("reading what stamp cards a booking bought")?;
-    let mut made = 0;
-    for line in bought {
-        let mut worth = line.worth;
-        for left in (1..=line.missing).rev() {
-            let value = last_parts(worth, left, 1);
-            worth -= value;
-            let code = code();
-            let (email, code) = (line.email.to_lowercase(), code.as_str());
-            let card = add(
-                tx,
-                &NewCard {
-                    code,
-                    kind: line.kind,
-                    name: &line.name,
-                    email: &email,
-                    card: &line.card,
-                },
-                now,
-            )?;
-            tx.execute(
-                "UPDATE cards SET booking_id = ?2, ticket_type_id = ?3 WHERE id = ?1",
-                (card, booking.0, line.ticket),
-            )
-            .doing("noting what bought a stamp card")?;
-            let what = format!("bought with booking {}", line.reference);
-            let stamps = i64::from(line.stamps);
-            let first = Move { card, who: "the booker", what: &what, stamps, value, payment: None };
-            happened(tx, &first, now)?;
-            made += 1;
-        }
-        let (income, owed) = ((Account::Income, line.event), (Account::StampsOwed, 0));
-        if let Some(entry) = Entry::move_money(income, owed, line.worth) {
-            ledger::book(tx, &entry, Some(booking), "Matricle", "stamp cards bought", now)?;
-        }
-    }
-    Ok(made)
+pub fn bought(conn: &Connection, booking: BookingId) -> Result<Vec<Bought>, StoreError> {
+    conn.prepare_cached(
+        "SELECT l.ticket_type_id, k.id, k.name, k.stamps, k.price_minor, k.life_days, k.retired_at, l.quantity,
+            l.charge_minor - l.tax_minor AS net,
+            (SELECT count(*) FROM cards c WHERE c.booking_id = l.booking_id AND c.ticket_type_id = t.id) AS made
+         FROM booking_lines l JOIN ticket_types t ON t.id = l.ticket_type_id
+         JOIN card_kinds k ON k.id = t.card_kind_id WHERE l.booking_id = ?1 ORDER BY l.position",
+    )
+    .and_then(|mut q| {
+        q.query_map([booking.0], |row| {
+            Ok(Bought {
+                ticket: TicketTypeId(row.get("ticket_type_id")?),
+                kind: kind(row)?,
+                quantity: row.get("quantity")?,
+                made: row.get("made")?,
+                net: row.get("net")?,
+            })
+        })?
+        .collect()
+    })
+    .doing("reading what stamp cards a booking buys")
 }
 
 /// The stamp cards that were bought with a booking.

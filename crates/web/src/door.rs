@@ -380,15 +380,20 @@ pub(crate) async fn scan(
     }
     let shown =
         attendee.map_or_else(|| Shown::Text(text.chars().take(200).collect()), Shown::Attendee);
-    let key = match form.get("key") {
-        key if (8..=64).contains(&key.len()) => key.to_owned(),
-        _ => scan_key(),
-    };
+    let key = key_of(&form);
     let outcome = desk_door::show(&app.desk, &staff, date, door.clone(), key, shown).await?;
     if !part {
         return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
     }
     answer(&app, &visitor, date, &outcome).await
+}
+
+/// The key that a device gave its scan; one of ours for a page without script.
+fn key_of(form: &Posted) -> String {
+    match form.get("key") {
+        key if (8..=64).contains(&key.len()) => key.to_owned(),
+        _ => scan_key(),
+    }
 }
 
 /// `POST /door/{date}/pay`: what somebody is to pay is taken here, and they are let in.
@@ -410,12 +415,15 @@ pub(crate) async fn pay(
         "stamps" => With::Stamps(form.get("code").into()),
         letters => With::Stamps(letters.into()),
     };
-    let key = match form.get("key") {
-        key if (8..=64).contains(&key.len()) => key.to_owned(),
-        _ => scan_key(),
-    };
+    let key = key_of(&form);
     let at = (date, door.clone(), key);
-    let outcome = desk_door::pay(&app.desk, &staff, at, attendee, due, with).await?;
+    let outcome = match desk_door::pay(&app.desk, &staff, at, attendee, due, with).await {
+        Err(DeskError::Stamps(refusal)) => {
+            let what = crate::wording::stamps(&refusal, &app.zone().await?);
+            return Err(WebError::Refused { title: "The card does not pay", what });
+        }
+        outcome => outcome?,
+    };
     if !part {
         return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
     }

@@ -22,6 +22,9 @@ pub(crate) enum WebError {
     OldPage,
     #[error("a form that cannot be read")]
     Unreadable,
+    /// A refusal that the page has put into words.
+    #[error("{what}")]
+    Refused { title: &'static str, what: String },
     #[error("too often")]
     TooOften { seconds: u64 },
     #[error("a page that cannot be rendered: {0}")]
@@ -43,6 +46,7 @@ impl IntoResponse for WebError {
                 let back = crate::page::encode(&back);
                 return Redirect::to(&format!("/sign-in?back={back}")).into_response();
             }
+            Self::Refused { title, what } => (StatusCode::CONFLICT, title, what),
             Self::Desk(DeskError::NotFound) => missing(),
             Self::Desk(DeskError::Right(refusal)) => (
                 StatusCode::FORBIDDEN,

@@ -5,9 +5,8 @@ use matricle_core::ledger::{Account, Entry};
 use matricle_core::promo::{Gives, Promo};
 use matricle_core::seats::Wanted;
 use matricle_core::shares::Share;
-use matricle_core::stamps::Card;
 use matricle_core::waiting::Manner;
-use matricle_store::cards::{self, CardKind, Move, NewCard};
+use matricle_store::cards::{self, CardKind};
 use matricle_store::events::NewTicketType;
 use matricle_store::{books, events, ledger, places, promos, waiting};
 
@@ -86,23 +85,10 @@ impl World<'_> {
             };
             events::add_ticket(self.tx, evening.id, &ticket)?;
         }
-        let expires_at = Some(self.now + SignedDuration::from_hours(24 * 340));
-        let empty = Card { left: 0, value: 0, expires_at };
-        let code = crate::hold::fresh_code();
-        let (name, email) = ("Marit Solheim", "marit.solheim@post.example");
-        let new = NewCard { code: code.as_str(), kind: sold.id, name, email, card: &empty };
+        let holder = ("Marit Solheim", "marit.solheim@post.example");
         let (at, who) = (self.ago(24 * 25), super::STAFF[4].0);
-        let card = cards::add(self.tx, &new, at)?;
-        let what = "sold, paid by cash";
-        let first = Move {
-            card,
-            who,
-            what,
-            stamps: i64::from(sold.stamps),
-            value: sold.price,
-            payment: None,
-        };
-        cards::happened(self.tx, &first, at)?;
+        let told = (who, "sold, paid by cash");
+        let code = crate::cards::issue(self.tx, &sold, holder, told, sold.price, None, at)?;
         let (to, from) = ((Account::Cash, 0), (Account::StampsOwed, 0));
         if let Some(entry) = Entry::move_money(to, from, sold.price) {
             let what = format!("stamp card {code} sold");

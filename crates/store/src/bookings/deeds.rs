@@ -7,7 +7,7 @@ use rusqlite::{Connection, OptionalExtension};
 use serde::{Deserialize, Serialize};
 
 use super::Booking;
-use super::lines::{Line, change_draws, sum_up};
+use super::lines::{Charged, Line, change_draws};
 use crate::convert::{instant, word};
 use crate::{Doing, StoreError, Tx};
 
@@ -19,14 +19,14 @@ pub enum Deed {
         /// The word of the state it was in.
         from: String,
         /// Its lines before.
-        lines: Vec<Was>,
+        lines: Vec<Charged>,
     },
     /// Cancelled the tickets with these numbers.
     Part {
         /// Numbers on the booking.
         tickets: Vec<u32>,
         /// Its lines before.
-        lines: Vec<Was>,
+        lines: Vec<Charged>,
     },
     /// Moved it from this date to the one it is on.
     Moved(i64),
@@ -36,43 +36,22 @@ impl Deed {
     /// The whole booking was cancelled.
     #[must_use]
     pub fn cancelled(from: State, lines: &[Line]) -> Self {
-        Self::Cancelled { from: from.word().into(), lines: lines.iter().map(Was::from).collect() }
+        Self::Cancelled {
+            from: from.word().into(),
+            lines: lines.iter().map(Charged::from).collect(),
+        }
     }
 
     /// Tickets were taken off.
     #[must_use]
     pub fn part(tickets: &[u32], lines: &[Line]) -> Self {
-        Self::Part { tickets: tickets.to_vec(), lines: lines.iter().map(Was::from).collect() }
+        Self::Part { tickets: tickets.to_vec(), lines: lines.iter().map(Charged::from).collect() }
     }
 
     /// It was moved.
     #[must_use]
     pub const fn moved(from: DateId) -> Self {
         Self::Moved(from.0)
-    }
-}
-
-/// A line as it was.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Was {
-    ticket: i64,
-    quantity: u32,
-    cancelled: u32,
-    discount: i64,
-    charge: i64,
-    tax: i64,
-}
-
-impl From<&Line> for Was {
-    fn from(l: &Line) -> Self {
-        Self {
-            ticket: l.ticket.0,
-            quantity: l.quantity,
-            cancelled: l.cancelled,
-            discount: l.discount.minor,
-            charge: l.charge.minor,
-            tax: l.tax.minor,
-        }
     }
 }
 
@@ -83,23 +62,29 @@ pub struct LastDeed {
     pub deed: Deed,
     /// When.
     pub at: Timestamp,
-    /// Who did what since, the program apart.
+    /// Minor units that went back because of it.
+    pub back: i64,
+    /// Acts of anybody but the program since.
     pub since: u32,
 }
 
-/// Remembers what the booker just did; the newest line of the timeline tells it.
+/// Remembers what the booker just did, and the minor units that go back because of it; the
+/// newest line of the timeline tells it.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed) -> Result<(), StoreError> {
-    let deed = serde_json::to_string(deed).unwrap_or_default();
-    tx.prepare_cached(
-        "INSERT OR REPLACE INTO deeds (booking_id, line_id, deed)
-         SELECT ?1, max(id), ?2 FROM timeline WHERE booking_id = ?1",
-    )
-    .and_then(|mut q| q.execute((id.0, deed)))
-    .map(drop)
-    .doing("remembering what a booker did")
+pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed, back: i64) -> Result<(), StoreError> {
+    serde_json::to_string(deed)
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .and_then(|deed| {
+            tx.prepare_cached(
+                "INSERT OR REPLACE INTO deeds (booking_id, line_id, back, deed)
+                 SELECT ?1, max(id), ?2, ?3 FROM timeline WHERE booking_id = ?1",
+            )?
+            .execute((id.0, back, deed))
+        })
+        .map(drop)
+        .doing("remembering what a booker did")
 }
 
 /// What the booker did last; `program` is the name that the program goes by in timelines.
@@ -112,7 +97,7 @@ pub fn last_deed(
     program: &str,
 ) -> Result<Option<LastDeed>, StoreError> {
     conn.prepare_cached(
-        "SELECT d.deed, t.at, (SELECT count(*) FROM timeline l WHERE l.booking_id = d.booking_id
+        "SELECT d.deed, d.back, t.at, (SELECT count(*) FROM timeline l WHERE l.booking_id = d.booking_id
             AND l.id > d.line_id AND l.who <> ?2) AS since
          FROM deeds d JOIN timeline t ON t.id = d.line_id WHERE d.booking_id = ?1",
     )
@@ -121,6 +106,7 @@ pub fn last_deed(
             Ok(LastDeed {
                 deed: word(row, "deed", |text| serde_json::from_str(text).ok())?,
                 at: instant(row, "at")?,
+                back: row.get("back")?,
                 since: row.get("since")?,
             })
         })
@@ -138,34 +124,18 @@ pub fn put_back(
     tx: &Tx<'_>,
     booking: &Booking,
     tickets: &[u32],
-    lines: &[Was],
+    lines: &[Charged],
 ) -> Result<(), StoreError> {
     let more = more(tx, booking, lines)?;
-    let write = || -> rusqlite::Result<()> {
-        let mut line = tx.prepare_cached(
-            "UPDATE booking_lines SET quantity = ?3, cancelled = ?4, discount_minor = ?5,
-                charge_minor = ?6, tax_minor = ?7 WHERE booking_id = ?1 AND ticket_type_id = ?2",
-        )?;
-        for l in lines {
-            line.execute((
-                booking.id.0,
-                l.ticket,
-                l.quantity,
-                l.cancelled,
-                l.discount,
-                l.charge,
-                l.tax,
-            ))?;
-        }
-        let mut on = tx.prepare_cached(
+    super::lines::write_lines(tx, booking.id, lines.iter().cloned())?;
+    let mut on = tx
+        .prepare_cached(
             "UPDATE attendees SET cancelled_at = NULL WHERE booking_id = ?1 AND ticket_no = ?2",
-        )?;
-        for number in tickets {
-            on.execute((booking.id.0, number))?;
-        }
-        sum_up(tx, booking.id)
-    };
-    write().doing("putting tickets back on a booking")?;
+        )
+        .doing("putting tickets back on a booking")?;
+    for number in tickets {
+        on.execute((booking.id.0, number)).doing("putting tickets back on a booking")?;
+    }
     change_draws(tx, booking, |ticket| {
         more.iter().filter(|(t, _)| *t == ticket).map(|(_, n)| i64::from(*n)).sum()
     })
@@ -178,7 +148,7 @@ pub fn put_back(
 pub fn more(
     conn: &Connection,
     booking: &Booking,
-    lines: &[Was],
+    lines: &[Charged],
 ) -> Result<Vec<(TicketTypeId, u32)>, StoreError> {
     let now = super::lines(conn, booking)?;
     let each = lines.iter().map(|was| {

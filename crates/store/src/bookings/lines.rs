@@ -10,6 +10,7 @@ use matricle_core::refund::{last_parts, share};
 use matricle_core::seats::Wanted;
 use matricle_core::{BookingId, Money, TicketTypeId};
 use rusqlite::Connection;
+use serde::{Deserialize, Serialize};
 
 use super::Booking;
 use crate::events::{DateSheet, way};
@@ -130,37 +131,70 @@ fn write_charges(
     booking: &Booking,
     charge: impl Fn(&Line) -> (u32, i64),
 ) -> Result<(), StoreError> {
-    let all = lines(tx, booking)?;
+    let all = lines(tx, booking)?.into_iter().map(|l| {
+        let (quantity, minor) = charge(&l);
+        let gone = l.quantity.saturating_sub(quantity);
+        let tax = if minor == l.charge.minor {
+            l.tax.minor
+        } else {
+            price::tax_within(minor, l.tax_basis)
+        };
+        Charged {
+            ticket: l.ticket.0,
+            quantity,
+            cancelled: l.cancelled + gone,
+            discount: l.discount.minor - last_parts(l.discount.minor, l.quantity, gone),
+            charge: minor,
+            tax,
+        }
+    });
+    write_lines(tx, booking.id, all)
+}
+
+/// What stands of a line, and what it is charged; money in minor units.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Charged {
+    pub(super) ticket: i64,
+    pub(super) quantity: u32,
+    cancelled: u32,
+    discount: i64,
+    charge: i64,
+    tax: i64,
+}
+
+impl From<&Line> for Charged {
+    fn from(l: &Line) -> Self {
+        Self {
+            ticket: l.ticket.0,
+            quantity: l.quantity,
+            cancelled: l.cancelled,
+            discount: l.discount.minor,
+            charge: l.charge.minor,
+            tax: l.tax.minor,
+        }
+    }
+}
+
+/// Writes lines of a booking, and its total.
+pub(super) fn write_lines(
+    tx: &Tx<'_>,
+    id: BookingId,
+    lines: impl IntoIterator<Item = Charged>,
+) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let mut line = tx.prepare_cached(
             "UPDATE booking_lines SET quantity = ?3, cancelled = ?4, discount_minor = ?5,
                 charge_minor = ?6, tax_minor = ?7 WHERE booking_id = ?1 AND ticket_type_id = ?2",
         )?;
-        for l in &all {
-            let (quantity, minor) = charge(l);
-            let gone = l.quantity.saturating_sub(quantity);
-            let discount = l.discount.minor - last_parts(l.discount.minor, l.quantity, gone);
-            let tax = if minor == l.charge.minor {
-                l.tax.minor
-            } else {
-                price::tax_within(minor, l.tax_basis)
-            };
-            line.execute((
-                booking.id.0,
-                l.ticket.0,
-                quantity,
-                l.cancelled + gone,
-                discount,
-                minor,
-                tax,
-            ))?;
+        for l in lines {
+            line.execute((id.0, l.ticket, l.quantity, l.cancelled, l.discount, l.charge, l.tax))?;
         }
-        sum_up(tx, booking.id)
+        sum_up(tx, id)
     };
     write().doing("writing what a booking is charged")
 }
 
-pub(super) fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
+fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
     tx.prepare_cached(
         "UPDATE bookings SET total_minor =
             (SELECT coalesce(sum(charge_minor), 0) FROM booking_lines WHERE booking_id = ?1) WHERE id = ?1",

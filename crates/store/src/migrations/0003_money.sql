@@ -125,11 +125,13 @@ CREATE TABLE dead_codes (
     died_at     INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 
--- What a booker did last with their own booking, as long as it can be taken back: the line
--- of the timeline that tells it, and how things were before, as JSON.
+-- What a booker did last with their own booking: the line of the timeline that tells it, and
+-- how things were before, as JSON.
 CREATE TABLE deeds (
     booking_id INTEGER PRIMARY KEY REFERENCES bookings (id),
     line_id    INTEGER NOT NULL REFERENCES timeline (id),
+    -- What went back because of it, in minor units.
+    back       INTEGER NOT NULL,
     deed       TEXT NOT NULL
 ) STRICT;
 

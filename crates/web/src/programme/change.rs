@@ -85,10 +85,7 @@ pub(crate) async fn show(
 ) -> Result<Response, WebError> {
     let reference = open(&app, &reference, &key)?;
     let sheet = hold::sheet(&app.desk, reference).await?;
-    let stands = matches!(
-        sheet.booking.state,
-        BookingState::Confirmed | BookingState::AwaitingPayment | BookingState::Requested
-    );
+    let stands = sheet.booking.state.stands();
     if !stands {
         return Ok(Redirect::to(&address(&app, reference)).into_response());
     }

@@ -166,7 +166,7 @@ impl TakeBack {
         problem: Option<String>,
     ) -> Self {
         let now = app.desk.clock.now();
-        let says = sheet.undo.as_ref().filter(|u| u.until > now).map(|u| {
+        let says = sheet.undo.as_ref().filter(|u| u.is_open(now)).map(|u| {
             let what = match &u.last.deed {
                 Deed::Cancelled { .. } => "You cancelled this booking",
                 Deed::Part { .. } => "You cancelled tickets of it",
@@ -189,10 +189,7 @@ pub(super) fn own(app: &App, f: Frame, sheet: &BookingSheet, refused: Option<Ref
         None => {}
     }
     let now = app.desk.clock.now();
-    let stands = matches!(
-        sheet.booking.state,
-        BookingState::Confirmed | BookingState::AwaitingPayment | BookingState::Requested
-    );
+    let stands = sheet.booking.state.stands();
     let booking = &sheet.booking;
     let span = &sheet.date.span;
     let confirmed = booking.state == BookingState::Confirmed;
