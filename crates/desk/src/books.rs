@@ -192,11 +192,16 @@ pub(crate) async fn ask_for_payouts(desk: &Desk) -> Result<(), DeskError> {
     take_payouts(desk).await
 }
 
-/// Asks the provider for its payouts now.
+/// Asks the provider for its payouts now, because somebody wants to know.
 ///
 /// # Errors
-/// The store fails.
-pub async fn take_payouts(desk: &Desk) -> Result<(), DeskError> {
+/// The role may not, or the store fails.
+pub async fn ask_payouts(desk: &Desk, staff: &Staff) -> Result<(), DeskError> {
+    require(staff.role, Right::HandleMoney)?;
+    take_payouts(desk).await
+}
+
+async fn take_payouts(desk: &Desk) -> Result<(), DeskError> {
     let now = desk.clock.now();
     let payouts = desk.provider.payouts().await.unwrap_or_default();
     desk.store

@@ -554,6 +554,9 @@ pub async fn by_phone(
     if !email.is_empty() && !is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
     }
+    if asked.by_hand.as_ref().is_some_and(|(_, reason)| reason.is_empty()) {
+        form.fault("reason", Fault::Missing);
+    }
     let names: Vec<String> = form
         .text("people", 4000)
         .lines()

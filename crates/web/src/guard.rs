@@ -104,9 +104,7 @@ impl Guards {
         if posted.get("once").is_empty() {
             return true;
         }
-        let mut hasher = DefaultHasher::new();
-        (to, &posted.0).hash(&mut hasher);
-        let key = hasher.finish();
+        let key = fingerprint(to, posted);
         let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
         if !sent.known.insert(key) {
             return false;
@@ -118,6 +116,15 @@ impl Guards {
             sent.known.remove(&oldest);
         }
         true
+    }
+
+    /// A form was not acted on after all: it may be sent again as it is.
+    pub(crate) fn not_done(&self, to: &str, posted: &Posted) {
+        let key = fingerprint(to, posted);
+        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
+        if sent.known.remove(&key) {
+            sent.order.retain(|k| *k != key);
+        }
     }
 
     /// Lets somebody pass, unless they asked too often.
@@ -135,6 +142,13 @@ impl Guards {
             WebError::TooOften { seconds: wait.as_secs() + 1 }
         })
     }
+}
+
+/// Tells a form with all that is in it from others.
+fn fingerprint(to: &str, posted: &Posted) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    (to, &posted.0).hash(&mut hasher);
+    hasher.finish()
 }
 
 /// A random name that a browser keeps, to which its forms are bound.

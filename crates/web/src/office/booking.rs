@@ -455,13 +455,15 @@ pub(crate) async fn act(
 ) -> Result<Response, WebError> {
     let reference = reference_of(&reference)?;
     let to = format!("/office/bookings/{}", reference.as_str());
-    if !at.app.guards.is_first(&format!("{to}/{act}"), &posted) {
+    let form = format!("{to}/{act}");
+    if !at.app.guards.is_first(&form, &posted) {
         return Ok(Redirect::to(&to).into_response());
     }
     let refusal = match done(&at, reference, &act, &posted).await {
         Ok(()) => return Ok(Redirect::to(&to).into_response()),
         Err(refusal) => refusal,
     };
+    at.app.guards.not_done(&form, &posted);
     let mut page = load(&at, reference.as_str()).await?;
     let mut status = StatusCode::UNPROCESSABLE_ENTITY;
     match refusal {

@@ -132,7 +132,7 @@ struct List {
     headings: Vec<Heading>,
     questions: Vec<String>,
     rows: Vec<Shown>,
-    count: String,
+    found: u32,
     from: u32,
     to: u32,
     query: String,
@@ -145,7 +145,15 @@ struct List {
 impl List {
     /// More are found than one act may concern.
     fn too_many(&self) -> bool {
-        self.count.parse().map_or(true, |n: u32| n > many::MOST)
+        self.found > many::MOST
+    }
+
+    /// How many are found, in words.
+    fn count(&self) -> String {
+        match self.found {
+            n if n > MOST_COUNTED => format!("more than {MOST_COUNTED}"),
+            n => n.to_string(),
+        }
     }
 
     fn columns(&self) -> impl Iterator<Item = &Heading> {
@@ -201,11 +209,6 @@ fn row(
     }
 }
 
-/// How many a list finds, in words.
-fn counted(count: u32) -> String {
-    if count > MOST_COUNTED { format!("more than {MOST_COUNTED}") } else { count.to_string() }
-}
-
 async fn load(at: &Clerk, asked: &Asked, skip: u32, most: u32) -> Result<BookingList, WebError> {
     let filter = Filter { skip, most, ..asked.filter() };
     Ok(office::bookings(&at.app.desk, &at.staff, filter, asked.answers).await?)
@@ -238,7 +241,7 @@ pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
             })
             .collect(),
         questions: list.questions.clone(),
-        count: counted(list.count),
+        found: list.count,
         from: if shown == 0 { 0 } else { skip + 1 },
         to: skip + shown,
         query: asked.query(),

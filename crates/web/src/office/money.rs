@@ -9,7 +9,6 @@ use matricle_core::codes::Reference;
 use matricle_core::ledger::Account;
 use matricle_core::promo::Gives;
 use matricle_core::shares::Share;
-use matricle_core::staff::Right;
 use matricle_core::transfer::{creditor_reference, grouped};
 use matricle_core::{EventId, HostId};
 use matricle_desk::{DeskError, books, cards, changes, money, promos};
@@ -608,53 +607,38 @@ pub(crate) async fn act(
     let (desk, staff) = (&at.app.desk, &at.staff);
     let event = || posted.get("event").parse().ok().map(EventId);
     let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
-    // Sent a second time, it is done already: the tab shows what it did.
-    if !at.app.guards.is_first(&act, &posted) {
-        let tab = match act.as_str() {
-            "share" | "pay-host" => "/hosts",
-            "promo" | "stop" => "/promos",
-            "card-kind" | "retire-kind" | "sell-card" | "take-stamps" => "/cards",
-            "payouts" => "/provider",
-            _ => "",
-        };
-        return Ok(Redirect::to(&format!("/office/money{tab}")).into_response());
-    }
-    let (tab, outcome) = match act.as_str() {
-        "given" => ("", money::given(desk, staff, posted.get("refund").to_owned()).await),
-        "transfer" => ("", changes::take_transfer(desk, staff, form(&posted)).await.map(drop)),
-        "share" => ("hosts", books::set_share(desk, staff, form(&posted)).await),
-        "pay-host" => {
-            ("hosts", books::pay_host(desk, staff, HostId(number("host"))).await.map(drop))
-        }
-        "promo" => ("promos", promos::make(desk, staff, event(), form(&posted)).await),
-        "card-kind" => ("cards", cards::make_kind(desk, staff, form(&posted)).await),
-        "retire-kind" => {
-            let retired = posted.get("retired") == "yes";
-            ("cards", cards::retire_kind(desk, staff, number("kind"), retired).await)
-        }
-        "sell-card" => ("cards", cards::sell(desk, staff, form(&posted)).await.map(drop)),
-        "take-stamps" => ("cards", cards::take(desk, staff, number("card"), form(&posted)).await),
-        "stop" => (
-            "promos",
-            promos::stop(desk, staff, number("promo"), posted.get("stopped") == "yes").await,
-        ),
-        "payouts" => {
-            matricle_core::staff::require(staff.role, Right::HandleMoney)
-                .map_err(DeskError::from)?;
-            ("provider", books::take_payouts(desk).await)
-        }
+    let tab = match act.as_str() {
+        "given" | "transfer" => "",
+        "share" | "pay-host" => "hosts",
+        "promo" | "stop" => "promos",
+        "card-kind" | "retire-kind" | "sell-card" | "take-stamps" => "cards",
+        "payouts" => "provider",
         _ => return Err(DeskError::NotFound.into()),
     };
-    match outcome {
-        Ok(()) => {
-            let to = if tab.is_empty() {
-                "/office/money".into()
-            } else {
-                format!("/office/money/{tab}")
-            };
-            Ok(Redirect::to(&to).into_response())
+    let there = format!("/office/money{}{tab}", if tab.is_empty() { "" } else { "/" });
+    // Sent a second time, it is done already: the tab shows what it did.
+    if !at.app.guards.is_first(&act, &posted) {
+        return Ok(Redirect::to(&there).into_response());
+    }
+    let outcome = match act.as_str() {
+        "given" => money::given(desk, staff, posted.get("refund").to_owned()).await,
+        "transfer" => changes::take_transfer(desk, staff, form(&posted)).await.map(drop),
+        "share" => books::set_share(desk, staff, form(&posted)).await,
+        "pay-host" => books::pay_host(desk, staff, HostId(number("host"))).await.map(drop),
+        "promo" => promos::make(desk, staff, event(), form(&posted)).await,
+        "stop" => promos::stop(desk, staff, number("promo"), posted.get("stopped") == "yes").await,
+        "card-kind" => cards::make_kind(desk, staff, form(&posted)).await,
+        "retire-kind" => {
+            cards::retire_kind(desk, staff, number("kind"), posted.get("retired") == "yes").await
         }
+        "sell-card" => cards::sell(desk, staff, form(&posted)).await.map(drop),
+        "take-stamps" => cards::take(desk, staff, number("card"), form(&posted)).await,
+        _ => books::ask_payouts(desk, staff).await,
+    };
+    match outcome {
+        Ok(()) => Ok(Redirect::to(&there).into_response()),
         Err(error) => {
+            at.app.guards.not_done(&act, &posted);
             let d = Fields::again(&posted, error)?;
             let event = if tab == "promos" { posted.get("event") } else { "" };
             let asked = Asked { event: event.to_owned(), ..Asked::default() };

@@ -264,9 +264,6 @@ pub(crate) async fn by_phone(
     let mut fields = form(&posted);
     let price = fields.amount("price", currency);
     let reason = fields.line("reason");
-    if price.is_some() && reason.is_empty() {
-        fields.fault("reason", matricle_core::form::Fault::Missing);
-    }
     let wanted = posted
         .starting("q_")
         .filter_map(|(ticket, n)| {
@@ -280,7 +277,11 @@ pub(crate) async fn by_phone(
         by_hand: price.map(|minor| (currency.of(minor), reason)),
     };
     let mut d = Fields::posted(&posted, &[]);
-    match changes::by_phone(&at.app.desk, &at.staff, asked, fields).await {
+    let outcome = changes::by_phone(&at.app.desk, &at.staff, asked, fields).await;
+    if outcome.is_err() {
+        at.app.guards.not_done(&sheet, &posted);
+    }
+    match outcome {
         Ok(reference) => {
             let to = format!("/office/bookings/{}", reference.as_str());
             Ok(Redirect::to(&to).into_response())

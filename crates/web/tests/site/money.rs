@@ -418,6 +418,10 @@ async fn a_double_click_at_the_office_does_it_once() {
     }
     let taken = petra.get(&sheet).await.body;
     assert_eq!(taken.matches("<b>5.00</b> paid by cash").count(), 1, "{taken}");
+    // What was refused may be sent again as it is, and is refused again.
+    for _ in 0..2 {
+        says(&petra.post(&act, &cash("ten")).await, "value=\"ten\"");
+    }
     // Something else on the same page is something else; a fresh page may do it again.
     petra.post(&act, &cash("6.00")).await;
     let fresh = petra.get(&sheet).await.field("once");
