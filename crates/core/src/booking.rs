@@ -133,6 +133,12 @@ pub enum Actor {
     Program,
 }
 
+impl Actor {
+    /// All of them.
+    pub const ALL: [Self; 5] =
+        [Self::Booker, Self::Clerk, Self::Treasurer, Self::Provider, Self::Program];
+}
+
 /// What follows for the money.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Follows {
@@ -245,12 +251,13 @@ pub fn allowed(state: State, by: Move) -> Result<&'static Allowed, MoveRefusal> 
     MOVES.iter().find(|m| m.from == state && m.by == by).ok_or(MoveRefusal { state, by })
 }
 
-/// The state that follows.
+/// The state that follows when somebody makes a move.
 ///
 /// # Errors
-/// The move is not allowed from this state.
-pub fn next(state: State, by: Move) -> Result<State, MoveRefusal> {
-    allowed(state, by).map(|row| row.to)
+/// The move is not allowed from this state, or not to whoever makes it.
+pub fn next(state: State, by: Move, who: Actor) -> Result<State, MoveRefusal> {
+    let row = allowed(state, by)?;
+    if row.who.contains(&who) { Ok(row.to) } else { Err(MoveRefusal { state, by }) }
 }
 
 /// What an event lets happen to its bookings once they are made.
@@ -313,9 +320,12 @@ mod tests {
             let same = |o: &&Allowed| o.from == m.from && o.by == m.by;
             assert_eq!(MOVES.iter().filter(same).count(), 1, "row {n} is the only one");
             assert!(!m.who.is_empty() && m.from != m.to);
-            assert_eq!(next(m.from, m.by), Ok(m.to));
+            for actor in Actor::ALL {
+                let may = m.who.contains(&actor).then_some(m.to);
+                assert_eq!(next(m.from, m.by, actor).ok(), may, "row {n}, {actor:?}");
+            }
         }
-        assert!(next(State::Confirmed, Move::Complete).is_err());
+        assert!(next(State::Confirmed, Move::Complete, Actor::Clerk).is_err());
         for state in State::ALL {
             assert_eq!(State::from_word(state.word()), Some(state));
         }

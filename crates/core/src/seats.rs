@@ -256,7 +256,7 @@ pub fn shifts(draws: &[Draw], from: Option<State>, to: State) -> Vec<Shift> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::booking::{Move, next};
+    use crate::booking::{Move, allowed};
     use proptest::prelude::*;
 
     fn pool(id: i64, capacity: u32) -> Pool {
@@ -348,7 +348,8 @@ mod tests {
                         if bookings.is_empty() { continue }
                         let at = which % bookings.len();
                         let (state, wanted) = bookings[at].clone();
-                        let Ok(to) = next(state, by) else { continue };
+                        let Ok(row) = allowed(state, by) else { continue };
+                        let to = row.to;
                         (Some(at), (to, wanted))
                     }
                 };

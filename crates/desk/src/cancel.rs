@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::Money;
-use matricle_core::booking::{Move, MoveRefusal, State, next};
+use matricle_core::booking::{Actor, Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::waiting::Stands;
@@ -32,6 +32,14 @@ impl By {
         match self {
             Self::Booker => Ok(()),
             Self::Staff(staff, _) => Ok(require(staff.role, Right::ChangeBookings)?),
+        }
+    }
+
+    /// Who they are in the table of moves.
+    pub(crate) const fn actor(&self) -> Actor {
+        match self {
+            Self::Booker => Actor::Booker,
+            Self::Staff(..) => Actor::Clerk,
         }
     }
 
@@ -108,7 +116,7 @@ fn preview_in(
 ) -> Result<Cancelling, DeskError> {
     by.may()?;
     let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
-    next(booking.state, Move::Cancel)?;
+    next(booking.state, Move::Cancel, by.actor())?;
     let whole = is_whole(conn, &booking, numbers)?;
     // Nothing is kept of what was never confirmed.
     let firm = booking.state == State::Confirmed;
@@ -177,7 +185,14 @@ pub async fn cancel(
                 By::Staff(..) => Ok(()),
             };
             if plan.whole {
-                cancel_in(tx, &booking, plan.percent, &who, "cancelled the booking", now)?;
+                cancel_in(
+                    tx,
+                    &booking,
+                    plan.percent,
+                    (by.actor(), &who),
+                    "cancelled the booking",
+                    now,
+                )?;
                 if !booking.email.is_empty() {
                     let which = again(tx, &booking, Kind::Cancellation)?;
                     let new = NewMessage {
@@ -197,7 +212,7 @@ pub async fn cancel(
             bookings::follow_books(tx, booking.id, "a part cancelled", now)?;
             let what = format!("cancelled the tickets of {}", plan.people.join(", "));
             bookings::happened(tx, booking.id, now, &who, &what)?;
-            settle_change(tx, &booking, "a part was cancelled", &who, &host, now)?;
+            settle_change(tx, &booking, "a part was cancelled", (by.actor(), &who), &host, now)?;
             let said = if plan.back.is_zero() {
                 format!("Cancelled: {}.", plan.people.join(", "))
             } else {
@@ -252,11 +267,11 @@ pub(crate) fn cancel_in(
     tx: &Tx<'_>,
     booking: &Booking,
     percent: u32,
-    who: &str,
+    (by, who): (Actor, &str),
     what: &str,
     now: Timestamp,
 ) -> Result<i64, DeskError> {
-    let to = next(booking.state, Move::Cancel)?;
+    let to = next(booking.state, Move::Cancel, by)?;
     let percent = if booking.state == State::Confirmed { percent } else { 100 };
     bookings::cancel(tx, booking, to, percent, now)?;
     bookings::happened(tx, booking.id, now, who, what)?;

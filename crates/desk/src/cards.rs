@@ -1,7 +1,7 @@
 //! Stamp cards: selling, giving, taking stamps off, paying with them, letting them expire.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Move as BookingMove, State};
+use matricle_core::booking::{Actor, Move as BookingMove, State};
 use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::form::{Fault, Form};
 use matricle_core::ledger::{Account, Entry, Line, Method};
@@ -374,7 +374,7 @@ pub(crate) fn pay_in(
     let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
     bookings::happened(tx, booking.id, now, who, &what)?;
     payments::unwant(tx, booking.id, now)?;
-    let booking = crate::decide::confirm_if_paid(tx, booking, host, now)?;
+    let booking = crate::decide::confirm_if_paid(tx, booking, Actor::Booker, host, now)?;
     crate::money::document(tx, &booking, now)
 }
 

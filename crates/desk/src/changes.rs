@@ -1,7 +1,7 @@
 //! Changing bookings that stand: people, tickets, dates, prices, money taken by hand, notes.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Move, State};
+use matricle_core::booking::{self, Actor, Move, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{self, Draft, is_address};
 use matricle_core::form::{Fault, Form};
@@ -98,7 +98,7 @@ pub(crate) fn take_in(
         note => format!("took {amount} by {}: {note}", method.word()),
     };
     bookings::happened(tx, booking.id, now, who, &what)?;
-    let booking = confirm_if_paid(tx, booking, host, now)?;
+    let booking = confirm_if_paid(tx, booking, Actor::Treasurer, host, now)?;
     give_back_surplus(tx, &booking, "paid too much", who, now)?;
     document(tx, &booking, now)
 }
@@ -234,7 +234,7 @@ pub async fn set_price(
                 currency.of(amount)
             );
             bookings::happened(tx, booking.id, now, &who, &what)?;
-            settle_change(tx, &booking, "the price was changed", &who, &host, now)
+            settle_change(tx, &booking, "the price was changed", (Actor::Clerk, &who), &host, now)
         })
         .await?;
     desk.wake.notify_one();
@@ -247,13 +247,13 @@ pub(crate) fn settle_change(
     tx: &Tx<'_>,
     booking: &Booking,
     reason: &str,
-    who: &str,
+    (by, who): (Actor, &str),
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
     // An open payment asks for another amount than is due now.
     payments::unwant(tx, booking.id, now)?;
-    let booking = confirm_if_paid(tx, booking, host, now)?;
+    let booking = confirm_if_paid(tx, booking, by, host, now)?;
     give_back_surplus(tx, &booking, reason, who, now)?;
     document(tx, &booking, now)
 }
@@ -278,7 +278,7 @@ pub async fn add_tickets(
             add_in(tx, &booking, &wanted, &names, &who, now)?;
             let said = format!("More tickets: {}.", counted(tx, &booking, &wanted)?);
             tell_changed(tx, &booking, &said, &host, now)?;
-            settle_change(tx, &booking, "tickets were added", &who, &host, now)
+            settle_change(tx, &booking, "tickets were added", (Actor::Clerk, &who), &host, now)
         })
         .await?;
     desk.wake.notify_one();
@@ -352,7 +352,7 @@ pub async fn swap_ticket(
             add_in(tx, &booking, &wanted, &names, &who, now)?;
             let said = format!("Another ticket: {}.", counted(tx, &booking, &wanted)?);
             tell_changed(tx, &booking, &said, &host, now)?;
-            settle_change(tx, &booking, "a ticket was swapped", &who, &host, now)?;
+            settle_change(tx, &booking, "a ticket was swapped", (Actor::Clerk, &who), &host, now)?;
             waiting::serve_date(tx, booking.date, now)
         })
         .await?;
@@ -598,7 +598,8 @@ pub async fn by_phone(
                 bookings::happened(tx, booking.id, now, &who, &what)?;
             }
             let booking = find(tx, reference)?;
-            firm(tx, &booking, (Move::Complete, Move::AskForMoney), None, &host, now)?;
+            let moves = (Move::Complete, Move::AskForMoney);
+            firm(tx, &booking, moves, Actor::Clerk, None, &host, now)?;
             Ok::<_, DeskError>(reference)
         })
         .await?;

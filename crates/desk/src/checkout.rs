@@ -6,7 +6,7 @@
 //! through `settle`, which books it once.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Move, MoveRefusal, State, next};
+use matricle_core::booking::{Actor, Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{self, Draft};
@@ -108,13 +108,19 @@ pub fn submit_in(
     bookings::complete(tx, &booking, &details, &questions, Some(person))?;
     let lines = bookings::lines(tx, &booking)?;
     if way_of(&event, &lines, booking.total) == Way::AfterYes {
-        bookings::set_state(tx, &booking, next(booking.state, Move::Ask)?, None, now)?;
+        bookings::set_state(
+            tx,
+            &booking,
+            next(booking.state, Move::Ask, Actor::Booker)?,
+            None,
+            now,
+        )?;
         bookings::happened(tx, booking.id, now, BOOKER, "filled the form in and asked for seats")?;
         waiting::follow(tx, &booking, Stands::Taken)?;
         return Ok(Outcome::Asked);
     }
     if booking.total.is_zero() {
-        let to = next(booking.state, Move::Complete)?;
+        let to = next(booking.state, Move::Complete, Actor::Booker)?;
         bookings::set_state(tx, &booking, to, None, now)?;
         bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
         waiting::follow(tx, &booking, Stands::Taken)?;
@@ -123,7 +129,7 @@ pub fn submit_in(
         outbox::plan(tx, booking.id, kind, &details.email, message_id, now)?;
         return Ok(Outcome::Confirmed);
     }
-    let to = next(booking.state, Move::AskForMoney)?;
+    let to = next(booking.state, Move::AskForMoney, Actor::Booker)?;
     bookings::set_state(tx, &booking, to, Some(now + TIME_TO_PAY), now)?;
     waiting::follow(tx, &booking, Stands::Taken)?;
     let what = format!("filled the form in; {} to pay", booking.total);
@@ -404,7 +410,7 @@ fn settle(
                 now,
             )?;
             say(&format!("{amount} paid by card"))?;
-            let ready = crate::decide::confirm_if_paid(tx, &ready, host, now)?;
+            let ready = crate::decide::confirm_if_paid(tx, &ready, Actor::Provider, host, now)?;
             // Two payments may have been under way at once.
             money::give_back_surplus(tx, &ready, "paid too much", PROGRAM, now)?;
             money::document(tx, &ready, now)?;
@@ -461,13 +467,19 @@ fn ready_for_money(
             let again = match take_again(tx, booking, now) {
                 Ok(again) if again.total == booking.total => again,
                 Ok(again) => {
-                    bookings::set_state(tx, &again, next(again.state, Move::Lapse)?, None, now)?;
+                    bookings::set_state(
+                        tx,
+                        &again,
+                        next(again.state, Move::Lapse, Actor::Program)?,
+                        None,
+                        now,
+                    )?;
                     return Ok(None);
                 }
                 Err(DeskError::Choice(_) | DeskError::NotFound) => return Ok(None),
                 Err(error) => return Err(error),
             };
-            let to = next(again.state, Move::AskForMoney)?;
+            let to = next(again.state, Move::AskForMoney, Actor::Booker)?;
             bookings::set_state(tx, &again, to, Some(now + TIME_TO_PAY), now)?;
             Ok(bookings::by_id(tx, booking.id)?)
         }

@@ -1,7 +1,7 @@
 //! What becomes of bookings that wait for a yes when the rules for that change.
 
 use jiff::Timestamp;
-use matricle_core::booking::{Move, State};
+use matricle_core::booking::{Actor, Move, State};
 use matricle_core::confirm::Way;
 use matricle_core::form::Form;
 use matricle_store::Tx;
@@ -99,7 +99,8 @@ pub(crate) fn follow(
             for booking in &freed {
                 let what = "changed the rules, so that no yes is needed any more";
                 bookings::happened(tx, booking.id, now, who, what)?;
-                firm(tx, booking, (Move::Approve, Move::ApproveToPay), None, host, now)?;
+                let moves = (Move::Approve, Move::ApproveToPay);
+                firm(tx, booking, moves, Actor::Clerk, None, host, now)?;
             }
             followed.went_on = count;
         }

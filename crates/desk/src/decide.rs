@@ -2,7 +2,7 @@
 //! back.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Move, State, next};
+use matricle_core::booking::{Actor, Move, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::seats::Bucket;
 use matricle_core::staff::{Right, require};
@@ -38,7 +38,7 @@ pub async fn approve(
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             let moves = (Move::Approve, Move::ApproveToPay);
             bookings::happened(tx, booking.id, now, &who, "said yes")?;
-            firm(tx, &booking, moves, until, &host, now)
+            firm(tx, &booking, moves, Actor::Clerk, until, &host, now)
         })
         .await?;
     desk.wake.notify_one();
@@ -50,19 +50,20 @@ pub(crate) fn firm(
     tx: &Tx<'_>,
     booking: &Booking,
     (free, to_pay): (Move, Move),
+    by: Actor,
     until: Option<Timestamp>,
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
     if booking.due().minor <= 0 {
-        let to = next(booking.state, free)?;
+        let to = next(booking.state, free, by)?;
         bookings::set_state(tx, booking, to, None, now)?;
         bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
         give_back_surplus(tx, booking, "paid too much", PROGRAM, now)?;
         document(tx, booking, now)?;
         return tell(tx, booking, Kind::Confirmation, "", host, now);
     }
-    let to = next(booking.state, to_pay)?;
+    let to = next(booking.state, to_pay, by)?;
     let (_, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
     let latest = date.span.starts_at.max(now + FIRST_CHECK);
     let until = until.filter(|u| *u > now).unwrap_or(now + TIME_TO_PAY).min(latest);
@@ -76,10 +77,12 @@ pub(crate) fn firm(
 }
 
 /// Confirms a booking that waits for its money once all of it is there: other payments are
-/// called back, the booker is told. The booking as it is then.
+/// called back, the booker is told. `by` is who brought what was missing. The booking as it
+/// is then.
 pub(crate) fn confirm_if_paid(
     tx: &Tx<'_>,
     booking: &Booking,
+    by: Actor,
     host: &str,
     now: Timestamp,
 ) -> Result<Booking, DeskError> {
@@ -88,7 +91,7 @@ pub(crate) fn confirm_if_paid(
         return Ok(booking);
     }
     payments::unwant(tx, booking.id, now)?;
-    bookings::set_state(tx, &booking, next(booking.state, Move::Pay)?, None, now)?;
+    bookings::set_state(tx, &booking, next(booking.state, Move::Pay, by)?, None, now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
     tell(tx, &booking, Kind::Confirmation, "", host, now)?;
     bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)
@@ -135,7 +138,13 @@ pub async fn decline(
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            bookings::set_state(tx, &booking, next(booking.state, Move::Decline)?, None, now)?;
+            bookings::set_state(
+                tx,
+                &booking,
+                next(booking.state, Move::Decline, Actor::Clerk)?,
+                None,
+                now,
+            )?;
             let what =
                 if reason.is_empty() { "said no".into() } else { format!("said no: {reason}") };
             bookings::happened(tx, booking.id, now, &who, &what)?;
@@ -158,7 +167,7 @@ pub async fn bring_back(desk: &Desk, staff: &Staff, reference: Reference) -> Res
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            next(booking.state, Move::BringBack)?;
+            next(booking.state, Move::BringBack, Actor::Clerk)?;
             if booking.name.is_empty() {
                 return Err(refuse(booking.state, Move::BringBack));
             }
@@ -168,7 +177,8 @@ pub async fn bring_back(desk: &Desk, staff: &Staff, reference: Reference) -> Res
             bookings::restore_charges(tx, &booking)?;
             let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
             bookings::happened(tx, booking.id, now, &who, "brought the booking back")?;
-            firm(tx, &booking, (Move::BringBack, Move::BringBackToPay), None, &host, now)
+            let moves = (Move::BringBack, Move::BringBackToPay);
+            firm(tx, &booking, moves, Actor::Clerk, None, &host, now)
         })
         .await?;
     desk.wake.notify_one();
@@ -185,7 +195,7 @@ pub async fn reconsider(desk: &Desk, staff: &Staff, reference: Reference) -> Res
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            let to = next(booking.state, Move::Reconsider)?;
+            let to = next(booking.state, Move::Reconsider, Actor::Clerk)?;
             if booking.paid.minor != 0 {
                 return Err(refuse(booking.state, Move::Reconsider));
             }

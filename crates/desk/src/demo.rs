@@ -3,7 +3,7 @@
 
 use jiff::civil::{DateTime, Time, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use matricle_core::booking::{self, State};
+use matricle_core::booking::{self, Actor, State};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Answering, Details};
 use matricle_core::ledger::Method;
@@ -294,7 +294,7 @@ impl World<'_> {
         if stands == Stands::Cancelled {
             let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
             let (who, what) = (STAFF[0].0, "cancelled the booking");
-            crate::cancel::cancel_in(tx, &booking, 100, who, what, self.ago(2))?;
+            crate::cancel::cancel_in(tx, &booking, 100, (Actor::Clerk, who), what, self.ago(2))?;
         }
         Ok(reference)
     }

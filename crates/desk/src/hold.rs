@@ -1,7 +1,7 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, ChoiceRefusal, Move, MoveRefusal, State, next};
+use matricle_core::booking::{self, Actor, ChoiceRefusal, Move, MoveRefusal, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::details::{Draft, Field, Problem, Question, is_address};
@@ -78,15 +78,16 @@ pub fn keep_in(
     };
     if let Some(mut earlier) = earlier {
         if earlier.state == State::Held {
-            bookings::set_state(tx, &earlier, State::Lapsed, None, now)?;
-            earlier.state = State::Lapsed;
+            let to = next(earlier.state, Move::Lapse, Actor::Booker)?;
+            bookings::set_state(tx, &earlier, to, None, now)?;
+            earlier.state = to;
         }
         let sheet = on_sale(tx, date, by.test, now)?;
         let promos = promos::of_booking(tx, earlier.id)?;
         let buyer = Buyer { promos, ..by.buyer.clone() };
         let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
         bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
-        let to = next(earlier.state, Move::TakeAgain)?;
+        let to = next(earlier.state, Move::TakeAgain, Actor::Booker)?;
         bookings::set_state(tx, &earlier, to, Some(choice.held_until), now)?;
         bookings::happened(tx, earlier.id, now, BOOKER, "chose again")?;
         return Ok(earlier.reference);
@@ -144,7 +145,7 @@ pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<()
         State::AwaitingPayment => "not paid in time; the seats were given back",
         _ => "the time to fill the form in ran out; the seats were given back",
     };
-    bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None, now)?;
+    bookings::set_state(tx, booking, next(booking.state, Move::Lapse, Actor::Program)?, None, now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, what)?;
     crate::money::give_back_surplus(tx, booking, "the booking lapsed", PROGRAM, now)?;
     crate::money::document(tx, booking, now)?;
@@ -194,7 +195,7 @@ pub(crate) fn take_again(
         lapse(tx, &booking, now)?;
         booking.state = State::Lapsed;
     }
-    let to = next(booking.state, Move::TakeAgain)?;
+    let to = next(booking.state, Move::TakeAgain, Actor::Booker)?;
     sweep(tx, booking.date, now)?;
     let wanted = bookings::wanted(tx, booking.id)?;
     let sheet = on_sale(tx, booking.date, booking.test, now)?;
@@ -235,7 +236,8 @@ pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskErro
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             if booking.state == State::Held {
-                bookings::set_state(tx, &booking, next(booking.state, Move::Lapse)?, None, now)?;
+                let to = next(booking.state, Move::Lapse, Actor::Booker)?;
+                bookings::set_state(tx, &booking, to, None, now)?;
                 bookings::happened(tx, booking.id, now, BOOKER, "gave the seats back")?;
                 waiting::follow(tx, &booking, Stands::Passed)?;
                 waiting::serve_date(tx, booking.date, now)?;

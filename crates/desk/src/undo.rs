@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::booking::{Move, State, next};
+use matricle_core::booking::{Actor, Move, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
 use matricle_core::undo::{self, Act, Facts};
@@ -82,7 +82,7 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
             bookings::follow_books(tx, booking.id, "tickets taken back", now)?;
             let what = "took the cancelling of tickets back";
             bookings::happened(tx, booking.id, now, BOOKER, what)?;
-            settle_change(tx, &booking, what, BOOKER, host, now)?;
+            settle_change(tx, &booking, what, (Actor::Booker, BOOKER), host, now)?;
             let said = "The tickets you cancelled are yours again; their codes are as they were.";
             tell_changed(tx, &booking, said, host, now)
         }
@@ -94,12 +94,13 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Res
             let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
             bookings::happened(tx, booking.id, now, BOOKER, "took the cancelling back")?;
             if State::from_word(&from) == Some(State::Requested) {
-                let to = next(booking.state, Move::AskAfterAll)?;
+                let to = next(booking.state, Move::AskAfterAll, Actor::Booker)?;
                 bookings::set_state(tx, &booking, to, None, now)?;
                 let said = "You ask for these seats after all; the organiser answers by mail.";
                 return tell_changed(tx, &booking, said, host, now);
             }
-            firm(tx, &booking, (Move::BringBack, Move::BringBackToPay), None, host, now)
+            let moves = (Move::BringBack, Move::BringBackToPay);
+            firm(tx, &booking, moves, Actor::Booker, None, host, now)
         }
     }
 }

@@ -1,7 +1,7 @@
 //! A date, or a whole event, is called off.
 
 use jiff::Timestamp;
-use matricle_core::booking::{Move, State, next};
+use matricle_core::booking::{Actor, Move, State, next};
 use matricle_core::form::Form;
 use matricle_core::staff::{Right, require};
 use matricle_core::waiting::Stands;
@@ -133,13 +133,19 @@ fn tell_off(
     let goes_on = !ends && off.event.course;
     if !goes_on {
         if booking.state == State::Held {
-            bookings::set_state(tx, booking, next(booking.state, Move::Lapse)?, None, now)?;
+            bookings::set_state(
+                tx,
+                booking,
+                next(booking.state, Move::Lapse, Actor::Clerk)?,
+                None,
+                now,
+            )?;
             bookings::happened(tx, booking.id, now, PROGRAM, "the date was called off")?;
             crate::waiting::follow(tx, booking, Stands::Passed)?;
             return Ok(false);
         }
         let what = format!("called the date off: {reason}");
-        crate::cancel::cancel_in(tx, booking, 100, who, &what, now)?;
+        crate::cancel::cancel_in(tx, booking, 100, (Actor::Clerk, who), &what, now)?;
     } else {
         let what = format!("called the date off: {reason}");
         bookings::happened(tx, booking.id, now, who, &what)?;

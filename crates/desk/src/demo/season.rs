@@ -472,7 +472,14 @@ impl World<'_> {
         for reference in booked {
             let Some(b) = bookings::by_reference(self.tx, reference)? else { continue };
             let what = format!("called the date off: {reason}");
-            crate::cancel::cancel_in(self.tx, &b, 100, STAFF[0].0, &what, at)?;
+            crate::cancel::cancel_in(
+                self.tx,
+                &b,
+                100,
+                (matricle_core::booking::Actor::Clerk, STAFF[0].0),
+                &what,
+                at,
+            )?;
             let message = format!("{}.off.{id}@{}", reference.as_str().to_lowercase(), self.host);
             let which = format!(" {id}");
             let new = outbox::NewMessage {

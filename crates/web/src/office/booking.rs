@@ -5,7 +5,7 @@ use axum::extract::{Path, Query};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::booking::{Move, State, next};
+use matricle_core::booking::{Actor, Move, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::door::Presence;
@@ -127,13 +127,13 @@ impl May {
         let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
         let stands = firm || booking.state == State::Requested;
         Self {
-            cancel: clerk && next(booking.state, Move::Cancel).is_ok(),
+            cancel: clerk && next(booking.state, Move::Cancel, Actor::Clerk).is_ok(),
             bring_back: clerk
-                && next(booking.state, Move::BringBack).is_ok()
+                && next(booking.state, Move::BringBack, Actor::Clerk).is_ok()
                 && !booking.name.is_empty(),
             reconsider: clerk
                 && loaded.sheet.way() == Way::AfterYes
-                && next(booking.state, Move::Reconsider).is_ok()
+                && next(booking.state, Move::Reconsider, Actor::Clerk).is_ok()
                 && booking.paid.is_zero(),
             resend: clerk && firm && !booking.email.is_empty(),
             take_money: money && firm,
