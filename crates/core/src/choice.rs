@@ -89,7 +89,7 @@ impl DateOffer {
         if self.bars(now).is_some() || bars(self, offer, buyer, now).is_some() {
             return 0;
         }
-        let already: u32 = chosen.iter().filter(|w| w.ticket == ticket).map(|w| w.quantity).sum();
+        let already = seats::count_of(chosen, ticket);
         seats::sellable(&self.pools, &self.tickets(), chosen, ticket)
             .min(offer.most.saturating_sub(already))
     }
@@ -216,13 +216,15 @@ pub fn choose(
     buyer: &Buyer,
     now: Timestamp,
 ) -> Result<Choice, ChoiceRefusal> {
-    if wanted.iter().all(|w| w.quantity == 0) {
+    // However often a ticket is named, it is one wish for so many of it.
+    let wanted = &seats::together(wanted)[..];
+    if wanted.is_empty() {
         return Err(ChoiceRefusal::Nothing);
     }
     if let Some(refusal) = date.bars(now) {
         return Err(refusal);
     }
-    for w in wanted.iter().filter(|w| w.quantity > 0) {
+    for w in wanted {
         let Some(offer) = date.offers.iter().find(|o| o.price.id == w.ticket) else {
             return Err(SeatRefusal::UnknownTicket { ticket: w.ticket }.into());
         };

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{QuestionId, TicketTypeId};
+use crate::{QuestionId, TicketTypeId, text};
 
 /// Longest name or short answer, in characters.
 pub const LONGEST: usize = 200;
@@ -179,35 +179,22 @@ pub fn is_address(text: &str) -> bool {
         && domain.split('.').all(label)
 }
 
-/// One line of text: control characters out, ends trimmed.
-fn tidy(text: &str) -> String {
-    let spaced: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-    spaced.trim().to_owned()
-}
-
-/// Text of some lines: other control characters out, ends trimmed.
-fn tidy_lines(text: &str) -> String {
-    let kept: String =
-        text.replace("\r\n", "\n").chars().filter(|c| *c == '\n' || !c.is_control()).collect();
-    kept.trim().to_owned()
-}
-
 /// Reads one answer: what is written down of it, or what is wrong with it. An answer
 /// left open is empty.
 ///
 /// # Errors
 /// What is wrong.
 pub fn answer(question: &Question, typed: &str) -> Result<String, Problem> {
-    let line = tidy(typed);
-    let long = |text: String, most: usize| {
-        if text.chars().count() > most { Err(Problem::TooLong { most }) } else { Ok(text) }
+    let line = text::line(typed);
+    let long = |said: String, most: usize| {
+        if said.chars().count() > most { Err(Problem::TooLong { most }) } else { Ok(said) }
     };
     if line.is_empty() {
         return if question.needed { Err(Problem::Missing) } else { Ok(line) };
     }
     match &question.answering {
         Answering::Text => long(line, LONGEST),
-        Answering::LongText => long(tidy_lines(typed), LONGEST_TEXT),
+        Answering::LongText => long(text::lines(typed), LONGEST_TEXT),
         Answering::OneOf(options) if options.contains(&line) => Ok(line),
         Answering::OneOf(_) => Err(Problem::NotOffered),
         Answering::SeveralOf(options) => {
@@ -249,8 +236,8 @@ pub fn check(
     questions: &[Question],
 ) -> Result<Details, Vec<(Field, Problem)>> {
     let mut problems = Vec::new();
-    let line = |field: Field, text: &str, problems: &mut Vec<(Field, Problem)>| {
-        let text = tidy(text);
+    let line = |field: Field, typed: &str, problems: &mut Vec<(Field, Problem)>| {
+        let text = text::line(typed);
         if text.is_empty() {
             problems.push((field, Problem::Missing));
         } else if text.chars().count() > LONGEST {
@@ -259,7 +246,7 @@ pub fn check(
         text
     };
     let name = line(Field::Name, &draft.name, &mut problems);
-    let email = tidy(&draft.email);
+    let email = text::line(&draft.email);
     if email.is_empty() {
         problems.push((Field::Email, Problem::Missing));
     } else if !is_address(&email) {

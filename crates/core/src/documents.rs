@@ -93,13 +93,22 @@ pub struct Body {
     pub qr: String,
     /// Lines under the code: account, creditor reference.
     pub transfer: Vec<(String, String)>,
+    /// It says that an invoice was paid, and charges nothing of its own.
+    #[serde(default)]
+    pub settles: bool,
 }
 
 impl Body {
-    /// What it comes to, in minor units.
+    /// What its lines come to, in minor units.
     #[must_use]
     pub fn total(&self) -> i64 {
         self.lines.iter().map(|l| l.gross).sum()
+    }
+
+    /// What it charges, in minor units: nothing where it says that an invoice was paid.
+    #[must_use]
+    pub fn charged(&self) -> i64 {
+        if self.settles { 0 } else { self.total() }
     }
 
     /// Its tax table: by rate, the amount with tax and the tax. It adds up to the total.

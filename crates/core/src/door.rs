@@ -1,9 +1,11 @@
 //! The door: one scan, one verdict, with its reason.
 
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::booking::State;
 use crate::codes::{Reading, TicketCode};
+use crate::schedule::Span;
 use crate::{AttendeeId, DateId, Money};
 
 /// Where an attendee is.
@@ -37,6 +39,8 @@ pub struct TicketFacts {
     pub due: Money,
     /// Where the attendee is.
     pub presence: Presence,
+    /// The booking was made to try the steps out.
+    pub test: bool,
 }
 
 /// What the door is told.
@@ -66,6 +70,8 @@ pub enum Verdict {
         /// Stamps left; none of a card that is over.
         left: u32,
     },
+    /// The booking was made to try the steps out: it lets nobody in.
+    Test,
     /// The booking was cancelled, or never became one.
     Cancelled,
     /// No ticket of this house.
@@ -84,6 +90,7 @@ impl Verdict {
             Self::ToPay { .. } => "to pay",
             Self::OtherDate { .. } => "other date",
             Self::StampCard { .. } => "stamp card",
+            Self::Test => "a test",
             Self::Cancelled => "cancelled",
             Self::Unknown => "unknown",
             Self::Misread => "misread",
@@ -116,6 +123,9 @@ pub const fn code(reading: Reading) -> Result<TicketCode, Verdict> {
 #[must_use]
 pub fn verdict(ticket: Option<&TicketFacts>, date: DateId) -> Verdict {
     let Some(ticket) = ticket else { return Verdict::Unknown };
+    if ticket.test {
+        return Verdict::Test;
+    }
     let standing = match ticket.state {
         State::Cancelled | State::Declined | State::Lapsed | State::Held => Verdict::Cancelled,
         State::Requested | State::AwaitingPayment | State::Confirmed if ticket.date != date => {
@@ -131,6 +141,29 @@ pub fn verdict(ticket: Option<&TicketFacts>, date: DateId) -> Verdict {
         (Verdict::ComeIn, _) if ticket.due.minor > 0 => Verdict::ToPay { due: ticket.due },
         (verdict, _) => verdict,
     }
+}
+
+/// How long before its start the door of a date opens by itself, and how long after its end it
+/// shuts.
+const AROUND: SignedDuration = SignedDuration::from_hours(12);
+
+/// Whether the door of a date is open at `now`: on its own days by its own clock, twelve hours
+/// around it, so that an evening is prepared and cleared up, and on any other day once an
+/// organiser has said so.
+#[must_use]
+pub fn is_open(span: &Span, opened: bool, now: Timestamp) -> bool {
+    opened || is_its_day(span, now)
+}
+
+/// Whether the door of a date is open by itself at `now`, see [`is_open`].
+#[must_use]
+pub fn is_its_day(span: &Span, now: Timestamp) -> bool {
+    let zone = TimeZone::get(&span.zone).unwrap_or(TimeZone::UTC);
+    let today = now.to_zoned_datetime(zone).date();
+    let by_day = span.starts.date() <= today && today <= span.ends.date();
+    let from = span.starts_at.saturating_sub(AROUND).unwrap_or(span.starts_at);
+    let until = span.ends_at.saturating_add(AROUND).unwrap_or(span.ends_at);
+    by_day || (from <= now && now <= until)
 }
 
 /// The minutes over which the pace at the door is taken.
@@ -160,6 +193,7 @@ mod tests {
             state,
             due: Currency::EUR.of(due),
             presence,
+            test: false,
         }
     }
 
@@ -168,7 +202,7 @@ mod tests {
         #[test]
         fn only_those_who_may_come_in_do(
             state in prop::sample::select(State::ALL.to_vec()), due in -100i64..100,
-            place in 0u8..4, booked in 1i64..4, door in 1i64..4,
+            place in 0u8..4, booked in 1i64..4, door in 1i64..4, test in any::<bool>(),
         ) {
             let at = Timestamp::UNIX_EPOCH;
             let presence = match place {
@@ -179,12 +213,28 @@ mod tests {
             };
             let mut facts = facts(state, due, presence.clone());
             facts.date = DateId(booked);
+            facts.test = test;
             let verdict = verdict(Some(&facts), DateId(door));
-            let may = state == State::Confirmed && due <= 0 && booked == door
+            let may = !test && state == State::Confirmed && due <= 0 && booked == door
                 && !matches!(presence, Presence::In { .. });
             prop_assert_eq!(verdict.admits(), may, "{:?}", verdict);
             prop_assert!(!verdict.word().is_empty());
         }
+    }
+
+    #[test]
+    fn a_door_is_open_on_its_day_around_its_hours_and_when_an_organiser_says_so() {
+        let at = |day, hour| jiff::civil::date(2026, 12, day).at(hour, 0, 0, 0);
+        let span = Span::new(at(12, 19), at(12, 22), "Europe/Dublin").unwrap();
+        let now = |text: &str| text.parse::<Timestamp>().unwrap();
+        for open in ["2026-12-12T00:00:00Z", "2026-12-12T23:59:00Z", "2026-12-13T09:00:00Z"] {
+            assert!(is_open(&span, false, now(open)), "{open}");
+        }
+        for shut in ["2026-12-11T23:59:00Z", "2026-12-13T10:01:00Z", "2099-12-12T19:00:00Z"] {
+            assert!(!is_open(&span, false, now(shut)) && is_open(&span, true, now(shut)), "{shut}");
+        }
+        let early = Span::new(at(12, 6), at(12, 9), "Europe/Dublin").unwrap();
+        assert!(is_open(&early, false, now("2026-12-11T19:00:00Z")), "the evening before");
     }
 
     #[test]

@@ -3,8 +3,8 @@
 use jiff::civil::{Date, DateTime, Time};
 use jiff::{Timestamp, tz::TimeZone};
 
-use crate::Currency;
 use crate::details::LONGEST;
+use crate::{Currency, text};
 
 /// What is wrong with a field.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -87,9 +87,15 @@ pub struct Form {
 }
 
 impl Form {
-    /// Takes the fields as they were sent.
+    /// Takes the fields as they were sent, but for what is unseen in them ([`text::lines`]).
     #[must_use]
-    pub const fn new(fields: Vec<(String, String)>) -> Self {
+    pub fn new(fields: Vec<(String, String)>) -> Self {
+        // A password is whatever somebody types.
+        let seen = |(name, typed): (String, String)| {
+            let typed = if name.contains("password") { typed } else { text::lines(&typed) };
+            (name, typed)
+        };
+        let fields = fields.into_iter().map(seen).collect();
         Self { fields, wrong: Vec::new() }
     }
 
@@ -130,7 +136,8 @@ impl Form {
 
     /// A line of text that may stay empty.
     pub fn line(&mut self, name: &str) -> String {
-        self.text(name, LONGEST)
+        let line = text::line(self.get(name));
+        self.bounded(name, line, LONGEST)
     }
 
     /// A line of text that is needed.
@@ -142,9 +149,13 @@ impl Form {
         text
     }
 
-    /// Text of at most so many characters.
+    /// Text of several lines, of at most so many characters.
     pub fn text(&mut self, name: &str, most: usize) -> String {
-        let text = self.get(name).replace("\r\n", "\n");
+        let text = self.get(name).to_owned();
+        self.bounded(name, text, most)
+    }
+
+    fn bounded(&mut self, name: &str, text: String, most: usize) -> String {
         if text.chars().count() > most {
             self.fault(name, Fault::TooLong(most));
         }

@@ -4,6 +4,7 @@
 //! clock, a file, the network or a source of randomness, so each rule is tested
 //! on its own and the same rule serves the pages, the timers and the door.
 
+pub mod backups;
 pub mod booking;
 pub mod choice;
 pub mod clash;
@@ -14,8 +15,11 @@ pub mod documents;
 pub mod door;
 pub mod form;
 pub mod ids;
+pub mod keeping;
 pub mod ledger;
 pub mod money;
+pub mod network;
+pub mod often;
 pub mod price;
 pub mod promo;
 pub mod quick;
@@ -30,6 +34,7 @@ pub mod slots;
 pub mod staff;
 pub mod stamps;
 pub mod strip;
+pub mod text;
 pub mod transfer;
 pub mod undo;
 pub mod waiting;

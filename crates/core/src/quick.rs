@@ -6,7 +6,7 @@ use jiff::civil::{Date, Time};
 use crate::details::LONGEST;
 use crate::schedule::{Span, SpanError};
 use crate::words::fold;
-use crate::{Currency, Money};
+use crate::{Currency, Money, text};
 
 /// The most seats of one date: more than any hall, less than a slip of the finger.
 pub const MOST_SEATS: u32 = 100_000;
@@ -124,14 +124,14 @@ pub fn check(
     now: Timestamp,
 ) -> Result<Quick, Vec<(Field, Problem)>> {
     let mut problems = Vec::new();
-    let mut line = |field: Field, text: &str, needed: bool| {
-        let text = text.trim();
+    let mut line = |field: Field, typed: &str, needed: bool| {
+        let text = text::line(typed);
         if text.is_empty() && needed {
             problems.push((field, Problem::Missing));
         } else if text.chars().count() > LONGEST {
             problems.push((field, Problem::TooLong { most: LONGEST }));
         }
-        text.to_owned()
+        text
     };
     let title = line(Field::Title, &typed.title, true);
     let kind = line(Field::Kind, &typed.kind, false);

@@ -124,6 +124,27 @@ pub struct Wanted {
     pub quantity: u32,
 }
 
+/// A choice with each ticket type once, in the order they are first named; what is not
+/// wanted is left out.
+#[must_use]
+pub fn together(wanted: &[Wanted]) -> Vec<Wanted> {
+    let mut all: Vec<Wanted> = Vec::new();
+    for w in wanted.iter().filter(|w| w.quantity > 0) {
+        match all.iter_mut().find(|known| known.ticket == w.ticket) {
+            Some(known) => known.quantity = known.quantity.saturating_add(w.quantity),
+            None => all.push(*w),
+        }
+    }
+    all
+}
+
+/// How many of a ticket a choice holds.
+#[must_use]
+pub fn count_of(wanted: &[Wanted], ticket: TicketTypeId) -> u32 {
+    let of_it = wanted.iter().filter(|w| w.ticket == ticket);
+    of_it.fold(0, |sum, w| sum.saturating_add(w.quantity))
+}
+
 /// Why seats were refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SeatRefusal {
@@ -185,10 +206,7 @@ pub fn take(
 ) -> Result<Vec<Draw>, SeatRefusal> {
     let needs = needs(tickets, wanted)?;
     for ticket in tickets {
-        let of_it: u32 = wanted
-            .iter()
-            .filter(|w| w.ticket == ticket.id)
-            .fold(0, |sum, w| sum.saturating_add(w.quantity));
+        let of_it = count_of(wanted, ticket.id);
         let left = ticket.limit.map_or(u32::MAX, |limit| limit.saturating_sub(ticket.sold));
         if of_it > left {
             return Err(SeatRefusal::TicketLimit { ticket: ticket.id, wanted: of_it, left });
@@ -215,7 +233,7 @@ pub fn sellable(
 ) -> u32 {
     let Some(facts) = tickets.iter().find(|t| t.id == ticket) else { return 0 };
     let Ok(needs) = needs(tickets, chosen) else { return 0 };
-    let already: u32 = chosen.iter().filter(|w| w.ticket == ticket).map(|w| w.quantity).sum();
+    let already = count_of(chosen, ticket);
     let by_limit = facts
         .limit
         .map_or(u32::MAX, |limit| limit.saturating_sub(facts.sold).saturating_sub(already));

@@ -15,17 +15,17 @@ pub enum Who {
     SignedIn,
     /// Whoever knows the word.
     Word(String),
-    /// Whoever has an address in one of these domains, or below one.
+    /// Whoever has proved an address in one of these domains, or below one.
     Domains(Vec<String>),
-    /// Whoever has an address on this list.
+    /// Whoever has proved an address on this list.
     Invited(Vec<String>),
 }
 
 /// Why somebody may not book.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum WhoRefusal {
-    /// They have not signed in with this address.
-    #[error("not signed in with this address")]
+    /// They have not proved this address.
+    #[error("the address is not proved")]
     NotSignedIn,
     /// The word is missing or another one.
     #[error("the word is needed")]
@@ -66,21 +66,21 @@ pub fn is_invited(list: &[String], address: &str) -> bool {
 }
 
 impl Who {
-    /// Lets an address book, or says why not. `signed_in` is the address proved by
-    /// signing in, if any; `word` what was given as the word.
+    /// Lets an address book, or says why not. `proved` is the address proved by signing in or
+    /// by the link of an invitation, if any; `word` what was given as the word. A rule about
+    /// addresses never believes what is merely typed.
     ///
     /// # Errors
     /// What is missing.
     pub fn allows(
         &self,
         address: &str,
-        signed_in: Option<&str>,
+        proved: Option<&str>,
         word: &str,
     ) -> Result<(), WhoRefusal> {
         let ok = match self {
             Self::Anyone => true,
-            Self::SignedIn if signed_in.is_some_and(|a| same_address(a, address)) => true,
-            Self::SignedIn => return Err(WhoRefusal::NotSignedIn),
+            Self::SignedIn => is_proved(address, proved)?,
             Self::Word(right) if fold(right) == fold(word) => true,
             Self::Word(_) => return Err(WhoRefusal::WrongWord),
             Self::Domains(domains) => {
@@ -92,12 +92,22 @@ impl Who {
                 if !domains.iter().any(within) {
                     return Err(WhoRefusal::OtherDomain { domains: domains.clone() });
                 }
-                true
+                is_proved(address, proved)?
             }
-            Self::Invited(list) => is_invited(list, address),
+            Self::Invited(list) if is_invited(list, address) => is_proved(address, proved)?,
+            Self::Invited(_) => false,
         };
         if ok { Ok(()) } else { Err(WhoRefusal::NotInvited) }
     }
+}
+
+/// Whether the address typed is the one that was proved.
+///
+/// # Errors
+/// [`WhoRefusal::NotSignedIn`] when it is not.
+pub fn is_proved(address: &str, proved: Option<&str>) -> Result<bool, WhoRefusal> {
+    let same = proved.is_some_and(|p| same_address(p, address));
+    if same { Ok(true) } else { Err(WhoRefusal::NotSignedIn) }
 }
 
 #[cfg(test)]
@@ -114,13 +124,15 @@ mod tests {
         assert_eq!(ask(&Who::Word("comb".into()), "a@b.example"), Err(WhoRefusal::WrongWord));
         let domains = Who::Domains(vec!["school.example".into()]);
         for good in ["a@school.example", "a@north.School.example"] {
-            assert!(ask(&domains, good).is_ok(), "{good}");
+            assert!(domains.allows(good, Some(good), "").is_ok(), "{good}");
+            assert_eq!(ask(&domains, good), Err(WhoRefusal::NotSignedIn), "typed, not proved");
         }
         for bad in ["a@myschool.example", "a@school.example.evil.example", "school.example"] {
             assert!(ask(&domains, bad).is_err(), "{bad}");
         }
         let invited = Who::Invited(vec!["Ezra@post.example".into()]);
-        assert!(ask(&invited, "ezra@post.example ").is_ok());
+        assert_eq!(ask(&invited, "ezra@post.example "), Err(WhoRefusal::NotSignedIn));
+        assert!(invited.allows("ezra@post.example ", Some("Ezra@post.example"), "").is_ok());
         assert_eq!(ask(&invited, "a@b.example"), Err(WhoRefusal::NotInvited));
         let same =
             ["Ros.Wren@Post.example", "roswren+bees@post.example", " r.o.s.wren@post.example"];

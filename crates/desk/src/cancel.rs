@@ -75,6 +75,19 @@ fn is_whole(conn: &Connection, booking: &Booking, numbers: &[u32]) -> Result<boo
     Ok(numbers.is_empty() || standing.iter().all(|a| a.cancelled || numbers.contains(&a.ticket_no)))
 }
 
+/// Refuses while somebody is inside with a ticket of a booking, or with one of these: what is
+/// moved or cancelled then would leave them counted nowhere.
+pub(crate) fn nobody_inside(
+    conn: &Connection,
+    booking: &Booking,
+    tickets: Option<&[u32]>,
+) -> Result<(), DeskError> {
+    match matricle_store::door::inside_of(conn, booking.id, tickets)? {
+        Some(name) => Err(DeskError::Inside { name }),
+        None => Ok(()),
+    }
+}
+
 fn percent_of(
     conn: &Connection,
     booking: &Booking,
@@ -84,12 +97,12 @@ fn percent_of(
     let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
     match by {
         By::Staff(_, Some(own)) => Ok((*own).min(100)),
-        By::Staff(_, None) => Ok(percent_back(&house_of(conn)?, &event, &date, now)),
+        By::Staff(_, None) => Ok(percent_back(&house_of(conn)?, &event, &date, None, now)),
         By::Booker if !event.rules.may_cancel && booking.state != State::Requested => {
             Err(DeskError::NotByBooker)
         }
         By::Booker if date.span.starts_at <= now => Err(DeskError::NotByBooker),
-        By::Booker => Ok(percent_back(&house_of(conn)?, &event, &date, now)),
+        By::Booker => Ok(percent_back(&house_of(conn)?, &event, &date, booking.steps_from, now)),
     }
 }
 
@@ -118,6 +131,7 @@ fn preview_in(
     let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
     next(booking.state, Move::Cancel, by.actor())?;
     let whole = is_whole(conn, &booking, numbers)?;
+    nobody_inside(conn, &booking, (!whole).then_some(numbers))?;
     // Nothing is kept of what was never confirmed.
     let firm = booking.state == State::Confirmed;
     let percent = if firm {
@@ -228,7 +242,7 @@ pub async fn cancel(
             Ok(plan)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(done)
 }
 

@@ -19,6 +19,7 @@ use matricle_store::{Connection, Tx, events, ledger, places};
 
 use crate::cancel::refuse;
 use crate::hold::{BOOKER, PROGRAM, fresh_code};
+use crate::timers::{Due, Work, each};
 use crate::{Desk, DeskError, house_of};
 
 /// Kinds of cards, and all cards.
@@ -281,19 +282,23 @@ fn lose(
 ///
 /// # Errors
 /// The store fails.
-pub(crate) async fn expire(desk: &Desk) -> Result<(), DeskError> {
+pub(crate) async fn expire(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let over = desk.store.read(move |conn| cards::to_expire(conn, now)).await?;
-    for card in over {
+    let over = over
+        .into_iter()
+        .map(|card| Due { about: format!("card {}", card.id), booking: None, row: card.id })
+        .collect();
+    each(desk, Work::Books, over, 1, |desk, id| async move {
         desk.store
             .write(move |tx| {
                 // Read again: it may have been used meanwhile.
-                let card = cards::by_id(tx, card.id)?.ok_or(DeskError::NotFound)?;
+                let card = cards::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
                 lose(tx, &card, card.card.left, PROGRAM, "expired", now)
             })
-            .await?;
-    }
-    Ok(())
+            .await
+    })
+    .await
 }
 
 /// What stamps can pay of a booking: how many, and the amount that meets.
@@ -324,7 +329,7 @@ pub async fn pay(desk: &Desk, reference: Reference, code: String) -> Result<(), 
             pay_in(tx, &booking, &code, BOOKER, &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 

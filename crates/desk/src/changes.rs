@@ -15,7 +15,7 @@ use matricle_store::payments::{self, Taken};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, Tx, events, outbox};
 
-use crate::cancel::{By, refuse, tell_changed};
+use crate::cancel::{By, nobody_inside, refuse, tell_changed};
 use crate::decide::{confirm_if_paid, firm, tell};
 use crate::hold::{fresh_code, keep_in, on_sheet, sweep};
 use crate::money::{document, give_back_surplus, received};
@@ -73,7 +73,7 @@ pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<
             tell(tx, &booking, kind, "", &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -133,7 +133,7 @@ pub async fn take_money(
             take_in(tx, &booking, (method, amount), &note, &who, &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -190,7 +190,7 @@ pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result
             Ok::<_, DeskError>(u32::try_from(all.len()).unwrap_or(u32::MAX))
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(done)
 }
 
@@ -237,7 +237,7 @@ pub async fn set_price(
             settle_change(tx, &booking, "the price was changed", (Actor::Clerk, &who), &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -281,7 +281,7 @@ pub async fn add_tickets(
             settle_change(tx, &booking, "tickets were added", (Actor::Clerk, &who), &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -345,6 +345,7 @@ pub async fn swap_ticket(
             if names.is_empty() {
                 return Err(DeskError::NotFound);
             }
+            nobody_inside(tx, &booking, Some(&[ticket_no]))?;
             // The seats go back into the pot first: the new ticket may need the same ones.
             bookings::take_off(tx, &booking, &[ticket_no], 100, now)?;
             let booking = find(tx, reference)?;
@@ -356,7 +357,7 @@ pub async fn swap_ticket(
             waiting::serve_date(tx, booking.date, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -387,12 +388,13 @@ pub async fn move_to(
             }
             move_in(tx, &booking, &new, &by.name(), &host, now)?;
             if matches!(by, By::Booker) {
+                bookings::moved_from(tx, booking.id, old.span.starts_at)?;
                 bookings::remember(tx, booking.id, &Deed::moved(old.id), 0)?;
             }
             Ok::<_, DeskError>(())
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -408,6 +410,7 @@ pub(crate) fn move_in(
     if !booking.state.stands() {
         return Err(refuse(booking.state, Move::Complete));
     }
+    nobody_inside(tx, booking, None)?;
     sweep(tx, to.id, now)?;
     let house = house_of(tx)?;
     let sheet = events::sheet(tx, house.currency, to.id, now)?.ok_or(DeskError::NotFound)?;
@@ -522,7 +525,7 @@ pub async fn pass_on(
             Ok(outbox::plan_noted(tx, &new, now)?)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -572,7 +575,7 @@ pub async fn by_phone(
                 member: people::is_member(tx, &email)?,
                 ..Default::default()
             };
-            let by = HeldBy { buyer, test: false };
+            let by = HeldBy { buyer, ..HeldBy::default() };
             let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, now)?;
             let booking = find(tx, reference)?;
             let people = bookings::attendees(tx, booking.id)?;
@@ -603,6 +606,6 @@ pub async fn by_phone(
             Ok::<_, DeskError>(reference)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(made)
 }

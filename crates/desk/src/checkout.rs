@@ -5,22 +5,29 @@
 //! payer coming back, a webhook once, twice or never, a timer that asks) goes
 //! through `settle`, which books it once.
 
+use std::sync::Arc;
+
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::{Actor, Move, MoveRefusal, State, next};
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{self, Draft};
+use matricle_core::keeping::may_wait;
 use matricle_core::ledger::Method;
+use matricle_core::text;
 use matricle_core::waiting::Stands;
-use matricle_core::who::WhoRefusal;
+use matricle_core::who::{WhoRefusal, is_proved};
+use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::payments::{self, Payment, PaymentState};
 use matricle_store::{Tx, events, people};
 
+use crate::asking::Asking;
 use crate::hold::{BOOKER, PROGRAM, take_again, way_of};
+use crate::often::Often;
 use crate::provider::{NewPayment, ProviderError, ProviderPayment, Status, is_signed};
-use crate::{Desk, DeskError, house_of, money, waiting};
+use crate::{Desk, DeskError, Secrets, house_of, money, waiting};
 
 /// How long seats are kept for the payment once the form is complete.
 pub const TIME_TO_PAY: SignedDuration = SignedDuration::from_mins(30);
@@ -48,17 +55,43 @@ pub enum Outcome {
 /// # Errors
 /// Fields that need another look; seats that are gone since the hold ran out; a
 /// price that changed since.
-pub async fn submit(desk: &Desk, reference: Reference, draft: Draft) -> Result<Outcome, DeskError> {
+pub async fn submit(
+    desk: &Desk,
+    asking: &Asking,
+    reference: Reference,
+    draft: Draft,
+) -> Result<Outcome, DeskError> {
     crate::hold::type_on(desk, reference, draft.clone()).await?;
     let now = desk.clock.now();
-    let message_id = message_id(desk, reference, Kind::Confirmation);
-    let payment_id = uuid::Uuid::now_v7().to_string();
-    let outcome = desk
-        .store
-        .write(move |tx| submit_in(tx, reference, &draft, &message_id, &payment_id, now))
-        .await?;
-    desk.wake.notify_one();
+    let booker =
+        Booker { asking: asking.clone(), secrets: desk.secrets.clone(), often: desk.often.clone() };
+    let ids = Ids {
+        message: message_id(desk, reference, Kind::Confirmation),
+        payment: uuid::Uuid::now_v7().to_string(),
+    };
+    let outcome =
+        desk.store.write(move |tx| submit_in(tx, &booker, reference, &draft, &ids, now)).await?;
+    desk.wake.all();
     Ok(outcome)
+}
+
+/// Who sends a form in, and what it takes to know them and to bound what they do.
+pub struct Booker {
+    /// What they have proved.
+    pub asking: Asking,
+    /// What opens an invitation.
+    pub secrets: Arc<Secrets>,
+    /// What was asked for lately.
+    pub often: Arc<Often>,
+}
+
+/// Names of what may follow from a form.
+#[derive(Debug, Clone)]
+pub struct Ids {
+    /// The `Message-ID` of the confirmation.
+    pub message: String,
+    /// The UUID of the payment.
+    pub payment: String,
 }
 
 /// [`submit`], inside a transaction.
@@ -67,10 +100,10 @@ pub async fn submit(desk: &Desk, reference: Reference, draft: Draft) -> Result<O
 /// As [`submit`].
 pub fn submit_in(
     tx: &Tx<'_>,
+    booker: &Booker,
     reference: Reference,
     draft: &Draft,
-    message_id: &str,
-    payment_id: &str,
+    ids: &Ids,
     now: Timestamp,
 ) -> Result<Outcome, DeskError> {
     let mut booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -85,16 +118,36 @@ pub fn submit_in(
     let questions = events::questions(tx, event.id)?;
     let people = bookings::tickets_of_people(tx, booking.id)?;
     let details = details::check(draft, &people, &questions).map_err(DeskError::Details)?;
-    let buyer = &booking.buyer;
-    let proved = (!buyer.address.is_empty()).then_some(buyer.address.as_str());
-    event.who.allows(&details.email, proved, &buyer.word)?;
+    // By signing in now, by the link of an invitation, or when the seats were chosen.
+    let proved = match booker.asking.address(tx, &booker.secrets, event.id, now)? {
+        Some(address) if is_proved(&details.email, Some(&address)).is_ok() => Some(address),
+        _ => Some(booking.buyer.address.clone()).filter(|a| !a.is_empty()),
+    };
+    let proved = proved.as_deref();
+    event.who.allows(&details.email, proved, &booking.buyer.word)?;
+    let lines = bookings::lines(tx, &booking)?;
+    let way = way_of(&event, &lines, booking.total);
+    let promos = matricle_store::promos::of_booking(tx, booking.id)?;
+    // What counts people by their addresses, and what keeps seats for days, wants proof.
+    let by_address = event.once || promos.iter().any(|p| p.once || !p.address.is_empty());
+    let is_theirs = is_proved(&details.email, proved).is_ok();
+    if (by_address || way == Way::AfterYes) && !booking.test {
+        is_proved(&details.email, proved)?;
+    }
     if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
         return Err(WhoRefusal::Again.into());
     }
-    if !draft.again
-        && let Some(other) = bookings::same_date(tx, &booking, &details.email)?
-    {
+    let other = bookings::same_date(tx, &booking, &details.email)?;
+    if let (Some(other), false, true) = (&other, draft.again, is_theirs) {
         return Err(DeskError::BookedBefore { made_at: other.made_at, total: other.total });
+    }
+    let unfinished = bookings::unfinished_of(tx, booking.date, &details.email, booking.id)?;
+    if !booking.test {
+        may_wait(unfinished, is_theirs)?;
+    }
+    if !is_theirs && booker.often.stranger_mail(&details.email, booker.asking.from, now).is_err() {
+        // Enough mails went to this address without its owner's word.
+        return Err(WhoRefusal::NotSignedIn.into());
     }
     crate::promos::still_good(tx, &booking, &details.email, now)?;
     if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
@@ -106,8 +159,13 @@ pub fn submit_in(
     }
     let person = people::know(tx, &details.name, &details.email, now)?;
     bookings::complete(tx, &booking, &details, &questions, Some(person))?;
-    let lines = bookings::lines(tx, &booking)?;
-    if way_of(&event, &lines, booking.total) == Way::AfterYes {
+    if let (Some(address), true) = (proved, is_theirs) {
+        bookings::prove(tx, booking.id, address)?;
+    }
+    if let (Some(other), false) = (&other, is_theirs) {
+        tell_of_another(tx, &booking, &details.email, other, &ids.message, now)?;
+    }
+    if way == Way::AfterYes {
         bookings::set_state(
             tx,
             &booking,
@@ -126,7 +184,7 @@ pub fn submit_in(
         waiting::follow(tx, &booking, Stands::Taken)?;
         money::document(tx, &booking, now)?;
         let kind = Kind::Confirmation;
-        outbox::plan(tx, booking.id, kind, &details.email, message_id, now)?;
+        outbox::plan(tx, booking.id, kind, &details.email, &ids.message, now)?;
         return Ok(Outcome::Confirmed);
     }
     let to = next(booking.state, Move::AskForMoney, Actor::Booker)?;
@@ -134,8 +192,35 @@ pub fn submit_in(
     waiting::follow(tx, &booking, Stands::Taken)?;
     let what = format!("filled the form in; {} to pay", booking.total);
     bookings::happened(tx, booking.id, now, BOOKER, &what)?;
-    payments::open(tx, payment_id, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
+    payments::open(tx, &ids.payment, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
     Ok(Outcome::ToPay)
+}
+
+/// Tells whoever reads the mail of an address that there is another booking of the date with
+/// it: whoever merely typed the address learns nothing of that.
+fn tell_of_another(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    address: &str,
+    other: &Booking,
+    message_id: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let made = house_of(tx)?;
+    let day = words::long_day(words::local(other.made_at, &made.zone).date());
+    let new = NewMessage {
+        about: About::Booking(booking.id),
+        kind: Kind::Twice,
+        which: "",
+        address,
+        message_id: &format!("twice.{message_id}"),
+        note: &format!(
+            "There are two bookings of this date with your address now: this one, and {} of {day}, {}. \
+             If one of them is a mistake, cancel it on its page.",
+            other.reference, other.total
+        ),
+    };
+    Ok(outbox::plan_noted(tx, &new, now)?)
 }
 
 pub(crate) fn message_id(desk: &Desk, reference: Reference, kind: Kind) -> String {
@@ -208,9 +293,15 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
 /// nothing.
 ///
 /// # Errors
-/// The house takes no transfers; nothing is to be paid; the date is too near for one.
-pub async fn by_transfer(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+/// The house takes no transfers; nothing is to be paid; the date is too near for one; the
+/// booking's address is not proved.
+pub async fn by_transfer(
+    desk: &Desk,
+    asking: &Asking,
+    reference: Reference,
+) -> Result<(), DeskError> {
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let proved = asking.proved.clone();
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -222,6 +313,11 @@ pub async fn by_transfer(desk: &Desk, reference: Reference) -> Result<(), DeskEr
             let Some(until) = transfer_until(&house, &date, now) else {
                 return Err(DeskError::NoTransfer);
             };
+            // Seats are kept for days by whoever reads the mail of the address only.
+            if is_proved(&booking.email, Some(&booking.buyer.address)).is_err() {
+                is_proved(&booking.email, proved.as_deref())?;
+                bookings::prove(tx, booking.id, &booking.email)?;
+            }
             if matricle_store::documents::of_booking(tx, booking.id)?.is_empty() {
                 let deadline = booking.deadline.map_or(until, |d| d.max(until));
                 bookings::set_deadline(tx, booking.id, deadline)?;
@@ -233,7 +329,7 @@ pub async fn by_transfer(desk: &Desk, reference: Reference) -> Result<(), DeskEr
             Ok::<_, DeskError>(())
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -280,8 +376,19 @@ pub async fn hook(
     if !is_signed(secret, &id, timestamp, signatures, body, desk.clock.outside()) {
         return Err(DeskError::Unsigned);
     }
+    let now = desk.clock.now();
     let Ok(told) = serde_json::from_slice::<ProviderPayment>(body) else {
-        return Err(DeskError::Unsigned);
+        // Rightly signed, and about something this version does not know: refused, it would
+        // come again for ever.
+        let note: String = text::line(&String::from_utf8_lossy(body)).chars().take(200).collect();
+        tracing::warn!(id, note, "a webhook of an unknown kind was taken");
+        desk.store
+            .write(move |tx| {
+                payments::take_hook(tx, &id, now)?;
+                payments::note_hook(tx, &id, &note)
+            })
+            .await?;
+        return Ok(());
     };
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
     desk.store
@@ -292,7 +399,7 @@ pub async fn hook(
             Ok::<_, DeskError>(())
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -344,7 +451,7 @@ pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
             }
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -367,7 +474,19 @@ fn settle(
         // Signed, but not ours: another program shares the provider's account.
         return Ok(());
     };
-    note_what_follows(tx, &payment, told, now)?;
+    settle_status(tx, &payment, told, host, now)?;
+    // What follows a payment is booked after it, also when both are heard of at once.
+    let payment = payments::by_id(tx, &payment.id)?.ok_or(DeskError::NotFound)?;
+    note_what_follows(tx, &payment, told, now)
+}
+
+fn settle_status(
+    tx: &Tx<'_>,
+    payment: &Payment,
+    told: &ProviderPayment,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
     // What was settled stays, except that money may come all the same: the payer was
     // already at the provider when the payment was given up here.
     let known = match payment.state {
@@ -398,7 +517,7 @@ fn settle(
             let Some(ready) = ready else {
                 payments::settle(tx, &payment.id, PaymentState::Surplus, now)?;
                 say(&format!("{amount} came and is to be given back"))?;
-                return money::surplus(tx, &booking, &payment, now);
+                return money::surplus(tx, &booking, payment, now);
             };
             payments::settle(tx, &payment.id, PaymentState::Paid, now)?;
             money::received(

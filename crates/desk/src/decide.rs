@@ -41,7 +41,7 @@ pub async fn approve(
             firm(tx, &booking, moves, Actor::Clerk, until, &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -152,7 +152,7 @@ pub async fn decline(
             crate::waiting::serve_date(tx, booking.date, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -181,7 +181,7 @@ pub async fn bring_back(desk: &Desk, staff: &Staff, reference: Reference) -> Res
             firm(tx, &booking, moves, Actor::Clerk, None, &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -199,6 +199,7 @@ pub async fn reconsider(desk: &Desk, staff: &Staff, reference: Reference) -> Res
             if booking.paid.minor != 0 {
                 return Err(refuse(booking.state, Move::Reconsider));
             }
+            crate::cancel::nobody_inside(tx, &booking, None)?;
             if Bucket::of(booking.state).is_none() {
                 let wanted = bookings::wanted(tx, booking.id)?;
                 seats_for(tx, &booking, &wanted, now)?;

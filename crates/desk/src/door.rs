@@ -11,7 +11,7 @@ use matricle_core::words::fold;
 use matricle_core::{AttendeeId, DateId, Money};
 use matricle_formats::words;
 use matricle_store::cards::{self, HeldCard};
-use matricle_store::door::{AtDoor, NewScan, Scan};
+use matricle_store::door::{AtDoor, Doorway, NewScan, Scan};
 use matricle_store::events::{self, Asked, DateSheet, DateSummary, EventState};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, bookings, door as db};
@@ -165,10 +165,12 @@ pub async fn pay(
     let outcome = desk
         .store
         .write(move |tx| {
+            at_open_door(tx, &staff, date, now)?;
             if let Some(before) = db::scan_by_key(tx, &key)? {
                 return Outcome::of(before);
             }
-            let person = db::by_id(tx, attendee)?.ok_or(DeskError::NotFound)?;
+            let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
+            let person = person.ok_or(DeskError::NotFound)?;
             let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
             let as_seen = matches!(
                 door::verdict(Some(&person.facts), date),
@@ -189,14 +191,85 @@ pub async fn pay(
             show_in(tx, &staff, date, &door, &key, &Shown::Attendee(attendee), now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     with_ways(desk, outcome).await
+}
+
+/// Lets whoever checks in pass at the door of a date that is on, or that an organiser has
+/// opened; names of other days are nobody's at the door.
+fn at_open_door(
+    conn: &Connection,
+    staff: &Staff,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Doorway, DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
+    if door::is_open(&doorway.span, doorway.opened_by.is_some(), now) {
+        Ok(doorway)
+    } else {
+        Err(DeskError::DoorShut)
+    }
+}
+
+/// The event and the date of a door, whether it is open or not.
+///
+/// # Errors
+/// The role may not, or there is no such date.
+pub async fn of_date(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+) -> Result<(events::Event, events::Date), DeskError> {
+    require(staff.role, Right::CheckIn)?;
+    desk.store.read(move |conn| events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)).await
+}
+
+/// Who opened the door of a date for another day than its own, if somebody did.
+///
+/// # Errors
+/// The role may not, or there is no such date.
+pub async fn opened_by(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+) -> Result<Option<String>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let doorway = desk.store.read(move |conn| db::doorway(conn, date)).await?;
+    Ok(doorway.ok_or(DeskError::NotFound)?.opened_by)
+}
+
+/// Opens the door of a date on another day than its own, or leaves it to its day again: an
+/// organiser's yes, which the door shows with their name.
+///
+/// # Errors
+/// There is no such date; the role may not.
+pub async fn open(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    open: bool,
+    from_where: String,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            db::set_open(tx, date, open.then_some(who.as_str()), now)?;
+            let act = if open { "opened" } else { "shut" };
+            let when = words::long_span(on.span.starts, on.span.ends);
+            let what = format!("{act} the door of {} of {when}", event.title);
+            matricle_store::audit::note(tx, &who, &what, &from_where, now)?;
+            crate::dates::log(tx, event.id, now, &who, &what)
+        })
+        .await
 }
 
 /// [`show`], inside a transaction.
 ///
 /// # Errors
-/// As [`show`].
+/// As [`show`]; [`DeskError::DoorShut`] on another day.
 pub fn show_in(
     tx: &Tx<'_>,
     staff: &Staff,
@@ -206,11 +279,13 @@ pub fn show_in(
     shown: &Shown,
     now: Timestamp,
 ) -> Result<Outcome, DeskError> {
+    at_open_door(tx, staff, date, now)?;
     if let Some(before) = db::scan_by_key(tx, key)? {
         return Outcome::of(before);
     }
     let found = match shown {
-        Shown::Attendee(id) => Ok(db::by_id(tx, *id)?),
+        // By name only people of this very date: others are not to be gone through by number.
+        Shown::Attendee(id) => Ok(db::by_id(tx, *id)?.filter(|p| p.facts.date == date)),
         Shown::Text(text) => match door::code(read(text)) {
             Ok(code) => Ok(db::by_code(tx, code, date)?),
             Err(verdict) => Err(verdict),
@@ -293,6 +368,7 @@ fn tell(
         Verdict::Cancelled if person.is_some_and(|p| p.passed_on) => {
             "this ticket was passed to somebody else".into()
         }
+        Verdict::Test => "made to try the steps out; it lets nobody in".into(),
         Verdict::Cancelled => "this booking was cancelled".into(),
         Verdict::Unknown => "not a ticket of this house".into(),
         Verdict::Misread => "a letter is wrong or missing; scan again".into(),
@@ -325,9 +401,10 @@ pub async fn undo(
     scan: i64,
 ) -> Result<Outcome, DeskError> {
     require(staff.role, Right::CheckIn)?;
-    let now = desk.clock.now();
+    let (now, staff) = (desk.clock.now(), staff.clone());
     desk.store
         .write(move |tx| {
+            at_open_door(tx, &staff, date, now)?;
             let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
             let fits = scan.date == date
                 && scan.undone_at.is_none()
@@ -364,8 +441,10 @@ pub async fn names(
 ) -> Result<Vec<Name>, DeskError> {
     require(staff.role, Right::CheckIn)?;
     let (words, reference) = (fold(typed), Reference::parse(typed));
+    let (now, staff) = (desk.clock.now(), staff.clone());
     desk.store
         .read(move |conn| {
+            at_open_door(conn, &staff, date, now)?;
             let people = match reference {
                 Some(reference) => db::by_reference(conn, date, reference)?,
                 None => db::by_words(conn, date, &words, 30)?,
@@ -393,6 +472,8 @@ pub struct Board {
     pub all_in_by: Option<Timestamp>,
     /// The zone of the house's clocks.
     pub zone: String,
+    /// It is another day than the date's own: who opened the door.
+    pub opened_by: Option<String>,
 }
 
 /// The board of a date.
@@ -401,9 +482,10 @@ pub struct Board {
 /// The role may not, there is no such date, or the store fails.
 pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, DeskError> {
     require(staff.role, Right::CheckIn)?;
-    let now = desk.clock.now();
+    let (now, staff) = (desk.clock.now(), staff.clone());
     desk.store
         .read(move |conn| {
+            let doorway = at_open_door(conn, &staff, date, now)?;
             let house = house_of(conn)?;
             let sheet =
                 events::date_sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
@@ -412,7 +494,8 @@ pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, De
             let lately = db::admitted_since(conn, date, since)?;
             let inside = sheet.inside;
             let all_in_by = all_in_by(inside, expected, lately, now);
-            Ok(Board { sheet, inside, expected, lately, all_in_by, zone: house.zone })
+            let opened_by = doorway.opened_by.filter(|_| !door::is_its_day(&doorway.span, now));
+            Ok(Board { sheet, inside, expected, lately, all_in_by, zone: house.zone, opened_by })
         })
         .await
 }
@@ -423,12 +506,17 @@ pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, De
 /// The role may not, or the store fails.
 pub async fn log(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Outcome>, DeskError> {
     require(staff.role, Right::CheckIn)?;
+    let (now, staff) = (desk.clock.now(), staff.clone());
     desk.store
-        .read(move |conn| db::last_scans(conn, date, 12)?.into_iter().map(Outcome::of).collect())
+        .read(move |conn| {
+            at_open_door(conn, &staff, date, now)?;
+            db::last_scans(conn, date, 12)?.into_iter().map(Outcome::of).collect()
+        })
         .await
 }
 
-/// Dates whose door may be open: those of today, and those under way.
+/// Dates whose door is open: those of today, those under way, and those that an organiser has
+/// opened.
 ///
 /// # Errors
 /// The role may not, or the store fails.
@@ -438,23 +526,26 @@ pub async fn todays(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, Desk
     desk.store
         .read(move |conn| {
             let day = SignedDuration::from_hours(24);
-            let zone = house_of(conn)?.zone;
-            let today = words::local(now, &zone).date();
-            let asked = Asked {
+            let opened = db::opened(conn, now - day)?;
+            let between = |from, until| Asked {
                 staff: true,
-                between: Some((now - day, now + day)),
-                most: 200,
+                between: Some((from, until)),
+                most: 500,
                 ..Asked::default()
             };
-            let dates = events::list(conn, &asked, now)?.dates;
+            let mut dates = events::list(conn, &between(now - day, now + day), now)?.dates;
+            for id in &opened {
+                let Some((_, date)) = events::date_by_id(conn, *id)? else { continue };
+                let asked = between(date.span.starts_at, date.span.ends_at);
+                let found = events::list(conn, &asked, now)?.dates;
+                dates.extend(found.into_iter().filter(|d| d.date.id == *id));
+            }
+            dates.sort_by_key(|d| (d.date.span.starts_at, d.date.id));
+            dates.dedup_by_key(|d| d.date.id);
             Ok(dates
                 .into_iter()
                 .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
-                .filter(|d| {
-                    let span = &d.date.span;
-                    span.starts.date() <= today && today <= span.ends.date()
-                        || (span.starts_at <= now && now < span.ends_at)
-                })
+                .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
                 .collect())
         })
         .await

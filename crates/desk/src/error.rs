@@ -1,6 +1,7 @@
 use matricle_core::booking::{ChoiceRefusal, MoveRefusal};
 use matricle_core::details::{Field, Problem};
 use matricle_core::form::Wrong;
+use matricle_core::keeping::KeepRefusal;
 use matricle_core::quick;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::staff::RightRefusal;
@@ -37,6 +38,24 @@ pub enum DeskError {
     /// The tickets cannot be kept.
     #[error(transparent)]
     Choice(#[from] ChoiceRefusal),
+    /// One person, or one network, keeps too many seats already.
+    #[error(transparent)]
+    Keep(#[from] KeepRefusal),
+    /// Asked for too often.
+    #[error("asked too often; {seconds} seconds to wait")]
+    TooOften {
+        /// How long to wait.
+        seconds: u64,
+    },
+    /// Somebody has been let in with a ticket that is to be moved or cancelled.
+    #[error("{name} is inside")]
+    Inside {
+        /// Who.
+        name: String,
+    },
+    /// The door of a date that is not on now, and that no organiser has opened.
+    #[error("the door of this date is not open")]
+    DoorShut,
     /// The price changed while the hold was over: the booker must see it first.
     #[error("the price changed from {old} to {new}")]
     PriceChanged {

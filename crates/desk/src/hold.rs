@@ -1,15 +1,16 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Actor, ChoiceRefusal, Move, MoveRefusal, State, next};
+use matricle_core::booking::{self, Actor, Choice, ChoiceRefusal, Move, MoveRefusal, State, next};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::details::{Draft, Field, Problem, Question, is_address};
+use matricle_core::keeping;
 use matricle_core::price::Buyer;
 use matricle_core::promo::Promo;
 use matricle_core::seats::{Draw, Wanted, take};
 use matricle_core::waiting::Stands;
-use matricle_core::{AttendeeId, DateId, Money, SessionId, TicketTypeId};
+use matricle_core::{AttendeeId, BookingId, DateId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
@@ -22,6 +23,7 @@ use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
 
+use crate::asking::Asking;
 use crate::undo::Undo;
 use crate::{Desk, DeskError, house_of, random_u64, waiting};
 
@@ -47,7 +49,7 @@ pub async fn keep(
 ) -> Result<Reference, DeskError> {
     let now = desk.clock.now();
     let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, &by, instead, now)).await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(kept)
 }
 
@@ -86,6 +88,7 @@ pub fn keep_in(
         let promos = promos::of_booking(tx, earlier.id)?;
         let buyer = Buyer { promos, ..by.buyer.clone() };
         let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
+        may_keep(tx, &sheet, &choice, by, earlier.id)?;
         bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
         let to = next(earlier.state, Move::TakeAgain, Actor::Booker)?;
         bookings::set_state(tx, &earlier, to, Some(choice.held_until), now)?;
@@ -94,11 +97,37 @@ pub fn keep_in(
     }
     let sheet = on_sale(tx, date, by.test, now)?;
     let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
+    may_keep(tx, &sheet, &choice, by, BookingId(0))?;
     let reference = fresh_reference(tx)?;
     let id = bookings::hold(tx, &sheet, reference, &choice, fresh_code, by, now)?;
     let what = if by.test { "chose seats, as a test" } else { "chose seats" };
     bookings::happened(tx, id, now, BOOKER, what)?;
     Ok(reference)
+}
+
+/// Bounds what one browser and one network keep of a date while nothing is booked for good.
+fn may_keep(
+    conn: &Connection,
+    sheet: &DateSheet,
+    choice: &Choice,
+    by: &HeldBy,
+    but: BookingId,
+) -> Result<(), DeskError> {
+    if by.test || by.from == (0, 0) {
+        return Ok(());
+    }
+    let date = sheet.covers.first().copied().unwrap_or(sheet.date.id);
+    let (by_browser, by_network) = bookings::kept(conn, date, by.from, but)?;
+    let pool = sheet.main_pool();
+    let drawn = choice.draws.iter().find(|d| d.pool == pool.id);
+    let facts = keeping::Facts {
+        wanted: drawn.map_or(0, |d| d.seats),
+        open: pool.capacity.saturating_sub(pool.taken.confirmed),
+        by_browser,
+        by_network,
+        proved: !by.buyer.address.is_empty(),
+    };
+    Ok(keeping::may_keep(&facts)?)
 }
 
 fn same_event(tx: &Tx<'_>, event: matricle_core::EventId, date: DateId) -> bool {
@@ -110,7 +139,8 @@ fn on_sale(tx: &Tx<'_>, date: DateId, test: bool, now: Timestamp) -> Result<Date
     let house = house_of(tx)?;
     events::sheet(tx, house.currency, date, now)?
         .filter(|sheet| match sheet.event.state {
-            EventState::Published => true,
+            // What is published is booked for good: nobody tries its steps out any more.
+            EventState::Published => !test,
             EventState::Draft => test,
             EventState::CalledOff | EventState::Past => false,
         })
@@ -202,6 +232,8 @@ pub(crate) fn take_again(
     let promos = promos::of_booking(tx, booking.id)?;
     let buyer = Buyer { promos, ..booking.buyer.clone() };
     let choice = booking::choose(&sheet.offer, &wanted, &buyer, now)?;
+    let by = HeldBy { buyer, test: booking.test, from: booking.held_from };
+    may_keep(tx, &sheet, &choice, &by, booking.id)?;
     bookings::reprice(tx, &booking, &choice)?;
     bookings::set_state(tx, &booking, to, Some(choice.held_until), now)?;
     bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
@@ -416,8 +448,13 @@ pub async fn sheet(desk: &Desk, reference: Reference) -> Result<BookingSheet, De
 /// # Errors
 /// [`DeskError::Details`] when no address is typed yet; [`DeskError::EnoughLinks`] when it was
 /// mailed [`MOST_LINKS`] times; the booking is complete.
-pub async fn mail_link(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+pub async fn mail_link(
+    desk: &Desk,
+    asking: &Asking,
+    reference: Reference,
+) -> Result<(), DeskError> {
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let (often, from) = (desk.often.clone(), asking.from);
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -434,11 +471,12 @@ pub async fn mail_link(desk: &Desk, reference: Reference) -> Result<(), DeskErro
             if before >= MOST_LINKS {
                 return Err(DeskError::EnoughLinks);
             }
+            often.stranger_mail(address, from, now)?;
             let to = Booking { email: address.to_owned(), ..booking.clone() };
             crate::decide::tell(tx, &to, Kind::Link, "", &host, now)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 

@@ -1,7 +1,6 @@
 //! Mailing invitations to those on an event's lists, and opening the event by one.
 
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jiff::Timestamp;
 use matricle_core::EventId;
 use matricle_core::staff::{Right, require};
 use matricle_core::who::{Who, is_invited};
@@ -10,10 +9,9 @@ use matricle_formats::{rich, words};
 use matricle_store::Connection;
 use matricle_store::events::{self, Event, EventState};
 use matricle_store::outbox::{self, About, Kind, Message, NewMessage};
-use matricle_store::people::{self, Staff};
+use matricle_store::people::Staff;
 
-use crate::signin::{SESSION, hash_of};
-use crate::{Desk, DeskError, house_of, random_bytes};
+use crate::{Desk, DeskError, house_of};
 
 /// Somebody on a list, and the invitation mailed to them, if it was.
 pub type Invited = (String, Option<Message>);
@@ -85,7 +83,7 @@ pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, D
             Ok(fresh.len())
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(planned)
 }
 
@@ -118,7 +116,7 @@ pub(crate) async fn compose(
         .collect();
     let text = format!(
         "Hello,\n\nyou are invited: {}\n\n{}\n\n{}\n\nSee what it is and take your seat:\n{url}\n\n\
-         The address above is yours alone: it knows who you are.\n\n{}\n",
+         The address above is yours alone: it opens this event and nothing else, until it is over.\n\n{}\n",
         event.title,
         event.lead,
         when.join("\n"),
@@ -137,44 +135,45 @@ pub(crate) async fn compose(
     })
 }
 
-/// What an invitation opens.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Opened {
-    /// The event's word in addresses.
-    pub slug: String,
-    /// A session for whoever was invited; only their browser keeps it.
-    pub token: String,
-}
-
-/// Opens an event for whoever has the link of an invitation: reading the mail proves the
-/// address as the number for signing in does.
+/// The event that an invitation opens, by its word in addresses: for whoever has the link.
 ///
 /// # Errors
-/// [`DeskError::NotFound`] for another key, or when the address has been taken off the
-/// lists since.
-pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<Opened, DeskError> {
+/// [`DeskError::NotFound`] for another key, when the address has been taken off the lists
+/// since, or when the event is over.
+pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<String, DeskError> {
     if !desk.secrets.opens_invitation(id, key) {
         return Err(DeskError::NotFound);
     }
     let now = desk.clock.now();
-    let token = URL_SAFE_NO_PAD.encode(random_bytes::<32>());
-    let session = hash_of(&token);
-    let slug = desk
-        .store
-        .write(move |tx| {
-            let message = outbox::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+    desk.store
+        .read(move |conn| {
+            let message = outbox::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
             let About::Event(event) = message.about else { return Err(DeskError::NotFound) };
-            let event = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            let stands = list(tx, &event)?
-                .iter()
-                .any(|(address, _)| is_invited(std::slice::from_ref(address), &message.address));
-            if !stands {
-                return Err(DeskError::NotFound);
-            }
-            let person = people::know(tx, "", &message.address, now)?;
-            people::open_session(tx, &session, person, now + SESSION, now)?;
-            Ok(event.slug)
+            address_of(conn, id, event, now)?.ok_or(DeskError::NotFound)?;
+            Ok(events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.slug)
         })
-        .await?;
-    Ok(Opened { slug, token })
+        .await
+}
+
+/// Whose address an invitation proves for this event: that of whoever it was mailed to, as
+/// long as they are on its lists and a date of it is to come.
+pub(crate) fn address_of(
+    conn: &Connection,
+    id: i64,
+    event: EventId,
+    now: Timestamp,
+) -> Result<Option<String>, DeskError> {
+    let Some(message) = outbox::by_id(conn, id)? else { return Ok(None) };
+    let Some(found) = events::by_id(conn, event)? else { return Ok(None) };
+    let invited = message.about == About::Event(event) && message.kind == Kind::Invitation;
+    if !invited || found.state != EventState::Published {
+        return Ok(None);
+    }
+    let listed = list(conn, &found)?
+        .iter()
+        .any(|(address, _)| is_invited(std::slice::from_ref(address), &message.address));
+    let coming = events::dates_of(conn, event)?
+        .iter()
+        .any(|d| d.called_off.is_empty() && d.span.ends_at > now);
+    Ok((listed && coming).then_some(message.address))
 }

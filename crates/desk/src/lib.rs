@@ -4,6 +4,8 @@
 //! what was decided and plans messages. Pages, the command line and the timers
 //! call the same functions, so none of them can forget a right or a rule.
 
+pub mod asking;
+pub mod backup;
 pub mod board;
 pub mod books;
 pub mod cancel;
@@ -26,6 +28,7 @@ pub mod many;
 pub mod messages;
 pub mod money;
 pub mod office;
+pub mod often;
 pub mod papers;
 pub mod patterns;
 pub mod plan;
@@ -64,10 +67,16 @@ pub struct Desk {
     pub mailer: Arc<dyn mailer::Mailer>,
     /// Where the pages are reached from outside, without a slash at the end.
     pub public_url: Arc<str>,
-    /// Wakes the timers when something is due at once.
-    pub wake: Arc<tokio::sync::Notify>,
+    /// Wakes what runs by itself when something is due at once.
+    pub wake: Arc<timers::Wake>,
+    /// How what runs by itself fares.
+    pub health: Arc<timers::Health>,
     /// Sessions looked up before.
     pub sessions: Arc<signin::Sessions>,
+    /// What was asked for lately.
+    pub often: Arc<often::Often>,
+    /// How backups are made.
+    pub backups: Arc<backup::Backups>,
 }
 
 impl Desk {
@@ -88,6 +97,12 @@ impl Desk {
             reference.as_str(),
             self.secrets.booking_key(reference)
         )
+    }
+
+    /// The address of one ticket, for whoever it was passed to.
+    #[must_use]
+    pub fn ticket_url(&self, code: matricle_core::codes::TicketCode) -> String {
+        format!("{}/ticket/{}/{}", self.public_url, code.as_str(), self.secrets.ticket_key(code))
     }
 
     /// The part of the public URL after the scheme, without a port: for identifiers in mails and calendars.

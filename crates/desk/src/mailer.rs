@@ -27,6 +27,10 @@ pub trait Mailer: Send + Sync {
     fn send(&self, message: Message) -> Sending<'_>;
 }
 
+/// How long a whole conversation with the mail server may take: each step of it has a
+/// time-out of its own, which a server that answers a little now and then outlasts.
+const CONVERSATION: Duration = Duration::from_secs(30);
+
 /// A mail server reached by SMTP.
 pub struct SmtpMailer {
     transport: AsyncSmtpTransport<Tokio1Executor>,
@@ -56,11 +60,19 @@ impl SmtpMailer {
 impl Mailer for SmtpMailer {
     fn send(&self, message: Message) -> Sending<'_> {
         Box::pin(async move {
-            self.transport
-                .send(message)
-                .await
-                .map(drop)
-                .map_err(|e| SendError { for_good: e.is_permanent(), reason: e.to_string() })
+            let conversation = self.transport.send(message);
+            match tokio::time::timeout(CONVERSATION, conversation).await {
+                Ok(said) => said
+                    .map(drop)
+                    .map_err(|e| SendError { for_good: e.is_permanent(), reason: e.to_string() }),
+                Err(_) => Err(SendError {
+                    for_good: false,
+                    reason: format!(
+                        "the mail server did not answer within {} seconds",
+                        CONVERSATION.as_secs()
+                    ),
+                }),
+            }
         })
     }
 }

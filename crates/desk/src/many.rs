@@ -149,7 +149,8 @@ pub async fn saved(desk: &Desk, staff: &Staff) -> Result<Vec<(i64, String, Strin
 /// The role may not, or the store fails.
 pub async fn save(desk: &Desk, staff: &Staff, name: &str, query: &str) -> Result<(), DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let (me, name): (_, String) = (staff.id, name.trim().chars().take(60).collect());
+    let (me, name): (_, String) =
+        (staff.id, matricle_core::text::line(name).chars().take(60).collect());
     let query: String = query.chars().take(600).collect();
     if name.is_empty() {
         return Ok(());

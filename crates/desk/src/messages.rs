@@ -2,9 +2,10 @@
 
 use askama::Template;
 use jiff::Timestamp;
-use matricle_core::codes::Reference;
+use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::documents;
+use matricle_core::text::unlinked;
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_formats::{barcode, words};
@@ -22,6 +23,8 @@ use crate::{Desk, DeskError, invitations, waiting};
 struct Words {
     house: String,
     greeting: String,
+    /// What the link opens.
+    what: String,
     title: String,
     when: String,
     place: String,
@@ -170,11 +173,18 @@ fn noted(
         ),
         Kind::Passed => (
             format!("A ticket for you: {title}, {day}"),
-            vec![format!("{} has passed a ticket to you. It is attached.", booking.name)],
+            vec![format!(
+                "{} has passed a ticket to you. It is attached, and the link below opens it.",
+                unlinked(&booking.name)
+            )],
         ),
         Kind::Changed => (
             format!("Your booking has changed: {title}, {day}"),
             vec!["something about your booking has changed.".into(), message.note.clone()],
+        ),
+        Kind::Twice => (
+            format!("Two bookings: {title}, {day}"),
+            vec!["somebody has booked with your address once more.".into(), message.note.clone()],
         ),
         Kind::Link => {
             let kept = booking.deadline.filter(|d| *d > now).map_or_else(
@@ -224,8 +234,18 @@ pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
         })
         .await
         .map_err(later)?;
-    let (now, url, host) =
-        (desk.clock.now(), desk.booking_url(sheet.booking.reference), desk.host().to_owned());
+    // A ticket that was passed on goes to whoever has it now: all that the mail shows, and all
+    // it leads to, is that ticket.
+    let holder = (message.kind == Kind::Passed).then(|| only(&sheet, message.note.parse().ok()));
+    let (sheet, url) = match holder {
+        None => {
+            let url = desk.booking_url(sheet.booking.reference);
+            (sheet, url)
+        }
+        Some(Some((only, code))) => (only, desk.ticket_url(code)),
+        Some(None) => return Err(never(DeskError::NotFound)),
+    };
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
     let message = message.clone();
     let composed = tokio::task::spawn_blocking(move || {
         compose(&sheet, &message, url, &host, now).and_then(|mail| Ok(mail::message(&mail)?))
@@ -235,6 +255,14 @@ pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
     desk.mailer.send(composed.map_err(never)?).await
 }
 
+/// A booking with one of its people only, and the code of their ticket.
+fn only(sheet: &BookingSheet, person: Option<usize>) -> Option<(BookingSheet, TicketCode)> {
+    let mut only = sheet.clone();
+    only.attendees.retain(|a| Some(a.person) == person && !a.cancelled);
+    let code = only.attendees.first()?.code;
+    Some((only, code))
+}
+
 fn compose(
     sheet: &BookingSheet,
     message: &Message,
@@ -242,7 +270,7 @@ fn compose(
     host: &str,
     now: Timestamp,
 ) -> Result<Mail, DeskError> {
-    let words = in_words(sheet, url, now);
+    let words = in_words(sheet, message.kind, url, now);
     let day =
         words::day(sheet.date.span.starts.date(), words::local(now, &sheet.date.span.zone).date());
     let render = |rendered: Result<String, askama::Error>| {
@@ -292,6 +320,7 @@ fn compose(
         | Kind::Changed
         | Kind::Passed
         | Kind::Link
+        | Kind::Twice
         | Kind::Invitation
         | Kind::Waiting
         | Kind::Offer
@@ -311,19 +340,14 @@ fn compose(
                     }],
                     None => Vec::new(),
                 },
-                Kind::Passed => {
-                    let person = message.note.parse().unwrap_or(usize::MAX);
-                    let mut only = sheet.clone();
-                    only.attendees.retain(|a| a.person == person);
-                    vec![
-                        File {
-                            name: format!("ticket-{}.pdf", sheet.booking.reference),
-                            media_type: "application/pdf".into(),
-                            bytes: tickets_pdf(&only, now)?,
-                        },
-                        ics,
-                    ]
-                }
+                Kind::Passed => vec![
+                    File {
+                        name: format!("ticket-{}.pdf", sheet.booking.reference),
+                        media_type: "application/pdf".into(),
+                        bytes: tickets_pdf(sheet, now)?,
+                    },
+                    ics,
+                ],
                 Kind::Changed if confirmed && !words.tickets.is_empty() => vec![
                     File {
                         name: format!("tickets-{}.pdf", sheet.booking.reference),
@@ -337,20 +361,11 @@ fn compose(
             (subject, text, html, files)
         }
     };
-    // A ticket that was passed on goes to whoever has it now, and shows them no way into the
-    // booking of somebody else.
-    let to = match message.note.parse::<usize>() {
-        Ok(person) if message.kind == Kind::Passed => {
-            sheet.attendees.iter().find(|a| a.person == person).map(|a| a.name.clone())
-        }
-        _ => None,
-    };
-    let to = to.unwrap_or_else(|| sheet.booking.name.clone());
     let subject = if sheet.booking.test { format!("Test: {subject}") } else { subject };
     Ok(Mail {
         from: (sheet.house.name.clone(), sheet.house.email.clone()),
         reply_to: None,
-        to: (to, message.address.clone()),
+        to: (receiver(sheet, message.kind).to_owned(), message.address.clone()),
         subject,
         message_id: message.message_id.clone(),
         date: now,
@@ -360,14 +375,27 @@ fn compose(
     })
 }
 
-fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
+/// Whom a message greets: the booker, or whoever has the one ticket it is about.
+fn receiver(sheet: &BookingSheet, kind: Kind) -> &str {
+    match (kind, sheet.attendees.first()) {
+        (Kind::Passed, Some(holder)) => &holder.name,
+        _ => &sheet.booking.name,
+    }
+}
+
+fn in_words(sheet: &BookingSheet, kind: Kind, url: String, now: Timestamp) -> Words {
     let span = &sheet.date.span;
     let here = words::local(now, &sheet.house.zone).time_zone().clone();
     let there = words::zone(&span.zone);
     let zone = if here == there { String::new() } else { format!(" ({} time)", span.zone) };
     Words {
         house: sheet.house.name.clone(),
-        greeting: sheet.booking.name.clone(),
+        greeting: unlinked(receiver(sheet, kind)),
+        what: if kind == Kind::Passed {
+            "Your ticket".into()
+        } else {
+            format!("Your booking {}", sheet.booking.reference)
+        },
         title: sheet.event.title.clone(),
         when: format!("{}{zone}", words::long_span(span.starts, span.ends)),
         place: sheet.date.place(),
@@ -381,7 +409,7 @@ fn in_words(sheet: &BookingSheet, url: String, now: Timestamp) -> Words {
             .attendees
             .iter()
             .filter(|a| !a.cancelled)
-            .map(|a| (a.name.clone(), a.ticket.clone(), a.code.to_string()))
+            .map(|a| (unlinked(&a.name), a.ticket.clone(), a.code.to_string()))
             .collect(),
         cards: sheet.cards.iter().map(|c| card_words(c, &sheet.house.zone, now)).collect(),
         lines: sheet.lines.iter().map(|l| (l.label(), l.charge.to_string())).collect(),
@@ -533,6 +561,52 @@ pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, De
 pub async fn calendar_of(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
     let sheet = confirmed(desk, reference).await?;
     let url = desk.booking_url(reference);
+    Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
+}
+
+/// A booking with the one ticket of this code, for whoever it was passed to.
+///
+/// # Errors
+/// [`DeskError::NotFound`] for another key, and unless the ticket is good.
+pub async fn ticket(desk: &Desk, code: TicketCode, key: &str) -> Result<BookingSheet, DeskError> {
+    if !desk.secrets.opens_ticket(code, key) {
+        return Err(DeskError::NotFound);
+    }
+    desk.store
+        .read(move |conn| {
+            let found = bookings::of_ticket(conn, code)?.ok_or(DeskError::NotFound)?;
+            let booking = bookings::by_id(conn, found.0)?.ok_or(DeskError::NotFound)?;
+            let confirmed = booking.state == matricle_core::booking::State::Confirmed;
+            let (sheet, _) = only(&sheet_of(conn, booking)?, Some(found.1))
+                .filter(|_| confirmed)
+                .ok_or(DeskError::NotFound)?;
+            Ok(sheet)
+        })
+        .await
+}
+
+/// The one ticket of this code, drawn.
+///
+/// # Errors
+/// As [`ticket`].
+pub async fn ticket_file(desk: &Desk, code: TicketCode, key: &str) -> Result<Vec<u8>, DeskError> {
+    let (sheet, now) = (ticket(desk, code, key).await?, desk.clock.now());
+    tokio::task::spawn_blocking(move || tickets_pdf(&sheet, now))
+        .await
+        .map_err(|e| DeskError::Internal(e.to_string()))?
+}
+
+/// The calendar file for whoever has the one ticket of this code.
+///
+/// # Errors
+/// As [`ticket`].
+pub async fn ticket_calendar(
+    desk: &Desk,
+    code: TicketCode,
+    key: &str,
+) -> Result<String, DeskError> {
+    let sheet = ticket(desk, code, key).await?;
+    let url = desk.ticket_url(code);
     Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
 }
 

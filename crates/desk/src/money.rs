@@ -2,6 +2,7 @@
 //! change of what a booking is charged is met by a document.
 
 use jiff::Timestamp;
+use matricle_core::booking::State;
 use matricle_core::documents::{self as papers, Body, Kind as Document};
 use matricle_core::ledger::{Account, Entry, Method};
 use matricle_core::refund::{over_payments, percent};
@@ -19,10 +20,10 @@ use matricle_store::{Connection, Tx, documents, ledger};
 use crate::checkout::backoff;
 use crate::hold::PROGRAM;
 use crate::provider::ProviderError;
+use crate::timers::{Due, ROUND, Work, each};
 use crate::{Desk, DeskError, house_of};
 
 /// Refunds asked for in one round.
-const ROUND: u32 = 50;
 /// Tries of a refund at the provider before somebody has to look at it.
 const TRIES: u32 = 60;
 
@@ -136,10 +137,19 @@ pub(crate) fn taken_back(
     book(tx, booking, Entry::move_money(to, from, left), "the card provider", "dispute lost", now)
 }
 
-/// The percent that comes back of a booking cancelled at `now`.
-pub(crate) fn percent_back(house: &House, event: &Event, date: &Date, now: Timestamp) -> u32 {
+/// The percent that comes back of a booking cancelled at `now`. `moved_from` is the earliest
+/// start of the dates that the booker moved it away from: the steps count from that one, so
+/// that moving to a far date first makes nothing of cancelling.
+pub(crate) fn percent_back(
+    house: &House,
+    event: &Event,
+    date: &Date,
+    moved_from: Option<Timestamp>,
+    now: Timestamp,
+) -> u32 {
     let steps = event.rules.steps.as_ref().unwrap_or(&house.steps);
-    percent(steps, date.span.starts_at, !date.called_off.is_empty(), now)
+    let starts_at = moved_from.map_or(date.span.starts_at, |from| from.min(date.span.starts_at));
+    percent(steps, starts_at, !date.called_off.is_empty(), now)
 }
 
 /// Money on its way back is asked of the provider.
@@ -149,11 +159,17 @@ pub(crate) fn percent_back(house: &House, event: &Event, date: &Date, now: Times
 pub(crate) async fn give_refunds(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let due = desk.store.read(move |conn| refunds::due(conn, now, ROUND)).await?;
-    let count = due.len();
-    for refund in due {
-        give(desk, refund).await?;
-    }
-    Ok(count)
+    let due = due
+        .into_iter()
+        .map(|(id, booking)| Due { about: id.clone(), booking: Some(booking), row: id })
+        .collect();
+    each(desk, Work::Refunds, due, 4, |desk, id| async move {
+        match desk.store.read(move |conn| refunds::by_id(conn, &id)).await? {
+            Some(refund) => give(&desk, refund).await,
+            None => Ok(()),
+        }
+    })
+    .await
 }
 
 async fn give(desk: &Desk, refund: Refund) -> Result<(), DeskError> {
@@ -225,10 +241,10 @@ pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result
     let charge = bookings::charge(tx, booking.id)?;
     let issued = documents::of_booking(tx, booking.id)?;
     let known = documents::documented(&issued);
-    if known == charge {
-        return Ok(());
-    }
     let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    if known == charge {
+        return settle_invoices(tx, &booking, &issued, now);
+    }
     let (event, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
     let house = house_of(tx)?;
     let change = charge.total() - known.total();
@@ -270,9 +286,37 @@ pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result
         } else {
             Vec::new()
         },
+        settles: false,
     };
     let year = words::local(now, &house.zone).year();
     documents::issue(tx, kind, year, booking.id, &body, now)?;
+    Ok(())
+}
+
+/// A receipt follows the invoices of a booking once they are paid. It names them, and charges
+/// nothing of its own.
+fn settle_invoices(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    issued: &[documents::Document],
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let settled = issued.iter().rposition(|d| d.body.settles).map_or(0, |n| n + 1);
+    let open: Vec<_> = issued[settled..].iter().filter(|d| d.kind == Document::Invoice).collect();
+    let paid = booking.state == State::Confirmed && booking.due().minor <= 0;
+    let Some(last) = open.last().filter(|_| paid) else { return Ok(()) };
+    let names: Vec<String> = open.iter().map(|d| d.name()).collect();
+    let body = Body {
+        corrects: names.join(", "),
+        lines: open.iter().flat_map(|d| d.body.lines.clone()).collect(),
+        payment: payment_words(tx, booking, Document::Receipt)?,
+        qr: String::new(),
+        transfer: Vec::new(),
+        settles: true,
+        ..last.body.clone()
+    };
+    let year = words::local(now, &house_of(tx)?.zone).year();
+    documents::issue(tx, Document::Receipt, year, booking.id, &body, now)?;
     Ok(())
 }
 

@@ -7,6 +7,7 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::{BookingId, DateId, EventId};
+use matricle_store::aside::{self, Aside};
 use matricle_store::bookings::{self, Booking, Filter, Found, Happening, Listed};
 use matricle_store::events::SlotPlan;
 use matricle_store::events::{
@@ -20,8 +21,10 @@ use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::slots;
 
+use crate::backup;
 use crate::board::{Clash, Instead};
 use crate::hold::{BookingSheet, sheet_in};
+use crate::timers::{Fares, Work};
 use crate::{Desk, DeskError, house_of};
 
 /// Today at the Office.
@@ -39,6 +42,14 @@ pub struct Today {
     pub asking: Vec<Listed>,
     /// Bookings that are to be paid.
     pub to_pay: Vec<Listed>,
+    /// Rows of what runs by itself that failed and are tried again.
+    pub aside: Vec<Aside>,
+    /// How what runs by itself fares.
+    pub fares: Vec<(Work, Fares)>,
+    /// The last backup, when and where it lies.
+    pub backup: Option<(Timestamp, String)>,
+    /// It is older than it should be, or there is none where somebody wants one.
+    pub backup_late: bool,
 }
 
 /// What is on, and what needs doing.
@@ -47,9 +58,11 @@ pub struct Today {
 /// The role may not, or the store fails.
 pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let now = desk.clock.now();
+    let (now, fares) = (desk.clock.now(), desk.health.all());
+    let (database, backups) = (desk.store.path().to_owned(), desk.backups.clone());
     desk.store
         .read(move |conn| {
+            let backup = backup::last(&database);
             let until = now + SignedDuration::from_hours(7 * 24);
             let asked =
                 Asked { staff: true, between: Some((now, until)), most: 200, ..Asked::default() };
@@ -74,6 +87,10 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     .collect(),
                 asking: waiting(State::Requested)?,
                 to_pay: waiting(State::AwaitingPayment)?,
+                aside: aside::all(conn)?,
+                fares,
+                backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
+                backup,
             })
         })
         .await

@@ -58,7 +58,11 @@ pub(crate) fn draw(document: &Document, zone: &str) -> Result<Vec<u8>, DeskError
         title: body.title.clone(),
         when: body.when.clone(),
         about: format!("Booking {}", body.reference),
-        corrects: body.corrects.clone(),
+        corrects: match (body.corrects.as_str(), body.settles) {
+            ("", _) => String::new(),
+            (invoice, true) => format!("For {invoice}"),
+            (earlier, false) => format!("Takes back from {earlier}"),
+        },
         currency: body.currency.clone(),
         lines: body
             .lines

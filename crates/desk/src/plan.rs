@@ -6,6 +6,7 @@ use jiff::{Timestamp, civil, tz::TimeZone};
 use matricle_core::details::Answering;
 use matricle_core::price::Early;
 use matricle_core::schedule::{SaleWindow, Span, SpanError};
+use matricle_core::text;
 use matricle_core::words::fold;
 use matricle_core::{EventId, Money};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
@@ -159,8 +160,9 @@ struct PlannedDate {
 ///
 /// # Errors
 /// What is wrong with it, in a sentence that says what to do.
-pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
-    let plan: Plan = toml::from_str(text).map_err(Box::new)?;
+pub fn read(plan: &str, house: &House) -> Result<NewEvent, PlanError> {
+    let plan: Plan = toml::from_str(plan).map_err(Box::new)?;
+    let line = |typed: &str| text::line(typed);
     let slug = fold(plan.slug.as_deref().unwrap_or(&plan.title)).replace([' ', '@', '.'], "-");
     if slug.is_empty() {
         return Err(PlanError::NoTitle);
@@ -184,11 +186,13 @@ pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
         .questions
         .into_iter()
         .map(|q| NewQuestion {
-            label: q.label,
+            label: text::line(&q.label),
             answering: match (q.yes_no, q.one_of) {
                 (true, _) => Answering::YesNo,
                 (false, options) if options.is_empty() => Answering::Text,
-                (false, options) => Answering::OneOf(options),
+                (false, options) => {
+                    Answering::OneOf(options.iter().map(|o| text::line(o)).collect())
+                }
             },
             needed: q.needed,
             each: false,
@@ -197,15 +201,15 @@ pub fn read(text: &str, house: &House) -> Result<NewEvent, PlanError> {
         .collect();
     Ok(NewEvent {
         slug,
-        title: plan.title,
-        kind: plan.kind,
-        lead: plan.lead,
-        description: matricle_formats::rich::from_text(&plan.description),
-        bring: plan.bring,
-        refund_note: plan.refund_note,
+        title: line(&plan.title),
+        kind: line(&plan.kind),
+        lead: line(&plan.lead),
+        description: matricle_formats::rich::from_text(&text::lines(&plan.description)),
+        bring: text::lines(&plan.bring),
+        refund_note: text::lines(&plan.refund_note),
         state: EventState::Published,
         hold_minutes: plan.hold_minutes.clamp(1, 240),
-        pools: plan.pools,
+        pools: plan.pools.iter().map(|p| line(p)).collect(),
         tickets,
         questions,
         dates,
@@ -250,8 +254,8 @@ fn ticket(t: PlannedTicket, pools: &[String], house: &House) -> Result<NewTicket
         minor: amount(&t.price, house)?.minor,
         early,
         sale: SaleWindow { from: when(t.sale_from)?, until: when(t.sale_until)? },
-        name: t.name,
-        note: t.note,
+        name: text::line(&t.name),
+        note: text::line(&t.note),
         per_date: t.per_date,
         most: t.most.clamp(1, 100),
         admits: t.admits,
@@ -274,11 +278,11 @@ fn date(d: PlannedDate, pools: &[String], house: &House) -> Result<NewDate, Plan
     let zone = d.zone.as_deref().unwrap_or(&house.zone);
     Ok(NewDate {
         span: Span::new(d.starts, d.ends, zone)?,
-        venue: d.venue,
-        address: d.address,
-        directions: d.directions,
-        room: d.room,
-        hosts: d.hosts.split(',').map(|h| h.trim().to_owned()).filter(|h| !h.is_empty()).collect(),
+        venue: text::line(&d.venue),
+        address: text::line(&d.address),
+        directions: text::lines(&d.directions),
+        room: text::line(&d.room),
+        hosts: d.hosts.split(',').map(text::line).filter(|h| !h.is_empty()).collect(),
         margins: (0, 0),
         capacities,
         sessions: Vec::new(),

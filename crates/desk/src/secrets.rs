@@ -114,6 +114,29 @@ impl Secrets {
         self.fits("feed", &host.to_string(), key)
     }
 
+    /// The secret part of the address of one ticket, for whoever it was passed to. It dies
+    /// with the code.
+    #[must_use]
+    pub fn ticket_key(&self, code: matricle_core::codes::TicketCode) -> String {
+        self.make("ticket", code.as_str())
+    }
+
+    /// Whether this is the secret part of the address of that ticket.
+    #[must_use]
+    pub fn opens_ticket(&self, code: matricle_core::codes::TicketCode, key: &str) -> bool {
+        self.fits("ticket", code.as_str(), key)
+    }
+
+    /// A number that stands for a browser or a network where things are counted: the file
+    /// alone does not say which. Never 0, which is unknown.
+    #[must_use]
+    pub fn trace(&self, what: &str, of: &str) -> i64 {
+        let bytes = self.mac(what, of).finalize().into_bytes();
+        let mut first = [0; 8];
+        first.copy_from_slice(&bytes[..8]);
+        i64::from_le_bytes(first).max(i64::MIN + 1).abs() | 1
+    }
+
     /// The token that a form of this visitor carries.
     #[must_use]
     pub fn form_token(&self, visitor: &str) -> String {

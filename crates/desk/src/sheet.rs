@@ -227,7 +227,7 @@ pub async fn set_booking(
             confirm::follow(tx, &event, waiting, &who, &host, now)
         })
         .await
-        .inspect(|_| desk.wake.notify_one())
+        .inspect(|_| desk.wake.all())
 }
 
 /// Writes what may happen to an event's bookings once they are made: what bookers may do
@@ -419,7 +419,7 @@ pub async fn save_ticket(
             confirm::follow(tx, &event, waiting, &who, &host, now).map(drop)
         })
         .await
-        .inspect(|()| desk.wake.notify_one())
+        .inspect(|()| desk.wake.all())
 }
 
 /// A place in a list as people count, from 1, as an index.

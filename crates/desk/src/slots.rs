@@ -11,6 +11,7 @@ use matricle_store::events::{self, NewDate, SlotPlan};
 use matricle_store::people::Staff;
 use matricle_store::{Tx, places, slots};
 
+use crate::timers::{Due, Work, each};
 use crate::{Desk, DeskError, house_of};
 
 /// Plans how an event cuts its slots, and cuts them.
@@ -124,16 +125,19 @@ pub(crate) async fn roll(desk: &Desk) -> Result<usize, DeskError> {
             Ok::<_, DeskError>(slots::to_cut(conn, today)?)
         })
         .await?;
-    let count = due.len();
-    for (event, last) in due {
+    let due = due
+        .into_iter()
+        .map(|row| Due { about: format!("slots {}", row.0), booking: None, row })
+        .collect();
+    each(desk, Work::Planning, due, 1, |desk, (event, last)| async move {
         desk.store
             .write(move |tx| {
                 let today = words::local(now, &house_of(tx)?.zone).date();
                 cut_again(tx, event, today, last, now)
             })
-            .await?;
-    }
-    Ok(count)
+            .await
+    })
+    .await
 }
 
 /// Closes a day, or opens it again: slots nobody has booked go or come back. Gives the

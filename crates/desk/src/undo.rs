@@ -61,7 +61,7 @@ pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskEr
 pub async fn undo(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
     desk.store.write(move |tx| undo_in(tx, reference, &host, now)).await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 

@@ -11,7 +11,9 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
+use matricle_core::text::unlinked;
 use matricle_core::waiting::{Manner, Party, Stands, serve};
+use matricle_core::who::is_proved;
 use matricle_formats::mail::Mail;
 use matricle_formats::{rich, words};
 use matricle_store::bookings::{self, Booking, HeldBy};
@@ -22,6 +24,7 @@ use matricle_store::people::Staff;
 use matricle_store::waiting::{self, Waiter};
 use matricle_store::{Connection, Tx, outbox};
 
+use crate::asking::Asking;
 use crate::hold::{PROGRAM, fresh_code, fresh_reference, sweep};
 use crate::{Desk, DeskError, house_of};
 
@@ -39,29 +42,48 @@ fn sheet_of(conn: &Connection, date: DateId, now: Timestamp) -> Result<DateSheet
     events::sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
 }
 
+/// Somebody's place on a list, and whether it may be shown to whoever asked for it: only to
+/// one who has proved the address. Everybody else is told by a mail to that address, where
+/// the list knows it already as well, so that nobody learns who waits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Joined {
+    /// The place.
+    pub id: i64,
+    /// The address was proved.
+    pub proved: bool,
+}
+
 /// Joins the list of a date, with the tickets wanted.
 ///
 /// # Errors
 /// The event keeps no list; seats are free after all ([`DeskError::SeatsFree`]); fields that
-/// need another look.
+/// need another look; mails to this address were asked for too often.
 pub async fn join(
     desk: &Desk,
     date: DateId,
     wanted: Vec<Wanted>,
-    buyer: Buyer,
+    asking: &Asking,
     mut form: Form,
-) -> Result<i64, DeskError> {
+) -> Result<Joined, DeskError> {
     let (name, email) = (form.needed("name"), form.needed("email"));
     if !email.is_empty() && !is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
     }
-    let now = desk.clock.now();
-    let id = desk
+    let (now, asking) = (desk.clock.now(), asking.clone());
+    let (secrets, often) = (desk.secrets.clone(), desk.often.clone());
+    let joined = desk
         .store
         .write(move |tx| {
             form.done().map_err(DeskError::Form)?;
             sweep(tx, date, now)?;
             let sheet = sheet_of(tx, date, now)?;
+            let address = asking.address(tx, &secrets, sheet.event.id, now)?;
+            let proved = is_proved(&email, address.as_deref()).is_ok();
+            let buyer = Buyer {
+                member: asking.member,
+                address: address.unwrap_or_default(),
+                ..Buyer::default()
+            };
             if sheet.event.rules.waiting == Manner::Off {
                 return Err(DeskError::NotFound);
             }
@@ -71,17 +93,20 @@ pub async fn join(
                 Err(ChoiceRefusal::Seats(_)) if fits_ever(&sheet, &wanted) => {}
                 Err(refusal) => return Err(refusal.into()),
             }
-            let list = list_date(tx, date)?;
-            if let Some(known) = waiting::waits(tx, list, &email)? {
-                return Ok(known);
+            if !proved {
+                often.stranger_mail(&email, asking.from, now)?;
             }
-            let id = waiting::join(tx, list, &name, &email, &wanted, now)?;
+            let list = list_date(tx, date)?;
+            let id = match waiting::waits(tx, list, &email)? {
+                Some(known) => known,
+                None => waiting::join(tx, list, &name, &email, &wanted, now)?,
+            };
             tell(tx, &sheet.event, id, &email, Kind::Waiting, now)?;
-            Ok(id)
+            Ok(Joined { id, proved })
         })
         .await?;
-    desk.wake.notify_one();
-    Ok(id)
+    desk.wake.all();
+    Ok(joined)
 }
 
 /// Whether a party could have its seats were nobody else there.
@@ -168,7 +193,7 @@ fn offer(tx: &Tx<'_>, waiter: &Waiter, what: &str, now: Timestamp) -> Result<boo
         .min(sheet.offer.starts_at);
     sheet.offer.hold = until.duration_since(now);
     let member = matricle_store::people::is_member(tx, &waiter.email)?;
-    let by = HeldBy { buyer: Buyer { member, ..Buyer::default() }, test: false };
+    let by = HeldBy { buyer: Buyer { member, ..Buyer::default() }, ..HeldBy::default() };
     let Ok(choice) = booking::choose(&sheet.offer, &waiter.wanted, &by.buyer, now) else {
         return Ok(false);
     };
@@ -225,7 +250,7 @@ pub async fn out_of_turn(
             }
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -324,7 +349,7 @@ pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
             Ok::<_, DeskError>(())
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(())
 }
 
@@ -396,7 +421,8 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Mail, Desk
         ),
     };
     let name = &place.waiter.name;
-    let text = format!("Dear {name},\n\n{said}\n\n{title}\n{when}\n\n{}\n", place.house.name);
+    let text =
+        format!("Dear {},\n\n{said}\n\n{title}\n{when}\n\n{}\n", unlinked(name), place.house.name);
     Ok(Mail {
         from: (place.house.name.clone(), place.house.email.clone()),
         reply_to: None,

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use lettre::message::header::ContentType;
 use lettre::message::{Attachment, Mailbox, MessageBuilder, MultiPart, SinglePart};
 use lettre::{Address, Message};
+use matricle_core::text;
 
 /// A mail to be put together.
 #[derive(Debug, Clone)]
@@ -57,7 +58,9 @@ pub enum MailError {
 
 fn mailbox((name, address): &(String, String)) -> Result<Mailbox, MailError> {
     let address: Address = address.parse().map_err(|_| MailError::Address)?;
-    Ok(Mailbox::new((!name.is_empty()).then(|| name.clone()), address))
+    // What stands in a header is one line, whatever an old file holds.
+    let name = text::line(name);
+    Ok(Mailbox::new((!name.is_empty()).then_some(name), address))
 }
 
 /// Puts a mail together: text and HTML as alternatives, then the attachments.
@@ -70,7 +73,7 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
     let mut builder = Message::builder()
         .from(mailbox(&mail.from)?)
         .to(mailbox(&mail.to)?)
-        .subject(mail.subject.clone())
+        .subject(text::line(&mail.subject))
         .message_id(Some(format!("<{}>", mail.message_id)))
         .date(SystemTime::try_from(mail.date).unwrap_or(SystemTime::UNIX_EPOCH));
     if let Some(reply_to) = &mail.reply_to {

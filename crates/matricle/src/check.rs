@@ -4,13 +4,19 @@ use std::process::ExitCode;
 
 use matricle_store::{Store, check};
 
-use crate::config::Config;
+use crate::config::{self, Config};
 
 /// Verifies the whole data file and names each fault.
 ///
 /// # Errors
 /// The file cannot be opened; a fault is no error but an exit code.
 pub async fn run(config: &Config) -> anyhow::Result<ExitCode> {
+    config::whole_house(&config.data, &config.secret)?;
+    anyhow::ensure!(
+        config.data.join(matricle_store::FILE).exists(),
+        "there is no house in {} yet",
+        config.data.display()
+    );
     let store = Store::open(&config.data)?;
     let faults = store.read(check::faults).await?;
     for fault in &faults {

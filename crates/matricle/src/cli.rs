@@ -31,6 +31,10 @@ pub enum Command {
     Person(PersonArgs),
     /// Verify the whole data file; exits with 1 and names each fault; the server must be stopped.
     Check(ConfigArgs),
+    /// Make a backup of a house, also while the server runs.
+    Backup(BackupArgs),
+    /// Bring a backup back into an empty folder, and verify it.
+    Restore(RestoreArgs),
     /// Measure scans, bookings and pages beside plain SQLite and bare Axum.
     Bench(BenchArgs),
     /// Measure what lists of many dates cost, beside the bare SQL they need.
@@ -111,6 +115,29 @@ pub struct PersonArgs {
     /// administrator, organiser or door volunteer.
     #[arg(long)]
     pub role: String,
+}
+
+/// Arguments of `backup`.
+#[derive(Debug, Args)]
+pub struct BackupArgs {
+    /// The configuration.
+    #[command(flatten)]
+    pub config: ConfigArgs,
+    /// The folder it goes to; older backups in it are thinned by the rule of the configuration.
+    pub target: PathBuf,
+}
+
+/// Arguments of `restore`.
+#[derive(Debug, Args)]
+pub struct RestoreArgs {
+    /// The backup.
+    pub backup: PathBuf,
+    /// The data folder to bring it back into; it holds no house yet.
+    #[arg(long)]
+    pub into: PathBuf,
+    /// A file with the passphrase it was encrypted with.
+    #[arg(long)]
+    pub passphrase_file: Option<PathBuf>,
 }
 
 /// Arguments of `bench`.

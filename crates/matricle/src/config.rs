@@ -4,14 +4,23 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
+use jiff::SignedDuration;
+use jiff::tz::TimeZone;
 use matricle_core::Currency;
+use matricle_core::backups::Keep;
+use matricle_core::details::is_address;
+use matricle_core::text::line;
 use matricle_desk::Secrets;
+use matricle_desk::backup::{Backups, Plan};
+use matricle_desk::mailer::SmtpMailer;
 use matricle_desk::provider::parse_webhook_secret;
 use matricle_store::house::House;
 use serde::Deserialize;
 
 /// An example with every setting explained.
 pub const EXAMPLE: &str = include_str!("matricle.example.toml");
+/// The webhook secret of the example, which everybody knows.
+const EXAMPLE_WEBHOOK_SECRET: &str = "whsec_Y2hhbmdlLW1lLWNoYW5nZS1tZS1jaGFuZ2UtbWU=";
 
 /// How the program runs.
 #[derive(Debug, Clone, Deserialize)]
@@ -35,9 +44,76 @@ pub struct Config {
     pub mail: MailConfig,
     /// The card provider.
     pub card: CardConfig,
-    /// How much one address may ask for.
+    /// How much one network may ask for.
     #[serde(default)]
     pub limits: LimitsConfig,
+    /// Backups by a timer.
+    #[serde(default)]
+    pub backup: BackupConfig,
+    /// Where `GET /metrics` is answered, if anywhere.
+    #[serde(default)]
+    pub metrics: Option<SocketAddr>,
+    /// What is logged, and how.
+    #[serde(default)]
+    pub log: LogConfig,
+}
+
+/// Backups by a timer.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct BackupConfig {
+    /// Where they go; empty for none.
+    pub folder: PathBuf,
+    /// How often, in hours.
+    pub every_hours: u32,
+    /// All of the last so many days are kept.
+    pub keep_all_days: u32,
+    /// One a day, for so many days.
+    pub keep_days: u32,
+    /// One a month, for so many months; 0 is for ever.
+    pub keep_months: u32,
+    /// A file with the passphrase they are encrypted with; empty for none.
+    pub passphrase_file: PathBuf,
+}
+
+impl Default for BackupConfig {
+    fn default() -> Self {
+        let keep = Keep::default();
+        Self {
+            folder: PathBuf::new(),
+            every_hours: 24,
+            keep_all_days: keep.all_days,
+            keep_days: keep.days,
+            keep_months: keep.months,
+            passphrase_file: PathBuf::new(),
+        }
+    }
+}
+
+/// What is logged, and how.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct LogConfig {
+    /// `text`, or `json` with an object a line.
+    pub format: LogFormat,
+    /// `error`, `warn`, `info` or `debug`.
+    pub level: String,
+}
+
+impl Default for LogConfig {
+    fn default() -> Self {
+        Self { format: LogFormat::Text, level: "info".into() }
+    }
+}
+
+/// How lines of the log are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LogFormat {
+    /// For people.
+    Text,
+    /// For programs: an object a line.
+    Json,
 }
 
 /// The house.
@@ -59,11 +135,11 @@ pub struct HouseConfig {
 impl From<&HouseConfig> for House {
     fn from(c: &HouseConfig) -> Self {
         Self {
-            name: c.name.clone(),
+            name: line(&c.name),
             currency: c.currency,
             zone: c.zone.clone(),
             email: c.email.clone(),
-            terms: c.terms.clone(),
+            terms: line(&c.terms),
             ..Self::default()
         }
     }
@@ -81,6 +157,9 @@ pub struct MailConfig {
     /// The password it asks for, or empty.
     #[serde(default)]
     pub password: String,
+    /// The password may go over the network without TLS.
+    #[serde(default)]
+    pub allow_password_in_the_open: bool,
 }
 
 /// The card provider.
@@ -106,11 +185,13 @@ pub struct LimitsConfig {
     pub sign_in: u32,
     /// Choices of seats and completed forms.
     pub booking: u32,
+    /// Connections open at once, half of them from one network.
+    pub connections: usize,
 }
 
 impl Default for LimitsConfig {
     fn default() -> Self {
-        Self { sign_in: 10, booking: 40 }
+        Self { sign_in: 10, booking: 40, connections: 2000 }
     }
 }
 
@@ -127,64 +208,295 @@ impl Config {
     }
 
     fn parse(text: &str, env: impl Fn(&str) -> Option<String>) -> anyhow::Result<Self> {
+        // The reader says line and column itself.
         let mut config: Self = toml::from_str(text)?;
-        let over = |setting: &mut String, name: &str| {
+        // A secret may stand in the environment, in a file the environment names, or here.
+        let over = |setting: &mut String, name: &str| -> anyhow::Result<()> {
             if let Some(value) = env(name) {
                 *setting = value;
+            } else if let Some(file) = env(&format!("{name}_FILE")) {
+                *setting = secret_file(Path::new(&file))
+                    .with_context(|| format!("{name}_FILE names {file}"))?;
             }
+            Ok(())
         };
-        over(&mut config.secret, "MATRICLE_SECRET");
-        over(&mut config.mail.password, "MATRICLE_MAIL_PASSWORD");
-        over(&mut config.card.key, "MATRICLE_CARD_KEY");
-        over(&mut config.card.webhook_secret, "MATRICLE_WEBHOOK_SECRET");
+        over(&mut config.secret, "MATRICLE_SECRET")?;
+        over(&mut config.mail.password, "MATRICLE_MAIL_PASSWORD")?;
+        over(&mut config.card.key, "MATRICLE_CARD_KEY")?;
+        over(&mut config.card.webhook_secret, "MATRICLE_WEBHOOK_SECRET")?;
         while config.public_url.ends_with('/') {
             config.public_url.pop();
         }
-        if !config.public_url.starts_with("http://") && !config.public_url.starts_with("https://") {
-            bail!("public_url must begin with http:// or https://");
+        let mut faults = config.faults();
+        if faults.is_empty() {
+            return Ok(config);
         }
-        if parse_webhook_secret(&config.card.webhook_secret).is_none() {
-            bail!("webhook_secret must be whsec_ and at least 16 bytes in base64");
+        for (setting, said) in &mut faults {
+            // The line where the setting stands, for whoever looks for it in the file.
+            if let Some(n) = line_of(text, setting) {
+                *said = format!("line {n}: {said}");
+            }
         }
-        if jiff::tz::TimeZone::get(&config.house.zone).is_err() {
-            bail!(
+        let all: Vec<String> = faults.into_iter().map(|(_, said)| said).collect();
+        bail!("{}", all.join("\n"))
+    }
+
+    /// Every setting that cannot be meant, with a way out.
+    fn faults(&self) -> Vec<(&'static str, String)> {
+        let mut faults = Vec::new();
+        let mut check = |fine: bool, setting, said: String| {
+            if !fine {
+                faults.push((setting, format!("{setting}: {said}")));
+            }
+        };
+        let origin = |url: &str| {
+            let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
+            rest.is_some_and(|r| {
+                !r.is_empty()
+                    && !r
+                        .contains(|c: char| matches!(c, '/' | '?' | '#' | '@') || c.is_whitespace())
+            })
+        };
+        let url = &self.public_url;
+        check(
+            origin(url),
+            "public_url",
+            format!(
+                "must begin with http:// or https:// and be a host without a path, such as https://events.club.example; {url:?} is not"
+            ),
+        );
+        check(
+            TimeZone::get(&self.house.zone).is_ok(),
+            "zone",
+            format!(
                 "the zone {:?} is not known; use a name such as Europe/Dublin",
-                config.house.zone
-            );
-        }
-        if !config.secret.is_empty() {
-            hex(&config.secret).context("secret must be 64 hexadecimal digits, or empty")?;
-        }
-        Ok(config)
+                self.house.zone
+            ),
+        );
+        check(!line(&self.house.name).is_empty(), "name", "give the house a name".into());
+        check(
+            is_address(&self.house.email),
+            "email",
+            format!("{:?} is no address that mail can be sent from", self.house.email),
+        );
+        check(
+            !self.data.as_os_str().is_empty(),
+            "data",
+            "name a folder to keep the house in".into(),
+        );
+        check(
+            self.secret.is_empty() || hex(&self.secret).is_ok(),
+            "secret",
+            "must be 64 hexadecimal digits, or empty".into(),
+        );
+        check(
+            SmtpMailer::new(&self.mail.server, None).is_ok(),
+            "server",
+            format!(
+                "{:?} is not the URL of a mail server; write it like smtps://mail.club.example:465",
+                self.mail.server
+            ),
+        );
+        check(
+            self.mail.password.is_empty() || !self.mail.user.is_empty(),
+            "password",
+            "there is a password for the mail server, but no user".into(),
+        );
+        let open = self.mail.server.starts_with("smtp://")
+            && !self.mail.server.contains("tls=required")
+            && !is_here(&self.mail.server);
+        check(
+            self.mail.password.is_empty() || !open || self.mail.allow_password_in_the_open,
+            "password",
+            "would be sent over the network in the open; use smtps://, or smtp://…?tls=required, or say allow_password_in_the_open = true".into(),
+        );
+        let secret = parse_webhook_secret(&self.card.webhook_secret);
+        check(
+            secret.is_some(),
+            "webhook_secret",
+            "must be whsec_ and at least 16 bytes in base64".into(),
+        );
+        let known = [EXAMPLE_WEBHOOK_SECRET, crate::standins::WEBHOOK_SECRET];
+        check(
+            !known.contains(&self.card.webhook_secret.as_str()) || is_here(&self.card.url),
+            "webhook_secret",
+            "is the one of the example, which everybody knows; put the one that your card provider gave you".into(),
+        );
+        check(
+            self.card.key != crate::standins::KEY || is_here(&self.card.url),
+            "key",
+            "is the one of the stand-in, which everybody knows; put the one that your card provider gave you".into(),
+        );
+        let provider = &self.card.url;
+        check(
+            provider.starts_with("https://") || provider.starts_with("http://"),
+            "url",
+            format!("{provider:?} is no address of a card provider; it begins with https://"),
+        );
+        check(
+            origin(&self.card.pay_origin),
+            "pay_origin",
+            format!(
+                "must be an origin such as https://pay.till.example; {:?} is not",
+                self.card.pay_origin
+            ),
+        );
+        check(
+            self.limits.sign_in > 0 && self.limits.booking > 0 && self.limits.connections >= 10,
+            "limits",
+            "sign_in and booking are at least 1, connections at least 10".into(),
+        );
+        check(
+            self.backup.folder.as_os_str().is_empty() || self.backup.every_hours > 0,
+            "every_hours",
+            "is at least 1".into(),
+        );
+        check(
+            self.backup.folder.as_os_str().is_empty() || self.backup.folder != self.data,
+            "folder",
+            "backups go to another folder than the data, and better to another disk".into(),
+        );
+        check(
+            ["error", "warn", "info", "debug"].contains(&self.log.level.as_str()),
+            "level",
+            format!("{:?} is none of error, warn, info, debug", self.log.level),
+        );
+        faults
+    }
+
+    /// How backups are made.
+    ///
+    /// # Errors
+    /// The passphrase's file cannot be read.
+    pub fn backups(&self) -> anyhow::Result<Backups> {
+        let by_timer = if self.backup.folder.as_os_str().is_empty() {
+            None
+        } else {
+            let every = SignedDuration::from_hours(i64::from(self.backup.every_hours));
+            Some((self.backup_plan(self.backup.folder.clone())?, every))
+        };
+        Ok(Backups { by_timer, wanted: true })
+    }
+
+    /// How a backup is made into a folder.
+    ///
+    /// # Errors
+    /// The passphrase's file, or the secret, cannot be read.
+    pub fn backup_plan(&self, folder: PathBuf) -> anyhow::Result<Plan> {
+        let c = &self.backup;
+        let passphrase = if c.passphrase_file.as_os_str().is_empty() {
+            None
+        } else {
+            Some(secret_file(&c.passphrase_file)?)
+        };
+        Ok(Plan {
+            folder,
+            keep: Keep { all_days: c.keep_all_days, days: c.keep_days, months: c.keep_months },
+            passphrase,
+            secret: kept_secret(&self.data, &self.secret)?,
+        })
     }
 
     /// The secret of the house: as configured, or made once and kept in the data folder.
     ///
     /// # Errors
-    /// The data folder cannot be used.
+    /// The data folder cannot be used; it holds a house without its secret, or a secret
+    /// without its house.
     pub fn secrets(&self) -> anyhow::Result<Secrets> {
         secrets(&self.data, &self.secret)
+    }
+}
+
+/// The first line of a file that holds a secret.
+fn secret_file(file: &Path) -> anyhow::Result<String> {
+    let text = std::fs::read_to_string(file)
+        .with_context(|| format!("the file {} cannot be read", file.display()))?;
+    let first = text.lines().next().unwrap_or_default().trim().to_owned();
+    if first.is_empty() {
+        bail!("the file {} is empty", file.display());
+    }
+    Ok(first)
+}
+
+/// Whether an URL leads to this machine: what is sent there crosses no network.
+fn is_here(url: &str) -> bool {
+    let rest = url.split_once("://").map_or(url, |(_, rest)| rest);
+    let host = rest.split(['/', '?']).next().unwrap_or_default();
+    let host = host.rsplit_once('@').map_or(host, |(_, host)| host);
+    host.starts_with("127.") || host.starts_with("localhost") || host.starts_with("[::1]")
+}
+
+/// The line of a setting in a file, counted from one.
+fn line_of(text: &str, setting: &str) -> Option<usize> {
+    let is = |l: &str| {
+        let name = l.split(['=', ' ', '\t']).next().unwrap_or_default();
+        name == setting || l.trim() == format!("[{setting}]")
+    };
+    text.lines().position(|l| is(l.trim_start())).map(|n| n + 1)
+}
+
+/// Refuses a folder in which half of a house is missing: no new secret is made for an old
+/// database, and no new database for an old secret.
+///
+/// # Errors
+/// The half that is missing, and the way out.
+pub fn whole_house(folder: &Path, configured: &str) -> anyhow::Result<()> {
+    let size = |name: &str| std::fs::metadata(folder.join(name)).map(|m| m.len()).ok();
+    let (database, secret) = (size(matricle_store::FILE), size("secret"));
+    let folder = folder.display();
+    match (database, secret) {
+        (Some(1..), None) if configured.is_empty() => bail!(
+            "{folder} holds a database but not its secret, without which no link that was mailed opens anything. \
+             Put the file `secret` back, or bring a backup back with `matricle restore`"
+        ),
+        (None | Some(0), Some(_)) => bail!(
+            "{folder} holds a secret but no database. Put the file `{}` back, or bring a backup back with \
+             `matricle restore`; for a new house, take the file `secret` away first",
+            matricle_store::FILE
+        ),
+        _ => Ok(()),
+    }
+}
+
+/// The secret as configured or as it is kept in a folder, 64 hexadecimal digits.
+fn kept_secret(folder: &Path, configured: &str) -> anyhow::Result<String> {
+    if configured.is_empty() {
+        secret_file(&folder.join("secret"))
+    } else {
+        Ok(configured.to_owned())
     }
 }
 
 /// The secret as configured, or made once and kept in the folder.
 ///
 /// # Errors
-/// The folder cannot be used.
+/// The folder cannot be used, or its secret is none.
 pub fn secrets(folder: &Path, configured: &str) -> anyhow::Result<Secrets> {
     if !configured.is_empty() {
         return Ok(Secrets::new(hex(configured)?));
     }
     let file = folder.join("secret");
     let failed = || format!("the secret {} cannot be kept", file.display());
-    if let Ok(text) = std::fs::read_to_string(&file) {
-        return Ok(Secrets::new(hex(text.trim()).with_context(failed)?));
+    if file.exists() {
+        let text = secret_file(&file)?;
+        let is_none = || format!("the file {} does not hold a secret", file.display());
+        return Ok(Secrets::new(hex(&text).with_context(is_none)?));
     }
     std::fs::create_dir_all(folder).with_context(failed)?;
     let secret: [u8; 32] = matricle_desk::random_bytes();
     let text: String = secret.iter().map(|b| format!("{b:02x}")).collect();
     write_private(&file, &text).with_context(failed)?;
     Ok(Secrets::new(secret))
+}
+
+/// Keeps a secret that came with a backup in a folder.
+///
+/// # Errors
+/// There is one already, or the folder cannot be written.
+pub fn keep_secret(folder: &Path, secret: &str) -> anyhow::Result<()> {
+    let file = folder.join("secret");
+    write_private(&file, secret)
+        .with_context(|| format!("the secret {} cannot be kept", file.display()))
 }
 
 fn write_private(file: &Path, text: &str) -> std::io::Result<()> {
@@ -217,26 +529,71 @@ mod tests {
         Config::parse(text, |_| None).map_err(|e| format!("{e:#}"))
     }
 
-    #[test]
-    fn the_example_is_a_configuration_and_the_environment_comes_first() {
-        let config = parse(EXAMPLE).unwrap();
-        assert_eq!(config.limits.booking, LimitsConfig::default().booking);
-        let env = |name: &str| (name == "MATRICLE_CARD_KEY").then(|| "from outside".to_owned());
-        assert_eq!(Config::parse(EXAMPLE, env).unwrap().card.key, "from outside");
+    /// The example as somebody fills it in.
+    fn filled() -> String {
+        assert!(EXAMPLE.contains(EXAMPLE_WEBHOOK_SECRET));
+        EXAMPLE.replace(EXAMPLE_WEBHOOK_SECRET, "whsec_MDEyMzQ1Njc4OWFiY2RlZjAx")
     }
 
     #[test]
-    fn odd_settings_are_named() {
+    fn the_example_is_a_configuration_and_the_environment_comes_first() {
+        let config = parse(&filled()).unwrap();
+        assert_eq!(config.limits.booking, LimitsConfig::default().booking);
+        let env = |name: &str| (name == "MATRICLE_CARD_KEY").then(|| "from outside".to_owned());
+        assert_eq!(Config::parse(&filled(), env).unwrap().card.key, "from outside");
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "from a file\n").unwrap();
+        let path = file.path().display().to_string();
+        let env = |name: &str| (name == "MATRICLE_CARD_KEY_FILE").then(|| path.clone());
+        assert_eq!(Config::parse(&filled(), env).unwrap().card.key, "from a file");
+    }
+
+    #[test]
+    fn odd_settings_are_named_with_their_line_and_a_way_out() {
         let with = |from: &str, to: &str| {
-            assert!(EXAMPLE.contains(from));
-            parse(&EXAMPLE.replace(from, to)).unwrap_err()
+            let filled = filled();
+            assert!(filled.contains(from), "{from}");
+            parse(&filled.replace(from, to)).unwrap_err()
         };
-        assert!(with("https://events", "events").contains("public_url must begin"));
+        assert!(with("\"https://events", "\"events").contains("public_url: must begin"));
+        assert!(
+            with("club.example\"\n# A proxy", "club.example/x\"\n# A proxy")
+                .contains("without a path")
+        );
         assert!(with("Europe/Dublin", "Ostrel").contains("\"Ostrel\" is not known"));
         assert!(with("secret = \"\"", "secret = \"abc\"").contains("64 hexadecimal digits"));
         assert!(with("whsec_", "").contains("whsec_"));
         assert!(with("\"EUR\"", "\"EUX\"").contains("unknown currency EUX"));
         assert!(with("listen =", "lisen =").contains("lisen"));
+        assert!(with("smtps://mail", "mail").contains("not the URL of a mail server"));
+        let open = filled()
+            .replace("smtps://mail.club.example:465", "smtp://mail.club.example:587")
+            .replace("password = \"\"", "password = \"x\"");
+        assert!(parse(&open).unwrap_err().contains("in the open"));
+        assert!(parse(&open.replace(":587", ":587?tls=required")).is_ok());
+        assert!(parse(EXAMPLE).unwrap_err().contains("everybody knows"));
+        assert!(with("level = \"info\"", "level = \"loud\"").contains("line "));
+        let two = filled()
+            .replace("Europe/Dublin", "Ostrel")
+            .replace("office@club.example\"\nterms", "office\"\nterms");
+        assert_eq!(parse(&two).unwrap_err().lines().filter(|l| l.contains("line ")).count(), 2);
+    }
+
+    #[test]
+    fn half_a_house_is_refused_and_never_made_whole_anew() {
+        let folder = tempfile::tempdir().unwrap();
+        let put = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
+        let said =
+            |configured: &str| whole_house(folder.path(), configured).map_err(|e| e.to_string());
+        assert!(said("").is_ok(), "a new house");
+        put(matricle_store::FILE, "something");
+        assert!(said("").unwrap_err().contains("not its secret") && said("ab").is_ok());
+        put("secret", "ab");
+        assert!(said("").is_ok());
+        put(matricle_store::FILE, "");
+        assert!(said("").unwrap_err().contains("no database"));
+        std::fs::remove_file(folder.path().join(matricle_store::FILE)).unwrap();
+        assert!(said("").unwrap_err().contains("no database"));
     }
 
     #[test]

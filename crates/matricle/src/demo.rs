@@ -12,6 +12,7 @@ use tempfile::TempDir;
 use tokio::net::TcpListener;
 
 use crate::cli::DemoArgs;
+use crate::listening::Bounds;
 use crate::serve::{Parts, desk, listen, stop_signal, until_stopped};
 use crate::{config, standins};
 
@@ -57,6 +58,8 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         card: (outside.till.clone(), standins::KEY.into(), secret),
         mail: (outside.smtp.clone(), None),
         public_url: url.clone(),
+        sign_in: 60,
+        backups: Default::default(),
     })?;
     let fresh = demo::seed(&desk).await?;
     Ok(Demo { desk, url, outside, folder, fresh, listener, _temporary: temporary })
@@ -77,8 +80,10 @@ impl Demo {
             pay_origin: self.outside.till,
             limits: Limits { sign_in: 60, booking: 240 },
             demo: true,
+            observed: Default::default(),
         };
-        until_stopped(self.desk, settings, self.listener, stop).await
+        let bounds = Bounds::of(1000, false);
+        until_stopped(self.desk, settings, bounds, self.listener, stop).await
     }
 }
 

@@ -1,5 +1,6 @@
 //! What the `matricle` program does, a module for each command.
 
+pub mod backup;
 pub mod bench;
 pub mod bench_bookings;
 pub mod bench_season;
@@ -8,6 +9,8 @@ pub mod cli;
 pub mod config;
 pub mod demo;
 pub mod import;
+pub mod listening;
+pub mod logging;
 pub mod person;
 pub mod serve;
 pub mod standins;

@@ -4,16 +4,14 @@ use std::process::ExitCode;
 
 use clap::Parser;
 use matricle::cli::{Cli, Command};
+use matricle::config::LogConfig;
 use matricle::{
-    bench, bench_bookings, bench_season, check, config, demo, import, person, serve, standins,
+    backup, bench, bench_bookings, bench_season, check, config, demo, import, logging, person,
+    serve, standins,
 };
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
-    // Only what goes wrong, unless RUST_LOG asks for more.
-    let filter = tracing_subscriber::EnvFilter::try_from_default_env()
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     match run(cli) {
         Ok(code) => code,
         Err(error) => {
@@ -26,13 +24,23 @@ fn main() -> ExitCode {
 fn run(cli: Cli) -> anyhow::Result<ExitCode> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
     runtime.block_on(async {
+        if let Command::Serve(args) = &cli.command {
+            let config = args.load()?;
+            logging::start(&config.log);
+            serve::run(&config).await?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        // Only what goes wrong, unless RUST_LOG asks for more.
+        logging::start(&LogConfig { level: "warn".into(), ..LogConfig::default() });
         match cli.command {
             Command::Demo(args) => demo::run(&args).await?,
-            Command::Serve(args) => serve::run(&args.load()?).await?,
+            Command::Serve(_) => {}
             Command::Standins(args) => standins::run(&args).await?,
             Command::Import(args) => import::run(&args).await?,
             Command::Person(args) => person::run(&args).await?,
             Command::Check(args) => return check::run(&args.load()?).await,
+            Command::Backup(args) => backup::make(&args)?,
+            Command::Restore(args) => backup::restore(&args).await?,
             Command::Bench(args) => bench::run(&args).await?,
             Command::BenchSeason(args) => bench_season::run(&args)?,
             Command::BenchBookings(args) => bench_bookings::run(&args).await?,

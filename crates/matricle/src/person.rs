@@ -27,7 +27,14 @@ pub async fn run(args: &PersonArgs) -> anyhow::Result<()> {
     stdin().read_line(&mut password).context("no password came in")?;
     let desk = serve::open(&args.config.load()?).await?;
     let password = password.trim_end_matches(['\r', '\n']).to_owned();
-    signin::employ(&desk, args.name.clone(), args.email.clone(), role, password).await?;
+    signin::employ(
+        &desk,
+        matricle_core::text::line(&args.name),
+        args.email.clone(),
+        role,
+        password,
+    )
+    .await?;
     println!("{} can sign in as {}.", args.email, role.word());
     desk.store.close();
     Ok(())

@@ -5,15 +5,19 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
+use jiff::SignedDuration;
+use matricle_desk::backup::Backups;
 use matricle_desk::mailer::SmtpMailer;
+use matricle_desk::often::Often;
 use matricle_desk::provider::{HttpProvider, parse_webhook_secret};
 use matricle_desk::{Clock, Desk, Secrets, timers};
-use matricle_store::{Store, StoreError, house};
+use matricle_store::{Store, StoreError, house, measures};
 use matricle_web::{Limits, Settings, router};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
-use crate::config::Config;
+use crate::config::{self, Config};
+use crate::listening::{self, Bounds};
 
 /// How long open requests may take when the program stops.
 const LAST_WORDS: Duration = Duration::from_secs(5);
@@ -32,6 +36,10 @@ pub struct Parts {
     pub mail: (String, Option<(String, String)>),
     /// How the pages are reached from outside.
     pub public_url: String,
+    /// Tries to sign in that one network has in a minute.
+    pub sign_in: u32,
+    /// How backups are made.
+    pub backups: Backups,
 }
 
 /// Puts a desk together.
@@ -49,7 +57,10 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
         public_url: parts.public_url.into(),
         wake: Arc::default(),
+        health: Arc::default(),
         sessions: Arc::default(),
+        often: Arc::new(Often::new(parts.sign_in)),
+        backups: Arc::new(parts.backups),
     })
 }
 
@@ -58,6 +69,9 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
 /// # Errors
 /// The folder is in use or cannot be used, or a setting is odd.
 pub async fn open(config: &Config) -> anyhow::Result<Desk> {
+    config::whole_house(&config.data, &config.secret)?;
+    // Before the database: a house that was begun has both.
+    let secrets = config.secrets()?;
     let store = Store::open(&config.data)?;
     let credentials = (!config.mail.user.is_empty())
         .then(|| (config.mail.user.clone(), config.mail.password.clone()));
@@ -66,11 +80,19 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
     let desk = desk(Parts {
         store,
         clock: Clock::real(),
-        secrets: config.secrets()?,
+        secrets,
         card: (config.card.url.clone(), config.card.key.clone(), webhook_secret),
         mail: (config.mail.server.clone(), credentials),
         public_url: config.public_url.clone(),
+        sign_in: config.limits.sign_in,
+        backups: config.backups()?,
     })?;
+    let (now, latest) = (desk.clock.now(), desk.store.read(measures::latest).await?);
+    // A few minutes are a clock that was put right; more is a clock that is wrong.
+    if let Some(latest) = latest.filter(|at| at.duration_since(now) > SignedDuration::from_mins(15))
+    {
+        return Err(StoreError::ClockBehind { now, latest }.into());
+    }
     let new = house::House::from(&config.house);
     desk.store
         .write(move |tx| match house::get(tx)? {
@@ -94,12 +116,28 @@ pub async fn run(config: &Config) -> anyhow::Result<()> {
         pay_origin: config.card.pay_origin.clone(),
         limits: Limits { sign_in: config.limits.sign_in, booking: config.limits.booking },
         demo: false,
+        observed: Arc::default(),
     };
+    // Files and sockets are one number to the system; the usual one is small.
+    if let Err(error) = rlimit::increase_nofile_limit(u64::MAX) {
+        tracing::warn!(%error, "the number of open files could not be raised");
+    }
+    if let Some(address) = config.metrics {
+        let app = matricle_web::metrics(desk.clone(), Arc::clone(&settings.observed));
+        let bounds = Bounds { by_network: None, ..Bounds::of(16, false) };
+        let listener = listen(address).await?;
+        let (keep, stopping) = watch::channel(false);
+        tokio::spawn(async move {
+            listening::serve(listener, app, bounds, stopping).await;
+            drop(keep);
+        });
+    }
     println!("Matricle is at {} (listening on {})", config.public_url, listener.local_addr()?);
     if !desk.store.read(matricle_store::people::anybody).await? {
         println!("Nobody can sign in yet: stop it and run `matricle person`.");
     }
-    until_stopped(desk, settings, listener, stop_signal()).await
+    let bounds = Bounds::of(config.limits.connections, config.behind_proxy);
+    until_stopped(desk, settings, bounds, listener, stop_signal()).await
 }
 
 /// Listens on an address.
@@ -119,20 +157,15 @@ pub async fn listen(address: SocketAddr) -> anyhow::Result<TcpListener> {
 pub async fn until_stopped(
     desk: Desk,
     settings: Settings,
+    bounds: Bounds,
     listener: TcpListener,
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> anyhow::Result<()> {
-    timers::take_up(&desk).await?;
     let timers = tokio::spawn(timers::run(desk.clone()));
     let (tell_stop, stopping) = watch::channel(false);
     let store = desk.store.clone();
     let app = router(desk, settings, stopping.clone());
-    let service = app.into_make_service_with_connect_info::<SocketAddr>();
-    let mut stopped = stopping;
-    let server = axum::serve(listener, service).with_graceful_shutdown(async move {
-        let _ = stopped.wait_for(|stop| *stop).await;
-    });
-    let serving = tokio::spawn(async move { server.await });
+    let serving = tokio::spawn(listening::serve(listener, app, bounds, stopping));
     stop.await;
     let _ = tell_stop.send(true);
     if tokio::time::timeout(LAST_WORDS, serving).await.is_err() {

@@ -39,7 +39,7 @@ pub struct Bill {
     pub when: String,
     /// The booking.
     pub about: String,
-    /// The number of what it takes back from; empty for none.
+    /// The document it takes back from, or whose payment it tells of, in words; empty for none.
     pub corrects: String,
     /// ISO 4217 letters.
     pub currency: String,
@@ -114,7 +114,7 @@ fn draw(pen: &mut Pen<'_, '_>, bill: &Bill) {
     );
     y += 2.0 + pen.text(EDGE, y + 2.0, inner, &format!("{} · {}", bill.day, bill.about), body, 1);
     if !bill.corrects.is_empty() {
-        y += pen.text(EDGE, y, inner, &format!("Takes back from {}", bill.corrects), body, 1);
+        y += pen.text(EDGE, y, inner, &bill.corrects, body, 1);
     }
     y += 6.0;
     y += pen.text(EDGE, y, inner, &bill.title, strong, 2);

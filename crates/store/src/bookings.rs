@@ -26,11 +26,13 @@ pub use lines::{
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
 pub use look::{
-    booked_already, count_live, first_made, live_on, next_deadline, of_address, overdue, same_date,
-    stale_holds, undecided,
+    booked_already, count_live, first_made, kept, live_on, next_deadline, of_address, overdue,
+    same_date, stale_holds, undecided, unfinished_of,
 };
 pub(crate) use people::presence;
-pub use people::{Answer, Attendee, answers, attendees, new_codes, rename, tickets_of_people};
+pub use people::{
+    Answer, Attendee, answers, attendees, new_codes, of_ticket, rename, tickets_of_people,
+};
 use seats::{draw_more, shift, shift_pool};
 pub use seats::{move_to, seats_of, set_draws};
 
@@ -68,6 +70,10 @@ pub struct Booking {
     pub test: bool,
     /// What was known of the booker when the seats were chosen.
     pub buyer: Buyer,
+    /// The earliest start of the dates that the booker moved it away from, if they did.
+    pub steps_from: Option<Timestamp>,
+    /// The browser and the network that hold it, as hashes; 0 is unknown.
+    pub held_from: (i64, i64),
 }
 
 impl Booking {
@@ -102,6 +108,8 @@ pub struct HeldBy {
     pub buyer: Buyer,
     /// They only try the steps out.
     pub test: bool,
+    /// Their browser and their network, as hashes; 0 is unknown.
+    pub from: (i64, i64),
 }
 
 /// One line of a timeline.
@@ -117,7 +125,7 @@ pub struct Happening {
 
 const COLUMNS: &str = "b.id, b.reference, b.date_id, b.state, b.deadline, b.total_minor, b.paid_minor, \
      b.draft, b.name, b.email, b.made_at, b.test, b.word, \
-     b.member, b.known_as, (SELECT currency FROM house) AS currency";
+     b.member, b.known_as, b.steps_from, b.by_browser, b.by_network, (SELECT currency FROM house) AS currency";
 
 fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
     let currency = word(row, "currency", Currency::from_letters)?;
@@ -142,6 +150,8 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
             // Codes are read where a price is asked for.
             promos: Vec::new(),
         },
+        steps_from: instant_or(row, "steps_from")?,
+        held_from: (row.get("by_browser")?, row.get("by_network")?),
     })
 }
 
@@ -261,7 +271,8 @@ pub fn hold(
     let date = sheet.covers.first().copied().unwrap_or(sheet.date.id);
     tx.prepare_cached(
         "INSERT INTO bookings (reference, date_id, state, deadline, total_minor, search, made_at, test,
-            word, member, known_as) VALUES (?1, ?2, 'held', ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+            word, member, known_as, by_browser, by_network)
+         VALUES (?1, ?2, 'held', ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
     )
     .and_then(|mut q| {
         q.execute((
@@ -275,6 +286,8 @@ pub fn hold(
             &by.buyer.word,
             by.buyer.member,
             &by.buyer.address,
+            by.from.0,
+            by.from.1,
         ))
     })
     .doing("writing a hold")?;
@@ -407,6 +420,30 @@ pub fn complete(
         Ok(())
     };
     write().doing("writing details down")
+}
+
+/// The booker has proved an address.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn prove(tx: &Tx<'_>, id: BookingId, address: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE bookings SET known_as = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, address)))
+        .map(drop)
+        .doing("noting a proved address")
+}
+
+/// The booker moves it away from a date that starts at this instant.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn moved_from(tx: &Tx<'_>, id: BookingId, starts_at: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE bookings SET steps_from = min(coalesce(steps_from, ?2), ?2) WHERE id = ?1",
+    )
+    .and_then(|mut q| q.execute((id.0, us(starts_at))))
+    .map(drop)
+    .doing("noting a move")
 }
 
 /// Counts money in.

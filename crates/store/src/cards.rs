@@ -225,7 +225,9 @@ pub fn of(conn: &Connection, email: Option<&str>) -> Result<Vec<HeldCard>, Store
 /// SQLite refuses.
 pub fn to_expire(conn: &Connection, now: Timestamp) -> Result<Vec<HeldCard>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} {FROM} WHERE c.expires_at <= ?1 AND c.left > 0 LIMIT 100"
+        "SELECT {COLUMNS} {FROM} WHERE c.expires_at <= ?1 AND c.left > 0
+            AND NOT EXISTS (SELECT 1 FROM set_aside s WHERE s.work = 'books' AND s.about = 'card ' || c.id
+                AND s.next_try_at > ?1) LIMIT 100"
     ))
     .and_then(|mut q| q.query_map([us(now)], held)?.collect())
     .doing("looking for stamp cards that are over")

@@ -1,5 +1,6 @@
 //! Whether the whole file is as it should be.
 
+use matricle_core::schedule::Span;
 use rusqlite::Connection;
 
 use crate::{Doing, StoreError};
@@ -99,6 +100,26 @@ const RULES: &[(&str, &str)] = &[
          HAVING sum(d.total_minor) <> (SELECT coalesce(sum(gross), 0) FROM charges c WHERE c.booking_id = b.id)",
     ),
     (
+        "the lines of a document come to its total",
+        "SELECT d.kind || ' ' || d.year || '-' || d.number FROM documents d WHERE d.total_minor <>
+            CASE WHEN coalesce(json_extract(d.body, '$.settles'), 0) THEN 0 ELSE
+                (SELECT coalesce(sum(json_extract(l.value, '$.gross')), 0) FROM json_each(d.body, '$.lines') l) END",
+    ),
+    (
+        "the tax of an entry is the tax that was charged",
+        "SELECT 'booking ' || b.reference || ': rate ' || t.rate FROM (
+            SELECT booking_id, rate, sum(tax) AS tax FROM charges GROUP BY booking_id, rate) t
+         JOIN bookings b ON b.id = t.booking_id WHERE t.tax <> -(
+            SELECT coalesce(sum(l.minor), 0) FROM entries e JOIN entry_lines l ON l.entry_id = e.id
+            WHERE e.booking_id = t.booking_id AND l.account = 'tax' AND l.about = t.rate)",
+    ),
+    (
+        "whoever is in has a booking that stands, and no test of one",
+        "SELECT 'attendee ' || a.id || ' of ' || b.reference FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         JOIN dates d ON d.id = a.date_id WHERE a.presence = 'in' AND d.called_off = ''
+            AND (b.state <> 'confirmed' OR b.test = 1 OR a.cancelled_at IS NOT NULL)",
+    ),
+    (
         "whoever is offered seats has a booking that holds them",
         "SELECT 'waiting ' || w.id FROM waiting w JOIN bookings b ON b.id = w.booking_id
          WHERE w.stands = 'offered' AND b.state <> 'held'",
@@ -129,6 +150,33 @@ const RULES: &[(&str, &str)] = &[
     ),
 ];
 
+/// Dates whose instants are not what their wall times mean in their zones.
+fn wrong_clocks(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    let spans: Vec<(String, Span)> = conn
+        .prepare(
+            "SELECT 'date ' || id AS what, starts, ends, zone, starts_at, ends_at FROM dates
+             UNION ALL SELECT 'session ' || s.id, s.starts, s.ends, d.zone, s.starts_at, s.ends_at
+                FROM date_sessions s JOIN dates d ON d.id = s.date_id",
+        )
+        .and_then(|mut q| {
+            q.query_map([], |row| Ok((row.get("what")?, crate::events::span(row)?)))?.collect()
+        })
+        .doing("checking the file")?;
+    let wrong = |span: &Span| {
+        Span::new(span.starts, span.ends, &span.zone).ok().is_none_or(|meant| meant != *span)
+    };
+    Ok(spans
+        .into_iter()
+        .filter(|(_, span)| wrong(span))
+        .map(|(what, span)| {
+            format!(
+                "{what}: broken is “an instant is what the wall time means”, {} {}",
+                span.starts, span.zone
+            )
+        })
+        .collect())
+}
+
 /// Everything that is not as it should be, a sentence each; empty when all is well.
 ///
 /// # Errors
@@ -142,6 +190,7 @@ pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
             .doing("checking the file")?;
         faults.extend(places.into_iter().map(|place| format!("{place}: broken is “{rule}”")));
     }
+    faults.extend(wrong_clocks(conn)?);
     // A connection that only reads keeps what it knew of the index until it searches; the
     // check by itself would call what another connection wrote since a corruption.
     for index in ["event_text", "booking_words"] {

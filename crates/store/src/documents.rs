@@ -76,7 +76,7 @@ pub fn issue(
             "INSERT INTO documents (kind, year, number, booking_id, issued_at, total_minor, body)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
         )?
-        .execute((kind.word(), year, number, booking.0, us(now), body.total(), json))?;
+        .execute((kind.word(), year, number, booking.0, us(now), body.charged(), json))?;
         let id = tx.last_insert_rowid();
         Ok(Document { id, kind, year, number, booking, issued_at: now, body: body.clone() })
     };
@@ -98,7 +98,7 @@ pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Document>, Sto
 /// What the documents of a booking come to.
 #[must_use]
 pub fn documented(documents: &[Document]) -> Charge {
-    documents.iter().fold(Charge::default(), |sum, d| {
+    documents.iter().filter(|d| !d.body.settles).fold(Charge::default(), |sum, d| {
         let parts = |c: &Charge| -> Vec<(u32, i64, i64)> {
             c.by_rate.iter().map(|(rate, (gross, tax))| (*rate, *gross, *tax)).collect()
         };

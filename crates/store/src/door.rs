@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::door::{Presence, TicketFacts};
+use matricle_core::schedule::Span;
 use matricle_core::{AttendeeId, BookingId, Currency, DateId, PersonId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
@@ -33,7 +34,7 @@ pub struct AtDoor {
 }
 
 const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.person_no, a.name, a.ticket_name, a.presence, a.in_at, \
-     a.in_door, CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END AS state, b.total_minor - b.paid_minor AS due, b.name AS booker, \
+     a.in_door, CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END AS state, b.total_minor - b.paid_minor AS due, b.name AS booker, b.test, \
      (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no AND x.cancelled_at IS NULL) AS people, \
      (SELECT currency FROM house) AS currency";
 
@@ -46,6 +47,7 @@ fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
             state: word(row, "state", State::from_word)?,
             due: currency.of(row.get("due")?),
             presence: presence(row)?,
+            test: row.get("test")?,
         },
         name: row.get("name")?,
         ticket: row.get("ticket_name")?,
@@ -92,6 +94,79 @@ fn dead(conn: &Connection, code: TicketCode) -> rusqlite::Result<Option<AtDoor>>
         old.passed_on = true;
         old
     }))
+}
+
+/// When a date is, and who opened its door on another day, if somebody did.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Doorway {
+    /// When the date is.
+    pub span: Span,
+    /// Who opened its door.
+    pub opened_by: Option<String>,
+}
+
+/// The doorway of a date.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, StoreError> {
+    conn.prepare_cached(
+        "SELECT starts, ends, zone, starts_at, ends_at, CASE WHEN door_opened_at IS NULL THEN NULL ELSE door_opened_by END
+         FROM dates WHERE id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_row([date.0], |row| {
+            Ok(Doorway { span: crate::events::span(row)?, opened_by: row.get(5)? })
+        })
+        .optional()
+    })
+    .doing("looking a doorway up")
+}
+
+/// Opens the door of a date on another day than its own, or leaves it to its day again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_open(
+    tx: &Tx<'_>,
+    date: DateId,
+    by: Option<&str>,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE dates SET door_opened_at = ?2, door_opened_by = ?3 WHERE id = ?1")
+        .and_then(|mut q| q.execute((date.0, by.map(|_| us(now)), by.unwrap_or_default())))
+        .map(drop)
+        .doing("opening a door")
+}
+
+/// Dates whose door an organiser has opened and that are not over for longer than a day.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn opened(conn: &Connection, since: Timestamp) -> Result<Vec<DateId>, StoreError> {
+    conn.prepare_cached("SELECT id FROM dates WHERE door_opened_at IS NOT NULL AND ends_at > ?1")
+        .and_then(|mut q| q.query_map([us(since)], |row| row.get(0).map(DateId))?.collect())
+        .doing("looking for open doors")
+}
+
+/// The name of somebody on a booking, or on these tickets of it, who has been let in.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn inside_of(
+    conn: &Connection,
+    booking: BookingId,
+    tickets: Option<&[u32]>,
+) -> Result<Option<String>, StoreError> {
+    let people: Vec<(u32, String)> = conn
+        .prepare_cached(
+            "SELECT ticket_no, name FROM attendees WHERE booking_id = ?1 AND cancelled_at IS NULL
+                AND presence IN ('in', 'left') ORDER BY position",
+        )
+        .and_then(|mut q| q.query_map([booking.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+        .doing("looking who is inside")?;
+    let meant = |number: &u32| tickets.is_none_or(|t| t.contains(number));
+    Ok(people.into_iter().find(|(number, _)| meant(number)).map(|(_, name)| name))
 }
 
 /// An attendee by key.
@@ -142,7 +217,7 @@ fn looked_up(
 ) -> Result<Vec<AtDoor>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = {date} AND b.state IN ('requested', 'awaiting payment', 'confirmed')
+         WHERE a.date_id = {date} AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')
             AND a.cancelled_at IS NULL{conditions}
          ORDER BY a.search LIMIT {most}"
     ))
@@ -344,7 +419,7 @@ pub fn admitted_since(
 pub fn expected(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(*) FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = ?1 AND b.state = 'confirmed' AND a.cancelled_at IS NULL",
+         WHERE a.date_id = ?1 AND b.state = 'confirmed' AND b.test = 0 AND a.cancelled_at IS NULL",
     )
     .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
     .doing("counting who is expected")

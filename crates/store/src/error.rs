@@ -36,6 +36,40 @@ pub enum StoreError {
         /// The system's reason.
         source: std::io::Error,
     },
+    /// The file is not as SQLite, or the house, writes it.
+    #[error(
+        "the file {file} is damaged ({said}); bring the last backup back with `matricle restore`, and keep the damaged file"
+    )]
+    Damaged {
+        /// The file.
+        file: PathBuf,
+        /// What was found.
+        said: String,
+    },
+    /// A file of a version of the program to come.
+    #[error(
+        "the file {file} was written by a newer Matricle; update the program, or bring back a backup from before"
+    )]
+    FromLater {
+        /// The file.
+        file: PathBuf,
+    },
+    /// Not a backup.
+    #[error("{file} is not a backup of Matricle; if it was made with a passphrase, give that too")]
+    NoBackup {
+        /// The file.
+        file: PathBuf,
+    },
+    /// The machine's clock stands before what the house has on record.
+    #[error(
+        "this machine’s clock says {now}, but the house has something on record of {latest}; set the clock first"
+    )]
+    ClockBehind {
+        /// What the clock says.
+        now: jiff::Timestamp,
+        /// The latest on record.
+        latest: jiff::Timestamp,
+    },
     /// A job panicked; it was rolled back alone.
     #[error("a write failed unexpectedly and was rolled back")]
     Panicked,

@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
 
+pub(crate) use dates::span;
 pub use dates::{
     Asked, Date, DateSheet, DateSummary, Found, add_date, add_pool_kind, add_run, call_off,
     capacities, change_date, date_by_id, date_sheet, dates_of, inside, list, longest, months,

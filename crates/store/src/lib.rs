@@ -4,6 +4,9 @@
 //! hands out. Functions here hold no rules: they load facts and write down what
 //! `matricle-core` decided.
 
+pub mod aside;
+pub mod audit;
+pub mod backup;
 pub mod bookings;
 pub mod books;
 pub mod cards;
@@ -16,6 +19,7 @@ mod error;
 pub mod events;
 pub mod house;
 pub mod ledger;
+pub mod measures;
 mod migrate;
 pub mod outbox;
 pub mod payments;
@@ -32,4 +36,4 @@ pub mod waiting;
 pub use convert::{at, us};
 pub use error::{Doing, StoreError};
 pub use rusqlite::Connection;
-pub use store::{Store, Tx};
+pub use store::{FILE, Store, Tx, keep_to_oneself};

@@ -1,6 +1,11 @@
 use rusqlite_migration::{M, Migrations};
 
+use std::path::Path;
+
 use crate::Doing;
+
+/// The version that this program writes.
+const LATEST: u32 = 4;
 
 /// All migrations in order. Forward only; never edited after release.
 fn migrations() -> Migrations<'static> {
@@ -8,6 +13,7 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0001_line.sql")),
         M::up(include_str!("migrations/0002_plan.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0003_money.sql")).foreign_key_check(),
+        M::up(include_str!("migrations/0004_safe.sql")).foreign_key_check(),
     ])
 }
 
@@ -19,11 +25,35 @@ pub(crate) fn to_latest(conn: &mut rusqlite::Connection) -> Result<(), crate::St
     conn.pragma_update(None, "foreign_keys", true).doing("migrating")
 }
 
+/// Brings the schema up to date; a file of an older version is copied first, beside it.
+pub(crate) fn with_a_copy(
+    conn: &mut rusqlite::Connection,
+    path: &Path,
+) -> Result<(), crate::StoreError> {
+    let version: u32 =
+        conn.query_row("PRAGMA user_version", [], |row| row.get(0)).doing("reading the version")?;
+    if (1..LATEST).contains(&version) {
+        let copy = path.with_extension(format!("before-{LATEST}.sqlite"));
+        // One that is there is of a migration that was broken off: it is the older.
+        if !copy.exists() {
+            let mut target = rusqlite::Connection::open(&copy).doing("copying before migrating")?;
+            rusqlite::backup::Backup::new(conn, &mut target)
+                .and_then(|backup| backup.step(-1))
+                .doing("copying before migrating")?;
+            crate::store::keep_to_oneself(&copy);
+        }
+    }
+    to_latest(conn)
+}
+
 #[cfg(test)]
 mod tests {
     #[test]
     fn all_migrations_run_and_every_table_is_strict() {
         assert_eq!(super::migrations().validate(), Ok(()));
+        let latest =
+            super::migrations().current_version(&rusqlite::Connection::open_in_memory().unwrap());
+        assert!(latest.is_ok());
         let mut conn = rusqlite::Connection::open_in_memory().unwrap();
         super::to_latest(&mut conn).unwrap();
         let loose: i64 = conn

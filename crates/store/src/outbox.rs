@@ -36,11 +36,13 @@ pub enum Kind {
     Passed,
     /// The way back to a booking that is not complete yet.
     Link,
+    /// The address has booked the date before.
+    Twice,
 }
 
 impl Kind {
     /// All kinds.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Confirmation,
         Self::Cancellation,
         Self::CalledOff,
@@ -54,6 +56,7 @@ impl Kind {
         Self::SeatsFree,
         Self::Passed,
         Self::Link,
+        Self::Twice,
     ];
 
     /// The word for it, as stored and as shown.
@@ -73,6 +76,7 @@ impl Kind {
             Self::SeatsFree => "seats free",
             Self::Passed => "ticket passed on",
             Self::Link => "link",
+            Self::Twice => "second booking",
         }
     }
 
@@ -276,20 +280,27 @@ pub fn withdraw(tx: &Tx<'_>, booking: BookingId, kind: Kind) -> Result<(), Store
     .doing("withdrawing a message")
 }
 
-/// Takes messages that are due, marked as being handed over: a second taker gets others.
+/// Takes the message that is due first, marked as being handed over: a second taker gets
+/// another. One that cannot be read has failed, and stops none after it.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_due(tx: &Tx<'_>, now: Timestamp, most: u32) -> Result<Vec<Message>, StoreError> {
-    // SQLite knows no alias in a RETURNING clause.
-    tx.prepare_cached(&format!(
-        "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1
-         WHERE id IN (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT ?2)
-         RETURNING {}",
-        COLUMNS.replace("o.", "")
-    ))
-    .and_then(|mut q| q.query_map((us(now), most), message)?.collect())
-    .doing("taking messages")
+pub fn take_due(tx: &Tx<'_>, now: Timestamp) -> Result<Option<Message>, StoreError> {
+    loop {
+        let id: Option<i64> = tx
+            .prepare_cached(
+                "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1
+                 WHERE id = (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT 1)
+                 RETURNING id",
+            )
+            .and_then(|mut q| q.query_row([us(now)], |row| row.get(0)).optional())
+            .doing("taking a message")?;
+        let Some(id) = id else { return Ok(None) };
+        match by_id(tx, id) {
+            Ok(taken) => return Ok(taken),
+            Err(error) => not_sent(tx, id, &error.to_string(), None)?,
+        }
+    }
 }
 
 /// The mail server took it.
@@ -324,19 +335,39 @@ pub fn not_sent(
     .doing("noting a message as not sent")
 }
 
-/// At a start: what was being handed over when the program ended may have got
-/// through or not. It is tried again under the same `Message-ID`, by which
-/// mailboxes know a message they already have (RFC 5322 §3.6.4).
+/// What is marked as being handed over while nobody does: the program ended, or the disk was
+/// full when it was to be noted. It may have got through or not, and is tried again under the
+/// same `Message-ID`, by which mailboxes know a message they already have (RFC 5322 §3.6.4).
+/// `but` are those whose fate is known and only not written yet.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_up(tx: &Tx<'_>, now: Timestamp) -> Result<usize, StoreError> {
-    tx.execute(
-        "UPDATE outbox SET state = 'planned', next_try_at = ?1,
-            last_error = 'the program ended while handing it over' WHERE state = 'sending'",
-        [us(now)],
-    )
-    .doing("taking messages up again")
+pub fn take_up(tx: &Tx<'_>, but: &[i64], now: Timestamp) -> Result<usize, StoreError> {
+    let left: Vec<i64> = tx
+        .prepare_cached("SELECT id FROM outbox WHERE state = 'sending'")
+        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+        .doing("looking for messages left half-way")?;
+    let mut taken = 0;
+    for id in left.into_iter().filter(|id| !but.contains(id)) {
+        taken += tx
+            .prepare_cached(
+                "UPDATE outbox SET state = 'planned', next_try_at = ?2,
+                    last_error = 'the handing over was not finished' WHERE id = ?1",
+            )
+            .and_then(|mut q| q.execute((id, us(now))))
+            .doing("taking messages up again")?;
+    }
+    Ok(taken)
+}
+
+/// Whether something is marked as being handed over.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn any_sending(conn: &Connection) -> Result<bool, StoreError> {
+    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM outbox WHERE state = 'sending')")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("looking for messages left half-way")
 }
 
 /// Messages about a booking, oldest first.

@@ -220,15 +220,23 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Payment>,
     .doing("reading payments")
 }
 
-/// Payments whose provider should be asked by now.
+/// Payments whose provider should be asked by now, without those set aside.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn to_check(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Payment>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM payments WHERE next_check_at <= ?1 ORDER BY next_check_at LIMIT ?2"
-    ))
-    .and_then(|mut q| q.query_map((us(now), most), payment)?.collect())
+pub fn to_check(
+    conn: &Connection,
+    now: Timestamp,
+    most: u32,
+) -> Result<Vec<(String, BookingId)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, booking_id FROM payments WHERE next_check_at <= ?1
+            AND NOT EXISTS (SELECT 1 FROM set_aside s WHERE s.work = 'payments' AND s.about = payments.id AND s.next_try_at > ?1)
+         ORDER BY next_check_at LIMIT ?2",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(now), most), |row| Ok((row.get(0)?, BookingId(row.get(1)?))))?.collect()
+    })
     .doing("looking for payments to ask about")
 }
 
@@ -276,6 +284,17 @@ pub fn unwant(tx: &Tx<'_>, booking: BookingId, now: Timestamp) -> Result<(), Sto
     .and_then(|mut q| q.execute((booking.0, us(now))))
     .map(drop)
     .doing("calling a payment back")
+}
+
+/// Notes what a webhook that was taken said, of a kind that is not known.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn note_hook(tx: &Tx<'_>, webhook_id: &str, note: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE hooks_taken SET note = ?2 WHERE webhook_id = ?1")
+        .and_then(|mut q| q.execute((webhook_id, note)))
+        .map(drop)
+        .doing("noting a webhook")
 }
 
 /// Takes a webhook; `false` when it was taken before. Ids older than a month are

@@ -142,6 +142,8 @@ pub struct Known {
     pub member: bool,
     /// Works for the house.
     pub staff: bool,
+    /// They signed in with their password, so they have the rights of their role.
+    pub by_password: bool,
 }
 
 /// Whose session this is, whether they work here or only book.
@@ -154,7 +156,7 @@ pub fn known(
     now: Timestamp,
 ) -> Result<Option<Known>, StoreError> {
     conn.prepare_cached(
-        "SELECT p.id, p.name, p.email, p.member, p.role IS NOT NULL AS staff FROM sessions s
+        "SELECT p.id, p.name, p.email, p.member, p.role IS NOT NULL AS staff, s.staff AS by_password FROM sessions s
          JOIN people p ON p.id = s.person_id WHERE s.token_hash = ?1 AND s.expires_at > ?2",
     )
     .and_then(|mut q| {
@@ -165,6 +167,7 @@ pub fn known(
                 email: row.get("email")?,
                 member: row.get("member")?,
                 staff: row.get("staff")?,
+                by_password: row.get("by_password")?,
             })
         })
         .optional()
@@ -172,42 +175,58 @@ pub fn known(
     .doing("looking a session up")
 }
 
-/// Keeps the hash of a number that was sent to an address, in the place of any before.
+/// Keeps the hash of a number that was sent to an address, for the browser that asked. What
+/// is older than an hour is forgotten.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn keep_code(
     tx: &Tx<'_>,
     email: &str,
+    browser: &[u8; 32],
     hash: &[u8; 32],
     expires_at: Timestamp,
+    now: Timestamp,
 ) -> Result<(), StoreError> {
-    tx.execute(
-        "INSERT INTO sign_in_codes (email, code_hash, expires_at) VALUES (?1, ?2, ?3)
-         ON CONFLICT (email) DO UPDATE SET code_hash = ?2, expires_at = ?3, tries = 0",
-        (email, hash, us(expires_at)),
-    )
-    .map(drop)
-    .doing("keeping a number")
+    let hour = now.saturating_sub(jiff::SignedDuration::from_hours(1)).unwrap_or(now);
+    tx.execute("DELETE FROM sign_in_codes WHERE made_at < ?1", [us(hour)])
+        .and_then(|_| {
+            tx.execute(
+                "INSERT INTO sign_in_codes (email, browser, code_hash, made_at, expires_at)
+                 VALUES (?1, ?2, ?3, ?4, ?5)",
+                (email, browser, hash, us(now), us(expires_at)),
+            )
+        })
+        .map(drop)
+        .doing("keeping a number")
 }
 
-/// Tries a number: true once for the right one, while it lasts and has not been tried
-/// more often than this.
+/// Tries a number in the browser that asked for it: true once for one of the two newest that
+/// last still and have not been tried more often than this.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn try_code(
     tx: &Tx<'_>,
     email: &str,
+    browser: &[u8; 32],
     hash: &[u8; 32],
     most: u32,
     now: Timestamp,
 ) -> Result<bool, StoreError> {
+    const LIVE: &str =
+        "id IN (SELECT id FROM sign_in_codes WHERE email = ?1 AND browser = ?2 AND used = 0
+            AND expires_at > ?3 ORDER BY id DESC LIMIT 2)";
     let write = || -> rusqlite::Result<bool> {
-        tx.execute("UPDATE sign_in_codes SET tries = tries + 1 WHERE email = ?1", [email])?;
+        tx.execute(
+            &format!("UPDATE sign_in_codes SET tries = tries + 1 WHERE {LIVE}"),
+            (email, browser, us(now)),
+        )?;
         let right = tx.execute(
-            "DELETE FROM sign_in_codes WHERE email = ?1 AND code_hash = ?2 AND expires_at > ?3 AND tries <= ?4",
-            (email, hash, us(now), most),
+            &format!(
+                "UPDATE sign_in_codes SET used = 1 WHERE {LIVE} AND code_hash = ?4 AND tries <= ?5"
+            ),
+            (email, browser, us(now), hash, most),
         )?;
         Ok(right == 1)
     };
@@ -237,29 +256,111 @@ pub fn members(conn: &Connection) -> Result<Vec<String>, StoreError> {
         .doing("reading members")
 }
 
-/// Opens a session, known by the hash of its token; sessions past their end are swept out.
+/// A session to be opened.
+#[derive(Debug, Clone)]
+pub struct NewSession<'a> {
+    /// The hash of its token.
+    pub token_hash: &'a [u8; 32],
+    /// Whose it is.
+    pub person: PersonId,
+    /// Opened with a password: with the rights of a role.
+    pub staff: bool,
+    /// What the browser calls itself, shortened.
+    pub browser: &'a str,
+    /// When it ends by itself.
+    pub expires_at: Timestamp,
+}
+
+/// Opens a session; sessions past their end are swept out.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn open_session(
-    tx: &Tx<'_>,
-    token_hash: &[u8; 32],
-    person: PersonId,
-    expires_at: Timestamp,
-    now: Timestamp,
-) -> Result<(), StoreError> {
+pub fn open_session(tx: &Tx<'_>, new: &NewSession<'_>, now: Timestamp) -> Result<(), StoreError> {
     tx.execute("DELETE FROM sessions WHERE expires_at <= ?1", [us(now)])
         .and_then(|_| {
             tx.execute(
-                "INSERT INTO sessions (token_hash, person_id, expires_at) VALUES (?1, ?2, ?3)",
-                (token_hash, person.0, us(expires_at)),
+                "INSERT INTO sessions (token_hash, person_id, staff, made_at, expires_at, browser)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                (new.token_hash, new.person.0, new.staff, us(now), us(new.expires_at), new.browser),
             )
         })
         .map(drop)
         .doing("opening a session")
 }
 
-/// Whose session this is, and until when.
+/// A session that is open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OpenSession {
+    /// When it was opened.
+    pub made_at: Timestamp,
+    /// When it ends by itself.
+    pub expires_at: Timestamp,
+    /// What the browser called itself.
+    pub browser: String,
+    /// Opened with a password.
+    pub staff: bool,
+    /// It is the one that asks.
+    pub own: bool,
+}
+
+/// The open sessions of whoever has this one, the newest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sessions_beside(
+    conn: &Connection,
+    token_hash: &[u8; 32],
+    now: Timestamp,
+) -> Result<Vec<OpenSession>, StoreError> {
+    conn.prepare_cached(
+        "SELECT made_at, expires_at, browser, staff, token_hash = ?1 AS own FROM sessions
+         WHERE person_id = (SELECT person_id FROM sessions WHERE token_hash = ?1) AND expires_at > ?2
+         ORDER BY made_at DESC LIMIT 100",
+    )
+    .and_then(|mut q| {
+        q.query_map((token_hash, us(now)), |row| {
+            Ok(OpenSession {
+                made_at: instant(row, "made_at")?,
+                expires_at: instant(row, "expires_at")?,
+                browser: row.get("browser")?,
+                staff: row.get("staff")?,
+                own: row.get("own")?,
+            })
+        })?
+        .collect()
+    })
+    .doing("reading sessions")
+}
+
+/// Closes all sessions of whoever has this one, this one too; says how many.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn close_all_beside(tx: &Tx<'_>, token_hash: &[u8; 32]) -> Result<usize, StoreError> {
+    tx.execute(
+        "DELETE FROM sessions WHERE person_id = (SELECT person_id FROM sessions WHERE token_hash = ?1)",
+        [token_hash],
+    )
+    .doing("closing sessions")
+}
+
+/// Gives a person another password; all their sessions end.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_password(tx: &Tx<'_>, id: PersonId, hash: &str) -> Result<(), StoreError> {
+    tx.execute("DELETE FROM sessions WHERE person_id = ?1", [id.0])
+        .and_then(|_| {
+            tx.execute(
+                "UPDATE people SET password_hash = ?2 WHERE id = ?1 AND role IS NOT NULL",
+                (id.0, hash),
+            )
+        })
+        .map(drop)
+        .doing("changing a password")
+}
+
+/// Whose session with the rights of a role this is, and until when.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -271,7 +372,7 @@ pub fn session(
     conn.prepare_cached(
         "SELECT p.id, p.name, p.email, p.role, s.expires_at FROM sessions s
          JOIN people p ON p.id = s.person_id
-         WHERE s.token_hash = ?1 AND s.expires_at > ?2 AND p.role IS NOT NULL",
+         WHERE s.token_hash = ?1 AND s.expires_at > ?2 AND s.staff = 1 AND p.role IS NOT NULL",
     )
     .and_then(|mut q| {
         q.query_row((token_hash, us(now)), |row| Ok((staff(row)?, instant(row, "expires_at")?)))

@@ -125,15 +125,23 @@ pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Refund>, StoreError> 
         .doing("looking a refund up")
 }
 
-/// Refunds that the provider should be asked for by now.
+/// Refunds that the provider should be asked for by now, without those set aside.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn due(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Refund>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} {FROM} WHERE r.next_try_at <= ?1 ORDER BY r.next_try_at LIMIT ?2"
-    ))
-    .and_then(|mut q| q.query_map((us(now), most), refund)?.collect())
+pub fn due(
+    conn: &Connection,
+    now: Timestamp,
+    most: u32,
+) -> Result<Vec<(String, BookingId)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT r.id, r.booking_id FROM refunds r WHERE r.next_try_at <= ?1
+            AND NOT EXISTS (SELECT 1 FROM set_aside s WHERE s.work = 'refunds' AND s.about = r.id AND s.next_try_at > ?1)
+         ORDER BY r.next_try_at LIMIT ?2",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(now), most), |row| Ok((row.get(0)?, BookingId(row.get(1)?))))?.collect()
+    })
     .doing("looking for refunds to give")
 }
 

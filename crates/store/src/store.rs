@@ -4,14 +4,15 @@ use std::cell::RefCell;
 use std::fs::File;
 use std::ops::Deref;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
 use matricle_core::DateId;
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::{Connection, ErrorCode, OpenFlags};
+use rusqlite_migration::MigrationDefinitionError;
 use tokio::sync::{Semaphore, broadcast, mpsc, oneshot};
 
 use crate::{Doing, StoreError, migrate};
@@ -77,6 +78,7 @@ struct Inner {
     free_readers: Semaphore,
     version: Arc<AtomicU64>,
     changes: broadcast::Sender<DateId>,
+    path: PathBuf,
     _lock: File,
 }
 
@@ -87,8 +89,9 @@ impl Store {
     /// The folder cannot be used, another process uses it, or SQLite refuses.
     pub fn open(folder: &Path) -> Result<Self, StoreError> {
         let unusable = |source| StoreError::Folder { folder: folder.into(), source };
-        std::fs::create_dir_all(folder).map_err(unusable)?;
+        own_folder(folder)?;
         let lock = File::create(folder.join("matricle.lock")).map_err(unusable)?;
+        keep_to_oneself(&folder.join("matricle.lock"));
         match lock.try_lock() {
             Ok(()) => {}
             Err(std::fs::TryLockError::WouldBlock) => {
@@ -96,9 +99,14 @@ impl Store {
             }
             Err(std::fs::TryLockError::Error(source)) => return Err(unusable(source)),
         }
-        let path = folder.join("matricle.sqlite");
-        let mut writer = Self::writer(&path)?;
-        migrate::to_latest(&mut writer)?;
+        let path = folder.join(FILE);
+        if !path.exists() {
+            // Made here with its rights: what SQLite makes beside it has the same.
+            File::create(&path).map_err(unusable)?;
+        }
+        keep_to_oneself(&path);
+        let mut writer = Self::writer(&path).map_err(|e| damaged(&path, e))?;
+        migrate::with_a_copy(&mut writer, &path).map_err(|e| damaged(&path, e))?;
         let readers: Result<Vec<_>, _> = (0..READERS).map(|_| reader(&path)).collect();
         let (jobs, waiting) = mpsc::channel(WAITING);
         let (changes, _) = broadcast::channel(1024);
@@ -117,6 +125,7 @@ impl Store {
             free_readers: Semaphore::new(READERS),
             version,
             changes,
+            path,
             _lock: lock,
         };
         Ok(Self { inner: Arc::new(inner) })
@@ -215,13 +224,77 @@ impl Store {
         self.inner.changes.subscribe()
     }
 
-    /// Finishes what waits, closes the file and frees the folder.
+    /// The file of the house.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.inner.path
+    }
+
+    /// Jobs that wait for the writing thread.
+    #[must_use]
+    pub fn waiting(&self) -> usize {
+        let jobs = self.inner.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        jobs.as_ref().map_or(0, |jobs| WAITING - jobs.capacity())
+    }
+
+    /// Finishes what waits, brings all of it into the one file, closes it and frees the folder:
+    /// whoever copies that file afterwards has everything.
     pub fn close(&self) {
         drop(self.inner.jobs.lock().unwrap_or_else(PoisonError::into_inner).take());
         let thread = self.inner.thread.lock().unwrap_or_else(PoisonError::into_inner).take();
         if let Some(thread) = thread {
             let _ = thread.join();
         }
+        // The last connection takes the log beside the file away.
+        self.inner.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+}
+
+/// The name of a house's file in its folder.
+pub const FILE: &str = "matricle.sqlite";
+
+/// Makes a folder that only its owner may look into.
+pub(crate) fn own_folder(folder: &Path) -> Result<(), StoreError> {
+    std::fs::create_dir_all(folder)
+        .map_err(|source| StoreError::Folder { folder: folder.into(), source })?;
+    #[cfg(unix)]
+    set_mode(folder, 0o700);
+    Ok(())
+}
+
+/// Lets only its owner read a file.
+pub fn keep_to_oneself(file: &Path) {
+    #[cfg(unix)]
+    set_mode(file, 0o600);
+}
+
+#[cfg(unix)]
+fn set_mode(path: &Path, mode: u32) {
+    use std::os::unix::fs::PermissionsExt;
+    // A folder that belongs to somebody else keeps its rights; that is said, not fatal.
+    if let Err(error) = std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)) {
+        tracing::warn!(%error, path = %path.display(), "the rights of a file could not be set");
+    }
+}
+
+/// Says in a sentence that a file is none of ours, or broken.
+fn damaged(path: &Path, error: StoreError) -> StoreError {
+    let broken = |e: &rusqlite::Error| {
+        matches!(e.sqlite_error_code(), Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase))
+    };
+    match &error {
+        StoreError::Sqlite { source, .. } if broken(source) => {
+            StoreError::Damaged { file: path.into(), said: source.to_string() }
+        }
+        StoreError::Migration(rusqlite_migration::Error::RusqliteError { err, .. })
+            if broken(err) =>
+        {
+            StoreError::Damaged { file: path.into(), said: err.to_string() }
+        }
+        StoreError::Migration(rusqlite_migration::Error::MigrationDefinition(
+            MigrationDefinitionError::DatabaseTooFarAhead,
+        )) => StoreError::FromLater { file: path.into() },
+        _ => error,
     }
 }
 
@@ -263,6 +336,9 @@ fn write_all(
                 let _ = changes.send(date);
             }
         }
+    }
+    if let Err(error) = conn.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(())) {
+        tracing::warn!(%error, "the log could not be brought into the file; it stays beside it");
     }
 }
 

@@ -12,9 +12,9 @@ INSERT INTO events (id, slug, title, kind, lead, description, state, made_at, ap
 INSERT INTO patterns (id, name, plan, made_at) VALUES
     (1, 'Asked', '{"approval":true,"rules":{}}', 1), (2, 'Plain', '{"approval":false}', 1);
 INSERT INTO dates (id, event_id, starts, ends, zone, starts_at, ends_at, venue_id) VALUES
-    (1, 1, '2026-12-05T10:00', '2026-12-05T12:00', 'Europe/Dublin', 1780653600000000, 1780660800000000, 1),
-    (2, 2, '2026-12-06T19:00', '2026-12-06T21:00', 'Europe/Dublin', 1780772400000000, 1780779600000000, 1),
-    (3, 3, '2026-12-07T10:00', '2026-12-07T12:00', 'Europe/Dublin', 1780826400000000, 1780833600000000, 1);
+    (1, 1, '2026-12-05T10:00', '2026-12-05T12:00', 'Europe/Dublin', 1796464800000000, 1796472000000000, 1),
+    (2, 2, '2026-12-06T19:00', '2026-12-06T21:00', 'Europe/Dublin', 1796583600000000, 1796590800000000, 1),
+    (3, 3, '2026-12-07T10:00', '2026-12-07T12:00', 'Europe/Dublin', 1796637600000000, 1796644800000000, 1);
 INSERT INTO pool_kinds (id, event_id, position, name) VALUES
     (1, 1, 0, 'seats'), (2, 1, 1, 'suits'), (3, 2, 0, 'seats'), (4, 3, 0, 'seats');
 INSERT INTO pools (id, date_id, kind_id, capacity, held, requested, awaiting_payment, confirmed) VALUES

@@ -511,11 +511,21 @@ fn slots_are_due_until_they_are_cut_and_sessions_count_who_signed_up() {
     assert!(events::without_bookings(&conn, day).unwrap());
     events::remove_date(&tx, day).unwrap();
     assert!(events::dates_of(&conn, talks).unwrap().is_empty());
-    // Numbers to sign in with: one an address, spent by use.
-    people::keep_code(&tx, "a@b.example", &[1; 32], at(10)).unwrap();
-    people::keep_code(&tx, "A@b.example", &[2; 32], at(10)).unwrap();
-    let attempt = |n: u8, now| people::try_code(&tx, "a@B.example", &[n; 32], 5, at(now)).unwrap();
-    assert!(!attempt(1, 1) && attempt(2, 1) && !attempt(2, 1));
-    people::keep_code(&tx, "a@b.example", &[3; 32], at(10)).unwrap();
-    assert!(!attempt(3, 10), "over");
+    // Numbers to sign in with: each for the browser that asked, spent by use; the two newest.
+    let keep = |browser: u8, n: u8, until| {
+        people::keep_code(&tx, "A@b.example", &[browser; 32], &[n; 32], at(until), at(0)).unwrap();
+    };
+    let attempt = |browser: u8, n: u8, now| {
+        people::try_code(&tx, "a@B.example", &[browser; 32], &[n; 32], 5, at(now)).unwrap()
+    };
+    for n in 1..=3 {
+        keep(7, n, 10);
+    }
+    keep(8, 4, 10);
+    assert!(
+        !attempt(7, 1, 1) && !attempt(8, 3, 1) && !attempt(7, 4, 1),
+        "old, or another browser's"
+    );
+    assert!(attempt(7, 2, 1) && !attempt(7, 2, 1) && attempt(7, 3, 1));
+    assert!(!attempt(8, 4, 10), "over");
 }

@@ -2,13 +2,14 @@
 
 use askama::Template;
 use axum::extract::{Path, Query, State};
-use axum::http::{HeaderMap, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
+use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::door::{self as desk_door, Board, Name, Outcome, Shown, With};
 use matricle_desk::{DeskError, random_bytes};
@@ -101,6 +102,7 @@ fn class(word: &str) -> &'static str {
         "other date" => "other",
         "misread" => "mis",
         "stamp card" => "card",
+        "a test" => "test",
         _ => "no",
     }
 }
@@ -257,6 +259,8 @@ struct Door {
     place: String,
     door: String,
     key: String,
+    /// It is another day than the date's own: when it is, and who opened the door.
+    another_day: Option<(String, String)>,
     verdict: String,
     board: String,
     log: Vec<String>,
@@ -314,6 +318,7 @@ async fn door_page(
         place: board.sheet.date.place(),
         door,
         key: scan_key(),
+        another_day: board.opened_by.clone().map(|who| (words::long_day(span.starts.date()), who)),
         verdict,
         board: board_part(&board).render()?,
         log: rows,
@@ -340,12 +345,45 @@ pub(crate) async fn show(
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
     if let Some(door) = door {
-        let door: String = door.trim().chars().filter(|c| !c.is_control()).take(40).collect();
+        let door: String = matricle_core::text::line(&door).chars().take(40).collect();
         let cookie = guard::door_cookie(&app.settings, &door);
         let to = Redirect::to(&format!("/door/{date}"));
         return Ok(([(header::SET_COOKIE, cookie)], to).into_response());
     }
-    door_page(&app, &visitor, &staff, DateId(date), guard::door_name(&headers), None, None).await
+    let date = DateId(date);
+    match door_page(&app, &visitor, &staff, date, guard::door_name(&headers), None, None).await {
+        Err(WebError::Desk(DeskError::DoorShut)) => shut(&app, &visitor, &staff, date).await,
+        page => page,
+    }
+}
+
+/// The door of another day: an organiser may open it.
+#[derive(Template)]
+#[template(path = "door/shut.html")]
+struct Shut {
+    f: Frame,
+    date: i64,
+    title: String,
+    when: String,
+    may_open: bool,
+}
+
+async fn shut(
+    app: &App,
+    visitor: &Visitor,
+    staff: &Staff,
+    date: DateId,
+) -> Result<Response, WebError> {
+    let (event, on) = desk_door::of_date(&app.desk, staff, date).await?;
+    let house = app.desk.house().await?;
+    let page = Shut {
+        f: Frame::new(app, Face::Door, "Door", &house.name, visitor, Some(staff)),
+        date: date.0,
+        title: event.title,
+        when: words::long_span(on.span.starts, on.span.ends),
+        may_open: staff.role.may(Right::ChangeBookings),
+    };
+    crate::page::refused(StatusCode::FORBIDDEN, &page)
 }
 
 /// The answer to a scan: the verdict, and its row for the log.
@@ -505,12 +543,14 @@ pub(crate) async fn names(
 pub(crate) async fn live(
     State(app): State<App>,
     Path(date): Path<i64>,
+    headers: HeaderMap,
     SignedIn(staff): SignedIn,
 ) -> Result<Response, WebError> {
     let desk = app.desk.clone();
     // Refused now rather than in the stream.
     desk_door::board(&desk, &staff, DateId(date)).await?;
-    Ok(live::stream(&app, vec![DateId(date)], move || {
+    let viewer = live::Viewer::of(&headers, &staff);
+    Ok(live::stream(&app, viewer, vec![DateId(date)], move || {
         let (desk, staff) = (desk.clone(), staff.clone());
         async move {
             let board = desk_door::board(&desk, &staff, DateId(date)).await?;
@@ -565,6 +605,7 @@ mod tests {
             Verdict::OtherDate { date: DateId(2) },
             Verdict::Misread,
             Verdict::StampCard { left: 3 },
+            Verdict::Test,
             Verdict::Unknown,
         ];
         let mut shapes = Vec::new();

@@ -22,6 +22,12 @@ pub(crate) enum WebError {
     OldPage,
     #[error("a form that cannot be read")]
     Unreadable,
+    #[error("a form that is too large")]
+    TooLarge,
+    #[error("a form that came too slowly")]
+    TooSlow,
+    #[error("a request for no host, or for several")]
+    NoHost,
     /// A refusal that the page has put into words.
     #[error("{what}")]
     Refused { title: &'static str, what: String },
@@ -73,6 +79,24 @@ impl IntoResponse for WebError {
                 StatusCode::CONFLICT,
                 "The seats cannot be kept",
                 crate::wording::choice(&refusal, &[]),
+            ),
+            Self::Desk(DeskError::Keep(refusal)) => {
+                (StatusCode::CONFLICT, "The seats cannot be kept", crate::wording::keep(&refusal))
+            }
+            Self::Desk(DeskError::TooOften { seconds }) => {
+                return Self::TooOften { seconds }.into_response();
+            }
+            Self::Desk(DeskError::Inside { name }) => (
+                StatusCode::CONFLICT,
+                "Somebody is inside",
+                format!(
+                    "{name} has been let in with this booking, so it stays as it is. If that was a mistake, it is undone at the door first."
+                ),
+            ),
+            Self::Desk(DeskError::DoorShut) => (
+                StatusCode::FORBIDDEN,
+                "This door is not open",
+                "A door opens by itself on the day of its date. For another day an organiser opens it, on the page of its dates.".into(),
             ),
             Self::Desk(DeskError::PriceChanged { old, new }) => (
                 StatusCode::CONFLICT,
@@ -195,9 +219,28 @@ impl IntoResponse for WebError {
                 "The form could not be read",
                 "Nothing was done. Go back, load the page again and send it once more.".into(),
             ),
+            Self::TooLarge => (
+                StatusCode::PAYLOAD_TOO_LARGE,
+                "Too much at once",
+                "The form was larger than any of its fields may be, so nothing was done. Go back, shorten it and send it again.".into(),
+            ),
+            Self::TooSlow => (
+                StatusCode::REQUEST_TIMEOUT,
+                "It took too long",
+                "The form did not arrive whole, so nothing was done. Go back and send it again.".into(),
+            ),
+            Self::NoHost => (
+                StatusCode::BAD_REQUEST,
+                "Not for us",
+                "The request does not say which site it is for. Open the page by its address.".into(),
+            ),
             Self::TooOften { seconds } => {
+                let wait = match seconds {
+                    0..=90 => format!("{seconds} seconds"),
+                    _ => format!("{} minutes", seconds.div_ceil(60)),
+                };
                 let what = format!(
-                    "That was often in a short time. Wait {seconds} seconds, then try again; nothing you typed is lost if you go back."
+                    "That was often in a short time. Wait {wait}, then try again; nothing you typed is lost if you go back."
                 );
                 let page = render(StatusCode::TOO_MANY_REQUESTS, "A moment, please", what);
                 return ([(header::RETRY_AFTER, seconds.to_string())], page).into_response();

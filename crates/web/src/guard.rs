@@ -5,23 +5,28 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::num::NonZeroU32;
 use std::sync::{Mutex, PoisonError};
+use std::time::Instant;
 
-use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Request, State};
+use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderValue, Method, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Version, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use matricle_core::{network, text};
+use matricle_desk::asking::Asking;
+use matricle_desk::signin::Browser;
 use matricle_desk::{random_bytes, signin};
 use matricle_store::people::{Known, Staff};
+use tracing::Instrument;
 
 use crate::error::WebError;
 use crate::{App, Settings};
 
-/// How much one address may ask for in a minute.
+/// How much one network may ask for in a minute.
 #[derive(Debug, Clone, Copy)]
 pub struct Limits {
     /// Tries to sign in.
@@ -128,7 +133,7 @@ impl Guards {
     }
 
     /// Lets somebody pass, unless they asked too often.
-    pub(crate) fn often(&self, what: Often, from: Asker) -> Result<(), WebError> {
+    pub(crate) fn often(&self, what: Often, from: &Asker) -> Result<(), WebError> {
         let limiter = match what {
             Often::SignIn => &self.sign_in,
             Often::Booking => &self.booking,
@@ -151,6 +156,13 @@ fn fingerprint(to: &str, posted: &Posted) -> u64 {
     hasher.finish()
 }
 
+/// Whether a request carries anything of somebody's own: then its page is theirs alone.
+pub(crate) fn is_personal(headers: &HeaderMap) -> bool {
+    session_token(headers).is_some()
+        || cookie(headers, HOLD).is_some()
+        || cookie(headers, INVITED).is_some()
+}
+
 /// A random name that a browser keeps, to which its forms are bound.
 #[derive(Debug, Clone)]
 pub(crate) struct Visitor(pub(crate) String);
@@ -159,6 +171,8 @@ const VISITOR: &str = "visitor";
 const SESSION: &str = "session";
 /// The hold that this browser has begun.
 const HOLD: &str = "hold";
+/// The invitation that this browser has opened.
+const INVITED: &str = "invited";
 /// Which door this device stands at.
 const DOOR: &str = "door";
 
@@ -174,19 +188,71 @@ fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
         .map(|(_, value)| value)
 }
 
-/// Runs around every request: names visitors, turns forms from elsewhere away, sets headers.
-pub(crate) async fn watch(State(app): State<App>, mut request: Request, next: Next) -> Response {
-    let path = request.uri().path();
+/// What is the same for everybody: no cookie is set there.
+fn is_public(path: &str) -> bool {
+    path == "/"
+        || path == "/embed.js"
+        || ["/static/", "/feeds/", "/embed/", "/pictures/", "/hooks/"]
+            .iter()
+            .any(|p| path.starts_with(p))
+        || [
+            "/favicon.ico",
+            "/robots.txt",
+            "/sitemap.xml",
+            "/manifest.webmanifest",
+            "/health",
+            "/ready",
+        ]
+        .contains(&path)
+}
+
+/// Whether a request names the host it is for, once (RFC 9112 §3.2).
+fn names_its_host(request: &Request) -> bool {
+    let hosts: Vec<_> = request.headers().get_all(header::HOST).iter().collect();
+    match hosts.as_slice() {
+        [one] => one.to_str().is_ok_and(|h| !h.is_empty() && !h.contains([',', ' ', '/', '@'])),
+        _ => request.version() == Version::HTTP_2 && request.uri().host().is_some(),
+    }
+}
+
+/// Runs around every request: numbers and counts it, names visitors, turns forms from elsewhere
+/// away, sets headers.
+pub(crate) async fn watch(State(app): State<App>, request: Request, next: Next) -> Response {
+    let began = Instant::now();
+    let number = app.settings.observed.number();
+    let path = request.uri().path().to_owned();
+    // The route, not the address: addresses of bookings are secret.
+    let route = request.extensions().get::<MatchedPath>().map(|m| m.as_str().to_owned());
+    let method = request.method().clone();
+    let span = tracing::info_span!("request", number);
+    let mut response = answered(&app, &path, request, next).instrument(span).await;
+    let status = response.status();
+    app.settings.observed.count(&path, status, began.elapsed());
+    let route = route.as_deref().unwrap_or("none");
+    let ms = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
+    if status.is_server_error() {
+        tracing::error!(number, %method, route, status = status.as_u16(), ms, "answered");
+    } else {
+        tracing::debug!(number, %method, route, status = status.as_u16(), ms, "answered");
+    }
+    response.headers_mut().insert("x-request-number", HeaderValue::from(number));
+    response
+}
+
+async fn answered(app: &App, path: &str, mut request: Request, next: Next) -> Response {
     let (is_static, is_hook, is_door) =
         (path.starts_with("/static/"), path.starts_with("/hooks/"), path.starts_with("/door"));
-    if is_static {
-        let mut response = next.run(request).await;
-        response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
-        return response;
+    let secure = app.settings.secure_cookies;
+    if !names_its_host(&request) {
+        return with_headers(WebError::NoHost.into_response(), &app.guards.policy, secure);
     }
+    if is_static {
+        return with_headers(next.run(request).await, &app.guards.policy, secure);
+    }
+    let policy = if is_door { &app.guards.door_policy } else { &app.guards.policy };
     let safe = matches!(*request.method(), Method::GET | Method::HEAD);
     if !safe && !is_hook && comes_from_elsewhere(request.headers()) {
-        return WebError::Elsewhere.into_response();
+        return with_headers(WebError::Elsewhere.into_response(), policy, secure);
     }
     let known = cookie(request.headers(), VISITOR).filter(|v| v.len() == 22).map(String::from);
     let fresh = known.is_none();
@@ -197,11 +263,15 @@ pub(crate) async fn watch(State(app): State<App>, mut request: Request, next: Ne
     if is_part {
         response = crate::error::in_short(response);
     }
-    if fresh && !is_hook {
+    if fresh && !is_public(path) {
         let set = set_cookie(&app.settings, VISITOR, &visitor, Some(180 * 24 * 3600));
         response.headers_mut().append(header::SET_COOKIE, set);
     }
-    let policy = if is_door { &app.guards.door_policy } else { &app.guards.policy };
+    with_headers(response, policy, secure)
+}
+
+/// What every answer carries, failures among them.
+fn with_headers(mut response: Response, policy: &HeaderValue, secure: bool) -> Response {
     let headers = response.headers_mut();
     // A page that has its own reasons sets its own policy.
     if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
@@ -210,6 +280,10 @@ pub(crate) async fn watch(State(app): State<App>, mut request: Request, next: Ne
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("same-origin"));
     headers.insert("permissions-policy", HeaderValue::from_static("camera=(self), microphone=()"));
+    if secure {
+        let year = HeaderValue::from_static("max-age=31536000");
+        headers.insert(header::STRICT_TRANSPORT_SECURITY, year);
+    }
     if !headers.contains_key(header::CACHE_CONTROL) {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
@@ -245,6 +319,18 @@ pub(crate) fn session_cookie(settings: &Settings, token: &str) -> HeaderValue {
 /// Removes the cookie of a session.
 pub(crate) fn no_session(settings: &Settings) -> HeaderValue {
     set_cookie(settings, SESSION, "", Some(0))
+}
+
+/// Remembers the invitation whose link this browser has opened: it is known there for that
+/// event, and for nothing else.
+pub(crate) fn invitation_cookie(settings: &Settings, id: i64, key: &str) -> HeaderValue {
+    set_cookie(settings, INVITED, &format!("{id}.{key}"), Some(30 * 24 * 3600))
+}
+
+/// Number and secret part of the invitation that this browser has opened.
+fn invitation_of(headers: &HeaderMap) -> Option<(i64, String)> {
+    let (id, key) = cookie(headers, INVITED)?.split_once('.')?;
+    Some((id.parse().ok()?, key.to_owned()))
 }
 
 /// Remembers the hold that this browser has begun.
@@ -286,9 +372,9 @@ impl FromRequestParts<App> for Visitor {
     }
 }
 
-/// The address somebody asks from.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Asker(pub(crate) IpAddr);
+/// The network somebody asks from, and the address they ask from, shortened.
+#[derive(Debug, Clone)]
+pub(crate) struct Asker(pub(crate) IpAddr, pub(crate) String);
 
 impl FromRequestParts<App> for Asker {
     type Rejection = WebError;
@@ -298,7 +384,8 @@ impl FromRequestParts<App> for Asker {
             .extensions
             .get::<ConnectInfo<SocketAddr>>()
             .map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |ConnectInfo(addr)| addr.ip());
-        Ok(Self(asker(peer, &parts.headers, app.settings.behind_proxy)))
+        let address = asker(peer, &parts.headers, app.settings.behind_proxy);
+        Ok(Self(network::of(address), network::shortened(address)))
     }
 }
 
@@ -367,6 +454,58 @@ impl FromRequestParts<App> for Somebody {
     }
 }
 
+/// What is known of somebody who books: what they have proved, and where they ask from.
+pub(crate) struct Booker(pub(crate) Asking);
+
+impl FromRequestParts<App> for Booker {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        let Somebody(known) = Somebody::from_request_parts(parts, app).await?;
+        let Asker(network, _) = Asker::from_request_parts(parts, app).await?;
+        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
+        let secrets = &app.desk.secrets;
+        Ok(Self(Asking {
+            member: known.as_ref().is_some_and(|k| k.member),
+            proved: known.map(|k| k.email),
+            invitation: invitation_of(&parts.headers),
+            from: (
+                secrets.trace("browser", &visitor),
+                secrets.trace("network", &network.to_string()),
+            ),
+        }))
+    }
+}
+
+/// The same for whoever only reads: somebody who carries nothing of their own is nobody.
+pub(crate) struct Reader(pub(crate) Asking);
+
+impl FromRequestParts<App> for Reader {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        if !is_personal(&parts.headers) {
+            return Ok(Self(Asking::default()));
+        }
+        let Booker(asking) = Booker::from_request_parts(parts, app).await?;
+        Ok(Self(asking))
+    }
+}
+
+/// The browser that signs in.
+pub(crate) struct Signer(pub(crate) Browser);
+
+impl FromRequestParts<App> for Signer {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        let Asker(_, from_where) = Asker::from_request_parts(parts, app).await?;
+        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
+        let agent = parts.headers.get(header::USER_AGENT).and_then(|v| v.to_str().ok());
+        Ok(Self(Browser { visitor, agent: agent.unwrap_or_default().into(), from_where }))
+    }
+}
+
 /// The fields of a form that came from one of our pages, made for this visitor.
 #[derive(Debug, Clone)]
 pub(crate) struct Posted(Vec<(String, String)>);
@@ -388,6 +527,12 @@ impl Posted {
     }
 }
 
+/// A field without what is unseen in it; a password is whatever somebody types.
+fn seen((name, typed): (String, String)) -> (String, String) {
+    let typed = if name.contains("password") { typed } else { text::lines(&typed) };
+    (name, typed)
+}
+
 impl FromRequest<App> for Posted {
     type Rejection = WebError;
 
@@ -397,8 +542,12 @@ impl FromRequest<App> for Posted {
             request.headers().get("x-form-token").and_then(|v| v.to_str().ok()).map(String::from);
         let axum::Form(fields) = axum::Form::<Vec<(String, String)>>::from_request(request, &())
             .await
-            .map_err(|_| WebError::Unreadable)?;
-        let posted = Self(fields);
+            .map_err(|refusal| match refusal.into_response().status() {
+                StatusCode::PAYLOAD_TOO_LARGE => WebError::TooLarge,
+                StatusCode::REQUEST_TIMEOUT => WebError::TooSlow,
+                _ => WebError::Unreadable,
+            })?;
+        let posted = Self(fields.into_iter().map(seen).collect());
         let token = in_header.unwrap_or_else(|| posted.get("token").to_owned());
         if app.desk.secrets.is_form_token(&visitor.0, &token) {
             Ok(posted)

@@ -10,23 +10,31 @@ mod error;
 mod guard;
 mod hooks;
 mod live;
+mod observe;
 mod office;
 mod page;
 mod parts;
 mod programme;
+mod serving;
 mod wording;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
+use axum::http::StatusCode;
 use axum::routing::{get, post};
 use matricle_desk::Desk;
 use tokio::sync::watch;
+use tower_http::CompressionLevel;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use tower_http::timeout::{RequestBodyTimeoutLayer, TimeoutLayer};
 
 pub use guard::Limits;
+pub use observe::{Observed, metrics};
 
 /// How the pages are served.
 #[derive(Debug, Clone)]
@@ -41,6 +49,8 @@ pub struct Settings {
     pub limits: Limits,
     /// Shown on the sign-in page: demo names and passwords.
     pub demo: bool,
+    /// Requests counted.
+    pub observed: Arc<Observed>,
 }
 
 /// What handlers share. Cheap to clone.
@@ -56,6 +66,13 @@ pub(crate) struct App {
 
 /// Largest upload of a picture, with the form around it, in bytes.
 const PICTURE: usize = 13 * 1024 * 1024;
+/// Largest form, in bytes as it is sent: a letter may be four bytes, each three signs.
+const FORM: usize = 1024 * 1024;
+/// Largest list of members' addresses, likewise: what its field takes.
+const MEMBERS: usize = 400_000 * 12;
+/// How long the next piece of a form may take, and how long a whole request.
+const PIECE: Duration = Duration::from_secs(20);
+const REQUEST: Duration = Duration::from_secs(120);
 
 /// All pages. Open streams end when `stop` turns true.
 pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Router {
@@ -110,7 +127,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/booking/{reference}/{key}/change", get(programme::change::show))
         .route(
             "/booking/{reference}/{key}/change/{act}",
-            get(programme::booking::back_from).post(programme::change::act),
+            get(programme::booking::back).post(programme::change::act),
         )
         .route("/booking/{reference}/{key}/names", get(programme::change::names))
         .route(
@@ -133,9 +150,13 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/invited/{id}/{key}", get(programme::me::invited))
         .route("/me", get(programme::me::show).post(programme::me::enter))
         .route("/me/number", get(programme::me::show).post(programme::me::send))
+        .route("/me/out", post(programme::me::out))
+        .route("/ticket/{code}/{key}", get(programme::ticket::show))
+        .route("/ticket/{code}/{key}/{file}", get(programme::ticket::file))
         // Office
         .route("/sign-in", get(office::signin::show).post(office::signin::sign_in))
         .route("/sign-out", post(office::signin::sign_out))
+        .route("/you", get(office::you::show).post(office::you::change))
         .route("/office", get(office::today::show))
         .route("/office/find", get(office::bookings::find))
         .route("/office/events", get(office::events::list))
@@ -186,6 +207,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/dates/{id}/change", post(office::dates::change))
         .route("/office/dates/{id}/remove", post(office::dates::remove))
         .route("/office/dates/{id}/sessions", post(office::dates::session))
+        .route("/office/dates/{id}/door", post(office::dates::door))
         .route("/office/money", get(office::money::show))
         .route("/office/money/{tab}", get(office::money::tab).post(office::money::act))
         .route("/office/board", get(office::board::show))
@@ -194,7 +216,10 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/office/house/hours", get(office::house::hours).post(office::house::set_hours))
         .route("/office/house/closed", post(office::house::close_day))
         .route("/office/house/people", get(office::house::people).post(office::house::give_role))
-        .route("/office/house/members", post(office::house::set_members))
+        .route(
+            "/office/house/members",
+            post(office::house::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
+        )
         .route("/office/house/people/{id}", post(office::house::take_role))
         .route("/office/house/{tab}", get(office::house::part))
         .route("/office/house/{thing}/{id}", post(office::house::save))
@@ -223,10 +248,29 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         // Other programs
         .route("/hooks/card", post(hooks::card))
         .route("/static/{*path}", get(assets::serve))
+        .route("/favicon.ico", get(assets::favicon))
+        .route("/robots.txt", get(programme::machines::robots))
+        .route("/sitemap.xml", get(programme::machines::sitemap))
+        .route("/manifest.webmanifest", get(programme::machines::manifest))
+        .route("/health", get(observe::health))
+        .route("/ready", get(observe::ready))
         .fallback(error::not_found)
-        .layer(axum::middleware::from_fn_with_state(app.clone(), guard::watch))
-        .layer(DefaultBodyLimit::max(64 * 1024))
+        .layer(DefaultBodyLimit::max(FORM))
         .layer(CatchPanicLayer::custom(error::panicked))
-        .layer(CompressionLayer::new())
+        .layer(TimeoutLayer::with_status_code(StatusCode::REQUEST_TIMEOUT, REQUEST))
+        .layer(RequestBodyTimeoutLayer::new(PIECE))
+        // Around all that answers, so that also a failure carries the headers.
+        .layer(axum::middleware::from_fn_with_state(app.clone(), guard::watch))
+        .layer(compression())
         .with_state(app)
+}
+
+/// Brotli or gzip where asked for, quickly; nothing that is compressed by itself.
+fn compression() -> CompressionLayer<impl Predicate> {
+    let worth = DefaultPredicate::new()
+        .and(NotForContentType::const_new("font/"))
+        .and(NotForContentType::const_new("application/pdf"))
+        .and(NotForContentType::const_new("application/vnd.openxmlformats"))
+        .and(NotForContentType::const_new("application/octet-stream"));
+    CompressionLayer::new().quality(CompressionLevel::Precise(4)).compress_when(worth)
 }

@@ -4,30 +4,50 @@ use std::convert::Infallible;
 use std::future::Future;
 use std::time::Duration;
 
+use axum::http::HeaderMap;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures_util::stream;
 use matricle_core::DateId;
+use matricle_core::staff::Role;
+use matricle_store::people::Staff;
 use tokio::sync::broadcast::error::RecvError;
 use tokio::time::{sleep, timeout};
 
 use crate::App;
 use crate::error::WebError;
+use crate::guard::session_token;
 
 /// Changes closer together than this are told as one.
 const TOGETHER: Duration = Duration::from_millis(120);
 /// Told again after this long without a change: the pace at the door ages.
 const AGEING: Duration = Duration::from_secs(20);
 
+/// Who looks at a part of a page: as long as this is so, it is kept up to date.
+#[derive(Debug, Clone)]
+pub(crate) struct Viewer {
+    token: Option<String>,
+    role: Role,
+}
+
+impl Viewer {
+    pub(crate) fn of(headers: &HeaderMap, staff: &Staff) -> Self {
+        Self { token: session_token(headers).map(String::from), role: staff.role }
+    }
+}
+
 /// A stream of a part of a page: now, and after every change of one of these dates. A
 /// page has one stream only, since browsers keep few connections to one server.
-pub(crate) fn stream<F, Fut>(app: &App, dates: Vec<DateId>, render: F) -> Response
+pub(crate) fn stream<F, Fut>(app: &App, viewer: Viewer, dates: Vec<DateId>, render: F) -> Response
 where
     F: Fn() -> Fut + Send + 'static,
     Fut: Future<Output = Result<String, WebError>> + Send,
 {
     struct Watch<F> {
         changes: tokio::sync::broadcast::Receiver<DateId>,
+        sessions: tokio::sync::watch::Receiver<()>,
+        desk: matricle_desk::Desk,
+        viewer: Viewer,
         stop: tokio::sync::watch::Receiver<bool>,
         render: F,
         dates: Vec<DateId>,
@@ -36,6 +56,9 @@ where
     // Listening begins before the first part is rendered, so that no change falls between.
     let watch = Watch {
         changes: app.desk.store.changes(),
+        sessions: app.desk.sessions.listen(),
+        desk: app.desk.clone(),
+        viewer,
         stop: app.stop.clone(),
         render,
         dates,
@@ -46,9 +69,16 @@ where
             tokio::select! {
                 _ = w.stop.wait_for(|stopped| *stopped) => return None,
                 open = changed(&mut w.changes, &w.dates) => if !open { return None },
+                _ = w.sessions.changed() => {}
             }
         }
         w.first = false;
+        // A role that was taken away, or a session that was closed, ends the stream at once.
+        let token = w.viewer.token.as_deref()?;
+        let now = matricle_desk::signin::session(&w.desk, token).await.ok().flatten()?;
+        if now.role != w.viewer.role {
+            return None;
+        }
         let html = match (w.render)().await {
             Ok(html) => html,
             Err(error) => {

@@ -13,6 +13,7 @@ pub(crate) mod quick;
 pub(crate) mod rules;
 pub(crate) mod signin;
 pub(crate) mod today;
+pub(crate) mod you;
 
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;

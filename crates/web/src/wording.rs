@@ -3,6 +3,7 @@
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
 use matricle_core::form::Fault;
+use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
 use matricle_core::promo::PromoRefusal;
 use matricle_core::quick;
@@ -12,6 +13,7 @@ use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId};
+use matricle_desk::timers::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
 use matricle_store::events::{TicketRow, TicketType};
@@ -244,11 +246,27 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
     }
 }
 
+/// Why somebody may not keep more seats for now.
+pub(crate) fn keep(refusal: &KeepRefusal) -> String {
+    match refusal {
+        KeepRefusal::Browser { kept } => format!(
+            "You keep seats of this date in {kept} bookings that are not finished. Finish one, or give its seats back, then choose again."
+        ),
+        KeepRefusal::Network { kept, .. } => format!(
+            "{} of this date are kept from your network just now, by others perhaps. They come free within minutes; or sign in by mail, and choose again.",
+            words::count(*kept, "seats")
+        ),
+        KeepRefusal::Address { kept } => format!(
+            "With this address {kept} bookings of this date wait to be paid or answered. Pay or cancel one of them first."
+        ),
+    }
+}
+
 /// Why somebody may not book.
 pub(crate) fn who(refusal: &WhoRefusal) -> String {
     match refusal {
         WhoRefusal::NotSignedIn => {
-            "This event is booked by people who have signed in with this address. Sign in first.".into()
+            "Show that this address is yours: a number is mailed to it, and you type it here. What you filled in is kept.".into()
         }
         WhoRefusal::WrongWord => {
             "This event is booked with a word. Go back to the event and give the word there.".into()
@@ -332,6 +350,31 @@ pub(crate) const fn state_class(state: State) -> &'static str {
         State::AwaitingPayment => "pay",
         State::Confirmed => "conf",
         State::Declined | State::Cancelled | State::Lapsed => "over",
+    }
+}
+
+/// What runs by itself, as Today names it.
+pub(crate) const fn work(work: Work) -> &'static str {
+    match work {
+        Work::Deadlines => "holds and times to pay that run out",
+        Work::Payments => "asking the card provider about payments",
+        Work::Refunds => "money on its way back",
+        Work::Mail => "sending messages",
+        Work::Planning => "publishing at a set time, and slots",
+        Work::Books => "payouts and stamp cards",
+        Work::Backup => "the backup",
+    }
+}
+
+/// A row that was set aside, as Today names it.
+pub(crate) fn set_aside(work: &str, about: &str, reference: Option<&str>) -> String {
+    let of = reference.map_or_else(|| about.to_owned(), |r| format!("booking {r}"));
+    match work {
+        "deadlines" => format!("The deadline of {of}"),
+        "payments" => format!("A payment of {of}"),
+        "refunds" => format!("Giving money back for {of}"),
+        "backup" => "The backup".into(),
+        _ => format!("{of} ({work})"),
     }
 }
 

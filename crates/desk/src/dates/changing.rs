@@ -337,7 +337,7 @@ pub async fn change(
             Ok(found)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(done)
 }
 

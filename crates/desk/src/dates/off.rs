@@ -115,7 +115,7 @@ pub async fn call_off(
             Ok::<_, DeskError>(told)
         })
         .await?;
-    desk.wake.notify_one();
+    desk.wake.all();
     Ok(told)
 }
 

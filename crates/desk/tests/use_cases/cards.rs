@@ -209,6 +209,7 @@ async fn what_is_to_pay_is_taken_at_the_door() {
         let done = w.take(&unpaid, pay.due.minor, with).await.unwrap();
         assert_eq!(done.told.verdict, "come in");
         // Their seats go to the next.
+        w.scanned_back(date).await;
         let _ = cancel::cancel(&w.desk, by.clone(), reference, Vec::new()).await;
     }
     let left = cards::mine(&w.desk, "sian@post.example".into()).await.unwrap()[0].card.left;

@@ -3,6 +3,7 @@
 
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
+use matricle_desk::asking::Asking;
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::confirm::Followed;
 use matricle_desk::{DeskError, sheet};
@@ -16,7 +17,10 @@ impl World {
     async fn submitted(&self, slug: &str, quantities: &[u32]) -> (Reference, Outcome) {
         let reference = self.keep(slug, quantities).await.unwrap();
         let draft = self.draft(reference).await;
-        (reference, checkout::submit(&self.desk, reference, draft).await.unwrap())
+        (
+            reference,
+            checkout::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap(),
+        )
     }
 
     async fn event_id(&self, slug: &'static str) -> matricle_core::EventId {
@@ -63,7 +67,10 @@ async fn free_and_paid_bookings_wait_or_go_on_by_the_rule_and_those_who_wait_are
     assert_eq!((told.went_on, told.wait, told.will_wait), (0, 0, 1));
     assert_eq!(w.state(free).await, State::Confirmed, "what is confirmed stays so");
     let draft = w.draft(filling).await;
-    assert_eq!(checkout::submit(&w.desk, filling, draft).await.unwrap(), Outcome::Asked);
+    assert_eq!(
+        checkout::submit(&w.desk, &Asking::default(), filling, draft).await.unwrap(),
+        Outcome::Asked
+    );
     let (second, _) = w.submitted(FREE, &[2]).await;
     // Off again: nothing is written until it is said what becomes of the two.
     let Err(DeskError::Freed { bookings }) = w.rule(FREE, &[]).await else {

@@ -5,6 +5,7 @@ use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
 use matricle_core::seats::SeatRefusal;
+use matricle_desk::asking::Asking;
 use matricle_desk::cancel::{self, By};
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
@@ -12,7 +13,8 @@ use matricle_desk::hold;
 use matricle_desk::mailer::SendError;
 use matricle_desk::programme::Wish;
 use matricle_desk::provider::{REHEARSAL_SECRET, Status, sign};
-use matricle_desk::{Clock, DeskError, demo, office, programme, signin, timers};
+use matricle_desk::signin::Browser;
+use matricle_desk::{Clock, DeskError, demo, office, programme, signin};
 use matricle_store::bookings::HeldBy;
 use matricle_store::{outbox, payments};
 use proptest::prelude::*;
@@ -40,7 +42,7 @@ async fn a_free_booking_confirms_at_once_and_its_mail_goes_once_with_tickets_and
     assert_eq!(w.free(FREE).await, before - 3);
     // A double click says the same.
     let draft = w.draft(reference).await;
-    let again = checkout::submit(&w.desk, reference, draft).await.unwrap();
+    let again = checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap();
     assert_eq!(again, Outcome::Confirmed);
     w.due().await;
     w.due().await;
@@ -187,12 +189,12 @@ async fn a_hold_that_ran_out_takes_the_same_seats_again_or_says_who_was_quicker(
     let other = w.keep(slug, &[1]).await.unwrap();
     assert!(matches!(hold::again(&w.desk, mine).await, Err(DeskError::Choice(_))));
     assert!(matches!(
-        checkout::submit(&w.desk, mine, draft.clone()).await,
+        checkout::submit(&w.desk, &Asking::default(), mine, draft.clone()).await,
         Err(DeskError::Choice(_))
     ));
     assert_eq!(w.sheet(mine).await.booking.draft, draft, "nothing typed is lost");
     hold::give_back(&w.desk, other).await.unwrap();
-    let outcome = checkout::submit(&w.desk, mine, draft).await.unwrap();
+    let outcome = checkout::submit(&w.desk, &Asking::default(), mine, draft).await.unwrap();
     assert_eq!(outcome, Outcome::ToPay, "submitting takes the same seats again by itself");
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
@@ -219,7 +221,7 @@ async fn every_field_in_need_is_told_and_the_draft_is_kept() {
     let reference = w.keep("pollen-under-the-lens", &[2, 0, 0]).await.unwrap();
     let typed = Draft { email: "nobody".into(), ..Draft::default() };
     let Err(DeskError::Details(problems)) =
-        checkout::submit(&w.desk, reference, typed.clone()).await
+        checkout::submit(&w.desk, &Asking::default(), reference, typed.clone()).await
     else {
         panic!("refused")
     };
@@ -329,10 +331,13 @@ async fn money_that_comes_after_a_payment_was_given_up_is_booked_if_the_seats_ar
 async fn a_new_password_ends_open_sessions_and_a_wrong_one_opens_none() {
     let w = world().await;
     let (name, email, role, password) = demo::STAFF[1];
-    let token = signin::sign_in(&w.desk, email.to_uppercase(), password.into()).await.unwrap();
+    let token = signin::sign_in(&w.desk, email.to_uppercase(), password.into(), Browser::default())
+        .await
+        .unwrap();
     assert_eq!(signin::session(&w.desk, &token).await.unwrap().unwrap().name, name);
     for (email, password) in [(email, "smoker-is-out"), ("nobody@ostrel.example", password)] {
-        let refused = signin::sign_in(&w.desk, email.into(), password.into()).await;
+        let refused =
+            signin::sign_in(&w.desk, email.into(), password.into(), Browser::default()).await;
         assert!(matches!(refused, Err(DeskError::SignIn)));
     }
     let employ =
@@ -341,7 +346,10 @@ async fn a_new_password_ends_open_sessions_and_a_wrong_one_opens_none() {
     assert!(signin::session(&w.desk, &token).await.unwrap().is_some());
     employ("another-password").await.unwrap();
     assert!(signin::session(&w.desk, &token).await.unwrap().is_none());
-    let token = signin::sign_in(&w.desk, email.into(), "another-password".into()).await.unwrap();
+    let token =
+        signin::sign_in(&w.desk, email.into(), "another-password".into(), Browser::default())
+            .await
+            .unwrap();
     w.pass(60 * 24 * 15);
     assert!(signin::session(&w.desk, &token).await.unwrap().is_none(), "two weeks and over");
 }
@@ -384,11 +392,10 @@ async fn a_restart_sends_what_was_planned_and_takes_up_what_was_being_handed_ove
     first.book(FREE, &[2]).await;
     let now = clock.now();
     // Taken to be handed over, then the power goes.
-    first.desk.store.write(move |tx| outbox::take_due(tx, now, 1)).await.unwrap();
+    first.desk.store.write(move |tx| outbox::take_due(tx, now)).await.unwrap();
     first.desk.store.close();
     drop(first);
     let second = open(folder.path(), clock);
-    timers::take_up(&second.desk).await.unwrap();
     second.due().await;
     second.due().await;
     let mut ids: Vec<_> = second
@@ -512,7 +519,9 @@ fn any_sequence_of_acts_leaves_the_file_sound() {
                         Act::Submit(n) => {
                             if let Some(reference) = pick(n) {
                                 let draft = w.draft(reference).await;
-                                let _ = checkout::submit(&w.desk, reference, draft).await;
+                                let _ =
+                                    checkout::submit(&w.desk, &Asking::default(), reference, draft)
+                                        .await;
                                 let _ = checkout::pay_url(&w.desk, reference).await;
                             }
                         }

@@ -9,11 +9,11 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::documents::Kind;
 use matricle_core::form::Fault;
-use matricle_core::price::Buyer;
 use matricle_core::promo::PromoRefusal;
 use matricle_core::seats::Wanted;
 use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
 use matricle_core::waiting::{Manner, Stands};
+use matricle_desk::asking::Asking;
 use matricle_desk::cancel::{self, By};
 use matricle_desk::changes::{self, ByPhone};
 use matricle_desk::checkout::{self, Outcome};
@@ -73,9 +73,12 @@ async fn a_part_is_cancelled_by_the_steps_and_the_money_goes_back_the_way_it_cam
     let told = w.scan(after.date.id, "gate", "key-stays", stays.code.as_str()).await.told;
     assert_eq!(told.verdict, "come in");
     w.sound().await;
-    // The rest as well; another refund of the same payment.
-    let ilse = By::Staff(w.staff(0).await, Some(100));
-    cancel::cancel(&w.desk, ilse, reference, Vec::new()).await.unwrap();
+    // The rest as well, once nobody is inside with it; another refund of the same payment.
+    let ilse = || async { By::Staff(w.staff(0).await, Some(100)) };
+    let inside = cancel::cancel(&w.desk, ilse().await, reference, Vec::new()).await;
+    assert!(matches!(inside, Err(DeskError::Inside { .. })));
+    w.scanned_back(after.date.id).await;
+    cancel::cancel(&w.desk, ilse().await, reference, Vec::new()).await.unwrap();
     w.due().await;
     assert_eq!(w.provider.payments().last().unwrap().refunded, 2 * each);
     w.sound().await;
@@ -169,8 +172,8 @@ async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
     let petra = w.staff(4).await;
     let (one, two) = (w.book(COURSE, &[1]).await, w.book(COURSE, &[1]).await);
     for reference in [one, two] {
-        checkout::by_transfer(&w.desk, reference).await.unwrap();
-        checkout::by_transfer(&w.desk, reference).await.unwrap();
+        checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
+        checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
     }
     let sheet = w.sheet(one).await;
     assert_eq!((sheet.documents.len(), sheet.documents[0].kind), (1, Kind::Invoice));
@@ -224,7 +227,10 @@ async fn codes_take_off_what_they_say_and_misuse_is_named() {
     // The time runs out and the seats are taken again: with the codes, at the same price.
     w.pass(16);
     let draft = w.draft(reference).await;
-    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
+    assert_eq!(
+        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        Outcome::ToPay
+    );
     checkout::pay_url(&w.desk, reference).await.unwrap();
     w.provider.decide(Status::Paid);
     checkout::ask(&w.desk, reference).await.unwrap();
@@ -233,12 +239,12 @@ async fn codes_take_off_what_they_say_and_misuse_is_named() {
     let again = w.keep(COURSE, &[1]).await.unwrap();
     promos::give(&w.desk, again, "First swarm".into()).await.unwrap();
     let draft = w.draft(again).await;
-    let refused = checkout::submit(&w.desk, again, draft).await.map(drop);
+    let refused = checkout::submit(&w.desk, &Asking::default(), again, draft).await.map(drop);
     assert_eq!(why(refused), PromoRefusal::Again);
     let swarm = w.sheet(again).await.promos[0].id;
     promos::drop(&w.desk, again, swarm).await.unwrap();
     let draft = w.draft(again).await;
-    checkout::submit(&w.desk, again, draft).await.unwrap();
+    checkout::submit(&w.desk, &Asking::default(), again, draft).await.unwrap();
     w.sound().await;
 }
 
@@ -251,13 +257,15 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     let ilse = w.staff(0).await;
     let early = waiting::list(&w.desk, &ilse, date).await.unwrap().len();
     assert_eq!(early, 2, "Hedda wants two seats, Joss one");
+    let nobody = Asking::default();
     let join = |name: &str, quantity| {
         let email = format!("{}@post.example", name.to_lowercase());
         let fields = form(&[("name", name), ("email", &email)]);
-        waiting::join(&w.desk, date, vec![Wanted { ticket, quantity }], Buyer::default(), fields)
+        let wanted = vec![Wanted { ticket, quantity }];
+        waiting::join(&w.desk, date, wanted, &nobody, fields)
     };
-    let greta = join("Greta", 1).await.unwrap();
-    assert_eq!(join("Greta", 1).await.unwrap(), greta, "twice is once");
+    let greta = join("Greta", 1).await.unwrap().id;
+    assert_eq!(join("Greta", 1).await.unwrap().id, greta, "twice is once");
     assert_eq!(waiting::place(&w.desk, greta).await.unwrap().place, 3);
     let never = join("Crowd", 400).await;
     assert!(matches!(never, Err(DeskError::Choice(_))), "a party that could never fit");
@@ -283,7 +291,7 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     assert_eq!(stands, [Stands::Waiting, Stands::Passed, Stands::Offered]);
     let offer = list[2].offer.as_ref().unwrap();
     let draft = w.draft(offer.reference).await;
-    checkout::submit(&w.desk, offer.reference, draft).await.unwrap();
+    checkout::submit(&w.desk, &Asking::default(), offer.reference, draft).await.unwrap();
     assert_eq!(waiting::place(&w.desk, greta).await.unwrap().waiter.stands, Stands::Taken);
     let offers = w.subjects().iter().filter(|s| s.starts_with("Seats")).count();
     assert_eq!(offers, 2, "{:?}", w.subjects());
@@ -379,7 +387,7 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
 async fn an_invoice_carries_a_payment_code_that_a_bank_can_read() {
     let w = world().await;
     let reference = w.book(COURSE, &[1]).await;
-    checkout::by_transfer(&w.desk, reference).await.unwrap();
+    checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
     let sheet = w.sheet(reference).await;
     let (name, pdf) = papers::document(&w.desk, reference, sheet.documents[0].id).await.unwrap();
     assert_eq!(name, sheet.documents[0].name());
@@ -475,7 +483,10 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                         (Act::Book(n), _) => {
                             let Ok(reference) = w.keep(slug, &[n]).await else { continue };
                             let draft = w.draft(reference).await;
-                            if checkout::submit(desk, reference, draft).await.is_ok() {
+                            if checkout::submit(desk, &Asking::default(), reference, draft)
+                                .await
+                                .is_ok()
+                            {
                                 all.push(reference);
                             }
                         }
@@ -484,7 +495,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let email = format!("w{pick}@post.example");
                             let fields = form(&[("name", "W"), ("email", &email)]);
                             let _ =
-                                waiting::join(desk, date, wanted, Buyer::default(), fields).await;
+                                waiting::join(desk, date, wanted, &Asking::default(), fields).await;
                         }
                         (Act::Time(minutes), _) => {
                             w.pass(minutes);

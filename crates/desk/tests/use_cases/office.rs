@@ -8,6 +8,7 @@ use matricle_core::form::Form;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
+use matricle_desk::asking::Asking;
 use matricle_desk::cancel::{self, By};
 use matricle_desk::dates::{self, Scope};
 use matricle_desk::door::{self, Shown};
@@ -257,7 +258,7 @@ async fn an_event_goes_into_the_programme_and_back_until_somebody_books() {
     show(false).await.unwrap();
     let draft = w.draft(kept).await;
     w.pass(16);
-    let late = matricle_desk::checkout::submit(&w.desk, kept, draft).await;
+    let late = matricle_desk::checkout::submit(&w.desk, &Asking::default(), kept, draft).await;
     assert!(matches!(late, Err(DeskError::NotFound)), "{late:?}");
     show(true).await.unwrap();
     w.book("wax", &[1]).await;
@@ -281,9 +282,9 @@ async fn the_door_of_a_date_is_there_all_day_and_while_it_lasts() {
     assert_eq!(doors().await, [CANDLES], "from the first minute of its day");
     w.desk.clock.advance(SignedDuration::from_hours(23));
     assert_eq!(doors().await, [CANDLES], "to the last");
-    w.desk.clock.advance(SignedDuration::from_hours(1));
+    w.desk.clock.advance(SignedDuration::from_hours(12));
     assert!(doors().await.is_empty());
-    let sunday = SignedDuration::from_hours(24 * 3);
+    let sunday = SignedDuration::from_hours(24 * 3 - 11);
     w.desk.clock.advance(sunday);
     assert_eq!(doors().await, [FREE]);
 }

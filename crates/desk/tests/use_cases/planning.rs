@@ -11,6 +11,7 @@ use matricle_core::price::Buyer;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{DateId, EventId, SessionId};
+use matricle_desk::asking::Asking;
 use matricle_desk::board::Reach;
 use matricle_desk::cancel::{self, By};
 use matricle_desk::checkout::{self, Outcome};
@@ -419,7 +420,8 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
         let fields = [fields, &[("hold_minutes", "15")]].concat();
         sheet::set_booking(&w.desk, &ilse, event, form(&fields))
     };
-    let submit = |draft: Draft, reference| checkout::submit(&w.desk, reference, draft);
+    let nobody = Asking::default();
+    let submit = |draft: Draft, reference| checkout::submit(&w.desk, &nobody, reference, draft);
     assert_eq!(
         faults(set(&[("who", "domains"), ("who_domains", "not a domain")]).await.unwrap_err())[0].1,
         Fault::NotAnAddress
@@ -432,14 +434,20 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
         Err(DeskError::Who(WhoRefusal::OtherDomain { .. }))
     ));
     draft.email = "sian@north.school.example".into();
-    assert_eq!(submit(draft.clone(), reference).await.unwrap(), Outcome::ToPay);
+    let typed = submit(draft.clone(), reference).await;
+    assert!(matches!(typed, Err(DeskError::Who(WhoRefusal::NotSignedIn))), "typed is not proved");
+    let pupil = Asking { proved: Some("sian@north.school.example".into()), ..Asking::default() };
+    let submit_as = |draft, reference| checkout::submit(&w.desk, &pupil, reference, draft);
+    assert_eq!(submit_as(draft.clone(), reference).await.unwrap(), Outcome::ToPay);
     let second = w.keep(CANDLES, &[1, 0, 0]).await.unwrap();
     draft.email = "Sian@North.School.example".into();
-    assert!(matches!(submit(draft.clone(), second).await, Err(DeskError::Who(WhoRefusal::Again))));
+    let again = submit_as(draft.clone(), second).await;
+    assert!(matches!(again, Err(DeskError::Who(WhoRefusal::Again))));
     set(&[("who", "word"), ("who_word", "Propolis"), ("confirm_paid", "after yes")]).await.unwrap();
     let (date, wanted) = w.choice(CANDLES, &[1, 0, 0]).await;
     let mut by = HeldBy::default();
     by.buyer.word = "propolis ".into();
+    by.buyer.address = crate::world::BOOKER.into();
     let third = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     let draft = w.draft(third).await;
     assert_eq!(submit(draft.clone(), third).await.unwrap(), Outcome::Asked);
@@ -479,7 +487,10 @@ async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
     let by = HeldBy { test: true, ..HeldBy::default() };
     let reference = hold::keep(&w.desk, date, wanted(), by, None).await.unwrap();
     let draft = w.draft(reference).await;
-    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
+    assert_eq!(
+        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        Outcome::ToPay
+    );
     checkout::pay_url(&w.desk, reference).await.unwrap();
     w.provider.decide(matricle_desk::provider::Status::Paid);
     checkout::ask(&w.desk, reference).await.unwrap();
@@ -768,38 +779,43 @@ async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
 async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     let w = world().await;
     let (ilse, member) = (w.staff(0).await, "Marit.Solheim@post.example");
+    let browser = signin::Browser { visitor: "one".into(), ..Default::default() };
     assert_eq!(
-        faults(signin::send_code(&w.desk, "marit at post".into()).await.unwrap_err()),
+        faults(signin::send_code(&w.desk, "marit at post".into(), &browser).await.unwrap_err()),
         [("email".into(), Fault::NotAnAddress)]
     );
     let number = async || {
-        signin::send_code(&w.desk, member.into()).await.unwrap();
+        signin::send_code(&w.desk, member.into(), &browser).await.unwrap();
         w.subjects().last().unwrap().split(' ').next().unwrap().to_owned()
     };
     let code = number().await;
     let other = if code == "000000" { "000001" } else { "000000" };
     assert!(matches!(
-        signin::enter_code(&w.desk, member.into(), other).await,
+        signin::enter_code(&w.desk, member.into(), other, &browser).await,
         Err(DeskError::SignIn)
     ));
-    let token = signin::enter_code(&w.desk, member.into(), &format!(" {code}")).await.unwrap();
-    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "once");
+    let token =
+        signin::enter_code(&w.desk, member.into(), &format!(" {code}"), &browser).await.unwrap();
+    assert!(signin::enter_code(&w.desk, member.into(), &code, &browser).await.is_err(), "once");
     let known = signin::known(&w.desk, &token).await.unwrap().unwrap();
     assert!(known.member && !known.staff && known.email.eq_ignore_ascii_case(member));
     assert!(signin::session(&w.desk, &token).await.unwrap().is_none(), "no way into the Office");
     // Guessing ends the number, and so does time.
     let code = number().await;
     for _ in 0..5 {
-        assert!(signin::enter_code(&w.desk, member.into(), "wrong").await.is_err());
+        assert!(signin::enter_code(&w.desk, member.into(), "wrong", &browser).await.is_err());
     }
-    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "tried too often");
+    assert!(
+        signin::enter_code(&w.desk, member.into(), &code, &browser).await.is_err(),
+        "tried too often"
+    );
     let code = number().await;
     w.pass(16);
-    assert!(signin::enter_code(&w.desk, member.into(), &code).await.is_err(), "too old");
+    assert!(signin::enter_code(&w.desk, member.into(), &code, &browser).await.is_err(), "too old");
     // The price for members is asked of members, to the last step.
     let (date, wanted) = w.choice("beginners-course", &[1, 0]).await;
     let buyer = Buyer { address: known.email.clone(), ..Buyer::default() };
-    let mut by = HeldBy { buyer, test: false };
+    let mut by = HeldBy { buyer, ..HeldBy::default() };
     by.buyer.member = known.member;
     let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     assert_eq!(w.sheet(reference).await.booking.total.minor, 9600);
@@ -821,14 +837,17 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     sheet::set_booking(&w.desk, &ilse, event, only).await.unwrap();
     let (date, wanted) = w.choice("thursday-dipping", &[1]).await;
     let buyer = Buyer { address: "sian@post.example".into(), ..Buyer::default() };
-    let by = HeldBy { buyer, test: false };
+    let by = HeldBy { buyer, ..HeldBy::default() };
     let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     let mut draft = w.draft(reference).await;
     draft.email = "other@post.example".into();
-    let refused = checkout::submit(&w.desk, reference, draft.clone()).await;
+    let refused = checkout::submit(&w.desk, &Asking::default(), reference, draft.clone()).await;
     assert!(matches!(refused, Err(DeskError::Who(WhoRefusal::NotSignedIn))));
     draft.email = "Sian@post.example".into();
-    assert_eq!(checkout::submit(&w.desk, reference, draft).await.unwrap(), Outcome::ToPay);
+    assert_eq!(
+        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        Outcome::ToPay
+    );
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
 
@@ -916,7 +935,7 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
             let wanted = vec![matricle_core::seats::Wanted { ticket, quantity: n }];
             if let Ok(reference) = hold::keep(desk, date, wanted, HeldBy::default(), None).await {
                 let draft = w.draft(reference).await;
-                let _ = checkout::submit(desk, reference, draft).await;
+                let _ = checkout::submit(desk, &Asking::default(), reference, draft).await;
                 if checkout::pay_url(desk, reference).await.is_ok() {
                     w.provider.decide(matricle_desk::provider::Status::Paid);
                     let _ = checkout::ask(desk, reference).await;
@@ -930,7 +949,7 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
             let by = HeldBy { test: true, ..HeldBy::default() };
             if let Ok(reference) = hold::keep(desk, date, wanted, by, None).await {
                 let draft = w.draft(reference).await;
-                let _ = checkout::submit(desk, reference, draft).await;
+                let _ = checkout::submit(desk, &Asking::default(), reference, draft).await;
             }
         }
         Act::ClearTests(e) => {

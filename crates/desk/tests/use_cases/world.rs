@@ -9,7 +9,9 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::details::{Answering, Draft};
 use matricle_core::form::Form;
+use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
+use matricle_desk::asking::Asking;
 use matricle_desk::checkout::{self, Outcome};
 use matricle_desk::door::{self, Shown};
 use matricle_desk::hold::{self, BookingSheet};
@@ -22,6 +24,7 @@ use matricle_store::people::{self, Staff};
 use matricle_store::{Store, check};
 use tempfile::TempDir;
 
+pub(crate) const BOOKER: &str = "sian@post.example";
 pub(crate) const CANDLES: &str = "candles-from-our-own-wax";
 pub(crate) const FREE: &str = "is-beekeeping-for-me";
 
@@ -42,7 +45,10 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         mailer: mails.clone(),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
+        health: Arc::default(),
         sessions: Arc::default(),
+        often: Arc::default(),
+        backups: std::sync::Arc::default(),
     };
     World { desk, provider, mails, _folder: None }
 }
@@ -85,7 +91,10 @@ impl World {
         quantities: &[u32],
     ) -> Result<Reference, DeskError> {
         let (date, wanted) = self.choice(slug, quantities).await;
-        hold::keep(&self.desk, date, wanted, HeldBy::default(), None).await
+        // Whoever books here has proved the address that `draft` types.
+        let buyer = Buyer { address: BOOKER.into(), ..Buyer::default() };
+        let by = HeldBy { buyer, ..HeldBy::default() };
+        hold::keep(&self.desk, date, wanted, by, None).await
     }
 
     pub(crate) async fn free(&self, slug: &str) -> u32 {
@@ -106,7 +115,7 @@ impl World {
         let sheet = self.sheet(reference).await;
         let mut draft = Draft {
             name: "Siân O'Hara".into(),
-            email: "sian@post.example".into(),
+            email: BOOKER.into(),
             attendees: (1..=sheet.attendees.len()).map(|i| format!("Person {i}")).collect(),
             agreed: true,
             again: true,
@@ -123,7 +132,8 @@ impl World {
     pub(crate) async fn book(&self, slug: &str, quantities: &[u32]) -> Reference {
         let reference = self.keep(slug, quantities).await.unwrap();
         let draft = self.draft(reference).await;
-        let outcome = checkout::submit(&self.desk, reference, draft).await.unwrap();
+        let outcome =
+            checkout::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap();
         if outcome == Outcome::ToPay {
             checkout::pay_url(&self.desk, reference).await.unwrap();
         }
@@ -154,9 +164,19 @@ impl World {
         key: &str,
         text: &str,
     ) -> door::Outcome {
-        let staff = self.staff(1).await;
+        let (ilse, staff) = (self.staff(0).await, self.staff(1).await);
+        // Whatever day it is, an organiser has said yes.
+        door::open(&self.desk, &ilse, date, true, String::new()).await.unwrap();
         let shown = Shown::Text(text.into());
         door::show(&self.desk, &staff, date, door.into(), key.into(), shown).await.unwrap()
+    }
+
+    /// The last who were let in at a date are expected again.
+    pub(crate) async fn scanned_back(&self, date: DateId) {
+        let bram = self.staff(1).await;
+        for scan in door::log(&self.desk, &bram, date).await.unwrap() {
+            let _ = door::undo(&self.desk, &bram, date, scan.scan).await;
+        }
     }
 
     pub(crate) async fn faults(&self) -> Vec<String> {

@@ -316,8 +316,15 @@ impl Person {
     }
 }
 
-/// An event with so many seats at a price.
+/// An event with so many seats at a price, in an hour: its door is open.
+#[allow(clippy::disallowed_methods, reason = "the real program asks the machine's clock")]
 pub(crate) fn event(seats: u32, price: &str) -> String {
+    let zone = jiff::tz::TimeZone::get("Europe/Dublin").unwrap();
+    let at = |hours| {
+        let at = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(hours);
+        at.to_zoned_datetime(zone.clone()).datetime().strftime("%Y-%m-%dT%H:%M").to_string()
+    };
+    let (starts, ends) = (at(1), at(3));
     format!(
         r#"title = "Evening"
 kind = "Talk"
@@ -328,8 +335,8 @@ name = "Seat"
 price = "{price}"
 draws = {{ seats = 1 }}
 [[dates]]
-starts = "2099-06-01T19:00"
-ends = "2099-06-01T21:00"
+starts = "{starts}"
+ends = "{ends}"
 venue = "Hall"
 seats = {{ seats = {seats} }}
 "#

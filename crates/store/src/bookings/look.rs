@@ -9,15 +9,19 @@ use super::list::{Listed, listed};
 use super::{Booking, COLUMNS, booking};
 use crate::{Doing, StoreError, us};
 
-/// Bookings whose deadline has passed, longest ago first.
+/// Bookings whose deadline has passed, longest ago first: without those that are set aside
+/// for now, and without those whose payment is being called back at the provider.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.deadline <= ?1 ORDER BY b.deadline LIMIT ?2"
-    ))
-    .and_then(|mut q| q.query_map((us(now), most), booking)?.collect())
+pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<BookingId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT b.id FROM bookings b WHERE b.deadline <= ?1
+            AND NOT EXISTS (SELECT 1 FROM set_aside s WHERE s.work = 'deadlines' AND s.about = b.id AND s.next_try_at > ?1)
+            AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id AND p.state = 'open' AND p.unwanted = 1)
+         ORDER BY b.deadline LIMIT ?2",
+    )
+    .and_then(|mut q| q.query_map((us(now), most), |row| row.get(0).map(BookingId))?.collect())
     .doing("looking for what is overdue")
 }
 
@@ -148,6 +152,50 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
     ))
     .and_then(|mut q| q.query_map((mailbox(email), email.trim()), listed)?.collect())
     .doing("looking for somebody's bookings")
+}
+
+/// What a browser and a network keep of a date while nothing is booked for good: bookings of
+/// the browser, and seats (people) of the network by those who have not proved an address.
+/// Unknown ones keep nothing.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn kept(
+    conn: &Connection,
+    date: DateId,
+    (browser, network): (i64, i64),
+    but: BookingId,
+) -> Result<(u32, u32), StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FILTER (WHERE b.by_browser = ?2 AND ?2 <> 0),
+            coalesce(sum((SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no))
+                FILTER (WHERE b.known_as = '' AND b.by_network = ?3), 0)
+         FROM bookings b WHERE b.date_id = ?1 AND b.id <> ?4 AND b.test = 0
+            AND (b.by_network = ?3 AND b.by_network <> 0 OR b.by_browser = ?2 AND b.by_browser <> 0)
+            AND b.state IN ('held', 'requested', 'awaiting payment')",
+    )
+    .and_then(|mut q| {
+        q.query_row((date.0, browser, network, but.0), |row| Ok((row.get(0)?, row.get(1)?)))
+    })
+    .doing("counting what is kept")
+}
+
+/// Bookings of a date that an address has asked for or has to pay still, without this one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unfinished_of(
+    conn: &Connection,
+    date: DateId,
+    email: &str,
+    but: BookingId,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM bookings b WHERE b.mailbox = ?2 AND b.mailbox <> '' AND b.date_id = ?1 AND b.id <> ?3
+            AND b.test = 0 AND b.state IN ('requested', 'awaiting payment')",
+    )
+    .and_then(|mut q| q.query_row((date.0, mailbox(email), but.0), |row| row.get(0)))
+    .doing("counting what an address keeps")
 }
 
 /// When the first booking of an event was made.

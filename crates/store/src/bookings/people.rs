@@ -5,7 +5,7 @@ use matricle_core::codes::{Reading, TicketCode, read};
 use matricle_core::door::Presence;
 use matricle_core::words::fold;
 use matricle_core::{AttendeeId, BookingId, TicketTypeId};
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 
 use super::{Booking, lines, list};
 use crate::convert::{foreign, instant, word};
@@ -129,6 +129,25 @@ pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreErr
         .collect()
     })
     .doing("reading answers")
+}
+
+/// The booking and the person that a ticket code is of.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_ticket(
+    conn: &Connection,
+    code: TicketCode,
+) -> Result<Option<(BookingId, usize)>, StoreError> {
+    conn.prepare_cached("SELECT booking_id, person_no FROM attendees WHERE code = ?1")
+        .and_then(|mut q| {
+            q.query_row([code.as_str()], |row| {
+                let person: i64 = row.get(1)?;
+                Ok((BookingId(row.get(0)?), usize::try_from(person).unwrap_or(usize::MAX)))
+            })
+            .optional()
+        })
+        .doing("looking a ticket up")
 }
 
 /// Gives a person of a booking another name, on all its dates.

@@ -118,17 +118,22 @@ fn civil_time(row: &Row<'_>, column: &'static str) -> rusqlite::Result<civil::Da
     text.parse().map_err(|_| foreign(column, text))
 }
 
+/// When a date is, from its five columns.
+pub(crate) fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
+    Ok(Span {
+        starts: civil_time(row, "starts")?,
+        ends: civil_time(row, "ends")?,
+        zone: row.get("zone")?,
+        starts_at: instant(row, "starts_at")?,
+        ends_at: instant(row, "ends_at")?,
+    })
+}
+
 pub(crate) fn date(row: &Row<'_>) -> rusqlite::Result<Date> {
     Ok(Date {
         id: DateId(row.get("d_id")?),
         event: EventId(row.get("event_id")?),
-        span: Span {
-            starts: civil_time(row, "starts")?,
-            ends: civil_time(row, "ends")?,
-            zone: row.get("zone")?,
-            starts_at: instant(row, "starts_at")?,
-            ends_at: instant(row, "ends_at")?,
-        },
+        span: span(row)?,
         venue_id: VenueId(row.get("venue_id")?),
         venue: row.get("venue")?,
         address: row.get("address")?,

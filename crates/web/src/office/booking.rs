@@ -407,7 +407,7 @@ async fn done(
             decide::approve(desk, staff, reference, until).await
         }
         "no" => {
-            let reason = posted.get("reason").trim().to_owned();
+            let reason = matricle_core::text::line(posted.get("reason"));
             decide::decline(desk, staff, reference, reason).await
         }
         "back" => decide::bring_back(desk, staff, reference).await,

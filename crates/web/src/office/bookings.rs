@@ -331,7 +331,7 @@ pub(crate) async fn act(at: Clerk, posted: Posted) -> Result<Response, WebError>
             .collect()
     };
     let house = at.app.desk.house().await?;
-    let reason = posted.get("reason").trim().to_owned();
+    let reason = matricle_core::text::line(posted.get("reason"));
     let count = words::count(u32::try_from(references.len()).unwrap_or(u32::MAX), "bookings");
     let mut page = Many {
         f: at.frame("Bookings", &house.name).in_room("bookings"),

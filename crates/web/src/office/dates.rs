@@ -17,7 +17,7 @@ use serde::Deserialize;
 use super::Clerk;
 use super::fields::{Fields, form, wrong};
 use crate::error::WebError;
-use crate::guard::{Part, Posted};
+use crate::guard::{Asker, Part, Posted};
 use crate::page::{Frame, html, refused};
 use crate::parts::{grid, strip};
 
@@ -61,6 +61,8 @@ struct Dates {
     slots_open: bool,
     chosen: Option<i64>,
     chosen_when: String,
+    /// Who opened the door of the chosen date for another day.
+    door_opened: Option<String>,
     change: Fields,
     add: Fields,
     session: Fields,
@@ -189,6 +191,10 @@ async fn page(
         chosen: date.map(|d| d.date.id.0),
         chosen_when: date
             .map_or_else(String::new, |d| words::long_span(d.date.span.starts, d.date.span.ends)),
+        door_opened: match date {
+            Some(d) => matricle_desk::door::opened_by(&at.app.desk, &at.staff, d.date.id).await?,
+            None => None,
+        },
         change: again.change.or_else(|| date.map(change_fields)).unwrap_or_default(),
         add,
         session: again.session.unwrap_or_default(),
@@ -484,7 +490,24 @@ pub(crate) async fn change(
     })
 }
 
-/// `POST /office/dates/{id}/remove`: a date that nobody ever booked.
+/// `POST /office/dates/{id}/door`: opens the door of a date on another day than its own, or
+/// leaves it to its day again.
+pub(crate) async fn door(
+    at: Clerk,
+    asker: Asker,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let (date, open) = (DateId(id), posted.get("act") == "open");
+    matricle_desk::door::open(&at.app.desk, &at.staff, date, open, asker.1).await?;
+    if posted.get("to") == "door" {
+        return Ok(Redirect::to(&format!("/door/{id}")).into_response());
+    }
+    let event = office::date(&at.app.desk, &at.staff, date).await?.event.id;
+    Ok(Redirect::to(&format!("/office/events/{event}/dates?date={id}#door")).into_response())
+}
+
+/// `POST /office/dates/{id}/remove`.
 pub(crate) async fn remove(
     at: Clerk,
     Path(id): Path<i64>,

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::{Path, Query};
-use axum::http::{Uri, header};
+use axum::http::{HeaderMap, Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::EventId;
@@ -567,13 +567,18 @@ pub(crate) async fn confirmations(at: Clerk, Path(id): Path<i64>) -> Result<Resp
 }
 
 /// `GET /office/events/{id}/live`: the seats of an event's dates, as they change.
-pub(crate) async fn live(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+pub(crate) async fn live(
+    at: Clerk,
+    Path(id): Path<i64>,
+    headers: HeaderMap,
+) -> Result<Response, WebError> {
     // Refused now rather than in the stream.
     let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
     let now = at.app.desk.clock.now();
     let ids = shown(&sheet, now).map(|d| d.date.id).collect();
     let desk = at.app.desk.clone();
-    Ok(live::stream(&at.app, ids, move || {
+    let viewer = live::Viewer::of(&headers, &at.staff);
+    Ok(live::stream(&at.app, viewer, ids, move || {
         let (desk, staff) = (desk.clone(), at.staff.clone());
         async move {
             let sheet = office::event(&desk, &staff, EventId(id)).await?;

@@ -10,7 +10,7 @@ use serde::Deserialize;
 
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Posted, Visitor};
+use crate::guard::{self, Asker, Often, Posted, Signer, Visitor};
 use crate::page::{Face, Frame, html, refused};
 
 #[derive(Template)]
@@ -31,8 +31,9 @@ pub(crate) struct Back {
 
 /// Only our own addresses: never on to another site.
 pub(crate) fn own_address(back: &str) -> &str {
-    let ours =
-        back.starts_with('/') && !back.starts_with("//") && !back.contains(['\\', '\r', '\n']);
+    // Browsers leave tabs and line breaks out of an address: `/<tab>/x` is `//x` to them.
+    let odd = |c: char| c == '\\' || c.is_control() || c.is_whitespace();
+    let ours = back.starts_with('/') && !back.starts_with("//") && !back.contains(odd);
     if ours { back } else { "" }
 }
 
@@ -74,12 +75,19 @@ pub(crate) async fn sign_in(
     State(app): State<App>,
     asker: Asker,
     visitor: Visitor,
+    Signer(browser): Signer,
+    headers: HeaderMap,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, asker)?;
+    app.guards.often(Often::SignIn, &asker)?;
     let (email, back) = (posted.get("email").trim().to_owned(), posted.get("back").to_owned());
-    match signin::sign_in(&app.desk, email.clone(), posted.get("password").to_owned()).await {
+    let password = posted.get("password").to_owned();
+    match signin::sign_in(&app.desk, email.clone(), password, browser).await {
         Ok(token) => {
+            // The session of before, if there was one, is not left open behind the new one.
+            if let Some(old) = guard::session_token(&headers) {
+                signin::sign_out(&app.desk, old).await?;
+            }
             let role = signin::session(&app.desk, &token).await?.map_or(Role::Door, |s| s.role);
             let home = match role {
                 role if role.may(Right::SeeOffice) => "/office",
@@ -122,9 +130,16 @@ mod tests {
     #[test]
     fn signing_in_never_leads_to_another_site() {
         assert_eq!(own_address("/door/3?x=1"), "/door/3?x=1");
-        for evil in
-            ["//evil.example", "https://evil.example", "/\\evil.example", "", "javascript:1"]
-        {
+        for evil in [
+            "//evil.example",
+            "https://evil.example",
+            "/\\evil.example",
+            "/\t/evil.example",
+            "/\n/evil.example",
+            "/\u{85}/evil.example",
+            "",
+            "javascript:1",
+        ] {
             assert_eq!(own_address(evil), "", "{evil}");
         }
     }

@@ -10,6 +10,7 @@ use matricle_store::outbox::About;
 use super::Clerk;
 use super::{DateRow, date_row};
 use crate::error::WebError;
+use crate::wording;
 
 use crate::page::{Frame, html};
 
@@ -20,6 +21,7 @@ struct Today {
     day: String,
     dates: Vec<DateRow>,
     todo: Vec<Todo>,
+    backup: String,
 }
 
 /// Something that needs doing.
@@ -37,6 +39,61 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
     let currency = today.house.currency;
     let booking = |reference: &str| format!("/office/bookings/{}", reference.replace('-', ""));
     let mut todo = Vec::new();
+    let clock = |at| words::moment(at, zone, now);
+    for (work, fares) in &today.fares {
+        let about = |(_, why): &(_, String)| format!("{}: {why}", wording::work(*work));
+        if let Some(failed) = &fares.failed {
+            todo.push(Todo {
+                class: "wrong",
+                href: "/office".into(),
+                what: format!("What runs by itself fails since {}; trying again", clock(failed.0)),
+                about: about(failed),
+            });
+        }
+        if let Some(started) = &fares.started {
+            todo.push(Todo {
+                class: "wrong",
+                href: "/office".into(),
+                what: format!(
+                    "What runs by itself broke off and was started again at {}",
+                    clock(started.0)
+                ),
+                about: about(started),
+            });
+        }
+    }
+    let backup = today.backup.as_ref().map_or_else(
+        || "No backup has been made of this house.".to_owned(),
+        |(at, file)| format!("The last backup was made {}: {file}", clock(*at)),
+    );
+    if today.backup_late {
+        todo.push(Todo {
+            class: "wrong",
+            href: "/office".into(),
+            what: "A backup is missing".into(),
+            about: format!(
+                "{backup} `matricle backup` makes one, the configuration makes them by a timer."
+            ),
+        });
+    }
+    for row in &today.aside {
+        let reference = row.reference.as_deref();
+        todo.push(Todo {
+            class: "wrong",
+            href: reference.map_or_else(|| "/office".into(), booking),
+            what: format!(
+                "{} could not be done; tried again at {}",
+                wording::set_aside(&row.work, &row.about, reference),
+                clock(row.next_try_at)
+            ),
+            about: format!(
+                "since {}, tried {}: {}",
+                clock(row.first_at),
+                words::count(row.tries, "times"),
+                row.reason
+            ),
+        });
+    }
     for (message, reference) in &today.messages {
         let tried =
             if message.state == "failed" { "could not be sent" } else { "is late; trying again" };
@@ -88,5 +145,6 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
         day: words::long_day(words::local(now, zone).date()),
         dates: today.dates.iter().map(|d| date_row(d, now)).collect(),
         todo,
+        backup,
     })
 }

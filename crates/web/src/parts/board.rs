@@ -309,7 +309,10 @@ mod tests {
             mailer: std::sync::Arc::new(matricle_desk::mailer::Recorder::default()),
             public_url: "http://club.example".into(),
             wake: std::sync::Arc::default(),
+            health: std::sync::Arc::default(),
             sessions: std::sync::Arc::default(),
+            often: std::sync::Arc::default(),
+            backups: std::sync::Arc::default(),
         };
         demo::seed(&desk).await.unwrap();
         let email = demo::STAFF[0].1;

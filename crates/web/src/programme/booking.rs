@@ -1,11 +1,12 @@
 //! `/booking/{reference}/{key}`: a booking at its secret address, from the form to the tickets.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use askama::Template;
-use axum::extract::{Path, RawQuery, State};
+use axum::extract::{FromRequestParts, Path, RawQuery, State};
 use axum::http::StatusCode;
+use axum::http::request::Parts;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::QuestionId;
@@ -13,6 +14,7 @@ use matricle_core::booking::State as BookingState;
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{Answering, Draft, Field, Problem, Question};
+use matricle_core::who::WhoRefusal;
 use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, checkout};
 use matricle_formats::words;
@@ -21,7 +23,7 @@ use super::own::{Refused, own};
 use super::pay::pay_page;
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{Asker, Often, Part, Perhaps, Posted, Visitor};
+use crate::guard::{Asker, Booker, Often, Part, Perhaps, Posted, Visitor};
 use crate::page::{Face, Frame, html, refused};
 use crate::wording;
 
@@ -34,13 +36,22 @@ pub(crate) fn address(app: &App, reference: Reference) -> String {
 }
 
 /// The booking that an address opens; an address that opens none is not found.
-pub(super) fn open(app: &App, reference: &str, key: &str) -> Result<Reference, WebError> {
-    Reference::parse(reference)
-        .filter(|reference| app.desk.secrets.opens_booking(*reference, key))
-        .ok_or(WebError::Desk(DeskError::NotFound))
-}
+pub(crate) struct At(pub(super) Reference);
 
-pub(super) type At = Path<(String, String)>;
+impl FromRequestParts<App> for At {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
+        let nothing = || WebError::Desk(DeskError::NotFound);
+        let Path(path): Path<HashMap<String, String>> =
+            Path::from_request_parts(parts, app).await.map_err(|_| nothing())?;
+        let part = |name: &str| path.get(name).map_or("", String::as_str);
+        Reference::parse(part("reference"))
+            .filter(|reference| app.desk.secrets.opens_booking(*reference, part("key")))
+            .map(Self)
+            .ok_or_else(nothing)
+    }
+}
 
 /// What stands beside every step: which seats, until when, for how much.
 #[derive(Template)]
@@ -170,6 +181,8 @@ pub(super) struct Fill {
     pub(super) code_problem: Option<String>,
     /// The same address has booked this date before, then.
     before: Option<String>,
+    /// The address is to be proved before it goes on.
+    to_prove: bool,
 }
 
 pub(super) fn fill(
@@ -264,6 +277,7 @@ pub(super) fn fill(
         code: String::new(),
         code_problem: None,
         before: None,
+        to_prove: false,
         f,
     }
 }
@@ -311,12 +325,11 @@ pub(super) async fn frame(
 
 pub(crate) async fn show(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     RawQuery(query): RawQuery,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let mut sheet = hold::sheet(&app.desk, reference).await?;
     if sheet.booking.is_owed() {
         // The payer may just have come back: do not wait for a webhook to know.
@@ -377,28 +390,16 @@ pub(super) fn draft_of(form: &Posted) -> Draft {
 }
 
 /// `GET` of an address that only takes forms, as after going back: the booking.
-pub(crate) async fn back(
-    State(app): State<App>,
-    Path((reference, key)): At,
-) -> Result<Redirect, WebError> {
-    Ok(Redirect::to(&address(&app, open(&app, &reference, &key)?)))
-}
-
-/// The same for an address with one part more.
-pub(crate) async fn back_from(
-    State(app): State<App>,
-    Path((reference, key, _)): Path<(String, String, String)>,
-) -> Result<Redirect, WebError> {
-    Ok(Redirect::to(&address(&app, open(&app, &reference, &key)?)))
+pub(crate) async fn back(State(app): State<App>, At(reference): At) -> Redirect {
+    Redirect::to(&address(&app, reference))
 }
 
 /// `POST …/draft`: keeps what has been typed so far.
 pub(crate) async fn draft(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     hold::type_on(&app.desk, reference, draft_of(&form)).await?;
     Ok(Html("Saved as you type.").into_response())
 }
@@ -406,19 +407,18 @@ pub(crate) async fn draft(
 /// `POST …/link`: mails the way back, with all that was typed kept.
 pub(crate) async fn link(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     asker: Asker,
     visitor: Visitor,
-    Perhaps(staff): Perhaps,
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     form: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::Booking, &asker)?;
     let typed = form.starting("email").next().map(|_| draft_of(&form));
     if let Some(draft) = typed.clone() {
         hold::type_on(&app.desk, reference, draft).await?;
     }
-    match hold::mail_link(&app.desk, reference).await {
+    match hold::mail_link(&app.desk, &booker, reference).await {
         Ok(()) => {
             let to = format!("{}?mailed", address(&app, reference));
             Ok(Redirect::to(&to).into_response())
@@ -437,17 +437,16 @@ pub(crate) async fn link(
 /// `POST …/book`: takes the form; what follows is the booking's page, or the way to pay.
 pub(crate) async fn book(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     asker: Asker,
     visitor: Visitor,
-    Perhaps(staff): Perhaps,
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     form: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::Booking, &asker)?;
     let draft = draft_of(&form);
     let own = address(&app, reference);
-    match checkout::submit(&app.desk, reference, draft.clone()).await {
+    match checkout::submit(&app.desk, &booker, reference, draft.clone()).await {
         Ok(checkout::Outcome::Confirmed | checkout::Outcome::Asked) => {
             Ok(Redirect::to(&own).into_response())
         }
@@ -468,6 +467,7 @@ pub(crate) async fn book(
             let mut fill =
                 fill_again(&app, reference, &visitor, staff.as_ref(), (&draft, &[])).await?;
             fill.email.problem = Some(wording::who(&refusal));
+            fill.to_prove = refusal == WhoRefusal::NotSignedIn;
             fill.problems = 1;
             refused(StatusCode::FORBIDDEN, &fill)
         }
@@ -487,7 +487,9 @@ pub(crate) async fn book(
             fill.problems = 1;
             refused(StatusCode::CONFLICT, &fill)
         }
-        Err(error @ (DeskError::Choice(_) | DeskError::PriceChanged { .. })) => {
+        Err(
+            error @ (DeskError::Choice(_) | DeskError::Keep(_) | DeskError::PriceChanged { .. }),
+        ) => {
             let sheet = hold::sheet(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let notice = lost_words(&error);
@@ -504,6 +506,7 @@ fn lost_words(error: &DeskError) -> String {
             "Your time ran out, and the same seats could not be kept again. {}",
             wording::choice(refusal, &[])
         ),
+        DeskError::Keep(refusal) => wording::keep(refusal),
         DeskError::PriceChanged { old, new } => format!(
             "Your time ran out. The same seats are free, but cost {new} now instead of {old}. Keep them again to go on."
         ),
@@ -514,15 +517,14 @@ fn lost_words(error: &DeskError) -> String {
 /// `POST …/again`: the same seats again after the time ran out.
 pub(crate) async fn again(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     Part(part): Part,
     visitor: Visitor,
     asker: Asker,
     Perhaps(staff): Perhaps,
     form: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::Booking, &asker)?;
     let typed = draft_of(&form);
     if typed != Draft::default() {
         hold::type_on(&app.desk, reference, typed).await?;
@@ -532,7 +534,7 @@ pub(crate) async fn again(
         Ok(()) => {
             "Your time ran out, but nobody took your seats: they are kept for you again.".into()
         }
-        Err(error @ DeskError::Choice(_)) => lost_words(error),
+        Err(error @ (DeskError::Choice(_) | DeskError::Keep(_))) => lost_words(error),
         Err(DeskError::Move(_)) => String::new(),
         Err(_) => return Err(outcome.err().map_or(WebError::Unreadable, WebError::Desk)),
     };
@@ -553,10 +555,9 @@ pub(crate) async fn again(
 /// `POST …/give-back`: the seats go back before anything is booked.
 pub(crate) async fn give_back(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     _form: Posted,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     hold::give_back(&app.desk, reference).await?;
     let sheet = hold::sheet(&app.desk, reference).await?;
     let to = format!("/events/{}?date={}", sheet.event.slug, sheet.date.id);

@@ -13,11 +13,11 @@ use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
 use matricle_formats::words;
 
-use super::booking::{At, address, draft_of, fill, fill_again, frame, open};
+use super::booking::{At, address, draft_of, fill, fill_again, frame};
 use super::own::Refused;
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
+use crate::guard::{Asker, Booker, Often, Perhaps, Posted, Visitor};
 use crate::office::fields::{Fields, form};
 use crate::page::{Frame, html, refused};
 use crate::wording;
@@ -79,11 +79,10 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Change {
 /// `GET …/change`: what can be done with the booking.
 pub(crate) async fn show(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let sheet = hold::sheet(&app.desk, reference).await?;
     let stands = sheet.booking.state.stands();
     if !stands {
@@ -117,14 +116,14 @@ fn said(plan: &Cancelling) -> Vec<String> {
 /// `POST …/change/{act}`.
 pub(crate) async fn act(
     State(app): State<App>,
-    Path((reference, key, act)): Path<(String, String, String)>,
+    At(reference): At,
+    Path((_, _, act)): Path<(String, String, String)>,
     asker: Asker,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::Booking, &asker)?;
     let own = address(&app, reference);
     let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
     let tickets: Vec<u32> = posted.starting("ticket").filter_map(|(_, n)| n.parse().ok()).collect();
@@ -182,11 +181,10 @@ pub(crate) async fn act(
 /// `GET …/names`: names and answers, to be corrected.
 pub(crate) async fn names(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let sheet = hold::sheet(&app.desk, reference).await?;
     let mut draft = sheet.booking.draft.clone();
     draft.name.clone_from(&sheet.booking.name);
@@ -200,15 +198,14 @@ pub(crate) async fn names(
 /// `POST …/code`: a promo code is given, or taken off; what else was typed is kept.
 pub(crate) async fn code(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     asker: Asker,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
     posted: Posted,
 ) -> Result<Response, WebError> {
     // Codes are not to be guessed.
-    app.guards.often(Often::SignIn, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::SignIn, &asker)?;
     let draft = draft_of(&posted);
     hold::type_on(&app.desk, reference, draft.clone()).await?;
     let typed = posted.get("code").to_owned();
@@ -237,13 +234,21 @@ pub(crate) async fn code(
 /// `POST …/transfer`: the booker will pay by bank transfer.
 pub(crate) async fn transfer(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
+    visitor: Visitor,
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
-    match checkout::by_transfer(&app.desk, reference).await {
+    match checkout::by_transfer(&app.desk, &booker, reference).await {
         Ok(()) | Err(DeskError::Move(_)) => {
             Ok(Redirect::to(&address(&app, reference)).into_response())
+        }
+        // Seats are kept for days by whoever reads the mail of the address only.
+        Err(DeskError::Who(refusal)) => {
+            let sheet = hold::sheet(&app.desk, reference).await?;
+            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+            let to_prove = (sheet.booking.email.clone(), wording::who(&refusal));
+            super::booking::page(&app, f, &sheet, Some(Refused::Unproved(to_prove)), None)
         }
         Err(error) => Err(error.into()),
     }
@@ -252,9 +257,9 @@ pub(crate) async fn transfer(
 /// `GET …/papers/{id}`: a receipt, invoice or credit note.
 pub(crate) async fn paper(
     State(app): State<App>,
-    Path((reference, key, id)): Path<(String, String, i64)>,
+    At(reference): At,
+    Path((_, _, id)): Path<(String, String, i64)>,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let (name, bytes) = papers::document(&app.desk, reference, id).await?;
     Ok(crate::office::booking::pdf(&name, bytes))
 }
@@ -262,15 +267,14 @@ pub(crate) async fn paper(
 /// `POST …/stamps`: pays with a stamp card.
 pub(crate) async fn stamps(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     asker: Asker,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
     posted: Posted,
 ) -> Result<Response, WebError> {
     // Codes of cards are not to be guessed.
-    app.guards.often(Often::SignIn, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::SignIn, &asker)?;
     let typed = posted.get("card").to_owned();
     match cards::pay(&app.desk, reference, typed.clone()).await {
         Ok(()) | Err(DeskError::Move(_)) => {

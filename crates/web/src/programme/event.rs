@@ -11,20 +11,22 @@ use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_core::{DateId, TicketTypeId};
+use matricle_desk::asking::Asking;
 use matricle_desk::programme::{self, EventPage, Looking};
-use matricle_desk::{DeskError, hold};
+use matricle_desk::{DeskError, asking, hold};
 use matricle_formats::words;
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{DateSheet, EventState, Format};
-use matricle_store::people::{Known, Staff};
+use matricle_store::people::Staff;
 
 use super::stub::{Ask, Kept, Stub, stub};
 use crate::App;
 use crate::cache::TOKEN_MARK;
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Part, Perhaps, Posted, Somebody, Visitor};
+use crate::guard::{self, Asker, Booker, Often, Part, Perhaps, Posted, Reader, Visitor};
 use crate::page::{Face, Frame, html};
 use crate::parts::grid;
+use crate::serving::{self, Served};
 
 #[derive(Template)]
 #[template(path = "programme/event.html")]
@@ -170,7 +172,10 @@ impl Asked {
                     if let Some(id) = name.strip_prefix("q_").and_then(|id| id.parse().ok()) {
                         asked.given = true;
                         let quantity = value.trim().parse::<u32>().unwrap_or(0);
-                        asked.wanted.push(Wanted { ticket: TicketTypeId(id), quantity });
+                        let ticket = TicketTypeId(id);
+                        // A field that is there twice says what it says last.
+                        asked.wanted.retain(|w| w.ticket != ticket);
+                        asked.wanted.push(Wanted { ticket, quantity });
                     }
                 }
             }
@@ -231,30 +236,30 @@ impl Asked {
     }
 }
 
-/// What is known of a booker who has signed in, before anything is chosen.
-pub(super) fn buyer_of(known: Option<&Known>) -> Buyer {
-    buyer(&Asked::default(), known)
+/// Who asks: perhaps working for the house, and what is known of them as a buyer.
+struct Who<'a> {
+    staff: Option<&'a Staff>,
+    buyer: Buyer,
 }
 
-/// Members are known by their record, and people invited by their address.
-fn buyer(asked: &Asked, known: Option<&Known>) -> Buyer {
-    Buyer {
-        member: known.is_some_and(|k| k.member),
-        word: asked.word.clone(),
-        address: known.map_or_else(String::new, |k| k.email.clone()),
-        promos: Vec::new(),
+impl<'a> Who<'a> {
+    async fn of(
+        app: &App,
+        booker: &Asking,
+        page: &EventPage,
+        asked: &Asked,
+        staff: Option<&'a Staff>,
+    ) -> Result<Self, WebError> {
+        let buyer = asking::buyer(&app.desk, booker, page.event.id, &asked.word).await?;
+        Ok(Self { staff, buyer })
     }
 }
 
-/// Who asks: perhaps signed in, perhaps working for the house.
-struct Who<'a> {
-    staff: Option<&'a Staff>,
-    known: Option<&'a Known>,
-}
-
-/// Whether this asker may try the steps out: with the key of a preview, or as a planner.
+/// Whether this asker may try the steps of a draft out: with the key of a preview, or as a
+/// planner.
 fn may_test(app: &App, page: &EventPage, asked: &Asked, staff: Option<&Staff>) -> bool {
     asked.test
+        && page.event.state == EventState::Draft
         && (app.desk.secrets.opens_preview(page.event.id, &asked.preview)
             || staff.is_some_and(|s| s.role.may(Right::PlanEvents)))
 }
@@ -335,11 +340,11 @@ fn make_stub(
     });
     let ask = Ask {
         wanted: &asked.wanted,
-        buyer: &buyer(&asked, who.known),
+        buyer: &who.buyer,
         carried: asked.carried(),
         test,
         embedded: false,
-        known: who.known.map(|k| k.email.as_str()),
+        known: Some(who.buyer.address.as_str()).filter(|a| !a.is_empty()),
     };
     let mut stub = stub(page, &sheet, &ask, token, view, now);
     if page.preview && !test {
@@ -495,11 +500,10 @@ pub(crate) async fn show(
     Query(pairs): Query<Vec<(String, String)>>,
     visitor: Visitor,
     headers: HeaderMap,
-    Perhaps(staff): Perhaps,
-    Somebody(known): Somebody,
+    (Perhaps(staff), Reader(booker)): (Perhaps, Reader),
 ) -> Result<Response, WebError> {
     let asked = Asked::of(&pairs);
-    let personal = known.is_some() || !asked.is_plain() || guard::hold_of(&headers).is_some();
+    let personal = !asked.is_plain() || guard::is_personal(&headers);
     let token = app.desk.secrets.form_token(&visitor.0);
     let no_cache = [(header::CACHE_CONTROL, "no-cache")];
     let address = format!("{slug}?{:?}{:?}", asked.date, asked.week);
@@ -516,14 +520,14 @@ pub(crate) async fn show(
     let mut f =
         Frame::new(&app, Face::Programme, title, &page.house.name, &visitor, staff.as_ref());
     if personal {
-        let who = Who { staff: staff.as_ref(), known: known.as_ref() };
+        let who = Who::of(&app, &booker, &page, &asked, staff.as_ref()).await?;
         let kept = kept(&app, &headers, &page).await?;
         let stub = make_stub(&app, &page, &asked, kept, &who, token);
         return html(&render(&app, f, &page, &asked, stub, now));
     }
     f.token = TOKEN_MARK.into();
-    let stub =
-        make_stub(&app, &page, &asked, None, &Who { staff: None, known: None }, TOKEN_MARK.into());
+    let nobody = Who { staff: None, buyer: Buyer::default() };
+    let stub = make_stub(&app, &page, &asked, None, &nobody, TOKEN_MARK.into());
     let rendered = render(&app, f, &page, &asked, stub, now).render()?;
     let whole = app.pages.put(address, version, now, &rendered, &token);
     Ok((no_cache, Html(whole)).into_response())
@@ -537,15 +541,15 @@ pub(crate) async fn choose(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
-    (Perhaps(staff), Somebody(known)): (Perhaps, Somebody),
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     form: Posted,
 ) -> Result<Response, WebError> {
     let asked = Asked::read(form.starting(""));
-    let who = Who { staff: staff.as_ref(), known: known.as_ref() };
     if !part {
         return Ok(Redirect::to(&asked.address(&slug)).into_response());
     }
     let page = programme::event(&app.desk, asked.looking(slug)).await?;
+    let who = Who::of(&app, &booker, &page, &asked, staff.as_ref()).await?;
     let kept = kept(&app, &headers, &page).await?;
     let token = app.desk.secrets.form_token(&visitor.0);
     match make_stub(&app, &page, &asked, kept, &who, token) {
@@ -561,13 +565,13 @@ pub(crate) async fn keep(
     asker: Asker,
     headers: HeaderMap,
     visitor: Visitor,
-    (Perhaps(staff), Somebody(known)): (Perhaps, Somebody),
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     form: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
+    app.guards.often(Often::Booking, &asker)?;
     let asked = Asked::read(form.starting(""));
-    let who = Who { staff: staff.as_ref(), known: known.as_ref() };
     let page = programme::event(&app.desk, asked.looking(slug)).await?;
+    let who = Who::of(&app, &booker, &page, &asked, staff.as_ref()).await?;
     let kept = kept(&app, &headers, &page).await?;
     let date = asked.date.ok_or(DeskError::NotFound)?;
     if page.dates.iter().all(|d| d.date.id != date && !d.covers.contains(&date)) {
@@ -578,8 +582,9 @@ pub(crate) async fn keep(
         .filter(|(_, sheet)| sheet.booking.state == State::Held)
         .map(|(reference, _)| *reference);
     let by = HeldBy {
-        buyer: buyer(&asked, known.as_ref()),
+        buyer: who.buyer.clone(),
         test: may_test(&app, &page, &asked, staff.as_ref()),
+        from: booker.from,
     };
     match hold::keep(&app.desk, date, asked.wanted.clone(), by, instead).await {
         Ok(reference) => {
@@ -589,9 +594,13 @@ pub(crate) async fn keep(
             let to = Redirect::to(&super::booking::address(&app, reference));
             Ok(([(header::SET_COOKIE, cookie)], to).into_response())
         }
-        Err(DeskError::Choice(refusal)) => {
+        Err(error @ (DeskError::Choice(_) | DeskError::Keep(_))) => {
             let tickets = page.dates.first().map_or(&[][..], |d| &d.tickets);
-            let notice = crate::wording::choice(&refusal, tickets);
+            let notice = match &error {
+                DeskError::Keep(refusal) => crate::wording::keep(refusal),
+                DeskError::Choice(refusal) => crate::wording::choice(refusal, tickets),
+                _ => String::new(),
+            };
             let token = app.desk.secrets.form_token(&visitor.0);
             let mut stub = make_stub(&app, &page, &asked, kept, &who, token);
             if let Some(stub) = &mut stub {
@@ -622,13 +631,12 @@ pub(crate) async fn back(Path(slug): Path<String>) -> Redirect {
 pub(crate) async fn picture(
     Shared(app): Shared<App>,
     Path((id, size)): Path<(i64, String)>,
+    asked: HeaderMap,
 ) -> Result<Response, WebError> {
     let bytes = matricle_desk::sheet::picture(&app.desk, id, size == "small.jpg").await?;
-    let headers = [
-        (header::CONTENT_TYPE, "image/jpeg"),
-        (header::CACHE_CONTROL, "public, max-age=31536000, immutable"),
-    ];
-    Ok((headers, bytes).into_response())
+    let cache = "public, max-age=31536000, immutable";
+    let served = Served { media_type: "image/jpeg", cache, changed: None };
+    Ok(serving::bytes(&asked, bytes, &served))
 }
 
 #[cfg(test)]
@@ -642,6 +650,8 @@ mod tests {
         let asked = read("date=3&q_1=2&q_2=0&step=2:1");
         assert_eq!(asked.wanted.iter().map(|w| w.quantity).collect::<Vec<_>>(), [2, 1]);
         assert_eq!(asked.address("pollen"), "/events/pollen?date=3&q_1=2&q_2=1#book");
+        let twice = read("q_1=4&q_1=4&q_1=4");
+        assert_eq!(twice.wanted.iter().map(|w| w.quantity).collect::<Vec<_>>(), [4]);
         let odd = read("date=x&q_1=-3&q_2=99999999999&q_x=1&step=1:-1&step=9:1");
         assert_eq!(odd.date, None);
         assert!(odd.wanted.iter().all(|w| w.quantity == 0));

@@ -2,18 +2,18 @@
 
 use askama::Template;
 use axum::extract::{Path, Query, State as Shared};
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::booking::State;
 use matricle_core::form::Wrong;
 use matricle_desk::{DeskError, cards, hold, invitations, signin};
 use matricle_formats::words;
-use matricle_store::people::Known;
+use matricle_store::people::{Known, OpenSession};
 use serde::Deserialize;
 
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Perhaps, Posted, Somebody, Visitor};
+use crate::guard::{self, Asker, Often, Perhaps, Posted, Signer, Somebody, Visitor};
 use crate::office::signin::own_address;
 use crate::page::{Face, Frame, html, refused};
 use crate::wording;
@@ -28,6 +28,8 @@ struct Me {
     sent: bool,
     problem: Option<String>,
     known: Option<Known>,
+    /// Open sessions: the browser, and since when.
+    sessions: Vec<(String, String)>,
     bookings: Vec<Mine>,
     /// Stamp cards: kind, letters, stamps left, until when.
     cards: Vec<(String, String, String, String)>,
@@ -69,6 +71,7 @@ async fn page(
         sent,
         problem,
         known: None,
+        sessions: Vec::new(),
         bookings: Vec::new(),
         cards: Vec::new(),
         sold_at: Vec::new(),
@@ -79,6 +82,7 @@ pub(crate) async fn show(
     Shared(app): Shared<App>,
     Query(Back { back }): Query<Back>,
     visitor: Visitor,
+    headers: HeaderMap,
     Perhaps(staff): Perhaps,
     Somebody(known): Somebody,
 ) -> Result<Response, WebError> {
@@ -91,6 +95,10 @@ pub(crate) async fn show(
             let house = app.desk.house().await?;
             let zone = house.zone;
             let today = words::local(now, &zone).date();
+            if let Some(token) = guard::session_token(&headers) {
+                let open = signin::sessions(&app.desk, token).await?;
+                page.sessions = open.iter().map(|s| session_row(s, &zone, now)).collect();
+            }
             let mine = hold::mine(&app.desk, known.email.clone()).await?;
             page.cards = cards::mine(&app.desk, known.email.clone())
                 .await?
@@ -138,11 +146,12 @@ pub(crate) async fn send(
     Shared(app): Shared<App>,
     asker: Asker,
     visitor: Visitor,
+    Signer(browser): Signer,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, asker)?;
+    app.guards.often(Often::SignIn, &asker)?;
     let (email, back) = (posted.get("email").trim().to_owned(), posted.get("back"));
-    match signin::send_code(&app.desk, email.clone()).await {
+    match signin::send_code(&app.desk, email.clone(), &browser).await {
         Ok(()) => html(&page(&app, &visitor, back, &email, true, None).await?),
         Err(DeskError::Form(wrong)) => {
             let said = wrong.first().map(|Wrong { field, fault }| wording::fault(field, fault));
@@ -158,11 +167,12 @@ pub(crate) async fn enter(
     Shared(app): Shared<App>,
     asker: Asker,
     visitor: Visitor,
+    Signer(browser): Signer,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, asker)?;
+    app.guards.often(Often::SignIn, &asker)?;
     let (email, back) = (posted.get("email").trim().to_owned(), posted.get("back"));
-    match signin::enter_code(&app.desk, email.clone(), posted.get("code")).await {
+    match signin::enter_code(&app.desk, email.clone(), posted.get("code"), &browser).await {
         Ok(token) => {
             let to = match own_address(back) {
                 "" => "/me",
@@ -172,7 +182,7 @@ pub(crate) async fn enter(
             Ok(([(header::SET_COOKIE, cookie)], Redirect::to(to)).into_response())
         }
         Err(DeskError::SignIn) => {
-            let said = "This is another number, or it is too old. Look at the newest mail, or ask for a new one.";
+            let said = "This is another number, it is too old, or it was asked for in another browser. Look at the newest mail, or ask for a new one here.";
             let page = page(&app, &visitor, back, &email, true, Some(said.into())).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }
@@ -180,20 +190,43 @@ pub(crate) async fn enter(
     }
 }
 
-/// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has read the mail is known
-/// by its address from here on; somebody who is signed in stays who they are.
+/// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has it is known by its address
+/// at this event, and nowhere else; nobody is signed in by it.
 pub(crate) async fn invited(
     Shared(app): Shared<App>,
     Path((id, key)): Path<(i64, String)>,
     asker: Asker,
-    Somebody(known): Somebody,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, asker)?;
-    let opened = invitations::open(&app.desk, id, &key).await?;
-    let to = Redirect::to(&format!("/events/{}", opened.slug));
-    if known.is_some() {
-        return Ok(to.into_response());
-    }
-    let cookie = guard::session_cookie(&app.settings, &opened.token);
+    app.guards.often(Often::SignIn, &asker)?;
+    let slug = invitations::open(&app.desk, id, &key).await?;
+    let to = Redirect::to(&format!("/events/{}", crate::page::encode(&slug)));
+    let cookie = guard::invitation_cookie(&app.settings, id, &key);
     Ok(([(header::SET_COOKIE, cookie)], to).into_response())
+}
+
+/// `POST /me/out`: signs out on every device.
+pub(crate) async fn out(
+    Shared(app): Shared<App>,
+    headers: HeaderMap,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    if let Some(token) = guard::session_token(&headers) {
+        signin::sign_out_everywhere(&app.desk, token).await?;
+    }
+    let cookie = guard::no_session(&app.settings);
+    Ok(([(header::SET_COOKIE, cookie)], Redirect::to("/me")).into_response())
+}
+
+/// A session as its owner sees it.
+pub(crate) fn session_row(
+    session: &OpenSession,
+    zone: &str,
+    now: jiff::Timestamp,
+) -> (String, String) {
+    let browser =
+        if session.browser.is_empty() { "an unknown browser" } else { session.browser.as_str() };
+    let own = if session.own { " (this one)" } else { "" };
+    let how = if session.staff { "with the password" } else { "by mail" };
+    let since = words::moment(session.made_at, zone, now);
+    (format!("{browser}{own}"), format!("signed in {how}, {since}"))
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
@@ -15,7 +15,7 @@ use matricle_desk::{DeskError, messages};
 use matricle_formats::{barcode, words};
 use matricle_store::bookings::Deed;
 
-use super::booking::{At, address, frame, open, page};
+use super::booking::{At, address, frame, page};
 use super::pay::{Ways, square_svg};
 use crate::App;
 use crate::error::WebError;
@@ -146,6 +146,8 @@ pub(super) enum Refused {
     Sessions(BTreeMap<AttendeeId, Vec<SessionId>>, String),
     /// Taking back what was done last.
     Undo(String),
+    /// The address is to be proved first, and why.
+    Unproved((String, String)),
 }
 
 /// What the booker did last and can take back, and why that does not go.
@@ -186,7 +188,7 @@ pub(super) fn own(app: &App, f: Frame, sheet: &BookingSheet, refused: Option<Ref
         Some(Refused::Card(typed, why)) => card = Some((typed, why)),
         Some(Refused::Sessions(wants, why)) => (wanted, problem) = (Some(wants), Some(why)),
         Some(Refused::Undo(why)) => undo_problem = Some(why),
-        None => {}
+        Some(Refused::Unproved(_)) | None => {}
     }
     let now = app.desk.clock.now();
     let stands = sheet.booking.state.stands();
@@ -298,16 +300,15 @@ pub(super) fn own(app: &App, f: Frame, sheet: &BookingSheet, refused: Option<Ref
 }
 
 /// A QR code as SVG, with its quiet zone.
-fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
+pub(super) fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
     square_svg(&barcode::qr(code), &format!("QR code of ticket {code}"))
 }
 
 /// `GET …/tickets.pdf`: the tickets.
 pub(crate) async fn tickets(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let pdf = messages::tickets_of(&app.desk, reference).await?;
     let name = format!("inline; filename=\"tickets-{reference}.pdf\"");
     let headers =
@@ -318,9 +319,8 @@ pub(crate) async fn tickets(
 /// `GET …/date.ics`: the date for a calendar.
 pub(crate) async fn calendar(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let file = messages::calendar_of(&app.desk, reference).await?;
     let headers = [
         (header::CONTENT_TYPE, "text/calendar; charset=utf-8"),
@@ -332,12 +332,11 @@ pub(crate) async fn calendar(
 /// `POST …/sessions`: who goes to which session.
 pub(crate) async fn sign_up(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
     let before = hold::sheet(&app.desk, reference).await?;
     // Boxes that are not ticked are not sent: everybody on the booking is meant.
     let mut wants: BTreeMap<AttendeeId, Vec<SessionId>> =
@@ -370,14 +369,13 @@ pub(crate) async fn sign_up(
 /// `POST …/undo`: the booker takes back what they did last.
 pub(crate) async fn take_back(
     State(app): State<App>,
-    Path((reference, key)): At,
+    At(reference): At,
     asker: Asker,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
     _form: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
-    let reference = open(&app, &reference, &key)?;
+    app.guards.often(Often::Booking, &asker)?;
     let why = match undo::undo(&app.desk, reference).await {
         // Taken back in another tab: the page shows how things are.
         Ok(()) | Err(DeskError::NothingToUndo | DeskError::Move(_)) => {

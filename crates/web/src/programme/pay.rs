@@ -1,7 +1,7 @@
 //! The page where a booking's money is waited for, and the ways to pay it.
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_core::booking::State as BookingState;
@@ -10,7 +10,7 @@ use matricle_desk::{DeskError, checkout, money};
 use matricle_formats::{barcode, words};
 use matricle_store::payments::PaymentState;
 
-use super::booking::{At, Summary, address, open, summary};
+use super::booking::{At, Summary, address, summary};
 use super::own::{Refused, TakeBack};
 use crate::App;
 use crate::error::WebError;
@@ -43,6 +43,8 @@ pub(super) struct Ways {
     stamps: Option<String>,
     card: String,
     card_problem: Option<String>,
+    /// The address is to be proved before seats are kept for a transfer: it, and why.
+    pub(super) unproved: Option<(String, String)>,
 }
 
 impl Ways {
@@ -84,6 +86,7 @@ impl Ways {
             }),
             card,
             card_problem,
+            unproved: None,
         }
     }
 }
@@ -126,11 +129,13 @@ pub(super) fn pay_page(
     notice: Option<String>,
 ) -> impl Template {
     let token = f.token.clone();
-    let (card, problem) = match refused {
-        Some(Refused::Card(typed, why)) => (Some((typed, why)), None),
-        Some(Refused::Undo(why) | Refused::Sessions(_, why)) => (None, Some(why)),
-        None => (None, None),
-    };
+    let (mut card, mut problem, mut unproved) = (None, None, None);
+    match refused {
+        Some(Refused::Card(typed, why)) => card = Some((typed, why)),
+        Some(Refused::Undo(why) | Refused::Sessions(_, why)) => problem = Some(why),
+        Some(Refused::Unproved(to_prove)) => unproved = Some(to_prove),
+        None => {}
+    }
     let mut summary = summary(app, sheet, token.clone(), app.desk.clock.now());
     summary.notice = notice.or(summary.notice);
     let begun = sheet.date.span.starts_at <= app.desk.clock.now();
@@ -139,18 +144,14 @@ pub(super) fn pay_page(
         seats: !sheet.attendees.is_empty(),
         address: address(app, sheet.booking.reference),
         undo: TakeBack::of(app, sheet, token.clone(), problem),
-        ways: Ways::of(app, sheet, token, card),
+        ways: Ways { unproved, ..Ways::of(app, sheet, token, card) },
         summary,
         f,
     }
 }
 
 /// `GET …/pay`: on to the card provider's page.
-pub(crate) async fn pay(
-    State(app): State<App>,
-    Path((reference, key)): At,
-) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
+pub(crate) async fn pay(State(app): State<App>, At(reference): At) -> Result<Response, WebError> {
     match checkout::pay_url(&app.desk, reference).await {
         Ok(url) => Ok(Redirect::to(&url).into_response()),
         // Paid in another tab, or over: the booking's page says what is so.
@@ -160,11 +161,7 @@ pub(crate) async fn pay(
 }
 
 /// `GET …/state`: whether there is something new to show, asked by the waiting page.
-pub(crate) async fn state(
-    State(app): State<App>,
-    Path((reference, key)): At,
-) -> Result<Response, WebError> {
-    let reference = open(&app, &reference, &key)?;
+pub(crate) async fn state(State(app): State<App>, At(reference): At) -> Result<Response, WebError> {
     let sheet = hold::sheet(&app.desk, reference).await?;
     let mut headers = HeaderMap::new();
     if sheet.booking.state != BookingState::AwaitingPayment {

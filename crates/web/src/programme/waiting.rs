@@ -7,16 +7,16 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, TicketTypeId};
+use matricle_desk::DeskError;
 use matricle_desk::programme::{self, Looking};
-use matricle_desk::{DeskError, waiting};
+use matricle_desk::waiting::{self, Joined};
 use matricle_formats::words;
 use serde::Deserialize;
 
 use super::booking::address;
-use super::event::buyer_of;
 use crate::App;
 use crate::error::WebError;
-use crate::guard::{Asker, Often, Perhaps, Posted, Somebody, Visitor};
+use crate::guard::{Asker, Booker, Often, Perhaps, Posted, Visitor};
 use crate::office::fields::{Fields, form};
 use crate::page::{Face, Frame, html, refused};
 use crate::wording;
@@ -36,11 +36,15 @@ struct Wait {
     problem: Option<String>,
     /// The seats are free after all.
     free: bool,
+    /// They are on the list, and a mail tells them where.
+    mailed: bool,
 }
 
 #[derive(Debug, Deserialize)]
 pub(crate) struct Which {
     date: i64,
+    #[serde(default)]
+    mailed: String,
 }
 
 async fn page(
@@ -83,6 +87,7 @@ async fn page(
         d: Fields::default(),
         problem: None,
         free: false,
+        mailed: false,
     })
 }
 
@@ -90,11 +95,13 @@ async fn page(
 pub(crate) async fn ask(
     State(app): State<App>,
     Path(slug): Path<String>,
-    Query(Which { date }): Query<Which>,
+    Query(Which { date, mailed }): Query<Which>,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    html(&page(&app, &visitor, staff.as_ref(), &slug, DateId(date)).await?)
+    let mut page = page(&app, &visitor, staff.as_ref(), &slug, DateId(date)).await?;
+    page.mailed = mailed == "yes";
+    html(&page)
 }
 
 /// `POST /events/{slug}/wait`.
@@ -104,10 +111,10 @@ pub(crate) async fn join(
     asker: Asker,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
-    Somebody(known): Somebody,
+    Booker(booker): Booker,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, asker)?;
+    app.guards.often(Often::Booking, &asker)?;
     let date = DateId(posted.get("date").parse().unwrap_or(0));
     let wanted: Vec<Wanted> = posted
         .starting("q_")
@@ -116,11 +123,14 @@ pub(crate) async fn join(
             Some(Wanted { ticket: TicketTypeId(ticket.parse().ok()?), quantity })
         })
         .collect();
-    let buyer = buyer_of(known.as_ref());
-    let refusal = match waiting::join(&app.desk, date, wanted, buyer, form(&posted)).await {
-        Ok(id) => {
+    let refusal = match waiting::join(&app.desk, date, wanted, &booker, form(&posted)).await {
+        Ok(Joined { id, proved: true }) => {
             let key = app.desk.secrets.waiting_key(id);
             return Ok(Redirect::to(&format!("/waiting/{id}/{key}")).into_response());
+        }
+        Ok(Joined { proved: false, .. }) => {
+            let to = format!("/events/{}/wait?date={date}&mailed=yes", crate::page::encode(&slug));
+            return Ok(Redirect::to(&to).into_response());
         }
         Err(refusal) => refusal,
     };

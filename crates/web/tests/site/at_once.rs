@@ -54,6 +54,7 @@ async fn whoever_acts_at_once_on_one_booking_leaves_the_books_right() {
     let reference = |n: usize| bookings[n % 2].split('/').nth(2).unwrap();
     let (date, ticket) = evening(&site).await;
     let ticket = ticket.as_str();
+    site.open_door(&date).await;
     let (mut clerk, mut other) = (Browser::new(&site), Browser::new(&site));
     let (mut petra, mut bram) = (Browser::new(&site), Browser::new(&site));
     let (mut booker, mut twin) = (Browser::new(&site), Browser::new(&site));

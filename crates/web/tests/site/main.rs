@@ -16,3 +16,4 @@ mod pages;
 mod planning;
 mod site;
 mod staff;
+mod strangers;

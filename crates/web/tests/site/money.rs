@@ -239,6 +239,11 @@ async fn a_full_date_offers_a_place_on_the_list_and_the_office_serves_out_of_tur
         ("name", "Greta"),
         ("email", "greta@post.example"),
     ];
+    // Whoever merely types an address is told nothing but to look at its mail.
+    let mailed = b.post(path, &good).await.location().to_owned();
+    assert!(b.get(&mailed).await.body.contains("Look at your mail"));
+    b.prove("greta@post.example").await;
+    b.get(&wait).await;
     let place = b.post(path, &good).await.location().to_owned();
     assert!(b.get(&place).await.body.contains("Place 3 of 3"));
     assert_eq!(b.get(&format!("{place}x")).await.status, StatusCode::NOT_FOUND);

@@ -6,9 +6,10 @@ use axum::Router;
 use axum::body::{Body, to_bytes};
 use axum::http::{Request, StatusCode, header};
 use matricle_desk::mailer::Recorder;
+use matricle_desk::often::Often;
 use matricle_desk::provider::Rehearsal;
-use matricle_desk::{Clock, Desk, Secrets, demo};
-use matricle_store::Store;
+use matricle_desk::{Clock, Desk, Secrets, demo, door};
+use matricle_store::{Store, people};
 use matricle_web::{Limits, Settings, router};
 use tempfile::TempDir;
 use tokio::sync::watch;
@@ -24,6 +25,13 @@ pub(crate) struct Site {
 }
 
 impl Site {
+    /// An organiser opens the door of a date, whatever day it is.
+    pub(crate) async fn open_door(&self, date: &str) {
+        let ilse = self.desk.store.read(|c| people::by_email(c, demo::STAFF[0].1)).await.unwrap();
+        let date = matricle_core::DateId(date.parse().unwrap());
+        door::open(&self.desk, &ilse.unwrap().0, date, true, String::new()).await.unwrap();
+    }
+
     /// The number for signing in of the newest mail, which its subject begins with.
     pub(crate) fn mailed_number(&self) -> String {
         let mails = self.mails.taken();
@@ -65,7 +73,10 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         mailer: mails.clone(),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
+        health: Arc::default(),
         sessions: Arc::default(),
+        often: Arc::new(Often::new(limits.sign_in)),
+        backups: std::sync::Arc::default(),
     };
     demo::seed(&desk).await.unwrap();
     let settings = Settings {
@@ -74,6 +85,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         pay_origin: "https://till.example".into(),
         limits,
         demo: false,
+        observed: Default::default(),
     };
     let (stop, stopping) = watch::channel(false);
     let app = router(desk.clone(), settings, stopping);
@@ -141,6 +153,15 @@ impl<'s> Browser<'s> {
         let form =
             Request::post(path).header(header::CONTENT_TYPE, "application/x-www-form-urlencoded");
         self.send(form, body).await
+    }
+
+    /// Signs in by mail: the address is proved from here on.
+    pub(crate) async fn prove(&mut self, email: &str) {
+        self.get("/me").await;
+        self.post("/me/number", &[("email", email)]).await;
+        let code = self.site.mailed_number();
+        let signed_in = self.post("/me", &[("email", email), ("code", &code)]).await;
+        assert_eq!(signed_in.location(), "/me");
     }
 
     pub(crate) async fn sign_in(&mut self, who: usize) -> Reply {

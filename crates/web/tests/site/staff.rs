@@ -172,10 +172,12 @@ async fn names_with_odd_letters_are_shown_as_they_are_everywhere() {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_open_door_follows_every_change_and_ends_with_the_program() {
     let site = open().await;
+    site.open_door("1").await;
     let mut bram = Browser::new(&site);
     bram.sign_in(1).await;
     let jar: Vec<String> = bram.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
     let request = Request::get("/door/1/live")
+        .header(header::HOST, "club.example")
         .header(header::COOKIE, jar.join("; "))
         .body(Body::empty())
         .unwrap();

@@ -1,0 +1,58 @@
+//! `matricle backup` and `matricle restore`.
+
+use anyhow::{Context, ensure};
+use jiff::tz::TimeZone;
+use matricle_desk::backup;
+use matricle_store::{FILE, Store, check};
+
+use crate::cli::{BackupArgs, RestoreArgs};
+use crate::config;
+
+/// Makes a backup, also while the server runs.
+///
+/// # Errors
+/// There is no house; the target cannot be written; the copy is damaged.
+#[allow(clippy::disallowed_methods, reason = "a command asks the machine's clock")]
+pub fn make(args: &BackupArgs) -> anyhow::Result<()> {
+    let config = args.config.load()?;
+    let database = config.data.join(FILE);
+    ensure!(database.exists(), "there is no house in {} yet", config.data.display());
+    let plan = config.backup_plan(args.target.clone())?;
+    let file = backup::make(&database, &plan, jiff::Timestamp::now())?;
+    println!("Backed up to {}, read through: all is well.", file.display());
+    Ok(())
+}
+
+/// Brings a backup back into an empty folder, and verifies it.
+///
+/// # Errors
+/// The folder holds a house; the backup is none, damaged, or encrypted otherwise.
+pub async fn restore(args: &RestoreArgs) -> anyhow::Result<()> {
+    for name in [FILE, "secret"] {
+        let there = args.into.join(name);
+        ensure!(
+            !there.exists(),
+            "{} is there already; a backup is brought back into a folder without a house",
+            there.display()
+        );
+    }
+    let passphrase = match &args.passphrase_file {
+        Some(file) => {
+            let text = std::fs::read_to_string(file)
+                .with_context(|| format!("the passphrase {} cannot be read", file.display()))?;
+            Some(text.lines().next().unwrap_or_default().to_owned())
+        }
+        None => None,
+    };
+    let label = backup::restore(&args.backup, &args.into, passphrase)?;
+    if !label.secret.is_empty() {
+        config::keep_secret(&args.into, &label.secret)?;
+    }
+    let store = Store::open(&args.into)?;
+    let faults = store.read(check::faults).await?;
+    store.close();
+    ensure!(faults.is_empty(), "{} faults in it; the first: {}", faults.len(), faults[0]);
+    let made = label.made_at.to_zoned_datetime(TimeZone::UTC).strftime("%Y-%m-%d %H:%M");
+    println!("Brought back into {}, as of {made} UTC; all is well.", args.into.display());
+    Ok(())
+}

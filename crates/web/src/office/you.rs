@@ -1,0 +1,77 @@
+//! `/you`: whoever works here looks at their sessions and changes their password.
+
+use askama::Template;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::form::Fault;
+use matricle_desk::{DeskError, signin};
+
+use super::Clerk;
+use super::fields::{Fields, form};
+use crate::App;
+use crate::error::WebError;
+use crate::guard::{self, Asker, Often, Posted, Signer};
+use crate::page::{Frame, html, refused};
+use crate::programme::me::session_row;
+
+#[derive(Template)]
+#[template(path = "office/you.html")]
+struct You {
+    f: Frame,
+    name: String,
+    email: String,
+    role: &'static str,
+    sessions: Vec<(String, String)>,
+    d: Fields,
+}
+
+async fn page(at: &Clerk, headers: &HeaderMap, d: Fields) -> Result<You, WebError> {
+    let house = at.app.desk.house().await?;
+    let now = at.app.desk.clock.now();
+    let open = match guard::session_token(headers) {
+        Some(token) => signin::sessions(&at.app.desk, token).await?,
+        None => Vec::new(),
+    };
+    Ok(You {
+        f: at.frame("You", &house.name),
+        name: at.staff.name.clone(),
+        email: at.staff.email.clone(),
+        role: at.staff.role.word(),
+        sessions: open.iter().map(|s| session_row(s, &house.zone, now)).collect(),
+        d,
+    })
+}
+
+pub(crate) async fn show(at: Clerk, headers: HeaderMap) -> Result<Response, WebError> {
+    html(&page(&at, &headers, Fields::default()).await?)
+}
+
+/// `POST /you`: another password; every session ends, this one too.
+pub(crate) async fn change(
+    State(app): State<App>,
+    at: Clerk,
+    headers: HeaderMap,
+    asker: Asker,
+    Signer(browser): Signer,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::SignIn, &asker)?;
+    match signin::change_password(&app.desk, &at.staff, form(&posted), browser).await {
+        Ok(()) => {
+            let cookie = guard::no_session(&app.settings);
+            let to = Redirect::to("/sign-in?changed");
+            Ok(([(header::SET_COOKIE, cookie)], to).into_response())
+        }
+        Err(DeskError::Form(wrong)) => {
+            // What was typed is not shown again.
+            let mut d = Fields::default();
+            d.mark(&wrong);
+            if wrong.iter().any(|w| w.field == "old_password" && w.fault == Fault::Unknown) {
+                d.say("old_password", "This is not the password you have.".into());
+            }
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &page(&at, &headers, d).await?)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
