@@ -4,6 +4,7 @@
 //! clock, a file, the network or a source of randomness, so each rule is tested
 //! on its own and the same rule serves the pages, the timers and the door.
 
+pub mod availability;
 pub mod backups;
 pub mod booking;
 pub mod choice;

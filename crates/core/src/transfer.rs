@@ -46,6 +46,15 @@ pub fn read_creditor_reference(text: &str) -> Option<Reference> {
     Reference::parse(own)
 }
 
+/// Whether this is a business identifier code by its form (ISO 9362): four letters or digits,
+/// the two letters of a country, two letters or digits, and three more for a branch or none.
+#[must_use]
+pub fn is_bic(text: &str) -> bool {
+    matches!(text.len(), 8 | 11)
+        && text.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit())
+        && text.bytes().skip(4).take(2).all(|b| b.is_ascii_uppercase())
+}
+
 /// Whether this is an IBAN by its form and check digits (ISO 13616): two letters, two
 /// digits, at most 30 more letters and digits.
 #[must_use]
@@ -130,6 +139,10 @@ mod tests {
     fn known_values_of_the_standards() {
         // ISO 11649's own example, and the Irish and German examples of the IBAN registry.
         assert_eq!(modulo_97("539007547034RF18"), Some(1));
+        assert!(is_bic("AIBKIE2D") && is_bic("AIBKIE2DXXX"));
+        for bad in ["", "AIBKIE2", "AIBKIE2DXX", "AIBK1E2D", "aibkie2d", "AIBKIE2É"] {
+            assert!(!is_bic(bad), "{bad}");
+        }
         assert!(is_iban("IE29 AIBK 9311 5212 3456 78") && is_iban("DE89370400440532013000"));
         assert!(!is_iban("IE28 AIBK 9311 5212 3456 78") && !is_iban("IE29") && !is_iban("€"));
         let (payee, reference) = (

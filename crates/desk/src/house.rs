@@ -376,6 +376,9 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 form.fault("iban", Fault::Unknown);
             }
             house.bic = form.line("bic").to_uppercase();
+            if !house.bic.is_empty() && !matricle_core::transfer::is_bic(&house.bic) {
+                form.fault("bic", Fault::Unknown);
+            }
             if form.has("transfer_days") {
                 house.transfer_days = form.count("transfer_days", 1, 90);
             }
@@ -499,6 +502,7 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     desk.store
         .write(move |tx| {
             let what = format!("made {name} {}", role.word());
+            matricle_store::audit::note(tx, &who, &what, "", now)?;
             Ok(places::log(tx, now, &who, &what, "/office/house/people")?)
         })
         .await
@@ -518,6 +522,7 @@ pub async fn take_role(desk: &Desk, staff: &Staff, person: PersonId) -> Result<(
         .write(move |tx| {
             let name = people::take_role(tx, person)?.ok_or(DeskError::NotFound)?;
             let what = format!("took the role of {name} away");
+            matricle_store::audit::note(tx, &who, &what, "", now)?;
             Ok::<_, DeskError>(places::log(tx, now, &who, &what, "/office/house/people")?)
         })
         .await?;

@@ -5,6 +5,7 @@
 //! call the same functions, so none of them can forget a right or a rule.
 
 pub mod asking;
+pub mod audit;
 pub mod backup;
 pub mod board;
 pub mod books;

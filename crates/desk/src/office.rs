@@ -199,7 +199,6 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 if plan.is_some() { Vec::new() } else { crate::board::of_event(conn, &all, now)? };
             let filter = Filter { event: Some(id), most: 8, ..Filter::default() };
             let latest = bookings::list(conn, &filter)?.rows;
-            let tests = Filter { event: Some(id), test: true, most: 1, ..Filter::default() };
             let about = format!("/office/events/{id}");
             Ok(EventSheet {
                 event,
@@ -212,7 +211,7 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 runs: events::runs_of(conn, id)?,
                 clashes,
                 sessions: with_sessions,
-                tests: bookings::list(conn, &tests)?.count,
+                tests: bookings::count_tests(conn, id)?,
                 changes: places::changes(conn, Some(&about), 12)?,
                 house,
             })

@@ -3,6 +3,7 @@
 use matricle_core::Currency;
 use matricle_core::codes::Reference;
 use matricle_formats::{barcode, words};
+pub use matricle_papers::without_glyph;
 use matricle_papers::{Bill, BillLine, bill};
 use matricle_store::bookings;
 use matricle_store::documents::{self, Document};

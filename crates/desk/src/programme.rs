@@ -202,7 +202,14 @@ fn read_event(
     preview: bool,
     now: Timestamp,
 ) -> Result<EventPage, DeskError> {
-    let week = week_of(conn, &house, &event, looking.week, now)?;
+    // Whoever comes for a slot sees the week that it is in.
+    let wished = match (looking.week, looking.date) {
+        (None, Some(id)) => events::date_by_id(conn, id)?
+            .filter(|(e, d)| e.id == event.id && d.span.starts_at > now)
+            .map(|(_, d)| d.span.starts.date()),
+        (week, _) => week,
+    };
+    let week = week_of(conn, &house, &event, wished, now)?;
     let all = if week.is_some() { Vec::new() } else { events::dates_of(conn, event.id)? };
     let coming = |d: &&Date| d.span.ends_at > now;
     let off: Vec<Date> =
@@ -302,7 +309,7 @@ pub enum Feed {
     Tag(String),
     /// An event, by its address; listed or not.
     Event(String),
-    /// One date; listed or not.
+    /// One date of a listed event: a number is no secret.
     Date(DateId),
     /// A host, by a secret address.
     Host(HostId, String),
@@ -357,10 +364,10 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
                 }
                 Feed::Date(id) => {
                     let (event, date) = events::date_by_id(conn, *id)?.ok_or_else(missing)?;
-                    if event.state == EventState::Draft {
+                    if event.state == EventState::Draft || !event.listed {
                         return Err(missing());
                     }
-                    (asked.event, asked.unlisted) = (Some(event.id), true);
+                    asked.event = Some(event.id);
                     asked.between = Some((date.span.starts_at, date.span.ends_at));
                     only = Some(*id);
                     event.title
@@ -388,6 +395,9 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
                     events::tags_of(conn, date.event.id)?.into_iter().map(|(_, n)| n).collect();
                 let picture = events::picture(conn, date.event.id)?.map(|p| p.id);
                 dates.push((date, tags, picture));
+            }
+            if dates.is_empty() && matches!(feed, Feed::Event(_) | Feed::Date(_)) {
+                return Err(missing());
             }
             Ok(Fed { house, name, dates })
         })

@@ -26,7 +26,7 @@ use crate::dates::log;
 use crate::{Desk, DeskError, house_of};
 
 /// Longest description, in characters of HTML.
-const LONGEST_WORDING: usize = 40_000;
+const LONGEST_WORDING: usize = 100_000;
 
 /// What the pages of an event's settings show.
 #[derive(Debug, Clone)]
@@ -65,8 +65,6 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
     all_tags.retain(|t| t.retired_at.is_none());
     let mut tax_rates = places::tax_rates(conn)?;
     tax_rates.retain(|t| t.retired_at.is_none());
-    let filter =
-        bookings::Filter { event: Some(id), test: true, most: 1, ..bookings::Filter::default() };
     Ok(Settings {
         house: house_of(conn)?,
         tags: events::tags_of(conn, id)?,
@@ -82,7 +80,7 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
             .collect(),
         questions: events::questions(conn, id)?,
         bookings: bookings::count_live(conn, id)?,
-        tests: bookings::list(conn, &filter)?.count,
+        tests: bookings::count_tests(conn, id)?,
         invited: crate::invitations::list(conn, &event)?,
         event,
     })
@@ -672,9 +670,43 @@ pub async fn publish_at(
 ///
 /// # Errors
 /// The role may not, or the store fails.
-pub async fn clear_tests(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, DeskError> {
+pub async fn clear_tests(desk: &Desk, staff: &Staff, event: EventId) -> Result<Cleared, DeskError> {
     require(staff.role, Right::PlanEvents)?;
-    Ok(desk.store.write(move |tx| bookings::clear_tests(tx, event)).await?)
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let cleared = desk
+        .store
+        .write(move |tx| {
+            let mut cleared = Cleared::default();
+            for booking in bookings::paid_tests(tx, event)? {
+                let what = "the test was cleared";
+                let by = (matricle_core::booking::Actor::Clerk, who.as_str());
+                cleared.back_minor += match matricle_core::booking::next(
+                    booking.state,
+                    matricle_core::booking::Move::Cancel,
+                    by.0,
+                ) {
+                    Ok(_) => crate::cancel::cancel_in(tx, &booking, 100, by, what, now)?,
+                    Err(_) => crate::money::give_back_surplus(tx, &booking, what, &who, now)?,
+                };
+                cleared.kept += 1;
+            }
+            cleared.gone = bookings::clear_tests(tx, event)?;
+            Ok::<_, DeskError>(cleared)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(cleared)
+}
+
+/// What became of test bookings.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Cleared {
+    /// Those that are gone.
+    pub gone: usize,
+    /// Those that had a payment: cancelled, and kept with it.
+    pub kept: usize,
+    /// What goes back to whoever paid, in minor units.
+    pub back_minor: i64,
 }
 
 /// Who is told that a date moved or was called off, and whether it has gone out.

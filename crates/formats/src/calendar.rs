@@ -135,15 +135,14 @@ fn written(calendar: &Calendar, entries: &[Entry], stamp: Timestamp) -> String {
     }
 }
 
-fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
+fn calendar(entries: &[Entry], stamp_of: impl Fn(&Entry) -> Timestamp) -> Calendar {
     let mut calendar = Calendar::empty();
     calendar
         .append_property(Property::new("VERSION", "2.0"))
         .append_property(Property::new("PRODID", "-//Matricle//Matricle//EN"))
-        .append_property(Property::new("CALSCALE", "GREGORIAN"))
-        .append_property(Property::new("METHOD", "PUBLISH"));
+        .append_property(Property::new("CALSCALE", "GREGORIAN"));
     for entry in entries {
-        calendar.push(component(entry, stamp));
+        calendar.push(component(entry, stamp_of(entry)));
     }
     calendar.done()
 }
@@ -151,14 +150,19 @@ fn calendar(entries: &[Entry], stamp: Timestamp) -> Calendar {
 /// A calendar file; `stamp` is when it was written.
 #[must_use]
 pub fn file(entries: &[Entry], stamp: Timestamp) -> String {
-    written(&calendar(entries, stamp), entries, stamp)
+    let mut calendar = calendar(entries, |_| stamp);
+    calendar.append_property(Property::new("METHOD", "PUBLISH"));
+    written(&calendar.done(), entries, stamp)
 }
 
 /// A feed that calendars come back to (RFC 7986): its name, its own address, and that it
-/// is worth asking again every hour.
+/// is worth asking again every hour. It is no message (RFC 5546), so that it has no METHOD,
+/// and DTSTAMP is when the date last changed (RFC 5545 §3.8.7.2): what did not change stays as
+/// it was, byte by byte. One without dates has a zone at least, for §3.6 wants a component.
 #[must_use]
-pub fn feed(name: &str, url: &str, entries: &[Entry], stamp: Timestamp) -> String {
-    let mut calendar = calendar(entries, stamp);
+pub fn feed(name: &str, url: &str, zone: &str, entries: &[Entry]) -> String {
+    let stamp = Timestamp::UNIX_EPOCH;
+    let mut calendar = calendar(entries, |e| e.changed_at.unwrap_or(stamp));
     let mut refresh = Property::new("REFRESH-INTERVAL", "PT1H");
     refresh.add_parameter("VALUE", "DURATION");
     let mut source = Property::new("SOURCE", url);
@@ -168,7 +172,13 @@ pub fn feed(name: &str, url: &str, entries: &[Entry], stamp: Timestamp) -> Strin
         .append_property(Property::new("X-WR-CALNAME", name))
         .append_property(refresh.done())
         .append_property(source.done());
-    written(&calendar.done(), entries, stamp)
+    let calendar = calendar.done();
+    if !entries.is_empty() {
+        return written(&calendar, entries, stamp);
+    }
+    let text = calendar.to_string();
+    let bare = timezone(zone, stamp, stamp).unwrap_or_default();
+    text.replace("END:VCALENDAR", &format!("{bare}END:VCALENDAR"))
 }
 
 /// Where a date is, on one line.
@@ -206,13 +216,11 @@ mod tests {
 
     #[test]
     fn a_feed_is_read_back_by_the_rules() {
-        let stamp: Timestamp = "2026-11-25T08:00:00Z".parse().unwrap();
-        let text = feed(
-            "Club",
-            "http://club.example/all.ics",
-            &[entry(7, "Europe/Dublin"), entry(12, "Europe/Dublin")],
-            stamp,
-        );
+        let url = "http://club.example/all.ics";
+        let entries = [entry(7, "Europe/Dublin"), entry(12, "Europe/Dublin")];
+        let text = feed("Club", url, "Europe/Dublin", &entries);
+        let none = feed("Club", url, "Europe/Dublin", &[]);
+        assert!(none.contains("BEGIN:VTIMEZONE") && none.parse::<Calendar>().is_ok(), "{none}");
         for line in text.split_inclusive("\r\n") {
             assert!(line.ends_with("\r\n") && line.trim_end().len() <= 75, "{line:?}");
         }

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use matricle_core::availability::Availability;
 use matricle_core::schedule::Span;
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, BytesText, Event};
@@ -34,8 +35,8 @@ pub struct Item {
     pub price: Option<String>,
     /// ISO 4217 letters.
     pub currency: String,
-    /// Seats left.
-    pub left: u32,
+    /// Whether a stranger can book it.
+    pub availability: Availability,
     /// An address of its picture.
     pub image: Option<String>,
 }
@@ -135,11 +136,24 @@ pub fn schema(item: &Item, house: &str, home: &str) -> Value {
         "location": locations,
         "organizer": { "@type": "Organization", "name": house, "url": home },
     });
-    if let Some(price) = &item.price {
+    if let Some(price) = item.price.as_ref().filter(|_| !item.called_off) {
+        let word = match item.availability {
+            Availability::Open => "InStock",
+            Availability::MembersOnly => "LimitedAvailability",
+            Availability::NotYet(_) => "PreOrder",
+            Availability::SoldOut => "SoldOut",
+            Availability::Over => "OutOfStock",
+        };
         event["offers"] = json!({
             "@type": "Offer", "url": item.url, "price": price, "priceCurrency": item.currency,
-            "availability": if item.left > 0 { "https://schema.org/InStock" } else { "https://schema.org/SoldOut" },
+            "availability": format!("https://schema.org/{word}"),
         });
+        if let Availability::NotYet(from) = item.availability {
+            event["offers"]["availabilityStarts"] = json!(local(from, &item.span.zone));
+        }
+        if item.availability == Availability::MembersOnly {
+            event["offers"]["eligibleCustomerType"] = json!("members");
+        }
     }
     if !item.hosts.is_empty() {
         let people: Vec<Value> =
@@ -184,7 +198,7 @@ mod tests {
             hosts: "Siân O'Hara, Owen Pryce".into(),
             price: Some("36.00".into()),
             currency: "EUR".into(),
-            left: 3,
+            availability: Availability::Open,
             image: None,
         }
     }

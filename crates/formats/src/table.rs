@@ -1,6 +1,7 @@
 //! Lists as files: CSV (RFC 4180) and XLSX (ISO/IEC 29500), just as they are shown.
 
-use rust_xlsxwriter::{Format, Workbook, XlsxError};
+use jiff::civil::{Date, DateTime};
+use rust_xlsxwriter::{ExcelDateTime, Format, Workbook, XlsxError};
 
 /// A cell of a list.
 #[derive(Debug, Clone, PartialEq)]
@@ -9,6 +10,44 @@ pub enum Cell {
     Text(String),
     /// A number.
     Number(f64),
+    /// An amount of money in major units, with the decimals of its currency; which currency
+    /// that is stands in a column of its own.
+    Amount(f64, u8),
+    /// A day (ISO 8601).
+    Day(Date),
+    /// A time on the clocks of the place, to the minute (ISO 8601).
+    At(DateTime),
+}
+
+impl Cell {
+    /// An amount out of its figures; anything else stays words.
+    #[must_use]
+    pub fn amount(figures: &str) -> Self {
+        let plain = figures.replace('−', "-");
+        let decimals = plain.split_once('.').map_or(0, |(_, d)| d.len());
+        match (plain.parse(), u8::try_from(decimals)) {
+            (Ok(n), Ok(decimals)) => Self::Amount(n, decimals),
+            _ => Self::Text(figures.to_owned()),
+        }
+    }
+
+    /// An instant on the clocks of a zone (of the IANA database); UTC without such a zone.
+    #[must_use]
+    pub fn at(at: jiff::Timestamp, zone: &str) -> Self {
+        Self::At(crate::words::local(at, zone).datetime())
+    }
+}
+
+impl From<Date> for Cell {
+    fn from(day: Date) -> Self {
+        Self::Day(day)
+    }
+}
+
+impl From<DateTime> for Cell {
+    fn from(at: DateTime) -> Self {
+        Self::At(at)
+    }
 }
 
 impl From<String> for Cell {
@@ -29,13 +68,19 @@ impl From<u32> for Cell {
     }
 }
 
-/// Spreadsheets run what begins like a formula; a leading apostrophe makes it text.
+/// Spreadsheets run what begins like a formula; a leading apostrophe makes it text. After a
+/// plus or a minus that is what has more in it than a number does, for a person to call or
+/// for a sum: `+49 170 1234567` and `-` stay as they are.
 fn harmless(text: &str) -> String {
-    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
-        format!("'{text}")
-    } else {
-        text.to_owned()
-    }
+    let mut letters = text.chars();
+    let runs = match letters.next() {
+        Some('=' | '@' | '＝' | '＠' | '\t' | '\r' | '\n') => true,
+        Some('+' | '-' | '＋' | '－') => {
+            letters.any(|c| !c.is_ascii_digit() && !" .,/()\u{a0}\u{202f}".contains(c))
+        }
+        _ => false,
+    };
+    if runs { format!("'{text}") } else { text.to_owned() }
 }
 
 /// A list as CSV in UTF-8, with a mark at the start by which spreadsheets know that.
@@ -50,10 +95,23 @@ pub fn csv(head: &[&str], rows: &[Vec<Cell>]) -> Vec<u8> {
         let texts = row.iter().map(|cell| match cell {
             Cell::Text(text) => harmless(text),
             Cell::Number(n) => n.to_string(),
+            Cell::Amount(n, decimals) => format!("{n:.*}", usize::from(*decimals)),
+            Cell::Day(day) => day.to_string(),
+            Cell::At(at) => at.strftime("%Y-%m-%dT%H:%M").to_string(),
         });
         let _ = writer.write_record(texts);
     }
     writer.into_inner().unwrap_or_default()
+}
+
+fn excel(at: DateTime) -> Result<ExcelDateTime, XlsxError> {
+    let small = |n: i8| u8::try_from(n).unwrap_or_default();
+    let year = u16::try_from(at.year()).unwrap_or_default();
+    ExcelDateTime::from_ymd(year, small(at.month()), small(at.day()))?.and_hms(
+        u16::from(small(at.hour())),
+        small(at.minute()),
+        f64::from(small(at.second())),
+    )
 }
 
 /// A list as a workbook of one sheet, its heading fixed at the top.
@@ -67,6 +125,8 @@ pub fn xlsx(name: &str, head: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, Xl
     sheet.set_name(&name)?;
     sheet.set_freeze_panes(1, 0)?;
     let bold = Format::new().set_bold();
+    let day = Format::new().set_num_format("yyyy-mm-dd");
+    let minute = Format::new().set_num_format("yyyy-mm-dd hh:mm");
     for (column, title) in (0u16..).zip(head) {
         sheet.write_string_with_format(0, column, *title, &bold)?;
     }
@@ -75,6 +135,21 @@ pub fn xlsx(name: &str, head: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, Xl
             match cell {
                 Cell::Text(text) => sheet.write_string(line, column, text)?,
                 Cell::Number(n) => sheet.write_number(line, column, *n)?,
+                Cell::Amount(n, decimals) => {
+                    let zeros = "0".repeat(usize::from(*decimals));
+                    let shape = if zeros.is_empty() { "0".into() } else { format!("0.{zeros}") };
+                    let amount = Format::new().set_num_format(shape);
+                    sheet.write_number_with_format(line, column, *n, &amount)?
+                }
+                Cell::Day(date) => sheet.write_datetime_with_format(
+                    line,
+                    column,
+                    excel(date.at(0, 0, 0, 0))?,
+                    &day,
+                )?,
+                Cell::At(at) => {
+                    sheet.write_datetime_with_format(line, column, excel(*at)?, &minute)?
+                }
             };
         }
     }
@@ -91,14 +166,37 @@ mod tests {
         let rows = vec![
             vec![Cell::from("O'Hara, \"Siân\""), Cell::from(3)],
             vec![Cell::from("=HYPERLINK(1)"), Cell::from(0)],
+            vec![
+                Cell::at("2026-11-25T23:30:00Z".parse().unwrap(), "Europe/Athens"),
+                Cell::amount("−12.50"),
+            ],
+            vec![Cell::from(jiff::civil::date(2026, 2, 1)), Cell::amount("unknown")],
         ];
         let bytes = csv(&["Who", "Seats"], &rows);
         let text = std::str::from_utf8(&bytes).unwrap().strip_prefix('\u{feff}').unwrap();
         let mut reader = csv::Reader::from_reader(text.as_bytes());
         let read: Vec<Vec<String>> =
             reader.records().map(|r| r.unwrap().iter().map(String::from).collect()).collect();
-        assert_eq!(read, [vec!["O'Hara, \"Siân\"", "3"], vec!["'=HYPERLINK(1)", "0"]]);
+        assert_eq!(
+            read,
+            [
+                vec!["O'Hara, \"Siân\"", "3"],
+                vec!["'=HYPERLINK(1)", "0"],
+                vec!["2026-11-26T01:30", "-12.50"],
+                vec!["2026-02-01", "unknown"],
+            ]
+        );
         let book = xlsx("A [list]: of/all", &["Who", "Seats"], &rows).unwrap();
         assert!(book.starts_with(b"PK"));
+    }
+
+    #[test]
+    fn an_apostrophe_stands_only_before_what_would_run() {
+        for runs in ["=1+1", "@SUM(A1)", "+1+cmd|' /C calc'!A0", "-A1", "＝1", "- well"] {
+            assert_eq!(harmless(runs), format!("'{runs}"));
+        }
+        for plain in ["+49 170 1234567", "-", "-12.50", "+353 (0)1 23", "O'Hara", "a=b", ""] {
+            assert_eq!(harmless(plain), plain);
+        }
     }
 }

@@ -8,5 +8,5 @@ mod paper;
 mod ticket;
 
 pub use bill::{Bill, BillLine, bill};
-pub use paper::PaperError;
+pub use paper::{PaperError, without_glyph};
 pub use ticket::{Barcodes, Ticket, tickets};

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::collections::HashMap;
+use std::num::NonZeroU16;
 use std::sync::OnceLock;
 
 use jiff::Timestamp;
@@ -14,11 +15,21 @@ use krilla::num::NormalizedF32;
 use krilla::page::PageSettings;
 use krilla::paint::{Fill, Stroke, StrokeDash};
 use krilla::surface::Surface;
+use krilla::tagging::{
+    Artifact, ArtifactType, ContentTag, SpanTag, Tag, TagGroup, TagKind, TagTree,
+};
 use krilla::text::{Font, GlyphId, KrillaGlyph};
 use parley::fontique::{Blob, Collection, CollectionOptions, SourceCache};
 use parley::layout::{Alignment, Layout};
-use parley::style::{FontFamily, FontFamilyName, FontWeight, LineHeight, StyleProperty};
+use parley::style::{
+    FontFamily, FontFamilyName, FontWeight, LineHeight, OverflowWrap, StyleProperty,
+};
 use parley::{FontContext, LayoutContext};
+use unicode_normalization::UnicodeNormalization;
+
+/// Lines, grounds and barcodes are no part of what is read: the code stands below in letters.
+const DECORATION: ContentTag<'static> =
+    ContentTag::Artifact(Artifact { kind: ArtifactType::Layout, bbox: None });
 
 /// A4 and its halves are 1 : √2; one millimetre in points.
 pub(crate) const MM: f32 = 72.0 / 25.4;
@@ -124,32 +135,115 @@ const FILES: [&[u8]; 4] = [
     include_bytes!("../../../assets/vendor/fonts/SourceSans3_600SemiBold.ttf"),
 ];
 
-/// Only the fonts that ship with the program, parsed once; the machine's own are not looked at.
+/// Fonts for names in other scripts, 6.2 MiB in all, of which Droid Sans Fallback (Chinese
+/// and Japanese) is 3.8 and Hangul 1.3; looked into only by a paper that has such letters, of which a
+/// PDF then holds those it needs.
+const SCRIPTS: [(&str, &[u8]); 12] = [
+    ("Noto Sans", include_bytes!("../../../assets/vendor/scripts/NotoSans.ttf")),
+    ("Noto Sans Arabic", include_bytes!("../../../assets/vendor/scripts/NotoSansArabic.ttf")),
+    ("Noto Sans Hebrew", include_bytes!("../../../assets/vendor/scripts/NotoSansHebrew.ttf")),
+    (
+        "Noto Sans Devanagari",
+        include_bytes!("../../../assets/vendor/scripts/NotoSansDevanagari.ttf"),
+    ),
+    ("Noto Sans Bengali", include_bytes!("../../../assets/vendor/scripts/NotoSansBengali.ttf")),
+    ("Noto Sans Tamil", include_bytes!("../../../assets/vendor/scripts/NotoSansTamil.ttf")),
+    ("Noto Sans Thai", include_bytes!("../../../assets/vendor/scripts/NotoSansThai.ttf")),
+    ("Noto Sans Armenian", include_bytes!("../../../assets/vendor/scripts/NotoSansArmenian.ttf")),
+    ("Noto Sans Georgian", include_bytes!("../../../assets/vendor/scripts/NotoSansGeorgian.ttf")),
+    ("Noto Sans Ethiopic", include_bytes!("../../../assets/vendor/scripts/NotoSansEthiopic.ttf")),
+    ("Matricle Hangul", include_bytes!("../../../assets/vendor/scripts/MatricleHangul.ttf")),
+    ("Droid Sans Fallback", include_bytes!("../../../assets/vendor/scripts/DroidSansFallback.ttf")),
+];
+
+/// Only fonts that ship with the program, parsed once; the machine's own are not looked at.
+fn collect(files: impl Iterator<Item = &'static [u8]>) -> FontContext {
+    let options = CollectionOptions { system_fonts: false, ..Default::default() };
+    let mut collection = Collection::new(options);
+    for file in files {
+        collection.register_fonts(Blob::new(std::sync::Arc::new(file)), None);
+    }
+    FontContext { collection, source_cache: SourceCache::default() }
+}
+
 fn fonts() -> FontContext {
     static FONTS: OnceLock<FontContext> = OnceLock::new();
-    FONTS
-        .get_or_init(|| {
-            let options = CollectionOptions { system_fonts: false, ..Default::default() };
-            let mut collection = Collection::new(options);
-            for file in FILES {
-                collection.register_fonts(Blob::new(std::sync::Arc::new(file)), None);
+    FONTS.get_or_init(|| collect(FILES.into_iter())).clone()
+}
+
+fn fonts_of_all_scripts() -> FontContext {
+    static FONTS: OnceLock<FontContext> = OnceLock::new();
+    let all = || FILES.into_iter().chain(SCRIPTS.iter().map(|(_, file)| *file));
+    FONTS.get_or_init(|| collect(all())).clone()
+}
+
+/// Whether the two faces of the pages may lack a letter: they have Latin, Greek and Cyrillic
+/// letters and common signs. Marks that stand by themselves are set with their letters by a
+/// font that knows where to put them.
+fn is_other_script(text: &str) -> bool {
+    !text.chars().all(|c| {
+        matches!(c, '\u{20}'..='\u{24f}' | '\u{370}'..='\u{3ff}' | '\u{400}'..='\u{45f}'
+            | '\u{1e00}'..='\u{1eff}' | '\u{2010}'..='\u{2044}' | '\u{20ac}' | '\u{2212}' | '\n')
+    })
+}
+
+/// Whether a character is drawn at all: joiners, marks of direction and variation are not.
+fn is_drawn(c: char) -> bool {
+    !matches!(c, '\u{ad}' | '\u{34f}' | '\u{61c}' | '\u{180b}'..='\u{180f}' | '\u{200b}'..='\u{200f}'
+        | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{fe00}'..='\u{fe0f}' | '\u{feff}'
+        | '\u{e0000}'..='\u{e0fff}')
+        && !c.is_control()
+}
+
+/// The letters of a text that no font here has: a paper shows a box for each.
+#[must_use]
+pub fn without_glyph(text: &str) -> Vec<char> {
+    let text: String = text.nfc().collect();
+    if !is_other_script(&text) {
+        return Vec::new();
+    }
+    let mut setter = Setter::default();
+    let layout = setter.layout(&text, f32::MAX, Style::new(Face::Body, 12.0, Ink::Text));
+    let mut missing = Vec::new();
+    for line in layout.lines() {
+        for run in line.runs() {
+            for cluster in run.visual_clusters().filter(|c| c.glyphs().any(|g| g.id == 0)) {
+                let letters = text.get(cluster.text_range()).unwrap_or_default();
+                missing.extend(letters.chars().filter(|c| is_drawn(*c)));
             }
-            FontContext { collection, source_cache: SourceCache::default() }
-        })
-        .clone()
+        }
+    }
+    missing.sort_unstable();
+    missing.dedup();
+    missing
 }
 
 /// A document being drawn.
 pub(crate) struct Paper {
     document: Document,
     setter: Setter,
+    /// What is read, in its order (ISO 32000-2 §14.7), a part for each page.
+    tags: TagTree,
 }
 
 /// Sets text: parley shapes and breaks it, krilla embeds the glyphs.
 struct Setter {
     fonts: FontContext,
+    /// The fonts of all scripts, once a text needed them.
+    all_fonts: Option<FontContext>,
     layouts: LayoutContext<Ink>,
     embedded: HashMap<u64, Font>,
+}
+
+impl Default for Setter {
+    fn default() -> Self {
+        Self {
+            fonts: fonts(),
+            all_fonts: None,
+            layouts: LayoutContext::new(),
+            embedded: HashMap::new(),
+        }
+    }
 }
 
 impl Paper {
@@ -163,9 +257,8 @@ impl Paper {
                 .language("en-GB".into())
                 .creation_date(date_time(made_at)),
         );
-        let setter =
-            Setter { fonts: fonts(), layouts: LayoutContext::new(), embedded: HashMap::new() };
-        Self { document, setter }
+        let tags = TagTree::new().with_lang(Some("en-GB".into()));
+        Self { document, setter: Setter::default(), tags }
     }
 
     /// Adds a page and lets `draw` draw it.
@@ -179,13 +272,16 @@ impl Paper {
             PageSettings::from_wh(width, height).ok_or(PaperError::PageSize { width, height })?;
         let mut page = self.document.start_page_with(settings);
         let mut surface = page.surface();
-        draw(&mut Pen { surface: &mut surface, setter: &mut self.setter });
+        let mut read = TagGroup::new(Tag::Part);
+        draw(&mut Pen { surface: &mut surface, setter: &mut self.setter, read: &mut read });
         surface.finish();
         page.finish();
+        self.tags.push(read);
         Ok(())
     }
 
-    pub(crate) fn finish(self) -> Result<Vec<u8>, PaperError> {
+    pub(crate) fn finish(mut self) -> Result<Vec<u8>, PaperError> {
+        self.document.set_tag_tree(self.tags);
         self.document.finish().map_err(|e| PaperError::Writer(format!("{e:?}")))
     }
 }
@@ -207,6 +303,7 @@ fn date_time(at: Timestamp) -> DateTime {
 pub(crate) struct Pen<'p, 's> {
     surface: &'p mut Surface<'s>,
     setter: &'p mut Setter,
+    read: &'p mut TagGroup,
 }
 
 impl Pen<'_, '_> {
@@ -231,9 +328,11 @@ impl Pen<'_, '_> {
 
     fn fill(&mut self, path: PathBuilder, ink: Ink) {
         if let Some(path) = path.finish() {
+            self.surface.start_tagged(DECORATION);
             self.surface.set_stroke(None);
             self.surface.set_fill(Some(ink.fill()));
             self.surface.draw_path(&path);
+            self.surface.end_tagged();
         }
     }
 
@@ -251,6 +350,7 @@ impl Pen<'_, '_> {
         path.line_to(to.0, to.1);
         let Some(path) = path.finish() else { return };
         let dash = dots.map(|gap| StrokeDash { array: vec![width, gap], offset: 0.0 });
+        self.surface.start_tagged(DECORATION);
         self.surface.set_fill(None);
         self.surface.set_stroke(Some(Stroke {
             paint: ink.rgb().into(),
@@ -260,6 +360,7 @@ impl Pen<'_, '_> {
         }));
         self.surface.draw_path(&path);
         self.surface.set_stroke(None);
+        self.surface.end_tagged();
     }
 
     /// The mark of Matricle, `size` high and wide: a ticket with a tick.
@@ -286,7 +387,8 @@ impl Pen<'_, '_> {
     }
 
     /// Sets a block of text no wider than `width`; returns its height. The first
-    /// size of `style` downwards that needs at most `lines` lines is taken.
+    /// size of `style` downwards that needs at most `lines` lines is taken; of what is too long
+    /// even then, as much is set as there is room for.
     pub(crate) fn text(
         &mut self,
         x: f32,
@@ -296,33 +398,58 @@ impl Pen<'_, '_> {
         style: Style,
         lines: usize,
     ) -> f32 {
+        // Letters and their marks in one, where Unicode has such a one (UAX #15).
+        let text = &text.nfc().collect::<String>();
         let mut style = style;
         let mut layout = self.setter.layout(text, width, style);
-        while layout.len() > lines && style.size > 7.0 {
+        while layout.len() > lines && style.size > 4.5 {
             style.size *= 0.92;
             layout = self.setter.layout(text, width, style);
         }
-        let height = layout.height();
-        self.setter.draw(self.surface, &layout, text, x, y);
-        height
+        let all = layout.height() / f32::from(u16::try_from(layout.len().max(1)).unwrap_or(1));
+        let shown = layout.len().min(lines);
+        let tag = match style.face {
+            Face::Heading => TagKind::from(Tag::Hn(NonZeroU16::MIN, None)),
+            _ => TagKind::from(Tag::P),
+        };
+        let mut block = TagGroup::new(tag);
+        self.setter.draw(self.surface, &layout, text, (x, y), shown, &mut block);
+        if !block.children.is_empty() {
+            self.read.push(block);
+        }
+        all * f32::from(u16::try_from(shown).unwrap_or(1))
     }
 }
 
 impl Setter {
     fn layout(&mut self, text: &str, width: f32, style: Style) -> Layout<Ink> {
-        let mut builder = self.layouts.ranged_builder(&mut self.fonts, text, 1.0, false);
+        let other = is_other_script(text);
+        let fonts = match other {
+            true => self.all_fonts.get_or_insert_with(fonts_of_all_scripts),
+            false => &mut self.fonts,
+        };
+        let mut builder = self.layouts.ranged_builder(fonts, text, 1.0, false);
         let (family, weight) = match style.face {
             Face::Heading => ("Besley", 700.0),
             Face::Mark => ("Besley", 600.0),
             Face::Body => ("Source Sans 3", 400.0),
             Face::Strong => ("Source Sans 3", 600.0),
         };
-        // Besley has Latin letters only; other scripts fall back to Source Sans 3.
-        let families = [
-            FontFamilyName::Named(Cow::Borrowed(family)),
-            FontFamilyName::Named(Cow::Borrowed("Source Sans 3")),
-        ];
+        // A word half in one face and half in another reads badly.
+        let plain =
+            text.chars().all(|c| c < '\u{180}' || matches!(c, '\u{2010}'..='\u{2044}' | '€'));
+        let (family, weight) =
+            if plain || family != "Besley" { (family, weight) } else { ("Source Sans 3", 600.0) };
+        // Besley has Latin letters only; Greek and Cyrillic ones fall back to Source Sans 3,
+        // and those of other scripts to the first font that has them.
+        let scripts = SCRIPTS.iter().map(|(name, _)| *name).take_while(|_| other);
+        let families: Vec<_> = [family, "Source Sans 3"]
+            .into_iter()
+            .chain(scripts)
+            .map(|name| FontFamilyName::Named(Cow::Borrowed(name)))
+            .collect();
         builder.push_default(FontFamily::List(Cow::Borrowed(&families)));
+        builder.push_default(StyleProperty::OverflowWrap(OverflowWrap::Anywhere));
         builder.push_default(StyleProperty::FontWeight(FontWeight::new(weight)));
         builder.push_default(StyleProperty::FontSize(style.size));
         builder.push_default(StyleProperty::LetterSpacing(style.spacing));
@@ -339,10 +466,21 @@ impl Setter {
         surface: &mut Surface<'_>,
         layout: &Layout<Ink>,
         text: &str,
-        x: f32,
-        y: f32,
+        (x, y): (f32, f32),
+        lines: usize,
+        block: &mut TagGroup,
     ) {
-        for line in layout.lines() {
+        for line in layout.lines().take(lines) {
+            // Whoever takes the text out gets it as it reads: without gaps at spaced letters,
+            // with ligatures undone. Other scripts go by their glyphs, for which the writer has
+            // such words of its own: readers turn round what runs from right to left by
+            // themselves, and words within words confuse them.
+            let reads = text.get(line.text_range()).unwrap_or_default().trim_end();
+            if reads.is_empty() {
+                continue;
+            }
+            let span = SpanTag::empty().with_actual_text((!is_other_script(text)).then_some(reads));
+            block.push(surface.start_tagged(ContentTag::Span(span)));
             let baseline = y + line.metrics().baseline;
             let mut cursor = x + line.metrics().offset;
             for run in line.runs() {
@@ -383,6 +521,7 @@ impl Setter {
                     false,
                 );
             }
+            surface.end_tagged();
         }
     }
 }

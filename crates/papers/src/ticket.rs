@@ -199,6 +199,44 @@ mod tests {
         }
     }
 
+    /// What another program reads out of a PDF, if one is here that can.
+    fn extracted(pdf: &[u8]) -> Option<String> {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), pdf).unwrap();
+        let out =
+            std::process::Command::new("pdftotext").arg(file.path()).arg("-").output().ok()?;
+        Some(String::from_utf8(out.stdout).unwrap())
+    }
+
+    #[test]
+    fn names_of_many_scripts_are_read_out_as_they_are_printed() {
+        let names = [
+            "Győrffy Offiíc",
+            "王小明 たなか 김철수",
+            "محمد بن سلمان",
+            "דוד בן־גוריון",
+            "प्रिया क्षत्रिय",
+            "Nguyễn Thị Hồng Ngọc",
+            "রবীন্দ্রনাথ தமிழ் ქართული Հայ አማርኛ",
+            "สมชาย ใจดี Ждан Ωμέγα ὥρα",
+            &"W".repeat(120),
+        ];
+        for name in names {
+            assert!(crate::without_glyph(name).is_empty(), "{name}");
+        }
+        assert_eq!(crate::without_glyph("Ana 𓀀\u{200d}𒀀 é"), ['𒀀', '𓀀']);
+        let all = names.iter().map(|n| ticket(n)).chain([ticket("Nguye\u{302}\u{303}n")]);
+        let pdf = tickets("Tickets", &all.collect::<Vec<_>>(), Timestamp::UNIX_EPOCH).unwrap();
+        assert!(pdf.len() < 250_000, "fonts are subset: {}", pdf.len());
+        let Some(text) = extracted(&pdf) else { return };
+        // Readers mark what runs from right to left, and break where the paper does.
+        let plain: String =
+            text.chars().filter(|c| !matches!(c, '\u{202a}'..='\u{202e}' | '\n')).collect();
+        for name in names.into_iter().chain(["BCDF-GHJK-LNPR", "Nguyễn"]) {
+            assert!(plain.contains(name), "{name}: {text}");
+        }
+    }
+
     #[test]
     fn a_page_for_each_attendee_with_fonts_embedded_and_nothing_made_up() {
         let at = Timestamp::UNIX_EPOCH;

@@ -26,8 +26,8 @@ pub use lines::{
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
 pub use look::{
-    booked_already, count_live, first_made, kept, live_on, next_deadline, of_address, overdue,
-    same_date, stale_holds, undecided, unfinished_of,
+    booked_already, count_live, count_tests, first_made, kept, live_on, next_deadline, of_address,
+    overdue, paid_tests, same_date, stale_holds, undecided, unfinished_of,
 };
 pub(crate) use people::presence;
 pub use people::{
@@ -457,16 +457,16 @@ pub fn add_paid(tx: &Tx<'_>, id: BookingId, minor: i64) -> Result<(), StoreError
         .doing("counting money in")
 }
 
-/// Forgets the test bookings of an event, all about them with them; says how many.
+/// Forgets the test bookings of an event that never had a payment, all about them with them;
+/// says how many. What has had one stays: money may yet come by it.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, StoreError> {
-    let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1)";
+    let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1
+        AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))";
     let write = || -> rusqlite::Result<usize> {
-        for table in
-            ["deeds", "outbox", "timeline", "answers", "booking_lines", "booking_draws", "payments"]
-        {
+        for table in ["deeds", "outbox", "timeline", "answers", "booking_lines", "booking_draws"] {
             tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
         }
         let people = format!("(SELECT id FROM attendees WHERE booking_id IN {tests})");

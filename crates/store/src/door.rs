@@ -181,7 +181,10 @@ pub fn by_id(conn: &Connection, id: AttendeeId) -> Result<Option<AtDoor>, StoreE
     .doing("looking an attendee up")
 }
 
-/// People of a date whose folded words hold all of `words`, by name.
+/// Words that are looked for; more of them narrow nothing down.
+const MOST_WORDS: usize = 16;
+
+/// People of a date whose folded words hold all of `words`, of the first sixteen, by name.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -191,8 +194,12 @@ pub fn by_words(
     words: &str,
     most: u32,
 ) -> Result<Vec<AtDoor>, StoreError> {
-    let words: Vec<String> =
-        words.split(' ').filter(|w| !w.is_empty()).map(|w| format!("%{w}%")).collect();
+    let words: Vec<String> = words
+        .split(' ')
+        .filter(|w| !w.is_empty())
+        .take(MOST_WORDS)
+        .map(|w| format!("%{w}%"))
+        .collect();
     looked_up(conn, date, &" AND a.search LIKE ?".repeat(words.len()), words, most)
 }
 

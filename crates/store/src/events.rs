@@ -17,8 +17,8 @@ use crate::{Doing, StoreError, Tx, us};
 pub(crate) use dates::span;
 pub use dates::{
     Asked, Date, DateSheet, DateSummary, Found, add_date, add_pool_kind, add_run, call_off,
-    capacities, change_date, date_by_id, date_sheet, dates_of, inside, list, longest, months,
-    move_date, move_sessions, pools, remove_date, runs_of, set_capacity, set_hosts, sheet,
+    capacities, change_date, date_by_id, date_changed, date_sheet, dates_of, inside, list, longest,
+    months, move_date, move_sessions, pools, remove_date, runs_of, set_capacity, set_hosts, sheet,
     without_bookings,
 };
 pub use plan::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan, insert, read};
@@ -296,6 +296,10 @@ pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, Sto
 /// # Errors
 /// SQLite refuses.
 pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
+    // What is saved as it was has not changed.
+    if by_id(tx, e.id)?.as_ref() == Some(e) {
+        return Ok(());
+    }
     let who = plan::json(&e.who).doing("writing an event")?;
     let rules = plan::json(&e.rules).doing("writing an event")?;
     tx.execute(

@@ -326,7 +326,7 @@ pub async fn change(
                     tell_moved(tx, moved, &host, &who, now)?;
                 }
             }
-            events::changed(tx, event.id, now)?;
+            events::index(tx, event.id)?;
             let n = found.dates.len();
             let what = if n == 1 { "changed a date".into() } else { format!("changed {n} dates") };
             log(tx, event.id, now, &who, &what)?;
@@ -361,6 +361,12 @@ fn apply(tx: &Tx<'_>, moved: &Moved, change: &Change, now: Timestamp) -> Result<
         let keys =
             hosts.iter().map(|h| places::host_named(tx, h)).collect::<Result<Vec<_>, _>>()?;
         events::set_hosts(tx, date.id, &keys)?;
+    }
+    let told = |d: &Date| (d.span.clone(), d.place(), d.hosts.clone());
+    if let Some((_, new)) = events::date_by_id(tx, date.id)?
+        && told(&new) != told(date)
+    {
+        events::date_changed(tx, date.id, now)?;
     }
     for (pool, capacity) in pools_of(tx, date, now)?.iter().zip(&change.capacities) {
         if let Some(capacity) = capacity {

@@ -89,6 +89,7 @@ pub async fn call_off(
             let off = calling_off(tx, event, only, now)?;
             for date in &off.dates {
                 events::call_off(tx, date.id, &reason)?;
+                events::date_changed(tx, date.id, now)?;
             }
             let ends = only.is_none()
                 || events::dates_of(tx, event)?.iter().all(|d| !d.called_off.is_empty());

@@ -501,8 +501,18 @@ async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
     assert_eq!((sheet.tests, sheet.bookings, sheet.latest.len()), (1, 0, 0));
     assert_eq!(sheet.dates[0].main_pool().taken.total(), 0);
     assert_eq!(w.faults().await, Vec::<String>::new());
-    assert_eq!(sheet::clear_tests(&w.desk, &ilse, event).await.unwrap(), 1);
-    assert!(matches!(hold::sheet(&w.desk, reference).await, Err(DeskError::NotFound)));
+    // The test was paid for: it stays, and the money goes back.
+    let cleared = sheet::clear_tests(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!((cleared.gone, cleared.kept), (0, 1));
+    assert!(cleared.back_minor > 0, "{cleared:?}");
+    assert_eq!(w.state(reference).await, State::Cancelled);
+    w.due().await;
+    let refunds = hold::sheet(&w.desk, reference).await.unwrap().refunds;
+    assert_eq!(refunds.iter().map(|r| r.minor).sum::<i64>(), cleared.back_minor);
+    assert!(refunds.iter().all(|r| r.done_at.is_some()), "{refunds:?}");
+    let again = sheet::clear_tests(&w.desk, &ilse, event).await.unwrap();
+    assert_eq!((again.gone, again.kept, again.back_minor), (0, 1, 0));
+    assert_eq!(office::event(&w.desk, &ilse, event).await.unwrap().tests, 0);
     assert_eq!(w.faults().await, Vec::<String>::new());
     // Published at a set time, and not before.
     let at = form(&[("publish_at", "2026-11-25T18:00")]);

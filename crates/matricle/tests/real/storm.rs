@@ -6,6 +6,10 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::Duration;
 
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_store::bookings;
+
 use crate::town::{Person, Town, event};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -250,6 +254,7 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
     let (told, done) = (Arc::new(Mutex::new(Told::default())), Arc::new(AtomicBool::new(false)));
     let next = Arc::new(AtomicU32::new(0));
     let clerk = tokio::spawn(clerk(town.url.clone(), Arc::clone(&done)));
+    let mut before = (Vec::new(), Vec::new());
     let lanes: Vec<_> = (0..LANES)
         .map(|lane| {
             let (url, told, next) = (town.url.clone(), Arc::clone(&told), Arc::clone(&next));
@@ -273,6 +278,19 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
         }
         town.kill();
         town.open().await;
+        if kill == KILLS / 2 {
+            // What was told before the copy was begun is in it, whatever goes on meanwhile.
+            let known = told.lock().unwrap();
+            before = (known.booked.clone(), known.cancelled.clone());
+            drop(known);
+            std::fs::create_dir(town.path("backups")).unwrap();
+            let mut backup = town.command("backup");
+            let done = tokio::task::spawn_blocking({
+                let folder = town.path("backups");
+                move || backup.arg(folder).status().unwrap()
+            });
+            assert!(done.await.unwrap().success());
+        }
     }
     for lane in lanes {
         lane.await.unwrap();
@@ -325,6 +343,18 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
     assert!(compared.contains("all the same"), "{compared}");
     assert!(town.stop().success());
     town.is_sound();
+    let restored = town.restored("backups");
+    let states = |owns: &[String], state: State| {
+        for own in owns {
+            let reference = own.split("/booking/").nth(1).unwrap().split('/').next().unwrap();
+            let reference = Reference::parse(reference).unwrap();
+            let found = bookings::by_reference(&restored, reference).unwrap();
+            assert_eq!(found.map(|b| b.state), Some(state), "{own}");
+        }
+    };
+    assert!(!before.0.is_empty(), "somebody had booked when the copy was made");
+    states(&before.0, State::Confirmed);
+    states(&before.1, State::Cancelled);
     println!(
         "{booked} booked, {cancelled} cancelled, {waiting} waited, {offered} had seats on offer, the hall changed {changed} times"
     );

@@ -1,10 +1,11 @@
 //! A town for tests: the real program, its stand-ins, and people with browsers.
 
 use std::io::{BufRead, BufReader, Write};
-use std::net::TcpListener;
+use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use tempfile::TempDir;
@@ -61,6 +62,7 @@ impl Town {
             r#"listen = "127.0.0.1:{port}"
 data = {data:?}
 public_url = "{url}"
+behind_proxy = true
 [house]
 name = "Club"
 currency = "EUR"
@@ -139,6 +141,23 @@ booking = 1000000
         server.wait().unwrap()
     }
 
+    /// The one copy of a folder, put back into an empty one and found sound: to be read.
+    pub(crate) fn restored(&self, folder: &str) -> matricle_store::Connection {
+        let copy = std::fs::read_dir(self.path(folder)).unwrap().next().unwrap().unwrap().path();
+        let into = self.path("restored");
+        let done = program().arg("restore").arg(copy).arg("--into").arg(&into).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        let config = std::fs::read_to_string(self.path("matricle.toml")).unwrap();
+        let (data, other) = (format!("data = {:?}", self.path("data")), format!("data = {into:?}"));
+        assert!(config.contains(&data));
+        std::fs::write(self.path("restored.toml"), config.replace(&data, &other)).unwrap();
+        let mut check = program();
+        check.arg("check").arg("--config").arg(self.path("restored.toml"));
+        let done = check.output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stdout));
+        matricle_store::Store::writer(&into.join(matricle_store::FILE)).unwrap()
+    }
+
     /// `matricle check` finds nothing.
     pub(crate) fn is_sound(&self) {
         let done = self.command("check").stdout(Stdio::piped()).output().unwrap();
@@ -152,6 +171,7 @@ pub(crate) struct Person {
     client: reqwest::Client,
     cookies: Vec<(String, String)>,
     token: String,
+    from: Ipv4Addr,
 }
 
 /// What a page answered.
@@ -184,13 +204,20 @@ impl Person {
                 .build()
                 .unwrap()
         });
-        let client = client.clone();
-        Self { client, cookies: Vec::new(), token: String::new() }
+        // Everybody sits behind a network of their own: what one network may do has its tests.
+        static PEOPLE: AtomicU32 = AtomicU32::new(0);
+        let n = PEOPLE.fetch_add(1, Ordering::Relaxed);
+        let from = Ipv4Addr::from_bits(u32::from(Ipv4Addr::new(100, 64, 0, 0)) + (n << 8));
+        Self { client: client.clone(), cookies: Vec::new(), token: String::new(), from }
     }
 
     async fn send(&mut self, request: reqwest::RequestBuilder) -> Result<Page, reqwest::Error> {
         let jar: Vec<String> = self.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
-        let response = request.header("cookie", jar.join("; ")).send().await?;
+        let response = request
+            .header("cookie", jar.join("; "))
+            .header("x-forwarded-for", self.from.to_string())
+            .send()
+            .await?;
         for set in response.headers().get_all("set-cookie") {
             let pair = set.to_str().unwrap().split(';').next().unwrap();
             let (name, value) = pair.split_once('=').unwrap();

@@ -66,6 +66,38 @@ pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u3
     .doing("counting bookings")
 }
 
+/// Test bookings of an event that had a payment, the oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn paid_tests(
+    conn: &Connection,
+    event: matricle_core::EventId,
+) -> Result<Vec<Booking>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.test = 1
+            AND b.date_id IN (SELECT id FROM dates WHERE event_id = ?1)
+            AND EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id) ORDER BY b.id"
+    ))
+    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
+    .doing("listing test bookings that had a payment")
+}
+
+/// Test bookings of an event that are still to be cleared.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_tests(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 1 AND b.name <> ''
+            AND (b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+                OR NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))",
+    )
+    .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
+    .doing("counting test bookings")
+}
+
 /// Bookings that keep seats on a date, in the order they were made.
 ///
 /// # Errors

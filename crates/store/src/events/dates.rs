@@ -1,9 +1,10 @@
 //! Dates: their times and places, their seats, and lists of them.
 
 use jiff::{Timestamp, civil};
+use matricle_core::availability::{Availability, OnSale};
 use matricle_core::booking::DateOffer;
 use matricle_core::price::Share;
-use matricle_core::schedule::Span;
+use matricle_core::schedule::{SaleWindow, Span};
 use matricle_core::seats::{Pool, Taken};
 use matricle_core::slots::Notice;
 use matricle_core::{Currency, DateId, EventId, HostId, PoolId, RoomId, VenueId};
@@ -11,7 +12,7 @@ use rusqlite::{Connection, OptionalExtension, Row, ToSql, named_params};
 
 use super::tickets::{TicketType, ticket_types};
 use super::{EVENT_COLUMNS, Event, Format, NewDate, event};
-use crate::convert::{foreign, instant};
+use crate::convert::{foreign, instant, instant_or};
 use crate::{Doing, StoreError, Tx, us};
 
 /// One happening of an event.
@@ -45,6 +46,8 @@ pub struct Date {
     pub margins: (u32, u32),
     /// The run it belongs to.
     pub run: Option<i64>,
+    /// When its time, place or hosts last changed, or it was called off; `None` for never.
+    pub changed_at: Option<Timestamp>,
 }
 
 impl Date {
@@ -76,6 +79,21 @@ pub struct DateSheet {
     pub covers: Vec<DateId>,
 }
 
+impl DateSummary {
+    /// When what is told of it last changed.
+    #[must_use]
+    pub fn changed_at(&self) -> Timestamp {
+        self.date.changed_at.map_or(self.event.changed_at, |at| at.max(self.event.changed_at))
+    }
+
+    /// Whether a stranger can book it at `now`.
+    #[must_use]
+    pub fn availability(&self, now: Timestamp) -> Availability {
+        let tickets = self.on_sale.iter().copied();
+        Availability::of(tickets, self.pool.free(), self.date.span.starts_at, now)
+    }
+}
+
 impl DateSheet {
     /// The pool its strip shows; the first one. A date without pools shows an empty one.
     #[must_use]
@@ -89,6 +107,9 @@ impl DateSheet {
     }
 }
 
+/// Tickets that a stranger sees: those without a word.
+const SHOWN: &str = "t.event_id = e.id AND t.retired = 0 AND t.code = ''";
+
 /// What lists say of a date.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DateSummary {
@@ -100,14 +121,18 @@ pub struct DateSummary {
     pub pool: Pool,
     /// People who are in.
     pub inside: u32,
-    /// The lowest and the highest ordinary price of a ticket, in minor units.
+    /// The lowest and the highest ordinary price of the tickets that everybody sees, in minor
+    /// units.
     pub prices: Option<(i64, i64)>,
+    /// How these tickets are sold.
+    pub on_sale: Vec<OnSale>,
     /// One of many slots, of which lists show the next.
     pub slot: bool,
 }
 
 pub(crate) const DATE_COLUMNS: &str = "d.id AS d_id, d.event_id, d.starts, d.ends, d.zone, d.starts_at, d.ends_at, \
      d.venue_id, d.room_id, d.called_off AS d_called_off, d.sequence, d.setup_minutes, d.clearup_minutes, d.run_id, \
+     d.changed_at AS d_changed_at, \
      v.name AS venue, v.address, v.directions, \
      coalesce((SELECT r.name FROM rooms r WHERE r.id = d.room_id), '') AS room, \
      coalesce((SELECT group_concat(h.name, ', ') FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id \
@@ -145,7 +170,20 @@ pub(crate) fn date(row: &Row<'_>) -> rusqlite::Result<Date> {
         sequence: row.get("sequence")?,
         margins: (row.get("setup_minutes")?, row.get("clearup_minutes")?),
         run: row.get("run_id")?,
+        changed_at: instant_or(row, "d_changed_at")?,
     })
+}
+
+fn on_sale(row: &Row<'_>) -> rusqlite::Result<Vec<OnSale>> {
+    let text: String = row.get("on_sale")?;
+    let tickets: Vec<(Option<i64>, Option<i64>, i64, i64)> =
+        serde_json::from_str(&text).map_err(|_| foreign("ticket_types", text))?;
+    let ticket = |(from, until, members, closed): (Option<i64>, Option<i64>, i64, i64)| OnSale {
+        window: SaleWindow { from: from.map(crate::at), until: until.map(crate::at) },
+        members_only: members == 1,
+        closed: closed == 1,
+    };
+    Ok(tickets.into_iter().map(ticket).collect())
 }
 
 fn pool(row: &Row<'_>) -> rusqlite::Result<Pool> {
@@ -490,8 +528,10 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
     }
     let sql = format!(
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS}, {POOL_COLUMNS}, d.inside, sp.event_id IS NOT NULL AS slot,
-            (SELECT min(minor) FROM ticket_types t WHERE t.event_id = e.id AND t.retired = 0) AS least,
-            (SELECT max(minor) FROM ticket_types t WHERE t.event_id = e.id AND t.retired = 0) AS most
+            (SELECT min(minor) FROM ticket_types t WHERE {SHOWN}) AS least,
+            (SELECT max(minor) FROM ticket_types t WHERE {SHOWN}) AS most,
+            (SELECT json_group_array(json_array(t.sale_from, t.sale_until, t.members_only, t.closed))
+                FROM ticket_types t WHERE {SHOWN}) AS on_sale
          FROM dates d JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id
          JOIN pool_kinds k ON k.event_id = e.id AND k.position = 0
          JOIN pools p ON p.date_id = d.id AND p.kind_id = k.id
@@ -514,6 +554,7 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
                     pool: pool(row)?,
                     inside: row.get("inside")?,
                     prices,
+                    on_sale: on_sale(row)?,
                     slot: row.get("slot")?,
                 })
             })?
@@ -559,6 +600,16 @@ pub fn add_date(
 ) -> Result<DateId, StoreError> {
     let kinds: Vec<i64> = super::pool_kinds(tx, event)?.into_iter().map(|(id, _)| id).collect();
     super::plan::insert_date(tx, event.0, new, &kinds, run).map(DateId).doing("adding a date")
+}
+
+/// Notes that what is told of a date has changed.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn date_changed(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<(), StoreError> {
+    tx.execute("UPDATE dates SET changed_at = ?2 WHERE id = ?1", (id.0, us(now)))
+        .map(drop)
+        .doing("noting a change")
 }
 
 /// Moves a date to other times; calendars follow by its sequence.

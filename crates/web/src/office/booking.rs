@@ -26,6 +26,14 @@ use crate::guard::Posted;
 use crate::page::{Frame, html, refused};
 use crate::wording;
 
+/// The letters of names for which no font is here, in a list.
+fn boxes<'a>(names: impl Iterator<Item = &'a str>) -> String {
+    let mut all: Vec<char> = names.flat_map(matricle_desk::papers::without_glyph).collect();
+    all.sort_unstable();
+    all.dedup();
+    all.iter().map(|c| format!("{c} (U+{:04X})", u32::from(*c))).collect::<Vec<_>>().join(", ")
+}
+
 struct AttendeeRow {
     id: i64,
     ticket_no: u32,
@@ -79,6 +87,8 @@ struct Sheet {
     own_page: String,
     deadline: Option<String>,
     attendees: Vec<AttendeeRow>,
+    /// Letters that the tickets show as boxes.
+    boxes: String,
     lines: Vec<(String, String)>,
     total: String,
     tax: Option<String>,
@@ -228,6 +238,7 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
         place: sheet.date.place(),
         own_page: crate::programme::booking::address(&at.app, b.reference),
         deadline: b.deadline.map(moment),
+        boxes: boxes(sheet.attendees.iter().map(|a| a.name.as_str())),
         attendees: sheet
             .attendees
             .iter()

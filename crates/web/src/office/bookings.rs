@@ -266,21 +266,35 @@ pub(crate) async fn file(at: Clerk, uri: Uri) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
     let zone = list.house.zone.clone();
     let mut head = vec!["Booking"];
-    let chosen = |name: &str| asked.columns.iter().any(|c| c == name);
-    head.extend(COLUMNS.iter().filter(|(name, ..)| chosen(name)).map(|(_, words, _)| *words));
+    let columns: Vec<_> =
+        COLUMNS.iter().filter(|(name, ..)| asked.columns.iter().any(|c| c == name)).collect();
+    head.extend(columns.iter().map(|(_, words, _)| *words));
     head.extend(list.questions.iter().map(String::as_str));
+    head.push("Currency");
     let cells: Vec<Vec<Cell>> = list
         .rows
         .iter()
         .map(|r| {
             let shown = row(&asked, r, &list, now, &zone);
-            let rest = shown.cells.into_iter().map(|(text, _, number)| {
-                let parsed = text.replace('−', "-").parse().ok().filter(|_| number);
-                parsed.map_or_else(|| Cell::from(text), Cell::Number)
+            let b = &r.booking;
+            let rest = shown.cells.into_iter().enumerate().map(|(n, (text, ..))| {
+                match columns.get(n).map_or("", |(name, ..)| *name) {
+                    "date" => r.starts.into(),
+                    "made" => Cell::at(b.made_at, &zone),
+                    "seats" => r.people.into(),
+                    "total" => Cell::amount(&b.total.figures()),
+                    "paid" => Cell::amount(&b.paid.figures()),
+                    "due" if text == "–" => Cell::amount(&b.total.currency.of(0).figures()),
+                    "due" => Cell::amount(&text),
+                    _ => text.into(),
+                }
             });
-            std::iter::once(Cell::from(shown.reference)).chain(rest).collect()
+            let currency = Cell::from(list.house.currency.letters());
+            std::iter::once(Cell::from(shown.reference)).chain(rest).chain([currency]).collect()
         })
         .collect();
+    let what = format!("bookings, {} rows", cells.len());
+    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), "Bookings", &head, &cells)
 }
 

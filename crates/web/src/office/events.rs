@@ -5,8 +5,8 @@ use axum::extract::{Path, Query};
 use axum::http::{HeaderMap, Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::EventId;
 use matricle_core::words::fold;
+use matricle_core::{Currency, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_desk::{DeskError, dates, events};
 use matricle_formats::table::{self, Cell};
@@ -42,6 +42,10 @@ struct Row {
     kind: String,
     when: String,
     dates: u32,
+    /// First and last start.
+    span: Option<(jiff::civil::DateTime, jiff::civil::DateTime)>,
+    /// Seats taken, and of how many.
+    taken: (u32, u32),
     seats: String,
     strip: String,
     state: &'static str,
@@ -82,6 +86,8 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
         kind: r.event.kind.clone(),
         when,
         dates: r.dates,
+        span: r.span,
+        taken: (taken, capacity),
         seats: format!("{taken} of {capacity}"),
         strip: strip::svg(&pool, 0, strip::SMALL),
         state: if over && r.event.state == EventState::Published {
@@ -135,20 +141,24 @@ pub(crate) async fn file(
     Query(shown): Query<Shown>,
 ) -> Result<Response, WebError> {
     let (_, rows) = rows(&at, &shown).await?;
-    let head = ["Event", "Kind", "When", "Dates", "Seats", "State"];
+    let head = ["Event", "Kind", "First", "Last", "Dates", "Taken", "Seats", "State"];
     let cells: Vec<Vec<Cell>> = rows
         .into_iter()
         .map(|r| {
             vec![
                 r.title.into(),
                 r.kind.into(),
-                r.when.into(),
+                r.span.map_or_else(|| Cell::from(""), |(first, _)| first.into()),
+                r.span.map_or_else(|| Cell::from(""), |(_, last)| last.into()),
                 r.dates.into(),
-                r.seats.into(),
+                r.taken.0.into(),
+                r.taken.1.into(),
                 r.state.into(),
             ]
         })
         .collect();
+    let what = format!("events, {} rows", cells.len());
+    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), "Events", &head, &cells)
 }
 
@@ -314,6 +324,7 @@ struct Sheet {
     publish_at: Option<String>,
     preview: String,
     tests: u32,
+    said: String,
     clashes: Vec<ClashView>,
     slots: Option<String>,
     grids: Vec<(String, String)>,
@@ -353,8 +364,30 @@ fn clash_views(sheet: &EventSheet, now: Timestamp) -> Vec<ClashView> {
         .collect()
 }
 
+/// What became of test bookings, as the address says after clearing them.
+fn what_was_cleared(pairs: &[(String, String)], currency: Currency) -> String {
+    let number = |name: &str| -> Option<u32> {
+        pairs.iter().find(|(n, _)| n == name).and_then(|(_, v)| v.parse().ok())
+    };
+    let Some(gone) = number("cleared") else { return String::new() };
+    let kept = number("kept").unwrap_or_default();
+    let back = currency.of(number("back").unwrap_or_default().into());
+    let cleared = format!("Cleared: {}.", words::count(gone, "test bookings"));
+    match (kept, back.is_zero()) {
+        (0, _) => cleared,
+        (_, true) => format!("{cleared} {kept} that had a payment are kept, cancelled."),
+        (_, false) => format!(
+            "{cleared} {kept} that had a payment are kept, cancelled; {back} goes back the way it came."
+        ),
+    }
+}
+
 /// `GET /office/events/{id}`: the sheet of an event.
-pub(crate) async fn sheet(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+pub(crate) async fn sheet(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(pairs): Query<Vec<(String, String)>>,
+) -> Result<Response, WebError> {
     let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
     let now = at.app.desk.clock.now();
     let zone = sheet.house.zone.clone();
@@ -401,6 +434,7 @@ pub(crate) async fn sheet(at: Clerk, Path(id): Path<i64>) -> Result<Response, We
             at.app.desk.secrets.preview_key(EventId(id))
         ),
         tests: sheet.tests,
+        said: what_was_cleared(&pairs, sheet.house.currency),
         clashes: clash_views(&sheet, now),
         slots: sheet.slots.as_ref().map(|(plan, free)| {
             format!(

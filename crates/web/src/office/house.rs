@@ -55,6 +55,8 @@ struct HousePage {
     person: Fields,
     gives_roles: bool,
     changes: Vec<(String, String, String, String)>,
+    audit: Vec<(String, String, String)>,
+    audited: u32,
     feeds: Vec<(String, String)>,
     embed: String,
     may_change: bool,
@@ -305,8 +307,13 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
     let title = match tab {
         "people" => "People and roles",
         "changes" => "Who changed what",
+        "audit" => "Audit log",
         "feeds" => "Feeds and other sites",
         tab => TABS.iter().find(|(t, _)| *t == tab).map_or("The house", |(_, title)| title),
+    };
+    let (audit, audited) = match tab {
+        "audit" => matricle_desk::audit::log(&at.app.desk, &at.staff).await?,
+        _ => (Vec::new(), 0),
     };
     let url = &at.app.desk.public_url;
     let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
@@ -371,6 +378,18 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
                 (words::moment(c.at, &zone, now), c.who.clone(), c.what.clone(), c.about.clone())
             })
             .collect(),
+        audit: audit
+            .into_iter()
+            .map(|n| {
+                let place = if n.from_where.is_empty() {
+                    String::new()
+                } else {
+                    format!(" · {}", n.from_where)
+                };
+                (words::moment(n.at, &zone, now), n.what, format!("{}{place}", n.who))
+            })
+            .collect(),
+        audited,
         feeds,
         embed: format!(
             "<div data-matricle=\"{url}/embed/list\"></div>\n<script async src=\"{url}/embed.js\"></script>"
@@ -381,7 +400,7 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
 }
 
 fn tab_of(word: &str) -> Result<&'static str, WebError> {
-    ["venues", "hosts", "tags", "money", "hours", "people", "changes", "feeds"]
+    ["venues", "hosts", "tags", "money", "hours", "people", "changes", "feeds", "audit"]
         .into_iter()
         .find(|t| *t == word)
         .ok_or(WebError::Desk(DeskError::NotFound))

@@ -35,6 +35,8 @@ struct Table {
 struct Row {
     href: String,
     cells: Vec<String>,
+    /// What a file has instead in some columns: a time that is not told from today.
+    exact: Vec<(usize, Cell)>,
 }
 
 impl Table {
@@ -43,23 +45,35 @@ impl Table {
     }
 
     fn push(&mut self, href: String, cells: Vec<String>) {
-        self.rows.push(Row { href, cells });
+        self.push_exact(href, cells, Vec::new());
+    }
+
+    fn push_exact(&mut self, href: String, cells: Vec<String>, exact: Vec<(usize, Cell)>) {
+        self.rows.push(Row { href, cells, exact });
     }
 
     fn is_amount(&self, column: &usize) -> bool {
         self.amounts.contains(column)
     }
 
-    fn cells(&self) -> Vec<Vec<Cell>> {
-        // Amounts are numbers in a file, so that they can be added up.
-        let cell = |(column, text): (usize, &String)| {
-            let number = text.replace('−', "-").parse().ok();
-            match number.filter(|_| self.amounts.contains(&column)) {
-                Some(number) => Cell::Number(number),
+    /// The heading and the rows of a file: amounts and times are what they are, so that they
+    /// can be added up and sorted, and the currency stands in a column.
+    fn in_file(&self, currency: &str) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
+        let mut head = self.head.clone();
+        head.push("Currency");
+        let row = |row: &Row| {
+            let cell = |(column, text): (usize, &String)| match row
+                .exact
+                .iter()
+                .find(|(c, _)| *c == column)
+            {
+                Some((_, cell)) => cell.clone(),
+                None if self.amounts.contains(&column) => Cell::amount(text),
                 None => Cell::from(text.clone()),
-            }
+            };
+            row.cells.iter().enumerate().map(cell).chain([Cell::from(currency)]).collect()
         };
-        self.rows.iter().map(|r| r.cells.iter().enumerate().map(cell).collect()).collect()
+        (head, self.rows.iter().map(row).collect())
     }
 }
 
@@ -105,6 +119,7 @@ struct Room {
     cards: Vec<i64>,
     d: Fields,
     q: String,
+    currency: String,
 }
 
 const TABS: [(&str, &str); 8] = [
@@ -198,6 +213,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         f: at.frame(title, &house.name).in_room("money"),
         tab,
         title,
+        currency: currency.letters().to_owned(),
         lead: String::new(),
         table: Table::default(),
         empty: "",
@@ -252,9 +268,11 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                     n => format!("{n} days"),
                 };
                 let until = o.until.map_or_else(|| "confirmed".to_owned(), &moment);
-                page.table.push(
+                let exact = o.until.map(|at| (5, Cell::at(at, &zone)));
+                page.table.push_exact(
                     href(&o.reference),
                     vec![shown, o.name, o.title, figures(o.due), since, until, rf],
+                    std::iter::once((4, Cell::at(o.since, &zone))).chain(exact).collect(),
                 );
             }
             page.to_give = all
@@ -291,7 +309,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                     let fee = if m.fee > 0 { figures(m.fee) } else { String::new() };
                     let shown = Reference::parse(&m.reference)
                         .map_or_else(|| m.reference.clone(), |r| r.to_string());
-                    page.table.push(
+                    page.table.push_exact(
                         href(&m.reference),
                         vec![
                             moment(m.at),
@@ -304,6 +322,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                             m.who,
                             m.note,
                         ],
+                        vec![(0, Cell::at(m.at, &zone))],
                     );
                 }
             } else {
@@ -327,7 +346,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                         .map_or_else(|| l.reference.clone(), |r| r.to_string());
                     let to =
                         if l.reference.is_empty() { String::new() } else { href(&l.reference) };
-                    page.table.push(
+                    page.table.push_exact(
                         to,
                         vec![
                             l.entry.to_string(),
@@ -339,6 +358,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                             credit,
                             l.who,
                         ],
+                        vec![(1, Cell::at(l.at, &zone))],
                     );
                 }
             }
@@ -466,7 +486,8 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
             for c in all.cards {
                 let until = c.card.expires_at.map_or_else(|| "for ever".to_owned(), &moment);
                 page.cards.push(c.id);
-                page.table.push(
+                let exact = c.card.expires_at.map(|at| (6, Cell::at(at, &zone)));
+                page.table.push_exact(
                     String::new(),
                     vec![
                         grouped(&c.code),
@@ -477,6 +498,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                         figures(c.card.value),
                         until,
                     ],
+                    exact.into_iter().collect(),
                 );
             }
             page.kinds = all
@@ -595,7 +617,10 @@ pub(crate) async fn tab(
         return html(&room(&at, &tab, &asked).await?);
     };
     let page = room(&at, if name == "owed" { "" } else { name }, &asked).await?;
-    list_file(uri.path(), page.title, &page.table.head, &page.table.cells())
+    let (head, cells) = page.table.in_file(&page.currency);
+    let what = format!("{} of the money, {} rows", page.title, cells.len());
+    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
+    list_file(uri.path(), page.title, &head, &cells)
 }
 
 /// `POST /office/money/{act}`.

@@ -738,8 +738,10 @@ pub(crate) async fn clear_tests(
     Path(id): Path<i64>,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    sheet::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
-    Ok(Redirect::to(&format!("/office/events/{id}")).into_response())
+    let done = sheet::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
+    let (gone, kept, back) = (done.gone, done.kept, done.back_minor);
+    let to = format!("/office/events/{id}?cleared={gone}&kept={kept}&back={back}");
+    Ok(Redirect::to(&to).into_response())
 }
 
 /// `POST /office/events/{id}/programme`: publishes a draft, or takes it back.

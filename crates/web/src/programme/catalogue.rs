@@ -97,7 +97,8 @@ pub(super) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
     let span = &date.date.span;
     let today = words::local(now, &span.zone).date();
     let price = match date.prices {
-        None | Some((0, 0)) => "free".into(),
+        None => String::new(),
+        Some((0, 0)) => "free".into(),
         Some((least, most)) if least == most => currency.of(least).to_string(),
         Some((0, most)) => format!("free to {}", currency.of(most)),
         Some((least, most)) => format!("{} to {}", currency.of(least), currency.of(most)),
@@ -107,11 +108,7 @@ pub(super) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
     let times = format!("{}–{}", words::clock(span.starts), words::clock(span.ends));
     let what = if date.slot { "next free: " } else { "" };
     Entry {
-        href: if date.slot {
-            format!("/events/{}", date.event.slug)
-        } else {
-            format!("/events/{}?date={}", date.event.slug, date.date.id)
-        },
+        href: format!("/events/{}?date={}", crate::page::encode(&date.event.slug), date.date.id),
         weekday: words::day(span.starts.date(), today)[..3].to_owned(),
         day: span.starts.date().day(),
         title: date.event.title.clone(),

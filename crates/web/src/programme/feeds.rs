@@ -1,23 +1,31 @@
 //! `/feeds/…`: what is coming, for calendars, news readers and other programs.
 
 use axum::extract::{Path, State};
-use axum::http::{HeaderValue, header};
-use axum::response::{IntoResponse, Response};
-use matricle_core::{DateId, HostId, RoomId};
+use axum::http::{HeaderMap, HeaderValue, header};
+use axum::response::Response;
+use matricle_core::availability::OnSale;
+use matricle_core::seats::{Pool, Taken};
+use matricle_core::{DateId, HostId, PoolId, RoomId};
 use matricle_desk::DeskError;
 use matricle_desk::programme::{self, EventPage, Fed, Feed};
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::feed::{self, Item};
 use matricle_formats::table::Cell;
-use matricle_formats::words;
 use matricle_store::events::{DateSummary, Event, Format};
 
 use crate::App;
 use crate::error::WebError;
 use crate::office::events::list_file;
+use crate::serving::{self, Served};
 
 fn missing() -> WebError {
     WebError::Desk(DeskError::NotFound)
+}
+
+/// The page of an event, with a date of it chosen.
+fn page_of(app: &App, d: &DateSummary) -> String {
+    let slug = crate::page::encode(&d.event.slug);
+    format!("{}/events/{slug}?date={}", app.desk.public_url, d.date.id)
 }
 
 fn entry(app: &App, d: &DateSummary, tags: &[String]) -> Entry {
@@ -31,29 +39,30 @@ fn entry(app: &App, d: &DateSummary, tags: &[String]) -> Entry {
         } else {
             calendar::location(&d.date.place(), &d.date.address)
         },
-        url: format!("{}/events/{}?date={}", app.desk.public_url, event.slug, d.date.id),
+        url: page_of(app, d),
         span: d.date.span.clone(),
         cancelled: !d.date.called_off.is_empty(),
         sequence: d.date.sequence,
-        changed_at: Some(event.changed_at),
+        changed_at: Some(d.changed_at()),
         tags: tags.to_vec(),
     }
 }
 
-fn answer(media_type: &'static str, body: impl Into<axum::body::Body>) -> Response {
-    let mut response = body.into().into_response();
+/// A feed, with what is needed to ask again for nothing but news.
+fn answer(asked: &HeaderMap, fed: &Fed, media_type: &'static str, body: Vec<u8>) -> Response {
+    let changed = fed.dates.iter().map(|(d, ..)| d.changed_at()).max();
+    let served = Served { media_type, cache: "public, max-age=300", changed };
+    let mut response = serving::bytes(asked, body, &served);
     let headers = response.headers_mut();
-    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
-    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("public, max-age=300"));
     headers.insert(header::ACCESS_CONTROL_ALLOW_ORIGIN, HeaderValue::from_static("*"));
     response
 }
 
-fn ics(app: &App, fed: &Fed, path: &str) -> Response {
+fn ics(app: &App, asked: &HeaderMap, fed: &Fed, path: &str) -> Response {
     let entries: Vec<Entry> = fed.dates.iter().map(|(d, tags, _)| entry(app, d, tags)).collect();
     let url = format!("{}{path}", app.desk.public_url);
-    let text = calendar::feed(&fed.name, &url, &entries, app.desk.clock.now());
-    answer("text/calendar; charset=utf-8", text)
+    let text = calendar::feed(&fed.name, &url, &fed.house.zone, &entries);
+    answer(asked, fed, "text/calendar; charset=utf-8", text.into_bytes())
 }
 
 fn item(
@@ -66,7 +75,7 @@ fn item(
     let event: &Event = &d.event;
     Item {
         id: format!("{url}/feeds/date/{}.ics", d.date.id),
-        url: format!("{url}/events/{}?date={}", event.slug, d.date.id),
+        url: page_of(app, d),
         title: event.title.clone(),
         summary: event.lead.clone(),
         span: d.date.span.clone(),
@@ -77,17 +86,23 @@ fn item(
         },
         online: event.format != Format::InPerson,
         called_off: !d.date.called_off.is_empty(),
-        changed_at: event.changed_at,
+        changed_at: d.changed_at(),
         hosts: d.date.hosts.clone(),
         price: d.prices.map(|(least, _)| currency.of(least).figures()),
         currency: currency.letters().into(),
-        left: d.pool.free(),
+        availability: d.availability(app.desk.clock.now()),
         image: picture.map(|id| format!("{url}/pictures/{id}/large.jpg")),
     }
 }
 
+/// The pool of a date that is called off: nothing is left.
+fn no_pool() -> Pool {
+    Pool { id: PoolId(0), name: "seats".into(), capacity: 0, taken: Taken::default() }
+}
+
 /// The JSON-LD inside an event's own page.
 pub(super) fn json_of_page(app: &App, page: &EventPage) -> String {
+    let picture = page.picture.as_ref().map(|p| p.id);
     let items: Vec<Item> = page
         .dates
         .iter()
@@ -100,10 +115,33 @@ pub(super) fn json_of_page(app: &App, page: &EventPage) -> String {
                 pool: s.main_pool(),
                 inside: 0,
                 prices: least.zip(most),
+                on_sale: s
+                    .offer
+                    .offers
+                    .iter()
+                    .filter(|o| o.word.is_empty())
+                    .map(|o| OnSale {
+                        window: o.sale,
+                        members_only: o.members_only,
+                        closed: o.closed,
+                    })
+                    .collect(),
                 slot: false,
             };
-            item(app, &d, page.picture.as_ref().map(|p| p.id), page.house.currency)
+            item(app, &d, picture, page.house.currency)
         })
+        .chain(page.off.iter().map(|date| {
+            let d = DateSummary {
+                event: page.event.clone(),
+                date: date.clone(),
+                pool: no_pool(),
+                inside: 0,
+                prices: None,
+                on_sale: Vec::new(),
+                slot: false,
+            };
+            item(app, &d, picture, page.house.currency)
+        }))
         .collect();
     feed::json_ld(&items, &page.house.name, &app.desk.public_url)
 }
@@ -112,6 +150,7 @@ pub(super) fn json_of_page(app: &App, page: &EventPage) -> String {
 pub(crate) async fn all(
     State(app): State<App>,
     Path(file): Path<String>,
+    asked: HeaderMap,
 ) -> Result<Response, WebError> {
     let Some(ending) = file.strip_prefix("all.") else { return Err(missing()) };
     if !["ics", "atom", "jsonld", "csv", "xlsx"].contains(&ending) {
@@ -120,29 +159,44 @@ pub(crate) async fn all(
     let fed = programme::feed(&app.desk, Feed::All).await?;
     let (now, url) = (app.desk.clock.now(), &app.desk.public_url);
     if ending == "ics" {
-        return Ok(ics(&app, &fed, "/feeds/all.ics"));
+        return Ok(ics(&app, &asked, &fed, "/feeds/all.ics"));
     }
     // What is over concerns calendars only.
     let coming = || fed.dates.iter().filter(|(d, ..)| d.date.span.ends_at > now);
     if matches!(ending, "csv" | "xlsx") {
-        let today = words::local(now, &fed.house.zone).date();
-        let head =
-            ["Event", "Kind", "When", "Where", "Led by", "Seats left", "From", "Tags", "Address"];
+        let head = [
+            "Event",
+            "Kind",
+            "Starts",
+            "Ends",
+            "Zone",
+            "Where",
+            "Led by",
+            "Seats left",
+            "From",
+            "Currency",
+            "Tags",
+            "Address",
+        ];
         let rows: Vec<Vec<Cell>> = coming()
             .filter(|(d, ..)| d.date.called_off.is_empty())
             .map(|(d, tags, _)| {
                 vec![
                     d.event.title.clone().into(),
                     d.event.kind.clone().into(),
-                    words::span(d.date.span.starts, d.date.span.ends, today).into(),
+                    d.date.span.starts.into(),
+                    d.date.span.ends.into(),
+                    d.date.span.zone.clone().into(),
                     d.date.place().into(),
                     d.date.hosts.clone().into(),
                     d.pool.free().into(),
-                    d.prices
-                        .map_or_else(String::new, |(p, _)| fed.house.currency.of(p).to_string())
-                        .into(),
+                    d.prices.map_or_else(
+                        || Cell::from(""),
+                        |(p, _)| Cell::amount(&fed.house.currency.of(p).figures()),
+                    ),
+                    fed.house.currency.letters().into(),
                     tags.join(", ").into(),
-                    format!("{url}/events/{}?date={}", d.event.slug, d.date.id).into(),
+                    page_of(&app, d).into(),
                 ]
             })
             .collect();
@@ -154,15 +208,17 @@ pub(crate) async fn all(
         let own = format!("{url}/feeds/all.atom");
         let bytes = feed::atom(&fed.house.name, &format!("{url}/"), &own, &items, now)
             .map_err(|e| DeskError::Internal(format!("writing a feed: {e}")))?;
-        return Ok(answer("application/atom+xml; charset=utf-8", bytes));
+        return Ok(answer(&asked, &fed, "application/atom+xml; charset=utf-8", bytes));
     }
-    Ok(answer("application/ld+json", feed::json_ld(&items, &fed.house.name, url)))
+    let text = feed::json_ld(&items, &fed.house.name, url);
+    Ok(answer(&asked, &fed, "application/ld+json", text.into_bytes()))
 }
 
 /// `GET /feeds/{about}/{file}`: a tag, an event, a date, a room.
 pub(crate) async fn about(
     State(app): State<App>,
     Path((about, file)): Path<(String, String)>,
+    asked: HeaderMap,
 ) -> Result<Response, WebError> {
     let name = file.strip_suffix(".ics").ok_or_else(missing)?;
     let number = || name.parse::<i64>().map_err(|_| missing());
@@ -174,15 +230,16 @@ pub(crate) async fn about(
         _ => return Err(missing()),
     };
     let fed = programme::feed(&app.desk, feed).await?;
-    Ok(ics(&app, &fed, &format!("/feeds/{about}/{file}")))
+    Ok(ics(&app, &asked, &fed, &format!("/feeds/{about}/{}", crate::page::encode(&file))))
 }
 
 /// `GET /feeds/host/{id}/{key}.ics`: the dates of a host, at an address only they know.
 pub(crate) async fn host(
     State(app): State<App>,
     Path((id, file)): Path<(i64, String)>,
+    asked: HeaderMap,
 ) -> Result<Response, WebError> {
     let key = file.strip_suffix(".ics").ok_or_else(missing)?;
     let fed = programme::feed(&app.desk, Feed::Host(HostId(id), key.into())).await?;
-    Ok(ics(&app, &fed, &format!("/feeds/host/{id}/{file}")))
+    Ok(ics(&app, &asked, &fed, &format!("/feeds/host/{id}/{file}")))
 }

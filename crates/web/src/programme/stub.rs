@@ -311,7 +311,7 @@ pub(super) fn stub(
         slug: page.event.slug.clone(),
         token,
         date: sheet.date.id.0,
-        dates: dates(page, sheet, now),
+        dates: dates(page, sheet, ask.embedded, now),
         strip: strip::svg(&pool, sheet.inside, strip::STUB),
         left: left(sheet),
         left_of: format!("of {}", pool.capacity),
@@ -416,7 +416,9 @@ fn others(sheet: &DateSheet) -> String {
     said.join(", ")
 }
 
-fn dates(page: &EventPage, chosen: &DateSheet, now: Timestamp) -> Vec<DateChoice> {
+fn dates(page: &EventPage, chosen: &DateSheet, embedded: bool, now: Timestamp) -> Vec<DateChoice> {
+    // Inside the page of another site one stays inside it.
+    let base = if embedded { "/embed/events" } else { "/events" };
     if page.dates.len() < 2 {
         return Vec::new();
     }
@@ -426,7 +428,11 @@ fn dates(page: &EventPage, chosen: &DateSheet, now: Timestamp) -> Vec<DateChoice
             let span = &d.date.span;
             let today = words::local(now, &span.zone).date();
             DateChoice {
-                href: format!("/events/{}?date={}", page.event.slug, d.date.id),
+                href: format!(
+                    "{base}/{}?date={}",
+                    crate::page::encode(&page.event.slug),
+                    d.date.id
+                ),
                 words: words::span(span.starts, span.ends, today),
                 left: left(d),
                 chosen: d.date.id == chosen.date.id,
