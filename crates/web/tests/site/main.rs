@@ -11,6 +11,7 @@ mod at_once;
 mod booking;
 mod cards;
 mod crawl;
+mod machines;
 mod money;
 mod pages;
 mod planning;
