@@ -433,6 +433,7 @@ pub fn parse_webhook_secret(text: &str) -> Option<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn only_a_fresh_and_rightly_signed_webhook_passes() {
@@ -455,5 +456,22 @@ mod tests {
             !check("msg_1", "1000", "", body, 1000) && !check("msg_1", "soon", &good, body, 1000)
         );
         assert_eq!(parse_webhook_secret("0123"), None);
+    }
+
+    proptest! {
+        /// Whatever a stranger puts into the headers: no signature but the right one passes.
+        #[test]
+        fn nothing_but_the_secret_makes_a_signature(
+            id in ".{0,40}",
+            time in prop_oneof![Just("1000".to_owned()), ".{0,20}", any::<i64>().prop_map(|n| n.to_string())],
+            signature in prop_oneof![".{0,200}", "(v1,[A-Za-z0-9+/=]{0,60} ?){0,9}"],
+            body in prop::collection::vec(any::<u8>(), 0..200),
+        ) {
+            let at = Timestamp::from_second(1000).unwrap();
+            prop_assert!(!is_signed(b"0123456789abcdef", &id, &time, &signature, &body, at));
+            let good = sign(b"0123456789abcdef", &id, "1000", &body);
+            let passes = is_signed(b"0123456789abcdef", &id, "1000", &format!("{good} {signature}"), &body, at);
+            prop_assert!(passes);
+        }
     }
 }

@@ -98,6 +98,23 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// What core takes for an address, a mail can be sent to; and no name breaks it.
+        #[test]
+        fn every_address_that_is_taken_can_be_written_to(
+            email in prop_oneof!["[ -~]{0,12}@[ -~]{0,12}", "\\PC{0,10}@\\PC{1,8}\\.\\PC{2,4}", "[a-z.'+]{1,8}@[a-z.-]{1,8}\\.[a-z]{2,4}"],
+            name in "\\PC{0,60}",
+        ) {
+            if matricle_core::details::is_address(&email) {
+                let address = email.parse::<Address>();
+                prop_assert!(address.is_ok(), "{email:?}");
+                let mailbox = Mailbox::new(Some(name), address.unwrap());
+                prop_assert!(MessageBuilder::new().from(mailbox.clone()).to(mailbox).body(String::new()).is_ok());
+            }
+        }
+    }
     use mail_parser::{MessageParser, MimeHeaders};
 
     fn mail() -> Mail {

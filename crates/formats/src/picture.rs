@@ -95,6 +95,7 @@ fn jpeg(picture: &DynamicImage) -> Result<Vec<u8>, PictureError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn png(width: u32, height: u32) -> Vec<u8> {
         let picture = DynamicImage::ImageRgba8(image::RgbaImage::from_pixel(
@@ -122,5 +123,27 @@ mod tests {
         assert_eq!(keep(b"<svg onload=alert(1)>").unwrap_err(), PictureError::Unreadable);
         assert_eq!(keep(&png(40, 40)[..60]).unwrap_err(), PictureError::Unreadable);
         assert_eq!(keep(&png(13_000, 2)).unwrap_err(), PictureError::TooLarge);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        /// Bytes that begin like a picture, and pictures with bytes changed, are read or refused.
+        #[test]
+        fn no_bytes_make_reading_a_picture_fall_over(
+            head in prop_oneof![
+                Just(&b"\x89PNG\r\n\x1a\n"[..]), Just(&b"\xff\xd8\xff\xe0"[..]),
+                Just(&b"RIFF\0\0\0\0WEBP"[..]), Just(&b"GIF89a"[..]), Just(&b""[..]),
+            ],
+            rest in prop::collection::vec(any::<u8>(), 0..300),
+            changed in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..8),
+        ) {
+            let _ = keep(&[head, &rest].concat());
+            let mut spoiled = png(24, 16);
+            for (at, byte) in changed {
+                let at = at.index(spoiled.len());
+                spoiled[at] = byte;
+            }
+            let _ = keep(&spoiled);
+        }
     }
 }

@@ -524,6 +524,7 @@ fn hex(text: &str) -> anyhow::Result<[u8; 32]> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn parse(text: &str) -> Result<Config, String> {
         Config::parse(text, |_| None).map_err(|e| format!("{e:#}"))
@@ -577,6 +578,31 @@ mod tests {
             .replace("Europe/Dublin", "Ostrel")
             .replace("office@club.example\"\nterms", "office\"\nterms");
         assert_eq!(parse(&two).unwrap_err().lines().filter(|l| l.contains("line ")).count(), 2);
+    }
+
+    proptest! {
+        /// Lines of the example, taken out, doubled, and with other values: a configuration, or
+        /// sentences.
+        #[test]
+        fn no_configuration_makes_reading_it_fall_over(
+            changed in prop::collection::vec((any::<prop::sample::Index>(), 0..4usize, "\\PC{0,20}"), 0..6),
+        ) {
+            let filled = filled();
+            let mut lines: Vec<String> = filled.lines().map(String::from).collect();
+            for (at, how, text) in changed {
+                let at = at.index(lines.len());
+                let key = lines[at].split('=').next().unwrap_or_default().to_owned();
+                lines[at] = match how {
+                    0 => String::new(),
+                    1 => format!("{0}\n{0}", lines[at]),
+                    2 => format!("{key}= {text}"),
+                    _ => format!("{key}= {text:?}"),
+                };
+            }
+            if let Err(said) = parse(&lines.join("\n")) {
+                prop_assert!(!said.is_empty());
+            }
+        }
     }
 
     #[test]
