@@ -111,8 +111,7 @@ pub(crate) async fn ready(State(app): State<App>) -> Response {
     for (work, fares) in app.desk.health.all() {
         let late = fares.turned_at.is_some_and(|at| now.duration_since(at) > LONGEST_ROUND);
         if late {
-            let said =
-                format!("{} has not been looked after since {:?}\n", work.word(), fares.turned_at);
+            let said = format!("{} has not been looked after for five minutes\n", work.word());
             return (StatusCode::SERVICE_UNAVAILABLE, said).into_response();
         }
     }

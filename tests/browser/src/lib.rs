@@ -9,6 +9,7 @@ use std::time::Duration;
 use anyhow::{Context, Result, bail, ensure};
 use matricle::cli::DemoArgs;
 use matricle::demo;
+use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_desk::{Desk, door};
 use matricle_store::people;
@@ -45,6 +46,18 @@ impl House {
             let _ = stopped.await;
         }));
         Ok(Self { desk, url, mailbox, _stop })
+    }
+
+    /// The organiser opens the door of a date on another day.
+    ///
+    /// # Errors
+    /// There is no such date.
+    pub async fn open_door(&self, date: &str) -> Result<()> {
+        let email = matricle_desk::demo::STAFF[0].1;
+        let ilse = self.desk.store.read(|c| people::by_email(c, email)).await?;
+        let (ilse, _) = ilse.context("the organiser is there")?;
+        door::open(&self.desk, &ilse, DateId(date.parse()?), true, String::new()).await?;
+        Ok(())
     }
 }
 

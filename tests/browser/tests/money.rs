@@ -10,6 +10,11 @@ const ENTER: &str = "\u{e007}";
 
 /// The link into a booking in the latest mail with such a subject; waits for it.
 async fn link_in_mail(house: &House, subject: &str) -> Result<String> {
+    link_in(house, subject, "booking").await
+}
+
+/// The address of this kind in the newest mail of this subject.
+async fn link_in(house: &House, subject: &str, kind: &str) -> Result<String> {
     for _ in 0..60 {
         let mut found = None;
         for n in 1..500 {
@@ -19,9 +24,9 @@ async fn link_in_mail(house: &House, subject: &str) -> Result<String> {
             }
             let page = page.text().await?;
             if page.contains(subject) {
-                let link = page.split("/booking/").nth(1).unwrap_or_default();
+                let link = page.split(&format!("/{kind}/")).nth(1).unwrap_or_default();
                 let link = link.split(['<', '&', '"', ' ', '\n', '\r']).next().unwrap_or_default();
-                found = Some(format!("{}/booking/{link}", house.url));
+                found = Some(format!("{}/{kind}/{link}", house.url));
             }
         }
         if let Some(link) = found {
@@ -113,9 +118,14 @@ async fn a_seat_offered_from_the_waiting_list_is_taken_by_the_link_in_the_mail()
     b.fill("#name", "Greta O'Hara").await?;
     b.fill("#email", "greta@post.example").await?;
     b.click("main form .btn-primary").await?;
+    // Where they stand is told to the address alone.
+    b.says("h1", "Look at your mail").await?;
+    b.is_fit_for_all().await?;
+    while timers::run_due(&house.desk).await? {}
+    let place = link_in(&house, "On the waiting list", "waiting").await?;
+    b.driver.goto(&place).await?;
     b.says("h1", "Place 3 of 3").await?;
     b.is_fit_for_all().await?;
-    let place = b.driver.current_url().await?;
 
     // At the Office four seats come free, by hand.
     let o = Browser::open(DESKTOP, &[]).await?;
@@ -127,7 +137,7 @@ async fn a_seat_offered_from_the_waiting_list_is_taken_by_the_link_in_the_mail()
         o.is_fit_for_all().await?;
         o.click(".btn-danger").await?;
         o.says(".shead", "cancelled").await?;
-        b.driver.goto(place.as_str()).await?;
+        b.driver.goto(&place).await?;
         let said = b.find("h1").await?.text().await?;
         if said == "Seats are kept for you" {
             break;
@@ -336,6 +346,7 @@ async fn a_stamp_card_is_bought_on_a_phone_and_used_up_at_the_door() -> Result<(
     // The door finds it by its reference and takes a stamp, once.
     let door = Browser::open(PHONE, &[]).await?;
     door.sign_in(&house, 1).await?;
+    house.open_door(&date).await?;
     door.driver.goto(format!("{}/door/{date}", house.url)).await?;
     door.press(&format!("{}{ENTER}", card.replace(' ', ""))).await?;
     door.says("#verdict", "Stamp card").await?;

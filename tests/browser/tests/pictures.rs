@@ -109,6 +109,7 @@ async fn the_main_views() -> Result<()> {
     p.click("#details .acts .btn-primary").await?;
     p.says("h1", "€8.00 to pay").await?;
     p.sign_in(&house, 1).await?;
+    house.open_door(&evening).await?;
     p.driver.goto(format!("{}/door/{evening}", house.url)).await?;
     p.says("#verdict", "Ready").await?;
     p.find("#text").await?.send_keys("nia o").await?;

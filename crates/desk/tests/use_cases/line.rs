@@ -102,6 +102,17 @@ async fn one_payment_is_booked_once_whatever_tells_of_it() {
     assert_eq!(w.faults().await, Vec::<String>::new());
     let forged = checkout::hook(&w.desk, "x".into(), "0", "v1,AAAA", b"{}").await;
     assert!(matches!(forged, Err(DeskError::Unsigned)));
+    // Rightly signed, of a kind that a later provider may send: taken and noted, once for all.
+    let (time, body) = (w.desk.clock.outside().as_second().to_string(), br#"{"kind":"new"}"#);
+    let signature = sign(REHEARSAL_SECRET, "odd", &time, body);
+    checkout::hook(&w.desk, "odd".into(), &time, &signature, body).await.unwrap();
+    let sql = "SELECT note FROM hooks_taken WHERE webhook_id = 'odd'";
+    let note = w.desk.store.read(|c| {
+        Ok::<_, matricle_store::StoreError>(
+            c.query_row(sql, [], |r| r.get::<_, String>(0)).unwrap(),
+        )
+    });
+    assert!(note.await.unwrap().contains("new"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -199,6 +199,11 @@ async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
     let both = format!("{one}, {}", creditor_reference(two));
     changes::take_transfer(&w.desk, &petra, pay(2 * due - 5000 + 300, &both)).await.unwrap();
     assert_eq!((w.state(one).await, w.state(two).await), (State::Confirmed, State::Confirmed));
+    // A receipt follows the invoice that was paid, once, and changes nothing that is owed.
+    let papers = w.sheet(one).await.documents;
+    let kinds: Vec<Kind> = papers.iter().map(|d| d.kind).collect();
+    assert_eq!(kinds, [Kind::Invoice, Kind::Receipt]);
+    assert_eq!(w.sheet(one).await.booking.due().minor, 0);
     let back = w.sheet(two).await.refunds;
     assert_eq!((back.len(), back[0].minor, back[0].by_hand), (1, 300, true));
     money::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
@@ -316,6 +321,22 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     assert!(freed >= 2);
     let list = waiting::list(&w.desk, &ilse, date).await.unwrap();
     assert_eq!(list[0].waiter.stands, Stands::Offered);
+    w.sound().await;
+}
+
+/// Every webhook between was lost: the first that comes tells of a payment that is paid and
+/// taken back.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_payment_first_heard_of_as_paid_and_lost_is_booked_as_both() {
+    let w = world().await;
+    let reference = w.book(WALK, &[1, 0, 0, 0]).await;
+    let total = w.sheet(reference).await.booking.total;
+    w.provider.decide(Status::Paid);
+    w.provider.dispute(Dispute::Lost);
+    w.hook("both").await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.paid.minor, sheet.booking.due()), (0, total));
+    assert_eq!(sheet.payments[0].dispute, "lost");
     w.sound().await;
 }
 
