@@ -359,3 +359,79 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
         "{booked} booked, {cancelled} cancelled, {waiting} waited, {offered} had seats on offer, the hall changed {changed} times"
     );
 }
+
+/// Somewhere that takes connections and never says a word.
+fn silence() -> std::net::SocketAddr {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        let mut kept = Vec::new();
+        kept.extend(listener.incoming());
+    });
+    at
+}
+
+/// Neither the mail server nor the card provider ever answers, and one booking cannot be
+/// written: holds beside it lapse all the same, pages answer, Today tells, and it stops.
+#[tokio::test(flavor = "multi_thread")]
+async fn servers_that_hang_and_a_poisoned_booking_hold_up_only_themselves() {
+    let mut town = Town::found(SEASON);
+    town.employ("Ilse Karrow", CLERK, "organiser");
+    town.reach(&format!("smtp://{}", silence()), &format!("http://{}", silence()));
+    town.open().await;
+    let bookers = (0..40u32).map(|n| {
+        let url = town.url.clone();
+        tokio::spawn(async move {
+            let mut person = Person::new();
+            let ticket = if n < 10 { "q_1" } else { "q_4" };
+            let own = person.keep_of(&url, ticket, "1").await.unwrap().unwrap();
+            let booked = person.book(&own, &format!("Person{n}"), 1).await.unwrap();
+            assert_eq!(booked.status, 303, "{}", booked.body);
+            if n < 10 {
+                // Whether the page waits for the provider is not what this is about.
+                tokio::spawn(async move { person.get(&format!("{own}/pay")).await.is_ok() });
+            }
+        })
+    });
+    for booker in bookers.collect::<Vec<_>>() {
+        booker.await.unwrap();
+    }
+    let mut held = Vec::new();
+    for _ in 0..3 {
+        let own = Person::new().keep_of(&town.url, "q_2", "1").await.unwrap().unwrap();
+        held.push(own.split("/booking/").nth(1).unwrap().split('/').next().unwrap().to_owned());
+    }
+    let file =
+        matricle_store::Store::writer(&town.path("data").join(matricle_store::FILE)).unwrap();
+    file.execute_batch(&format!(
+        "CREATE TRIGGER poison BEFORE UPDATE OF state ON bookings WHEN OLD.reference = '{}'
+            BEGIN SELECT RAISE(ABORT, 'a poisoned booking'); END;
+         UPDATE bookings SET deadline = made_at WHERE state = 'held';",
+        held[0]
+    ))
+    .unwrap();
+    let state = |reference: &str| {
+        let sql = "SELECT state FROM bookings WHERE reference = ?1";
+        file.query_row(sql, [reference], |r| r.get::<_, String>(0)).unwrap()
+    };
+    for _ in 0..400 {
+        if state(&held[1]) == "lapsed" && state(&held[2]) == "lapsed" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let states: Vec<String> = held.iter().map(|reference| state(reference)).collect();
+    assert_eq!(states, ["held", "lapsed", "lapsed"]);
+    let mut ilse = Person::new();
+    ilse.get(&format!("{}/sign-in", town.url)).await.unwrap();
+    let fields = [("email", CLERK.0), ("password", CLERK.1)];
+    ilse.post(&format!("{}/sign-in", town.url), &fields).await.unwrap();
+    let today = ilse.get(&format!("{}/office", town.url)).await.unwrap().body;
+    assert!(today.contains("a poisoned booking"), "{today}");
+    let ready = ilse.get(&format!("{}/ready", town.url)).await.unwrap();
+    assert_eq!((ready.status, ready.body.as_str()), (200, "ready\n"));
+    file.execute_batch("DROP TRIGGER poison").unwrap();
+    drop(file);
+    assert!(town.stop().success());
+    town.is_sound();
+}

@@ -92,6 +92,23 @@ booking = 1000000
         town
     }
 
+    /// Reaches another mail server and another card provider from the next start on.
+    pub(crate) fn reach(&self, mail: &str, provider: &str) {
+        let file = self.path("matricle.toml");
+        let config: String = std::fs::read_to_string(&file)
+            .unwrap()
+            .lines()
+            .map(|line| match line.split(' ').next() {
+                Some("server") => format!("server = {mail:?}\n"),
+                Some("url" | "pay_origin") => {
+                    format!("{} = {provider:?}\n", line.split(' ').next().unwrap())
+                }
+                _ => format!("{line}\n"),
+            })
+            .collect();
+        std::fs::write(file, config).unwrap();
+    }
+
     /// Gives somebody a role, while the server is not running.
     pub(crate) fn employ(&self, name: &str, (email, password): (&str, &str), role: &str) {
         let mut person = self.command("person");
