@@ -20,6 +20,15 @@ pub async fn taken_away(desk: &Desk, staff: &Staff, what: String) -> Result<(), 
     Ok(desk.store.write(move |tx| audit::note(tx, &who, &what, "", now)).await?)
 }
 
+/// Notes what somebody did at the machine itself, by a command.
+///
+/// # Errors
+/// The store fails.
+pub async fn by_command(desk: &Desk, what: String) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    Ok(desk.store.write(move |tx| audit::note(tx, "at the machine", &what, "", now)).await?)
+}
+
 /// The latest lines, the newest first, and how many there are in all.
 ///
 /// # Errors

@@ -365,7 +365,7 @@ fn compose(
     Ok(Mail {
         from: (sheet.house.name.clone(), sheet.house.email.clone()),
         reply_to: None,
-        to: (receiver(sheet, message.kind).to_owned(), message.address.clone()),
+        to: (matricle_core::text::unlinked(receiver(sheet, message.kind)), message.address.clone()),
         subject,
         message_id: message.message_id.clone(),
         date: now,

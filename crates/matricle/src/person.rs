@@ -5,7 +5,7 @@ use std::io::{IsTerminal, stdin};
 use anyhow::Context;
 use matricle_core::details::is_address;
 use matricle_core::staff::Role;
-use matricle_desk::signin;
+use matricle_desk::{audit, signin};
 
 use crate::cli::PersonArgs;
 use crate::serve;
@@ -27,14 +27,9 @@ pub async fn run(args: &PersonArgs) -> anyhow::Result<()> {
     stdin().read_line(&mut password).context("no password came in")?;
     let desk = serve::open(&args.config.load()?).await?;
     let password = password.trim_end_matches(['\r', '\n']).to_owned();
-    signin::employ(
-        &desk,
-        matricle_core::text::line(&args.name),
-        args.email.clone(),
-        role,
-        password,
-    )
-    .await?;
+    let name = matricle_core::text::line(&args.name);
+    signin::employ(&desk, name.clone(), args.email.clone(), role, password).await?;
+    audit::by_command(&desk, format!("made {name} {}, with a new password", role.word())).await?;
     println!("{} can sign in as {}.", args.email, role.word());
     desk.store.close();
     Ok(())
