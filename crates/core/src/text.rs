@@ -63,7 +63,7 @@ pub fn line(text: &str) -> String {
     tidied(&kept)
 }
 
-/// Text of several lines: each break is one `\n`, tabs stay, otherwise as [`line`].
+/// Text of several lines: each break is one `\n`, tabs stay, otherwise as [`line()`].
 #[must_use]
 pub fn lines(text: &str) -> String {
     let mut kept = String::with_capacity(text.len());

@@ -426,7 +426,7 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Mail, Desk
     Ok(Mail {
         from: (place.house.name.clone(), place.house.email.clone()),
         reply_to: None,
-        to: (matricle_core::text::unlinked(&name), message.address.clone()),
+        to: (matricle_core::text::unlinked(name), message.address.clone()),
         subject,
         message_id: message.message_id.clone(),
         date: now,

@@ -36,11 +36,17 @@ pub(crate) fn with_a_copy(
         let copy = path.with_extension(format!("before-{LATEST}.sqlite"));
         // One that is there is of a migration that was broken off: it is the older.
         if !copy.exists() {
-            let mut target = rusqlite::Connection::open(&copy).doing("copying before migrating")?;
+            // Under its name only once it is whole.
+            let part = path.with_extension("part");
+            let _ = std::fs::remove_file(&part);
+            let mut target = rusqlite::Connection::open(&part).doing("copying before migrating")?;
             rusqlite::backup::Backup::new(conn, &mut target)
                 .and_then(|backup| backup.step(-1))
                 .doing("copying before migrating")?;
-            crate::store::keep_to_oneself(&copy);
+            drop(target);
+            crate::store::keep_to_oneself(&part);
+            std::fs::rename(&part, &copy)
+                .map_err(|source| crate::StoreError::Folder { folder: copy, source })?;
         }
     }
     to_latest(conn)

@@ -280,9 +280,10 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
         town.open().await;
         if kill == KILLS / 2 {
             // What was told before the copy was begun is in it, whatever goes on meanwhile.
-            let known = told.lock().unwrap();
-            before = (known.booked.clone(), known.cancelled.clone());
-            drop(known);
+            before = {
+                let known = told.lock().unwrap();
+                (known.booked.clone(), known.cancelled.clone())
+            };
             std::fs::create_dir(town.path("backups")).unwrap();
             let mut backup = town.command("backup");
             let done = tokio::task::spawn_blocking({
