@@ -78,6 +78,19 @@ impl Secrets {
         self.fits("preview", &event.to_string(), key)
     }
 
+    /// The secret part of a picture's address: one of an event that is not listed is not to be
+    /// found by counting.
+    #[must_use]
+    pub fn picture_key(&self, picture: i64) -> String {
+        self.make("picture", &picture.to_string())
+    }
+
+    /// Whether this is the secret part of the address of that picture.
+    #[must_use]
+    pub fn opens_picture(&self, picture: i64, key: &str) -> bool {
+        self.fits("picture", &picture.to_string(), key)
+    }
+
     /// The secret part of an invitation's link.
     #[must_use]
     pub fn invitation_key(&self, message: i64) -> String {

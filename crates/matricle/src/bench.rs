@@ -49,7 +49,7 @@ pub async fn run(args: &BenchArgs) -> Result<()> {
 
     // Over HTTP, through the real pages.
     let codes = Arc::new(site.codes.clone());
-    let (date, head) = (site.date, site.form_head());
+    let (date, head) = (site.date, site.form_head(VISITOR));
     let half = codes.len() / 2;
     let scan_http = {
         let codes = Arc::clone(&codes);
@@ -237,24 +237,26 @@ impl Site {
     }
 
     /// The lines that every form of the measurement begins with.
-    fn form_head(&self) -> String {
+    fn form_head(&self, visitor: &str) -> String {
         format!(
-            "host: bench.example\r\ncookie: visitor={VISITOR}; session={}\r\nx-form-token: {}\r\n\
+            "host: bench.example\r\ncookie: visitor={visitor}; session={}\r\nx-form-token: {}\r\n\
              content-type: application/x-www-form-urlencoded\r\n",
             self.session,
-            self.desk.secrets.form_token(VISITOR)
+            self.desk.secrets.form_token(visitor)
         )
     }
 
     /// Keeps two seats and books them, both through the pages.
     async fn book_over_http(&self, connections: u32, count: u32) -> Result<f64> {
-        let head = self.form_head().replace(&format!("; session={}", self.session), "");
         let next = Arc::new(AtomicU32::new(0));
         let (address, date, ticket) = (self.address, self.date, self.ticket);
         let start = Instant::now();
         let mut tasks = Vec::new();
-        for _ in 0..connections {
-            let (head, next) = (head.clone(), Arc::clone(&next));
+        for browser in 0..connections {
+            // A browser keeps seats in three bookings at most.
+            let head = self.form_head(&format!("{browser:0>22}"));
+            let head = head.replace(&format!("; session={}", self.session), "");
+            let next = Arc::clone(&next);
             tasks.push(tokio::spawn(async move {
                 let mut line = Line::open(address).await?;
                 while next.fetch_add(1, Ordering::Relaxed) < count {

@@ -20,6 +20,7 @@ type Pieces = Arc<Vec<String>>;
 pub(crate) struct Pages {
     kept: Mutex<HashMap<String, (u64, Timestamp, Pieces)>>,
     zone: Mutex<Option<(String, Timestamp)>>,
+    feeds: Mutex<HashMap<String, (String, Timestamp)>>,
 }
 
 /// How long the zone of the house is kept.
@@ -59,6 +60,29 @@ impl Pages {
         }
         kept.insert(address, (version, now, pieces));
         whole
+    }
+
+    /// Since when a feed has been what it is, by its tag. Its dates cannot tell: one may have
+    /// been added or have passed. A feed not seen before is as of now, so that whoever asks by
+    /// date gets it whole once too often rather than once too seldom.
+    pub(crate) fn since(&self, path: &str, tag: &str, now: Timestamp) -> Timestamp {
+        let mut feeds = self.feeds.lock().unwrap_or_else(PoisonError::into_inner);
+        if feeds.len() >= MOST {
+            feeds.clear();
+        }
+        match feeds.get_mut(path) {
+            Some((known, since)) if known == tag => *since,
+            Some((known, since)) => {
+                // HTTP tells seconds: another content has another one.
+                *since = now.max(*since + SignedDuration::from_secs(1));
+                tag.clone_into(known);
+                *since
+            }
+            None => {
+                feeds.insert(path.to_owned(), (tag.to_owned(), now));
+                now
+            }
+        }
     }
 
     /// The zone of the house, if it was asked for just now.

@@ -94,7 +94,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
             "/waiting/{id}/{key}",
             get(programme::waiting::place).post(programme::waiting::leave),
         )
-        .route("/pictures/{id}/{size}", get(programme::event::picture))
+        .route("/pictures/{id}/{key}/{size}", get(programme::event::picture))
         .route("/feeds/{file}", get(programme::feeds::all))
         .route("/feeds/{about}/{file}", get(programme::feeds::about))
         .route("/feeds/host/{id}/{file}", get(programme::feeds::host))

@@ -20,7 +20,7 @@ pub(crate) struct Served<'a> {
 }
 
 /// A strong tag of bytes (RFC 9110 §8.8.3).
-fn tag(bytes: &[u8]) -> String {
+pub(crate) fn tag(bytes: &[u8]) -> String {
     let hash = Sha256::digest(bytes);
     let hex = hash[..12].iter().fold(String::new(), |hex, byte| format!("{hex}{byte:02x}"));
     format!("\"{hex}\"")

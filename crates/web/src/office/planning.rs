@@ -46,7 +46,7 @@ struct Wording {
     d: Fields,
     formats: Vec<(&'static str, &'static str)>,
     tags: Vec<(String, String)>,
-    picture: Option<(i64, String)>,
+    picture: Option<(String, String)>,
     nonce: String,
     saved: bool,
 }
@@ -89,7 +89,10 @@ async fn wording_page(
         title: s.event.title.clone(),
         formats: Format::ALL.map(|f| (f.word(), f.word())).to_vec(),
         tags: s.all_tags.iter().map(|t| (t.slug.clone(), t.name.clone())).collect(),
-        picture: s.picture.as_ref().map(|p| (p.id, p.alt.clone())),
+        picture: s.picture.as_ref().map(|p| {
+            let address = crate::programme::event::picture_address(&at.app, p.id, "small");
+            (address, p.alt.clone())
+        }),
         nonce,
         f: frame(at, &s),
         d,

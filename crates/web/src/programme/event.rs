@@ -70,7 +70,8 @@ struct Meta {
 }
 
 struct PictureView {
-    id: i64,
+    large: String,
+    small: String,
     alt: String,
     width: u32,
     height: u32,
@@ -466,7 +467,8 @@ fn render(
             .collect(),
         tags: page.tags.clone(),
         picture: page.picture.as_ref().map(|p| PictureView {
-            id: p.id,
+            large: picture_address(app, p.id, "large"),
+            small: picture_address(app, p.id, "small"),
             alt: p.alt.clone(),
             width: p.width,
             height: p.height,
@@ -485,7 +487,7 @@ fn render(
             image: page
                 .picture
                 .as_ref()
-                .map(|p| format!("{}/pictures/{}/large.jpg", app.desk.public_url, p.id)),
+                .map(|p| app.desk.public_url.to_string() + &picture_address(app, p.id, "large")),
             json: super::feeds::json_of_page(app, page),
             listed: event.listed && !page.preview,
         },
@@ -627,12 +629,21 @@ pub(crate) async fn back(Path(slug): Path<String>) -> Redirect {
     Redirect::to(&format!("/events/{}", crate::page::encode(&slug)))
 }
 
-/// `GET /pictures/{id}/{size}`: a picture, to be kept for a year; another has another address.
+/// Where a picture is: `large` or `small`.
+pub(crate) fn picture_address(app: &App, id: i64, size: &str) -> String {
+    format!("/pictures/{id}/{}/{size}.jpg", app.desk.secrets.picture_key(id))
+}
+
+/// `GET /pictures/{id}/{key}/{size}`: a picture, to be kept for a year; another has another
+/// address.
 pub(crate) async fn picture(
     Shared(app): Shared<App>,
-    Path((id, size)): Path<(i64, String)>,
+    Path((id, key, size)): Path<(i64, String, String)>,
     asked: HeaderMap,
 ) -> Result<Response, WebError> {
+    if !app.desk.secrets.opens_picture(id, &key) {
+        return Err(matricle_desk::DeskError::NotFound.into());
+    }
     let bytes = matricle_desk::sheet::picture(&app.desk, id, size == "small.jpg").await?;
     let cache = "public, max-age=31536000, immutable";
     let served = Served { media_type: "image/jpeg", cache, changed: None };

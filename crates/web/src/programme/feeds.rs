@@ -49,9 +49,15 @@ fn entry(app: &App, d: &DateSummary, tags: &[String]) -> Entry {
 }
 
 /// A feed, with what is needed to ask again for nothing but news.
-fn answer(asked: &HeaderMap, fed: &Fed, media_type: &'static str, body: Vec<u8>) -> Response {
-    let changed = fed.dates.iter().map(|(d, ..)| d.changed_at()).max();
-    let served = Served { media_type, cache: "public, max-age=300", changed };
+fn answer(
+    app: &App,
+    asked: &HeaderMap,
+    path: &str,
+    media_type: &'static str,
+    body: Vec<u8>,
+) -> Response {
+    let changed = app.pages.since(path, &serving::tag(&body), app.desk.clock.now());
+    let served = Served { media_type, cache: "public, max-age=300", changed: Some(changed) };
     let mut response = serving::bytes(asked, body, &served);
     let headers = response.headers_mut();
     headers.insert(header::ACCESS_CONTROL_ALLOW_ORIGIN, HeaderValue::from_static("*"));
@@ -62,7 +68,7 @@ fn ics(app: &App, asked: &HeaderMap, fed: &Fed, path: &str) -> Response {
     let entries: Vec<Entry> = fed.dates.iter().map(|(d, tags, _)| entry(app, d, tags)).collect();
     let url = format!("{}{path}", app.desk.public_url);
     let text = calendar::feed(&fed.name, &url, &fed.house.zone, &entries);
-    answer(asked, fed, "text/calendar; charset=utf-8", text.into_bytes())
+    answer(app, asked, path, "text/calendar; charset=utf-8", text.into_bytes())
 }
 
 fn item(
@@ -91,7 +97,7 @@ fn item(
         price: d.prices.map(|(least, _)| currency.of(least).figures()),
         currency: currency.letters().into(),
         availability: d.availability(app.desk.clock.now()),
-        image: picture.map(|id| format!("{url}/pictures/{id}/large.jpg")),
+        image: picture.map(|id| url.to_string() + &super::event::picture_address(app, id, "large")),
     }
 }
 
@@ -208,10 +214,10 @@ pub(crate) async fn all(
         let own = format!("{url}/feeds/all.atom");
         let bytes = feed::atom(&fed.house.name, &format!("{url}/"), &own, &items, now)
             .map_err(|e| DeskError::Internal(format!("writing a feed: {e}")))?;
-        return Ok(answer(&asked, &fed, "application/atom+xml; charset=utf-8", bytes));
+        return Ok(answer(&app, &asked, &file, "application/atom+xml; charset=utf-8", bytes));
     }
     let text = feed::json_ld(&items, &fed.house.name, url);
-    Ok(answer(&asked, &fed, "application/ld+json", text.into_bytes()))
+    Ok(answer(&app, &asked, &file, "application/ld+json", text.into_bytes()))
 }
 
 /// `GET /feeds/{about}/{file}`: a tag, an event, a date, a room.

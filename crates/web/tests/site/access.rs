@@ -241,6 +241,8 @@ async fn a_failure_inside_shows_nothing_from_inside() {
     let reply = b.post("/events/is-beekeeping-for-me/keep", &[("date", &date), ("q_8", "1")]).await;
     assert_eq!(reply.status, StatusCode::INTERNAL_SERVER_ERROR);
     assert!(reply.body.contains("Something went wrong on our side"));
+    assert_eq!(reply.header("x-content-type-options"), "nosniff", "a failure has the headers too");
+    assert!(reply.header("content-security-policy").contains("default-src"));
     for word in ["store", "sqlite", "closed", "panick", "crates/"] {
         assert!(!reply.body.to_lowercase().contains(word), "{word}");
     }

@@ -160,6 +160,8 @@ async fn a_picture_is_written_anew_and_what_is_none_is_refused() {
     let src = page.body.split("src=\"/pictures/").nth(1).unwrap().split('"').next().unwrap();
     let picture = Browser::new(&site).get(&format!("/pictures/{src}")).await;
     assert_eq!((picture.status, picture.header("content-type")), (StatusCode::OK, "image/jpeg"));
+    let counted = format!("/pictures/{}/guess/large.jpg", src.split('/').next().unwrap());
+    assert_eq!(Browser::new(&site).get(&counted).await.status, StatusCode::NOT_FOUND);
 }
 
 #[tokio::test(flavor = "multi_thread")]
