@@ -1,7 +1,7 @@
 //! `matricle bench`: the program over HTTP, beside the same transactions in plain
 //! SQLite and beside bare Axum, in one run on one machine.
 
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -216,7 +216,8 @@ impl Site {
         let (stop, stopping) = watch::channel(false);
         let settings = Settings {
             secure_cookies: false,
-            behind_proxy: false,
+            // Everybody comes from a network of their own, as the proxy in front tells.
+            behind_proxy: true,
             pay_origin: "http://127.0.0.1:9".into(),
             limits: Limits { sign_in: u32::MAX, booking: u32::MAX },
             demo: false,
@@ -259,7 +260,13 @@ impl Site {
             let next = Arc::clone(&next);
             tasks.push(tokio::spawn(async move {
                 let mut line = Line::open(address).await?;
-                while next.fetch_add(1, Ordering::Relaxed) < count {
+                loop {
+                    let n = next.fetch_add(1, Ordering::Relaxed);
+                    if n >= count {
+                        break;
+                    }
+                    let from = Ipv4Addr::from_bits(0x6440_0000 + (n << 8));
+                    let head = format!("x-forwarded-for: {from}\r\n{head}");
                     let body = format!("date={date}&q_{ticket}=2");
                     let kept = line.ask(&post("/events/evening/keep", &head, &body)).await?;
                     let own = kept
