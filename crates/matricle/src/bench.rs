@@ -49,7 +49,7 @@ pub async fn run(args: &BenchArgs) -> Result<()> {
 
     // Over HTTP, through the real pages.
     let codes = Arc::new(site.codes.clone());
-    let (date, head) = (site.date, site.form_head(VISITOR));
+    let (date, head) = (site.date, form_head(&site.desk.secrets, VISITOR, &site.session));
     let half = codes.len() / 2;
     let scan_http = {
         let codes = Arc::clone(&codes);
@@ -237,27 +237,14 @@ impl Site {
         Ok(Self { desk, address, date, ticket, staff, session, codes, stop, serving })
     }
 
-    /// The lines that every form of the measurement begins with.
-    fn form_head(&self, visitor: &str) -> String {
-        format!(
-            "host: bench.example\r\ncookie: visitor={visitor}; session={}\r\nx-form-token: {}\r\n\
-             content-type: application/x-www-form-urlencoded\r\n",
-            self.session,
-            self.desk.secrets.form_token(visitor)
-        )
-    }
-
     /// Keeps two seats and books them, both through the pages.
     async fn book_over_http(&self, connections: u32, count: u32) -> Result<f64> {
         let next = Arc::new(AtomicU32::new(0));
         let (address, date, ticket) = (self.address, self.date, self.ticket);
         let start = Instant::now();
         let mut tasks = Vec::new();
-        for browser in 0..connections {
-            // A browser keeps seats in three bookings at most.
-            let head = self.form_head(&format!("{browser:0>22}"));
-            let head = head.replace(&format!("; session={}", self.session), "");
-            let next = Arc::clone(&next);
+        for _ in 0..connections {
+            let (secrets, next) = (Arc::clone(&self.desk.secrets), Arc::clone(&next));
             tasks.push(tokio::spawn(async move {
                 let mut line = Line::open(address).await?;
                 loop {
@@ -266,6 +253,8 @@ impl Site {
                         break;
                     }
                     let from = Ipv4Addr::from_bits(0x6440_0000 + (n << 8));
+                    let visitor = format!("{n:0>22}");
+                    let head = form_head(&secrets, &visitor, "");
                     let head = format!("x-forwarded-for: {from}\r\n{head}");
                     let body = format!("date={date}&q_{ticket}=2");
                     let kept = line.ask(&post("/events/evening/keep", &head, &body)).await?;
@@ -310,6 +299,15 @@ impl Site {
 #[allow(clippy::disallowed_methods, reason = "a measurement asks the machine's clock")]
 fn now() -> Timestamp {
     Timestamp::now()
+}
+
+/// The lines that every form of the measurement begins with.
+fn form_head(secrets: &Secrets, visitor: &str, session: &str) -> String {
+    format!(
+        "host: bench.example\r\ncookie: visitor={visitor}; session={session}\r\nx-form-token: {}\r\n\
+         content-type: application/x-www-form-urlencoded\r\n",
+        secrets.form_token(visitor)
+    )
 }
 
 fn post(path: &str, head: &str, body: &str) -> String {
