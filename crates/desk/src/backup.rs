@@ -13,7 +13,7 @@ use matricle_store::backup::{self, Label};
 use matricle_store::{StoreError, keep_to_oneself};
 
 use crate::timers::{Due, Work, each};
-use crate::{Desk, DeskError};
+use crate::{Desk, DeskError, off_thread};
 
 /// Why a backup could not be made or brought back.
 #[derive(Debug, thiserror::Error)]
@@ -240,14 +240,6 @@ pub(crate) async fn by_timer(desk: &Desk) -> Result<usize, DeskError> {
         made.await.map(drop)
     })
     .await
-}
-
-async fn off_thread<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, DeskError> + Send + 'static,
-) -> Result<T, DeskError> {
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|e| DeskError::Internal(format!("a worker failed: {e}")))?
 }
 
 #[cfg(test)]

@@ -117,3 +117,12 @@ impl Desk {
 pub(crate) fn house_of(conn: &matricle_store::Connection) -> Result<House, DeskError> {
     matricle_store::house::get(conn)?.ok_or(DeskError::NotSetUp)
 }
+
+/// Does work that takes a processor, or the disk, for a while away from the async threads.
+pub(crate) async fn off_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, DeskError> + Send + 'static,
+) -> Result<T, DeskError> {
+    tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|e| DeskError::Internal(format!("a worker failed: {e}")))?
+}

@@ -8,7 +8,7 @@ use matricle_papers::{Bill, BillLine, bill};
 use matricle_store::bookings;
 use matricle_store::documents::{self, Document};
 
-use crate::{Desk, DeskError, house_of};
+use crate::{Desk, DeskError, house_of, off_thread};
 
 /// A document of a booking as PDF, and its name.
 ///
@@ -27,9 +27,7 @@ pub async fn document(
             Ok::<_, DeskError>((found, house_of(conn)?.zone))
         })
         .await?;
-    tokio::task::spawn_blocking(move || Ok((document.name(), draw(&document, &zone)?)))
-        .await
-        .map_err(|e| DeskError::Internal(e.to_string()))?
+    off_thread(move || Ok((document.name(), draw(&document, &zone)?))).await
 }
 
 fn rate(basis: u32) -> String {

@@ -19,7 +19,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::watch;
 
 use crate::often::Asks;
-use crate::{Desk, DeskError, random_bytes};
+use crate::{Desk, DeskError, off_thread, random_bytes};
 
 /// How long a session lasts.
 const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
@@ -237,14 +237,6 @@ fn nobody() -> &'static str {
         let password = URL_SAFE_NO_PAD.encode(random_bytes::<32>());
         hash_password(&password).unwrap_or_default()
     })
-}
-
-async fn off_thread<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, DeskError> + Send + 'static,
-) -> Result<T, DeskError> {
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|e| DeskError::Internal(format!("a worker failed: {e}")))?
 }
 
 /// Whose session with the rights of a role this token opens.
