@@ -163,7 +163,8 @@ pub(crate) fn is_personal(headers: &HeaderMap) -> bool {
         || cookie(headers, INVITED).is_some()
 }
 
-/// A random name that a browser keeps, to which its forms are bound.
+/// A random name that a browser keeps, to which its forms are bound. Empty for whoever only
+/// reads what is public: they are given none.
 #[derive(Debug, Clone)]
 pub(crate) struct Visitor(pub(crate) String);
 
@@ -188,10 +189,28 @@ fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
         .map(|(_, value)| value)
 }
 
-/// What is the same for everybody: no cookie is set there.
-fn is_public(path: &str) -> bool {
-    path == "/"
-        || path == "/embed.js"
+/// Whether no cookie is set at an address: files and answers for machines, and the pages that
+/// are the same for everybody, for as long as somebody carries nothing of their own.
+fn sets_no_cookie(path: &str, headers: &HeaderMap) -> bool {
+    is_for_machines(path) || is_public_page(path) && !is_personal(headers)
+}
+
+/// The Programme and the page of an event.
+fn is_public_page(path: &str) -> bool {
+    path == "/" || path.strip_prefix("/events/").is_some_and(|s| !s.is_empty() && !s.contains('/'))
+}
+
+/// What a page that is the same for everybody sends: a choice of tickets, and seats to keep.
+/// It is made for nobody, so its token is everybody's; that another site sent it is still
+/// refused by what the browser says of where it comes from.
+fn is_sent_by_anybody(path: &str) -> bool {
+    path.strip_prefix("/events/")
+        .and_then(|rest| rest.split_once('/'))
+        .is_some_and(|(_, act)| act == "choose" || act == "keep")
+}
+
+fn is_for_machines(path: &str) -> bool {
+    path == "/embed.js"
         || ["/static/", "/feeds/", "/embed/", "/pictures/", "/hooks/"]
             .iter()
             .any(|p| path.starts_with(p))
@@ -255,15 +274,19 @@ async fn answered(app: &App, path: &str, mut request: Request, next: Next) -> Re
         return with_headers(WebError::Elsewhere.into_response(), policy, secure);
     }
     let known = cookie(request.headers(), VISITOR).filter(|v| v.len() == 22).map(String::from);
-    let fresh = known.is_none();
-    let visitor = known.unwrap_or_else(|| URL_SAFE_NO_PAD.encode(random_bytes::<16>()));
+    let fresh = known.is_none() && !(safe && sets_no_cookie(path, request.headers()));
+    let visitor = match known {
+        Some(known) => known,
+        None if fresh => URL_SAFE_NO_PAD.encode(random_bytes::<16>()),
+        None => String::new(),
+    };
     request.extensions_mut().insert(Visitor(visitor.clone()));
     let is_part = request.headers().contains_key("hx-request");
     let mut response = next.run(request).await;
     if is_part {
         response = crate::error::in_short(response);
     }
-    if fresh && !is_public(path) {
+    if fresh && !is_for_machines(path) {
         let set = set_cookie(&app.settings, VISITOR, &visitor, Some(180 * 24 * 3600));
         response.headers_mut().append(header::SET_COOKIE, set);
     }
@@ -538,6 +561,7 @@ impl FromRequest<App> for Posted {
 
     async fn from_request(request: Request, app: &App) -> Result<Self, WebError> {
         let visitor = request.extensions().get::<Visitor>().cloned().ok_or(WebError::Elsewhere)?;
+        let by_anybody = is_sent_by_anybody(request.uri().path());
         let in_header =
             request.headers().get("x-form-token").and_then(|v| v.to_str().ok()).map(String::from);
         let axum::Form(fields) = axum::Form::<Vec<(String, String)>>::from_request(request, &())
@@ -549,7 +573,10 @@ impl FromRequest<App> for Posted {
             })?;
         let posted = Self(fields.into_iter().map(seen).collect());
         let token = in_header.unwrap_or_else(|| posted.get("token").to_owned());
-        if app.desk.secrets.is_form_token(&visitor.0, &token) {
+        let secrets = &app.desk.secrets;
+        if secrets.is_form_token(&visitor.0, &token)
+            || by_anybody && secrets.is_form_token("", &token)
+        {
             Ok(posted)
         } else {
             Err(WebError::OldPage)

@@ -10,6 +10,9 @@ use crate::site::{Browser, site};
 async fn forms_need_the_token_of_a_page_made_for_this_browser() {
     let site = site(Limits::default(), false).await;
     let (mut mine, mut other) = (Browser::new(&site), Browser::new(&site));
+    for named in [&mut mine, &mut other] {
+        named.get("/me").await;
+    }
     let date = mine.get("/events/is-beekeeping-for-me").await.field("date");
     other.get("/events/is-beekeeping-for-me").await;
     let path = "/events/is-beekeeping-for-me/keep";

@@ -131,6 +131,9 @@ async fn a_choice_beyond_what_is_left_takes_what_there_is_and_says_so() {
 async fn a_page_that_is_kept_is_never_older_than_the_last_booking_and_never_shared() {
     let site = open().await;
     let (mut one, mut other) = (Browser::new(&site), Browser::new(&site));
+    for named in [&mut one, &mut other] {
+        named.get("/me").await;
+    }
     let first = one.get("/events/is-beekeeping-for-me").await;
     let second = other.get("/events/is-beekeeping-for-me").await;
     assert_ne!(first.field("token"), second.field("token"));

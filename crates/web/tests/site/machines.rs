@@ -37,6 +37,30 @@ async fn what_is_public_is_asked_for_again_for_nothing_and_leaves_no_cookie() {
             assert_eq!(b.send(known, String::new()).await.status, StatusCode::NOT_MODIFIED);
         }
     }
+    // Nor do the pages that are the same for everybody, though a form stands on one.
+    let mut b = Browser::new(&site);
+    for path in ["/", "/?q=wax", "/events/thursday-dipping"] {
+        let page = b.get(path).await;
+        assert!(page.status == StatusCode::OK && b.cookies.is_empty(), "{path}");
+    }
+    let nobodys = b.token.clone();
+    b.get("/me").await;
+    assert!(!b.cookies.is_empty() && b.token != nobodys, "another tab is named");
+    let own = std::mem::replace(&mut b.token, nobodys.clone());
+    let refused = b.post("/me/number", &[("email", "kim@club.example")]).await;
+    assert_eq!(refused.status, StatusCode::FORBIDDEN, "what is everybody's opens nothing else");
+    b.token = nobodys;
+    let date = b.get("/").await.body.len().to_string();
+    let chosen = b.post("/events/thursday-dipping/choose", &[("date", &date)]).await;
+    assert!(chosen.status.is_redirection(), "the first tab's form is still good");
+    let elsewhere = Request::post("/events/thursday-dipping/choose")
+        .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+        .header("sec-fetch-site", "cross-site");
+    let token = format!("token={}", b.token);
+    assert_eq!(b.send(elsewhere, token).await.status, StatusCode::FORBIDDEN);
+    b.token = own;
+    let begun = b.keep("thursday-dipping", &[1]).await;
+    assert!(begun.location().starts_with("/booking/"), "{}", begun.body);
     let mut b = Browser::new(&site);
     assert_eq!(b.get("/feeds/tag/nothing.ics").await.status, StatusCode::NOT_FOUND);
     let page = b.get("/").await.body;
