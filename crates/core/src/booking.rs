@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::acting::Actor;
 pub use crate::choice::{Choice, ChoiceRefusal, DateOffer, Offer, choose};
 use crate::confirm::Confirming;
 use crate::refund;
@@ -70,14 +71,20 @@ impl State {
 pub enum Move {
     /// The form is complete and nothing is to pay.
     Complete,
-    /// The form is complete and money is due.
+    /// The form is complete and money is due, which the booker pays now.
     AskForMoney,
+    /// Somebody at the house took the booking, and money is due: a mail asks for it.
+    AskByMail,
     /// All the money came.
     Pay,
     /// The deadline of the hold or of the payment passed.
     Lapse,
+    /// Money came for what had lapsed, and its seats are still there.
+    PayLate,
     /// The booker or the organiser calls it back.
     Cancel,
+    /// The organiser calls the date off.
+    CallOff,
     /// The same seats are taken again after the hold ran out.
     TakeAgain,
     /// The form is complete and the organiser decides.
@@ -100,12 +107,15 @@ pub enum Move {
 
 impl Move {
     /// All moves.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 17] = [
         Self::Complete,
         Self::AskForMoney,
+        Self::AskByMail,
         Self::Pay,
+        Self::PayLate,
         Self::Lapse,
         Self::Cancel,
+        Self::CallOff,
         Self::TakeAgain,
         Self::Ask,
         Self::Approve,
@@ -118,34 +128,16 @@ impl Move {
     ];
 }
 
-/// Who makes a move.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Actor {
-    /// The booker, by the booking's own address.
-    Booker,
-    /// Somebody who may change bookings.
-    Clerk,
-    /// Somebody who handles money.
-    Treasurer,
-    /// The card provider.
-    Provider,
-    /// The program, when a time has come.
-    Program,
-}
-
-impl Actor {
-    /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::Booker, Self::Clerk, Self::Treasurer, Self::Provider, Self::Program];
-}
-
 /// What follows for the money.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Follows {
     /// Nothing is charged, before or after.
     Nothing,
-    /// The total is charged.
+    /// The total is charged, and a document says so.
     Charge,
+    /// The total is charged; its document comes with the money, or with the choice of a
+    /// transfer.
+    Ask,
     /// What was charged stays charged.
     Stays,
     /// Nothing is charged any more; what was paid goes back whole.
@@ -167,6 +159,10 @@ pub enum Tell {
     Refusal,
     /// The booking is cancelled, and what goes back.
     Cancellation,
+    /// The date is called off, and why.
+    CalledOff,
+    /// The booker asks for the seats after all.
+    AskedAgain,
 }
 
 /// One row of the table of moves.
@@ -199,30 +195,41 @@ const fn row(
 
 /// Every move that is allowed, who may make it, and what follows. What is not here cannot
 /// happen.
-pub const MOVES: [Allowed; 24] = {
+pub const MOVES: [Allowed; 30] = {
     use State::{AwaitingPayment, Cancelled, Confirmed, Declined, Held, Lapsed, Requested};
     const SELF: &[Actor] = &[Actor::Booker, Actor::Clerk];
+    const BOOKER: &[Actor] = &[Actor::Booker];
     const CLERK: &[Actor] = &[Actor::Clerk];
-    const MONEY: &[Actor] = &[Actor::Provider, Actor::Booker, Actor::Clerk, Actor::Treasurer];
-    const TIME: &[Actor] = &[Actor::Program, Actor::Booker, Actor::Clerk];
+    const PROVIDER: &[Actor] = &[Actor::Provider];
+    // Whoever brings, takes or changes money: by card, by hand, at the door, by stamps, or
+    // because nothing is due any more.
+    const MONEY: &[Actor] =
+        &[Actor::Provider, Actor::Booker, Actor::Clerk, Actor::Treasurer, Actor::Door];
+    const TIME: &[Actor] = &[Actor::Program, Actor::Booker];
     [
         row(Move::Complete, Held, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
-        row(Move::AskForMoney, Held, AwaitingPayment, SELF, Follows::Charge, Tell::Nothing),
+        row(Move::AskForMoney, Held, AwaitingPayment, BOOKER, Follows::Ask, Tell::Nothing),
+        row(Move::AskByMail, Held, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
         row(Move::Ask, Held, Requested, SELF, Follows::Nothing, Tell::Nothing),
         row(Move::Lapse, Held, Lapsed, TIME, Follows::Nothing, Tell::Nothing),
         row(Move::Cancel, Held, Cancelled, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::CallOff, Held, Lapsed, CLERK, Follows::Nothing, Tell::Nothing),
         row(Move::TakeAgain, Lapsed, Held, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::PayLate, Lapsed, AwaitingPayment, PROVIDER, Follows::Ask, Tell::Nothing),
         row(Move::Approve, Requested, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
         row(Move::ApproveToPay, Requested, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
         row(Move::Decline, Requested, Declined, CLERK, Follows::Nothing, Tell::Refusal),
         row(Move::Cancel, Requested, Cancelled, SELF, Follows::Nothing, Tell::Cancellation),
+        row(Move::CallOff, Requested, Cancelled, CLERK, Follows::Nothing, Tell::CalledOff),
         row(Move::Pay, AwaitingPayment, Confirmed, MONEY, Follows::Stays, Tell::Confirmation),
         row(Move::Lapse, AwaitingPayment, Lapsed, TIME, Follows::BackWhole, Tell::Nothing),
         row(Move::Cancel, AwaitingPayment, Cancelled, SELF, Follows::BackWhole, Tell::Cancellation),
+        row(Move::CallOff, AwaitingPayment, Cancelled, CLERK, Follows::BackWhole, Tell::CalledOff),
         row(Move::Cancel, Confirmed, Cancelled, SELF, Follows::BackBySteps, Tell::Cancellation),
+        row(Move::CallOff, Confirmed, Cancelled, CLERK, Follows::BackWhole, Tell::CalledOff),
         row(Move::BringBack, Cancelled, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
         row(Move::BringBackToPay, Cancelled, AwaitingPayment, SELF, Follows::Charge, Tell::ToPay),
-        row(Move::AskAfterAll, Cancelled, Requested, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::AskAfterAll, Cancelled, Requested, BOOKER, Follows::Nothing, Tell::AskedAgain),
         row(Move::BringBack, Lapsed, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
         row(Move::BringBackToPay, Lapsed, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
         row(Move::BringBack, Declined, Confirmed, CLERK, Follows::Charge, Tell::Confirmation),
@@ -243,21 +250,15 @@ pub struct MoveRefusal {
     pub by: Move,
 }
 
-/// The row of the table for a move from a state.
-///
-/// # Errors
-/// The move is not allowed from this state.
-pub fn allowed(state: State, by: Move) -> Result<&'static Allowed, MoveRefusal> {
-    MOVES.iter().find(|m| m.from == state && m.by == by).ok_or(MoveRefusal { state, by })
-}
-
-/// The state that follows when somebody makes a move.
+/// The row of the table for a move from a state, if it is theirs to make.
 ///
 /// # Errors
 /// The move is not allowed from this state, or not to whoever makes it.
-pub fn next(state: State, by: Move, who: Actor) -> Result<State, MoveRefusal> {
-    let row = allowed(state, by)?;
-    if row.who.contains(&who) { Ok(row.to) } else { Err(MoveRefusal { state, by }) }
+pub fn allowed(state: State, by: Move, who: Actor) -> Result<&'static Allowed, MoveRefusal> {
+    MOVES
+        .iter()
+        .find(|m| m.from == state && m.by == by && m.who.contains(&who))
+        .ok_or(MoveRefusal { state, by })
 }
 
 /// What an event lets happen to its bookings once they are made.
@@ -321,11 +322,11 @@ mod tests {
             assert_eq!(MOVES.iter().filter(same).count(), 1, "row {n} is the only one");
             assert!(!m.who.is_empty() && m.from != m.to);
             for actor in Actor::ALL {
-                let may = m.who.contains(&actor).then_some(m.to);
-                assert_eq!(next(m.from, m.by, actor).ok(), may, "row {n}, {actor:?}");
+                let may = m.who.contains(&actor).then_some(m);
+                assert_eq!(allowed(m.from, m.by, actor).ok(), may, "row {n}, {actor:?}");
             }
         }
-        assert!(next(State::Confirmed, Move::Complete, Actor::Clerk).is_err());
+        assert!(allowed(State::Confirmed, Move::Complete, Actor::Clerk).is_err());
         for state in State::ALL {
             assert_eq!(State::from_word(state.word()), Some(state));
         }
@@ -356,7 +357,7 @@ mod tests {
             let charged = |s| matches!(s, State::AwaitingPayment | State::Confirmed);
             let right = match m.money {
                 Follows::Nothing => !charged(m.to) && !charged(m.from),
-                Follows::Charge => charged(m.to) && !charged(m.from),
+                Follows::Charge | Follows::Ask => charged(m.to) && !charged(m.from),
                 Follows::Stays => charged(m.to) && charged(m.from),
                 Follows::BackWhole | Follows::BackBySteps => !charged(m.to) && charged(m.from),
             };

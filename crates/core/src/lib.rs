@@ -4,6 +4,8 @@
 //! clock, a file, the network or a source of randomness, so each rule is tested
 //! on its own and the same rule serves the pages, the timers and the door.
 
+pub mod acting;
+pub mod acts;
 pub mod availability;
 pub mod backups;
 pub mod booking;
@@ -21,6 +23,7 @@ pub mod ledger;
 pub mod money;
 pub mod network;
 pub mod often;
+pub mod paying;
 pub mod price;
 pub mod promo;
 pub mod quick;

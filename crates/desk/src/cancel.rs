@@ -2,19 +2,21 @@
 
 use jiff::Timestamp;
 use matricle_core::Money;
-use matricle_core::booking::{Actor, Move, MoveRefusal, State, next};
+use matricle_core::acting::Acting;
+use matricle_core::acts::Act;
+use matricle_core::booking::{Move, MoveRefusal, State};
 use matricle_core::codes::Reference;
-use matricle_core::staff::{Right, require};
-use matricle_core::waiting::Stands;
+use matricle_core::staff::Right;
+use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking, Deed};
-use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_store::events::{Date, Event};
 use matricle_store::people::Staff;
-use matricle_store::{Connection, Tx, events, payments};
 
+use crate::acting::Turn;
+use crate::acts::{Of, allow};
 use crate::changes::settle_change;
-use crate::checkout::message_id;
-use crate::hold::BOOKER;
-use crate::money::{document, give_back_surplus, percent_back};
+use crate::money::percent_back;
+use crate::moves::{With, make, tell_changed};
 use crate::{Desk, DeskError, house_of};
 
 /// Who calls a booking back.
@@ -27,27 +29,11 @@ pub enum By {
 }
 
 impl By {
-    /// Lets the booker pass, and whoever may change bookings at the Office.
-    pub(crate) fn may(&self) -> Result<(), DeskError> {
+    /// Their act: the booker's, or that of somebody who may change bookings.
+    pub(crate) fn turn(&self, desk: &Desk) -> Result<Turn, DeskError> {
         match self {
-            Self::Booker => Ok(()),
-            Self::Staff(staff, _) => Ok(require(staff.role, Right::ChangeBookings)?),
-        }
-    }
-
-    /// Who they are in the table of moves.
-    pub(crate) const fn actor(&self) -> Actor {
-        match self {
-            Self::Booker => Actor::Booker,
-            Self::Staff(..) => Actor::Clerk,
-        }
-    }
-
-    /// The name under which they appear in a timeline.
-    pub(crate) fn name(&self) -> String {
-        match self {
-            Self::Booker => BOOKER.into(),
-            Self::Staff(staff, _) => staff.name.clone(),
+            Self::Booker => Ok(desk.turn(Acting::booker())),
+            Self::Staff(staff, _) => desk.turn_of(staff, Right::ChangeBookings),
         }
     }
 }
@@ -75,34 +61,20 @@ fn is_whole(conn: &Connection, booking: &Booking, numbers: &[u32]) -> Result<boo
     Ok(numbers.is_empty() || standing.iter().all(|a| a.cancelled || numbers.contains(&a.ticket_no)))
 }
 
-/// Refuses while somebody is inside with a ticket of a booking, or with one of these: what is
-/// moved or cancelled then would leave them counted nowhere.
-pub(crate) fn nobody_inside(
-    conn: &Connection,
-    booking: &Booking,
-    tickets: Option<&[u32]>,
-) -> Result<(), DeskError> {
-    match matricle_store::door::inside_of(conn, booking.id, tickets)? {
-        Some(name) => Err(DeskError::Inside { name }),
-        None => Ok(()),
-    }
-}
-
+/// Of each price so many percent come back.
 fn percent_of(
     conn: &Connection,
     booking: &Booking,
     by: &By,
+    (event, date): (&Event, &Date),
     now: Timestamp,
 ) -> Result<u32, DeskError> {
-    let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
     match by {
+        // Nothing is kept of what was never confirmed.
+        _ if booking.state != State::Confirmed => Ok(100),
         By::Staff(_, Some(own)) => Ok((*own).min(100)),
-        By::Staff(_, None) => Ok(percent_back(&house_of(conn)?, &event, &date, None, now)),
-        By::Booker if !event.rules.may_cancel && booking.state != State::Requested => {
-            Err(DeskError::NotByBooker)
-        }
-        By::Booker if date.span.starts_at <= now => Err(DeskError::NotByBooker),
-        By::Booker => Ok(percent_back(&house_of(conn)?, &event, &date, booking.steps_from, now)),
+        By::Staff(_, None) => Ok(percent_back(&house_of(conn)?, event, date, None, now)),
+        By::Booker => Ok(percent_back(&house_of(conn)?, event, date, booking.steps_from, now)),
     }
 }
 
@@ -116,8 +88,8 @@ pub async fn preview(
     reference: Reference,
     numbers: Vec<u32>,
 ) -> Result<Cancelling, DeskError> {
-    let now = desk.clock.now();
-    desk.store.read(move |conn| preview_in(conn, &by, reference, &numbers, now)).await
+    let turn = by.turn(desk)?;
+    desk.store.read(move |conn| preview_in(conn, &by, reference, &numbers, &turn)).await
 }
 
 fn preview_in(
@@ -125,21 +97,14 @@ fn preview_in(
     by: &By,
     reference: Reference,
     numbers: &[u32],
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Cancelling, DeskError> {
-    by.may()?;
+    let now = turn.now;
     let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
-    next(booking.state, Move::Cancel, by.actor())?;
     let whole = is_whole(conn, &booking, numbers)?;
-    nobody_inside(conn, &booking, (!whole).then_some(numbers))?;
-    // Nothing is kept of what was never confirmed.
-    let firm = booking.state == State::Confirmed;
-    let percent = if firm {
-        percent_of(conn, &booking, by, now)?
-    } else {
-        percent_of(conn, &booking, by, now)?;
-        100
-    };
+    let of = Of { tickets: (!whole).then_some(numbers), ..Of::default() };
+    let (event, date) = allow(conn, Act::Cancel, &booking, of, turn)?;
+    let percent = percent_of(conn, &booking, by, (&event, &date), now)?;
     let currency = booking.total.currency;
     let standing: Vec<_> =
         bookings::attendees(conn, booking.id)?.into_iter().filter(|a| !a.cancelled).collect();
@@ -180,53 +145,33 @@ pub async fn cancel(
     reference: Reference,
     numbers: Vec<u32>,
 ) -> Result<Cancelling, DeskError> {
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
-    let message = message_id(desk, reference, Kind::Cancellation);
+    let turn = by.turn(desk)?;
     let done = desk
         .store
         .write(move |tx| {
-            let plan = preview_in(tx, &by, reference, &numbers, now)?;
+            let plan = preview_in(tx, &by, reference, &numbers, &turn)?;
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             let standing: Vec<u32> = bookings::attendees(tx, booking.id)?
                 .iter()
                 .filter(|a| !a.cancelled && numbers.contains(&a.ticket_no))
                 .map(|a| a.ticket_no)
                 .collect();
-            let who = by.name();
             let lines = bookings::lines(tx, &booking)?;
             let remember = |deed: &Deed| match by {
                 By::Booker => bookings::remember(tx, booking.id, deed, plan.back.minor),
                 By::Staff(..) => Ok(()),
             };
             if plan.whole {
-                cancel_in(
-                    tx,
-                    &booking,
-                    plan.percent,
-                    (by.actor(), &who),
-                    "cancelled the booking",
-                    now,
-                )?;
-                if !booking.email.is_empty() {
-                    let which = again(tx, &booking, Kind::Cancellation)?;
-                    let new = NewMessage {
-                        about: About::Booking(booking.id),
-                        kind: Kind::Cancellation,
-                        which: &which,
-                        address: &booking.email,
-                        message_id: &format!("{which}{message}").replace(' ', ""),
-                        note: "",
-                    };
-                    outbox::plan_noted(tx, &new, now)?;
-                }
+                let with = With { percent: plan.percent, ..With::said("cancelled the booking") };
+                make(tx, &booking, Move::Cancel, &turn, with)?;
                 remember(&Deed::cancelled(booking.state, &lines))?;
                 return Ok::<_, DeskError>(plan);
             }
-            bookings::take_off(tx, &booking, &numbers, plan.percent, now)?;
-            bookings::follow_books(tx, booking.id, "a part cancelled", now)?;
+            bookings::take_off(tx, &booking, &numbers, plan.percent, turn.now)?;
+            bookings::follow_books(tx, booking.id, "a part cancelled", turn.now)?;
             let what = format!("cancelled the tickets of {}", plan.people.join(", "));
-            bookings::happened(tx, booking.id, now, &who, &what)?;
-            settle_change(tx, &booking, "a part was cancelled", (by.actor(), &who), &host, now)?;
+            bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+            settle_change(tx, &booking, "a part was cancelled", &turn)?;
             let said = if plan.back.is_zero() {
                 format!("Cancelled: {}.", plan.people.join(", "))
             } else {
@@ -236,68 +181,14 @@ pub async fn cancel(
                     plan.back
                 )
             };
-            tell_changed(tx, &booking, &said, &host, now)?;
-            crate::waiting::serve_date(tx, booking.date, now)?;
+            tell_changed(tx, &booking, &said, &turn)?;
+            crate::waiting::serve_date(tx, booking.date, turn.now)?;
             remember(&Deed::part(&standing, &lines))?;
             Ok(plan)
         })
         .await?;
     desk.wake.all();
     Ok(done)
-}
-
-/// Tells the second and later messages of a kind about one booking apart.
-pub(crate) fn again(tx: &Tx<'_>, booking: &Booking, kind: Kind) -> Result<String, DeskError> {
-    let before = outbox::of_booking(tx, booking.id)?.iter().filter(|m| m.kind == kind).count();
-    Ok(if before == 0 { String::new() } else { format!(" {}.", before + 1) })
-}
-
-/// Tells the booker what has changed about their booking.
-pub(crate) fn tell_changed(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    said: &str,
-    host: &str,
-    now: Timestamp,
-) -> Result<(), DeskError> {
-    if booking.email.is_empty() {
-        return Ok(());
-    }
-    let id = uuid::Uuid::now_v7();
-    let new = NewMessage {
-        about: About::Booking(booking.id),
-        kind: Kind::Changed,
-        which: &format!(" {id}"),
-        address: &booking.email,
-        message_id: &format!("{id}@{host}"),
-        note: said,
-    };
-    Ok(outbox::plan_noted(tx, &new, now)?)
-}
-
-/// Cancels a booking whole, inside a transaction; of what it is charged so many percent
-/// are taken off, and what was paid too much goes back. Says how much that is.
-pub(crate) fn cancel_in(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    percent: u32,
-    (by, who): (Actor, &str),
-    what: &str,
-    now: Timestamp,
-) -> Result<i64, DeskError> {
-    let to = next(booking.state, Move::Cancel, by)?;
-    let percent = if booking.state == State::Confirmed { percent } else { 100 };
-    bookings::cancel(tx, booking, to, percent, now)?;
-    bookings::happened(tx, booking.id, now, who, what)?;
-    payments::unwant(tx, booking.id, now)?;
-    for kind in [Kind::Confirmation, Kind::Approval, Kind::Changed] {
-        outbox::withdraw(tx, booking.id, kind)?;
-    }
-    let back = give_back_surplus(tx, booking, what, who, now)?;
-    document(tx, booking, now)?;
-    crate::waiting::follow(tx, booking, Stands::Passed)?;
-    crate::waiting::serve_date(tx, booking.date, now)?;
-    Ok(back)
 }
 
 /// The state does not allow it.

@@ -1,7 +1,8 @@
 //! Stamp cards: selling, giving, taking stamps off, paying with them, letting them expire.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Actor, Move as BookingMove, State};
+use matricle_core::acting::{Acting, BOOKER, PROGRAM};
+use matricle_core::booking::{Move as BookingMove, State};
 use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::form::{Fault, Form};
 use matricle_core::ledger::{Account, Entry, Line, Method};
@@ -17,8 +18,9 @@ use matricle_store::people::Staff;
 use matricle_store::refunds::Refund;
 use matricle_store::{Connection, Tx, events, ledger, places};
 
+use crate::acting::Turn;
 use crate::cancel::refuse;
-use crate::hold::{BOOKER, PROGRAM, fresh_code};
+use crate::hold::fresh_code;
 use crate::timers::{Due, Work, each};
 use crate::{Desk, DeskError, house_of};
 
@@ -232,7 +234,7 @@ pub(crate) fn make_bought(
     }
     if made > 0 {
         let what = format!("{} made", matricle_formats::words::count(made, "stamp cards"));
-        bookings::happened(tx, booking.id, now, PROGRAM, &what)?;
+        bookings::happened(tx, booking.id, now, &Acting::program(), &what)?;
     }
     Ok(())
 }
@@ -322,11 +324,11 @@ pub fn payable(conn: &Connection, booking: &Booking) -> Result<(u32, i64), DeskE
 /// # Errors
 /// [`DeskError::Stamps`] with why not; the booking is not to be paid.
 pub async fn pay(desk: &Desk, reference: Reference, code: String) -> Result<(), DeskError> {
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let turn = desk.turn(Acting::booker());
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            pay_in(tx, &booking, &code, BOOKER, &host, now)
+            pay_in(tx, &booking, &code, &turn)
         })
         .await?;
     desk.wake.all();
@@ -341,10 +343,10 @@ pub(crate) fn pay_in(
     tx: &Tx<'_>,
     booking: &Booking,
     code: &str,
-    who: &str,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
+    let (now, who) = (turn.now, turn.by.shown());
+    let who = who.as_str();
     if !booking.is_owed() {
         return Err(refuse(booking.state, BookingMove::Pay));
     }
@@ -377,9 +379,9 @@ pub(crate) fn pay_in(
     cards::happened(tx, &used, now)?;
     book_use(tx, booking, minor, worth, who, now)?;
     let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
-    bookings::happened(tx, booking.id, now, who, &what)?;
+    bookings::happened(tx, booking.id, now, &turn.by, &what)?;
     payments::unwant(tx, booking.id, now)?;
-    let booking = crate::decide::confirm_if_paid(tx, booking, Actor::Booker, host, now)?;
+    let booking = crate::moves::confirm_if_paid(tx, booking, turn)?;
     crate::money::document(tx, &booking, now)
 }
 
@@ -414,8 +416,9 @@ pub(crate) fn give_back(
     booking: &Booking,
     refund: &Refund,
     paid: i64,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
+    let now = turn.now;
     let mut worth_all = 0;
     for (card, stamps, value) in cards::used_for(tx, &refund.payment)? {
         // Whole stamps only: the booker's favour is to round up.

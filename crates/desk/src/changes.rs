@@ -1,13 +1,13 @@
 //! Changing bookings that stand: people, tickets, dates, prices, money taken by hand, notes.
 
-use jiff::Timestamp;
-use matricle_core::booking::{self, Actor, Move, State};
+use matricle_core::acts::Act;
+use matricle_core::booking::{self, Move, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{self, Draft, is_address};
 use matricle_core::form::{Fault, Form};
 use matricle_core::ledger::Method;
-use matricle_core::seats::{Bucket, Wanted, take};
-use matricle_core::staff::{Right, require};
+use matricle_core::seats::{Wanted, take};
+use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, Booking, Deed, HeldBy};
 use matricle_store::outbox::{About, Kind, NewMessage};
@@ -15,10 +15,12 @@ use matricle_store::payments::{self, Taken};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, Tx, events, outbox};
 
-use crate::cancel::{By, nobody_inside, refuse, tell_changed};
-use crate::decide::{confirm_if_paid, firm, tell};
+use crate::acting::Turn;
+use crate::acts::{Of, allow};
+use crate::cancel::By;
 use crate::hold::{fresh_code, keep_in, on_sheet, sweep};
 use crate::money::{document, give_back_surplus, received};
+use crate::moves::{With, confirm_if_paid, firm, tell, tell_changed};
 use crate::{Desk, DeskError, house_of, waiting};
 
 /// Longest private note, in characters.
@@ -38,17 +40,16 @@ pub async fn note(
     reference: Reference,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let text = form.text("note", LONGEST_NOTE);
     if text.is_empty() {
         form.fault("note", Fault::Missing);
     }
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
-            Ok(bookings::note(tx, booking.id, &who, &text, now)?)
+            Ok(bookings::note(tx, booking.id, &turn.by.name, &text, turn.now)?)
         })
         .await
 }
@@ -59,18 +60,17 @@ pub async fn note(
 /// # Errors
 /// The booking is in another state; the role may not.
 pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
+            allow(tx, Act::Resend, &booking, Of::default(), &turn)?;
             let kind = match booking.state {
-                State::Confirmed => Kind::Confirmation,
                 State::AwaitingPayment => Kind::Approval,
-                state => return Err(refuse(state, Move::Complete)),
+                _ => Kind::Confirmation,
             };
-            bookings::happened(tx, booking.id, now, &who, "sent the mail once more")?;
-            tell(tx, &booking, kind, "", &host, now)
+            bookings::happened(tx, booking.id, turn.now, &turn.by, "sent the mail once more")?;
+            tell(tx, &booking, kind, "", &turn)
         })
         .await?;
     desk.wake.all();
@@ -84,23 +84,22 @@ pub(crate) fn take_in(
     booking: &Booking,
     (method, minor): (Method, i64),
     note: &str,
-    who: &str,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     let id = uuid::Uuid::now_v7().to_string();
-    let new = Taken { id: &id, booking: booking.id, minor, method, who, note };
-    payments::take(tx, &new, now)?;
-    received(tx, booking, method, minor, who, now)?;
+    let who = turn.by.shown();
+    let new = Taken { id: &id, booking: booking.id, minor, method, who: &who, note };
+    payments::take(tx, &new, turn.now)?;
+    received(tx, booking, method, minor, turn)?;
     let amount = booking.total.currency.of(minor);
     let what = match note {
         "" => format!("took {amount} by {}", method.word()),
         note => format!("took {amount} by {}: {note}", method.word()),
     };
-    bookings::happened(tx, booking.id, now, who, &what)?;
-    let booking = confirm_if_paid(tx, booking, Actor::Treasurer, host, now)?;
-    give_back_surplus(tx, &booking, "paid too much", who, now)?;
-    document(tx, &booking, now)
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    let booking = confirm_if_paid(tx, booking, turn)?;
+    give_back_surplus(tx, &booking, "paid too much", turn)?;
+    document(tx, &booking, turn.now)
 }
 
 /// Money that somebody at the house takes in cash, by transfer or on its own card machine.
@@ -113,8 +112,7 @@ pub async fn take_money(
     reference: Reference,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
@@ -127,10 +125,8 @@ pub async fn take_money(
             let (Some(amount), Some(method), true) = (amount, method, wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));
             };
-            if !matches!(booking.state, State::AwaitingPayment | State::Confirmed) {
-                return Err(refuse(booking.state, Move::Pay));
-            }
-            take_in(tx, &booking, (method, amount), &note, &who, &host, now)
+            allow(tx, Act::TakeMoney, &booking, Of::default(), &turn)?;
+            take_in(tx, &booking, (method, amount), &note, &turn)
         })
         .await?;
     desk.wake.all();
@@ -143,8 +139,7 @@ pub async fn take_money(
 /// # Errors
 /// No amount; a reference that no booking to pay has; the role may not.
 pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u32, DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     let done = desk
         .store
         .write(move |tx| {
@@ -183,7 +178,7 @@ pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result
                 let due = booking.due().minor.max(0);
                 let minor = if n == last { rest } else { rest.min(due) };
                 if minor > 0 {
-                    take_in(tx, booking, (Method::Transfer, minor), &note, &who, &host, now)?;
+                    take_in(tx, booking, (Method::Transfer, minor), &note, &turn)?;
                     rest -= minor;
                 }
             }
@@ -204,8 +199,7 @@ pub async fn set_price(
     reference: Reference,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
@@ -223,18 +217,16 @@ pub async fn set_price(
             let (Some(amount), Some(line), true) = (amount, line, wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));
             };
-            if !booking.state.stands() {
-                return Err(refuse(booking.state, Move::Pay));
-            }
+            allow(tx, Act::Change, &booking, Of::default(), &turn)?;
             bookings::set_price(tx, &booking, line.ticket, amount)?;
-            bookings::follow_books(tx, booking.id, "a price set by hand", now)?;
+            bookings::follow_books(tx, booking.id, "a price set by hand", turn.now)?;
             let what = format!(
                 "set the price of {} to {} by hand: {reason}",
                 line.name,
                 currency.of(amount)
             );
-            bookings::happened(tx, booking.id, now, &who, &what)?;
-            settle_change(tx, &booking, "the price was changed", (Actor::Clerk, &who), &host, now)
+            bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+            settle_change(tx, &booking, "the price was changed", &turn)
         })
         .await?;
     desk.wake.all();
@@ -247,15 +239,13 @@ pub(crate) fn settle_change(
     tx: &Tx<'_>,
     booking: &Booking,
     reason: &str,
-    (by, who): (Actor, &str),
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     // An open payment asks for another amount than is due now.
-    payments::unwant(tx, booking.id, now)?;
-    let booking = confirm_if_paid(tx, booking, by, host, now)?;
-    give_back_surplus(tx, &booking, reason, who, now)?;
-    document(tx, &booking, now)
+    payments::unwant(tx, booking.id, turn.now)?;
+    let booking = confirm_if_paid(tx, booking, turn)?;
+    give_back_surplus(tx, &booking, reason, turn)?;
+    document(tx, &booking, turn.now)
 }
 
 /// Adds tickets to a booking that stands, at what they cost now.
@@ -270,15 +260,14 @@ pub async fn add_tickets(
     wanted: Vec<Wanted>,
     names: Vec<String>,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
-            add_in(tx, &booking, &wanted, &names, &who, now)?;
+            add_in(tx, &booking, &wanted, &names, &turn)?;
             let said = format!("More tickets: {}.", counted(tx, &booking, &wanted)?);
-            tell_changed(tx, &booking, &said, &host, now)?;
-            settle_change(tx, &booking, "tickets were added", (Actor::Clerk, &who), &host, now)
+            tell_changed(tx, &booking, &said, &turn)?;
+            settle_change(tx, &booking, "tickets were added", &turn)
         })
         .await?;
     desk.wake.all();
@@ -299,24 +288,21 @@ fn add_in(
     booking: &Booking,
     wanted: &[Wanted],
     names: &[String],
-    who: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
-    if !booking.state.stands() {
-        return Err(refuse(booking.state, Move::Complete));
-    }
-    sweep(tx, booking.date, now)?;
-    let sheet = on_sheet(tx, booking, now)?;
-    let choice = booking::choose(&sheet.offer, wanted, &booking.buyer, now)?;
+    allow(tx, Act::Change, booking, Of::default(), turn)?;
+    sweep(tx, booking.date, turn)?;
+    let sheet = on_sheet(tx, booking, turn.now)?;
+    let choice = booking::choose(&sheet.offer, wanted, &booking.buyer, turn.now)?;
     let before = bookings::attendees(tx, booking.id)?.len();
     bookings::add_on(tx, booking, &choice, &sheet, fresh_code)?;
     for (n, attendee) in bookings::attendees(tx, booking.id)?.iter().skip(before).enumerate() {
         let name = names.get(n).map(|n| n.trim()).filter(|n| !n.is_empty());
         bookings::rename(tx, booking, attendee.person, name.unwrap_or(&booking.name))?;
     }
-    bookings::follow_books(tx, booking.id, "tickets added", now)?;
+    bookings::follow_books(tx, booking.id, "tickets added", turn.now)?;
     let what = format!("added {}", counted(tx, booking, wanted)?);
-    Ok(bookings::happened(tx, booking.id, now, who, &what)?)
+    Ok(bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?)
 }
 
 /// Swaps one ticket of a booking for another type; the difference in money is asked for or
@@ -331,8 +317,7 @@ pub async fn swap_ticket(
     ticket_no: u32,
     to: TicketTypeId,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
@@ -345,16 +330,19 @@ pub async fn swap_ticket(
             if names.is_empty() {
                 return Err(DeskError::NotFound);
             }
-            nobody_inside(tx, &booking, Some(&[ticket_no]))?;
+            let inside = matricle_store::door::inside_of(tx, booking.id, Some(&[ticket_no]))?;
+            if let Some(name) = inside {
+                return Err(DeskError::Inside { name });
+            }
             // The seats go back into the pot first: the new ticket may need the same ones.
-            bookings::take_off(tx, &booking, &[ticket_no], 100, now)?;
+            bookings::take_off(tx, &booking, &[ticket_no], 100, turn.now)?;
             let booking = find(tx, reference)?;
             let wanted = [Wanted { ticket: to, quantity: 1 }];
-            add_in(tx, &booking, &wanted, &names, &who, now)?;
+            add_in(tx, &booking, &wanted, &names, &turn)?;
             let said = format!("Another ticket: {}.", counted(tx, &booking, &wanted)?);
-            tell_changed(tx, &booking, &said, &host, now)?;
-            settle_change(tx, &booking, "a ticket was swapped", (Actor::Clerk, &who), &host, now)?;
-            waiting::serve_date(tx, booking.date, now)
+            tell_changed(tx, &booking, &said, &turn)?;
+            settle_change(tx, &booking, "a ticket was swapped", &turn)?;
+            waiting::serve_date(tx, booking.date, turn.now)
         })
         .await?;
     desk.wake.all();
@@ -372,21 +360,16 @@ pub async fn move_to(
     reference: Reference,
     date: DateId,
 ) -> Result<(), DeskError> {
-    by.may()?;
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let turn = by.turn(desk)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
             let (event, old) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
             let (other, new) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
-            let in_time = old.span.starts_at > now && new.span.starts_at > now;
-            if matches!(by, By::Booker) && !(event.rules.may_move && in_time) {
-                return Err(DeskError::NotByBooker);
-            }
-            if event.id != other.id || event.course || booking.date == date {
+            if event.id != other.id || booking.date == date {
                 return Err(DeskError::NotFound);
             }
-            move_in(tx, &booking, &new, &by.name(), &host, now)?;
+            move_in(tx, &booking, &new, &turn)?;
             if matches!(by, By::Booker) {
                 bookings::moved_from(tx, booking.id, old.span.starts_at)?;
                 bookings::remember(tx, booking.id, &Deed::moved(old.id), 0)?;
@@ -403,18 +386,13 @@ pub(crate) fn move_in(
     tx: &Tx<'_>,
     booking: &Booking,
     to: &events::Date,
-    who: &str,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
-    if !booking.state.stands() {
-        return Err(refuse(booking.state, Move::Complete));
-    }
-    nobody_inside(tx, booking, None)?;
-    sweep(tx, to.id, now)?;
+    allow(tx, Act::MoveDate, booking, Of { to: Some(to), ..Of::default() }, turn)?;
+    sweep(tx, to.id, turn)?;
     let house = house_of(tx)?;
-    let sheet = events::sheet(tx, house.currency, to.id, now)?.ok_or(DeskError::NotFound)?;
-    if let Some(refusal) = sheet.offer.bars(now) {
+    let sheet = events::sheet(tx, house.currency, to.id, turn.now)?.ok_or(DeskError::NotFound)?;
+    if let Some(refusal) = sheet.offer.bars(turn.now) {
         return Err(refusal.into());
     }
     let wanted = bookings::wanted(tx, booking.id)?;
@@ -422,9 +400,10 @@ pub(crate) fn move_in(
         .map_err(booking::ChoiceRefusal::from)?;
     bookings::move_to(tx, booking, to.id, &draws)?;
     let when = matricle_formats::words::long_span(to.span.starts, to.span.ends);
-    bookings::happened(tx, booking.id, now, who, &format!("moved the booking to {when}"))?;
-    tell_changed(tx, booking, &format!("It is for another date now: {when}."), host, now)?;
-    waiting::serve_date(tx, booking.date, now)
+    let what = format!("moved the booking to {when}");
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    tell_changed(tx, booking, &format!("It is for another date now: {when}."), turn)?;
+    waiting::serve_date(tx, booking.date, turn.now)
 }
 
 /// Corrects names and answers of a booking that stands; the address stays.
@@ -437,15 +416,11 @@ pub async fn correct(
     reference: Reference,
     mut draft: Draft,
 ) -> Result<(), DeskError> {
-    by.may()?;
-    let now = desk.clock.now();
+    let turn = by.turn(desk)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
-            let who = by.name();
-            if Bucket::of(booking.state).is_none() || booking.state == State::Held {
-                return Err(refuse(booking.state, Move::Complete));
-            }
+            let (event, _) = allow(tx, Act::Correct, &booking, Of::default(), &turn)?;
             draft.name =
                 if draft.name.trim().is_empty() { booking.name.clone() } else { draft.name };
             // One who booked by phone may have no address; it is not asked for here.
@@ -454,7 +429,6 @@ pub async fn correct(
                 email => email.to_owned(),
             };
             draft.agreed = true;
-            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
             let questions = events::questions(tx, event.id)?;
             let tickets = bookings::tickets_of_people(tx, booking.id)?;
             let mut details =
@@ -463,12 +437,18 @@ pub async fn correct(
             draft.email.clone_from(&booking.email);
             let person = match details.email.as_str() {
                 "" => None,
-                email => Some(people::know(tx, &details.name, email, now)?),
+                email => Some(people::know(tx, &details.name, email, turn.now)?),
             };
             bookings::complete(tx, &booking, &details, &questions, person)?;
             bookings::keep_draft(tx, booking.id, &draft)?;
             tx.touch(booking.date);
-            Ok(bookings::happened(tx, booking.id, now, &who, "corrected names and answers")?)
+            Ok(bookings::happened(
+                tx,
+                booking.id,
+                turn.now,
+                &turn.by,
+                "corrected names and answers",
+            )?)
         })
         .await
 }
@@ -485,44 +465,36 @@ pub async fn pass_on(
     attendee: AttendeeId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    by.may()?;
+    let turn = by.turn(desk)?;
     let (name, email) = (form.needed("new_name"), form.needed("new_email"));
     if !email.is_empty() && !is_address(&email) {
         form.fault("new_email", Fault::NotAnAddress);
     }
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
     desk.store
         .write(move |tx| {
             form.done().map_err(DeskError::Form)?;
             let booking = find(tx, reference)?;
-            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            if matches!(by, By::Booker) && !event.rules.may_pass {
-                return Err(DeskError::NotByBooker);
-            }
-            let who = by.name();
-            if booking.state != State::Confirmed {
-                return Err(refuse(booking.state, Move::Complete));
-            }
+            allow(tx, Act::PassOn, &booking, Of::default(), &turn)?;
             let all = bookings::attendees(tx, booking.id)?;
             let person = all.iter().find(|a| a.id == attendee && !a.cancelled);
             let person = person.ok_or(DeskError::NotFound)?;
             if person.presence != matricle_core::door::Presence::Expected {
                 return Err(DeskError::NotByBooker);
             }
-            bookings::new_codes(tx, &booking, person.person, fresh_code, now)?;
+            bookings::new_codes(tx, &booking, person.person, fresh_code, turn.now)?;
             bookings::rename(tx, &booking, person.person, &name)?;
             let what = format!("passed the ticket of {} to {name}", person.name);
-            bookings::happened(tx, booking.id, now, &who, &what)?;
+            bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
             let id = uuid::Uuid::now_v7();
             let new = NewMessage {
                 about: About::Booking(booking.id),
                 kind: Kind::Passed,
                 which: &format!(" {id}"),
                 address: &email,
-                message_id: &format!("{id}@{host}"),
+                message_id: &format!("{id}@{}", turn.host),
                 note: &person.person.to_string(),
             };
-            Ok(outbox::plan_noted(tx, &new, now)?)
+            Ok(outbox::plan_noted(tx, &new, turn.now)?)
         })
         .await?;
     desk.wake.all();
@@ -552,7 +524,7 @@ pub async fn by_phone(
     asked: ByPhone,
     mut form: Form,
 ) -> Result<Reference, DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let (name, email) = (form.needed("name"), form.line("email"));
     if !email.is_empty() && !is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
@@ -566,7 +538,6 @@ pub async fn by_phone(
         .map(|l| l.trim().to_owned())
         .filter(|l| !l.is_empty())
         .collect();
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
     let made = desk
         .store
         .write(move |tx| {
@@ -576,7 +547,7 @@ pub async fn by_phone(
                 ..Default::default()
             };
             let by = HeldBy { buyer, ..HeldBy::default() };
-            let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, now)?;
+            let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, &turn)?;
             let booking = find(tx, reference)?;
             let people = bookings::attendees(tx, booking.id)?;
             let attendees: Vec<String> =
@@ -591,18 +562,17 @@ pub async fn by_phone(
             };
             let person = match email.as_str() {
                 "" => None,
-                email => Some(people::know(tx, &name, email, now)?),
+                email => Some(people::know(tx, &name, email, turn.now)?),
             };
             bookings::complete(tx, &booking, &details, &[], person)?;
-            bookings::happened(tx, booking.id, now, &who, "took the booking by phone")?;
+            bookings::happened(tx, booking.id, turn.now, &turn.by, "took the booking by phone")?;
             if let Some((price, reason)) = &asked.by_hand {
                 bookings::set_total(tx, &booking, price.minor)?;
                 let what = format!("set the price to {price} by hand: {reason}");
-                bookings::happened(tx, booking.id, now, &who, &what)?;
+                bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
             }
             let booking = find(tx, reference)?;
-            let moves = (Move::Complete, Move::AskForMoney);
-            firm(tx, &booking, moves, Actor::Clerk, None, &host, now)?;
+            firm(tx, &booking, (Move::Complete, Move::AskByMail), &turn, With::said(""))?;
             Ok::<_, DeskError>(reference)
         })
         .await?;

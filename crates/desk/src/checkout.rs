@@ -8,14 +8,15 @@
 use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Actor, Move, MoveRefusal, State, next};
+use matricle_core::acting::Acting;
+use matricle_core::booking::{Move, MoveRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{self, Draft};
 use matricle_core::keeping::may_wait;
 use matricle_core::ledger::Method;
+use matricle_core::paying::{another_try, time_to_transfer};
 use matricle_core::text;
-use matricle_core::waiting::Stands;
 use matricle_core::who::{WhoRefusal, is_proved};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
@@ -23,20 +24,13 @@ use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::payments::{self, Payment, PaymentState};
 use matricle_store::{Tx, events, people};
 
+use crate::acting::Turn;
 use crate::asking::Asking;
-use crate::hold::{BOOKER, PROGRAM, take_again, way_of};
+use crate::hold::{same_seats, take_again, way_of};
+use crate::moves::{FIRST_CHECK, With, confirm_if_paid, make, tell};
 use crate::often::Often;
 use crate::provider::{NewPayment, ProviderError, ProviderPayment, Status, is_signed};
-use crate::{Desk, DeskError, Secrets, house_of, money, waiting};
-
-/// How long seats are kept for the payment once the form is complete.
-pub const TIME_TO_PAY: SignedDuration = SignedDuration::from_mins(30);
-/// Each new try gives at least this long.
-const TIME_TO_RETRY: SignedDuration = SignedDuration::from_mins(15);
-/// But tries do not keep seats longer than this in all.
-const LONGEST_TRYING: SignedDuration = SignedDuration::from_hours(2);
-/// When to ask the provider first, if nothing was heard.
-pub(crate) const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
+use crate::{Desk, DeskError, Secrets, house_of, money};
 
 /// What follows from a complete form.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,15 +56,11 @@ pub async fn submit(
     draft: Draft,
 ) -> Result<Outcome, DeskError> {
     crate::hold::type_on(desk, reference, draft.clone()).await?;
-    let now = desk.clock.now();
+    let turn = desk.turn(Acting::booker());
     let booker =
         Booker { asking: asking.clone(), secrets: desk.secrets.clone(), often: desk.often.clone() };
-    let ids = Ids {
-        message: message_id(desk, reference, Kind::Confirmation),
-        payment: uuid::Uuid::now_v7().to_string(),
-    };
     let outcome =
-        desk.store.write(move |tx| submit_in(tx, &booker, reference, &draft, &ids, now)).await?;
+        desk.store.write(move |tx| submit_in(tx, &booker, reference, &draft, &turn)).await?;
     desk.wake.all();
     Ok(outcome)
 }
@@ -85,15 +75,6 @@ pub struct Booker {
     pub often: Arc<Often>,
 }
 
-/// Names of what may follow from a form.
-#[derive(Debug, Clone)]
-pub struct Ids {
-    /// The `Message-ID` of the confirmation.
-    pub message: String,
-    /// The UUID of the payment.
-    pub payment: String,
-}
-
 /// [`submit`], inside a transaction.
 ///
 /// # Errors
@@ -103,9 +84,9 @@ pub fn submit_in(
     booker: &Booker,
     reference: Reference,
     draft: &Draft,
-    ids: &Ids,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Outcome, DeskError> {
+    let now = turn.now;
     let mut booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
     match booking.state {
         State::Confirmed => return Ok(Outcome::Confirmed),
@@ -151,7 +132,7 @@ pub fn submit_in(
     }
     crate::promos::still_good(tx, &booking, &details.email, now)?;
     if booking.state == State::Lapsed || booking.deadline.is_none_or(|d| d <= now) {
-        let again = take_again(tx, &booking, now)?;
+        let again = take_again(tx, &booking, turn)?;
         if again.total != booking.total {
             return Err(DeskError::PriceChanged { old: booking.total, new: again.total });
         }
@@ -163,37 +144,19 @@ pub fn submit_in(
         bookings::prove(tx, booking.id, address)?;
     }
     if let (Some(other), false) = (&other, is_theirs) {
-        tell_of_another(tx, &booking, &details.email, other, &ids.message, now)?;
+        tell_of_another(tx, &booking, &details.email, other, turn)?;
     }
-    if way == Way::AfterYes {
-        bookings::set_state(
-            tx,
-            &booking,
-            next(booking.state, Move::Ask, Actor::Booker)?,
-            None,
-            now,
-        )?;
-        bookings::happened(tx, booking.id, now, BOOKER, "filled the form in and asked for seats")?;
-        waiting::follow(tx, &booking, Stands::Taken)?;
-        return Ok(Outcome::Asked);
-    }
-    if booking.total.is_zero() {
-        let to = next(booking.state, Move::Complete, Actor::Booker)?;
-        bookings::set_state(tx, &booking, to, None, now)?;
-        bookings::happened(tx, booking.id, now, PROGRAM, "confirmed")?;
-        waiting::follow(tx, &booking, Stands::Taken)?;
-        money::document(tx, &booking, now)?;
-        let kind = Kind::Confirmation;
-        outbox::plan(tx, booking.id, kind, &details.email, &ids.message, now)?;
-        return Ok(Outcome::Confirmed);
-    }
-    let to = next(booking.state, Move::AskForMoney, Actor::Booker)?;
-    bookings::set_state(tx, &booking, to, Some(now + TIME_TO_PAY), now)?;
-    waiting::follow(tx, &booking, Stands::Taken)?;
-    let what = format!("filled the form in; {} to pay", booking.total);
-    bookings::happened(tx, booking.id, now, BOOKER, &what)?;
-    payments::open(tx, &ids.payment, booking.id, booking.total.minor, now + FIRST_CHECK, now)?;
-    Ok(Outcome::ToPay)
+    // As it was written down: with the address that messages go to.
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    let (by, said, outcome) = match way {
+        Way::AfterYes => (Move::Ask, "filled the form in and asked for seats", Outcome::Asked),
+        Way::ByItself if booking.total.is_zero() => {
+            (Move::Complete, "filled the form in", Outcome::Confirmed)
+        }
+        Way::ByItself => (Move::AskForMoney, "filled the form in", Outcome::ToPay),
+    };
+    make(tx, &booking, by, turn, With::said(said))?;
+    Ok(outcome)
 }
 
 /// Tells whoever reads the mail of an address that there is another booking of the date with
@@ -203,8 +166,7 @@ fn tell_of_another(
     booking: &Booking,
     address: &str,
     other: &Booking,
-    message_id: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     let made = house_of(tx)?;
     let day = words::long_day(words::local(other.made_at, &made.zone).date());
@@ -213,18 +175,14 @@ fn tell_of_another(
         kind: Kind::Twice,
         which: "",
         address,
-        message_id: &format!("twice.{message_id}"),
+        message_id: &format!("twice.{}@{}", booking.reference.as_str().to_lowercase(), turn.host),
         note: &format!(
             "There are two bookings of this date with your address now: this one, and {} of {day}, {}. \
              If one of them is a mistake, cancel it on its page.",
             other.reference, other.total
         ),
     };
-    Ok(outbox::plan_noted(tx, &new, now)?)
-}
-
-pub(crate) fn message_id(desk: &Desk, reference: Reference, kind: Kind) -> String {
-    format!("{}.{}@{}", reference.as_str().to_lowercase(), kind.word(), desk.host())
+    Ok(outbox::plan_noted(tx, &new, turn.now)?)
 }
 
 /// The page at the provider where this booking is paid: of the open payment, or
@@ -300,7 +258,7 @@ pub async fn by_transfer(
     asking: &Asking,
     reference: Reference,
 ) -> Result<(), DeskError> {
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let turn = desk.turn(Acting::booker());
     let proved = asking.proved.clone();
     desk.store
         .write(move |tx| {
@@ -310,7 +268,7 @@ pub async fn by_transfer(
             }
             let house = house_of(tx)?;
             let (_, date) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            let Some(until) = transfer_until(&house, &date, now) else {
+            let Some(until) = transfer_until(&house, &date, turn.now) else {
                 return Err(DeskError::NoTransfer);
             };
             // Seats are kept for days by whoever reads the mail of the address only.
@@ -321,10 +279,11 @@ pub async fn by_transfer(
             if matricle_store::documents::of_booking(tx, booking.id)?.is_empty() {
                 let deadline = booking.deadline.map_or(until, |d| d.max(until));
                 bookings::set_deadline(tx, booking.id, deadline)?;
-                payments::unwant(tx, booking.id, now)?;
-                bookings::happened(tx, booking.id, now, BOOKER, "will pay by bank transfer")?;
-                money::document(tx, &booking, now)?;
-                crate::decide::tell(tx, &booking, Kind::Approval, "", &host, now)?;
+                payments::unwant(tx, booking.id, turn.now)?;
+                let what = "will pay by bank transfer";
+                bookings::happened(tx, booking.id, turn.now, &turn.by, what)?;
+                money::document(tx, &booking, turn.now)?;
+                tell(tx, &booking, Kind::Approval, "", &turn)?;
             }
             Ok::<_, DeskError>(())
         })
@@ -333,18 +292,16 @@ pub async fn by_transfer(
     Ok(())
 }
 
-/// Until when seats are kept for a transfer: so many days, and two before the date begins at
-/// the latest. `None` when the house takes none, or that is too near.
+/// Until when seats are kept for a transfer. `None` when the house takes none, or the date is
+/// too near for one.
 #[must_use]
 pub fn transfer_until(
     house: &matricle_store::house::House,
     date: &events::Date,
     now: Timestamp,
 ) -> Option<Timestamp> {
-    let days = SignedDuration::from_hours(24 * i64::from(house.transfer_days));
-    let until = (now + days).min(date.span.starts_at - SignedDuration::from_hours(48));
-    let long_enough = until > now + SignedDuration::from_hours(24);
-    (house.payee().takes_transfers() && long_enough).then_some(until)
+    time_to_transfer(house.transfer_days, date.span.starts_at, now)
+        .filter(|_| house.payee().takes_transfers())
 }
 
 fn try_again(
@@ -353,9 +310,9 @@ fn try_again(
     id: &str,
     now: Timestamp,
 ) -> Result<Payment, DeskError> {
-    let until = (now + TIME_TO_RETRY).min(booking.made_at + LONGEST_TRYING);
     if let Some(deadline) = booking.deadline {
-        bookings::set_deadline(tx, booking.id, deadline.max(until))?;
+        let until = another_try(deadline, booking.made_at, now);
+        bookings::set_deadline(tx, booking.id, until)?;
     }
     payments::open(tx, id, booking.id, booking.due().minor, now + FIRST_CHECK, now)?;
     payments::by_id(tx, id)?.ok_or(DeskError::NotFound)
@@ -390,11 +347,11 @@ pub async fn hook(
             .await?;
         return Ok(());
     };
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let turn = desk.turn(Acting::provider());
     desk.store
         .write(move |tx| {
-            if payments::take_hook(tx, &id, now)? {
-                settle(tx, &told, &host, now)?;
+            if payments::take_hook(tx, &id, turn.now)? {
+                settle(tx, &told, &turn)?;
             }
             Ok::<_, DeskError>(())
         })
@@ -438,16 +395,16 @@ pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
         Some(id) if payment.unwanted => desk.provider.withdraw(id).await,
         Some(id) => desk.provider.get(id).await,
     };
-    let (now, host, id, tries) =
-        (desk.clock.now(), desk.host().to_owned(), payment.id.clone(), payment.tries);
+    let turn = desk.turn(Acting::provider());
+    let (id, tries) = (payment.id.clone(), payment.tries);
     desk.store
         .write(move |tx| match told {
-            Ok(told) if told.status != Status::Waiting => settle(tx, &told, &host, now),
+            Ok(told) if told.status != Status::Waiting => settle(tx, &told, &turn),
             Err(ProviderError::Unknown) => {
-                Ok(payments::settle(tx, &id, PaymentState::Withdrawn, now)?)
+                Ok(payments::settle(tx, &id, PaymentState::Withdrawn, turn.now)?)
             }
             Ok(_) | Err(ProviderError::Away(_) | ProviderError::Refused { .. }) => {
-                Ok(payments::check_again(tx, &id, now + backoff(tries))?)
+                Ok(payments::check_again(tx, &id, turn.now + backoff(tries))?)
             }
         })
         .await?;
@@ -464,29 +421,24 @@ pub(crate) fn backoff(tries: u32) -> SignedDuration {
 ///
 /// # Errors
 /// The store fails.
-fn settle(
-    tx: &Tx<'_>,
-    told: &ProviderPayment,
-    host: &str,
-    now: Timestamp,
-) -> Result<(), DeskError> {
+fn settle(tx: &Tx<'_>, told: &ProviderPayment, turn: &Turn) -> Result<(), DeskError> {
     let Some(payment) = payments::by_id(tx, &told.reference)? else {
         // Signed, but not ours: another program shares the provider's account.
         return Ok(());
     };
-    settle_status(tx, &payment, told, host, now)?;
+    settle_status(tx, &payment, told, turn)?;
     // What follows a payment is booked after it, also when both are heard of at once.
     let payment = payments::by_id(tx, &payment.id)?.ok_or(DeskError::NotFound)?;
-    note_what_follows(tx, &payment, told, now)
+    note_what_follows(tx, &payment, told, turn)
 }
 
 fn settle_status(
     tx: &Tx<'_>,
     payment: &Payment,
     told: &ProviderPayment,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
+    let now = turn.now;
     // What was settled stays, except that money may come all the same: the payer was
     // already at the provider when the payment was given up here.
     let known = match payment.state {
@@ -498,7 +450,7 @@ fn settle_status(
         return Ok(());
     }
     let booking = bookings::by_id(tx, payment.booking)?.ok_or(DeskError::NotFound)?;
-    let say = |what: &str| bookings::happened(tx, booking.id, now, "the card provider", what);
+    let say = |what: &str| bookings::happened(tx, booking.id, now, &turn.by, what);
     match told.status {
         Status::Waiting => {}
         Status::Declined => {
@@ -513,25 +465,18 @@ fn settle_status(
             let currency = house_of(tx)?.currency;
             let amount = currency.of(told.amount);
             let right = told.amount == payment.amount_minor && told.currency == currency.letters();
-            let ready = if right { ready_for_money(tx, &booking, now)? } else { None };
+            let ready = if right { ready_for_money(tx, &booking, turn)? } else { None };
             let Some(ready) = ready else {
                 payments::settle(tx, &payment.id, PaymentState::Surplus, now)?;
                 say(&format!("{amount} came and is to be given back"))?;
-                return money::surplus(tx, &booking, payment, now);
+                return money::surplus(tx, &booking, payment, turn);
             };
             payments::settle(tx, &payment.id, PaymentState::Paid, now)?;
-            money::received(
-                tx,
-                &ready,
-                Method::Card,
-                payment.amount_minor,
-                "the card provider",
-                now,
-            )?;
+            money::received(tx, &ready, Method::Card, payment.amount_minor, turn)?;
             say(&format!("{amount} paid by card"))?;
-            let ready = crate::decide::confirm_if_paid(tx, &ready, Actor::Provider, host, now)?;
+            let ready = confirm_if_paid(tx, &ready, turn)?;
             // Two payments may have been under way at once.
-            money::give_back_surplus(tx, &ready, "paid too much", PROGRAM, now)?;
+            money::give_back_surplus(tx, &ready, "paid too much", &turn.program())?;
             money::document(tx, &ready, now)?;
         }
     }
@@ -543,7 +488,7 @@ fn note_what_follows(
     tx: &Tx<'_>,
     payment: &Payment,
     told: &ProviderPayment,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     let new = told.dispute.word();
     // A dispute that is decided stays so, whatever an older message says.
@@ -564,9 +509,9 @@ fn note_what_follows(
         "won" => format!("the payer’s bank left us {amount}"),
         _ => format!("the payer’s bank took {amount} back"),
     };
-    bookings::happened(tx, booking.id, now, "the card provider", &what)?;
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
     if dispute == "lost" && payment.state == PaymentState::Paid {
-        money::taken_back(tx, &booking, payment, now)?;
+        money::taken_back(tx, &booking, payment, turn)?;
     }
     Ok(())
 }
@@ -575,33 +520,22 @@ fn note_what_follows(
 fn ready_for_money(
     tx: &Tx<'_>,
     booking: &Booking,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Option<Booking>, DeskError> {
     match booking.state {
         State::AwaitingPayment => Ok(Some(booking.clone())),
         State::Confirmed if booking.due().minor > 0 => Ok(Some(booking.clone())),
-        State::Lapsed => {
-            // `take_again` writes only once everything fits, so a refusal leaves nothing behind
-            // but swept holds, which were over anyway.
-            let again = match take_again(tx, booking, now) {
-                Ok(again) if again.total == booking.total => again,
-                Ok(again) => {
-                    bookings::set_state(
-                        tx,
-                        &again,
-                        next(again.state, Move::Lapse, Actor::Program)?,
-                        None,
-                        now,
-                    )?;
-                    return Ok(None);
-                }
-                Err(DeskError::Choice(_) | DeskError::NotFound) => return Ok(None),
-                Err(error) => return Err(error),
-            };
-            let to = next(again.state, Move::AskForMoney, Actor::Booker)?;
-            bookings::set_state(tx, &again, to, Some(now + TIME_TO_PAY), now)?;
-            Ok(bookings::by_id(tx, booking.id)?)
+        State::Lapsed => match same_seats(tx, booking, turn) {
+            Ok((_, choice)) if choice.quote.total == booking.total => {
+                bookings::reprice(tx, booking, &choice)?;
+                make(tx, booking, Move::PayLate, turn, With::said("")).map(Some)
+            }
+            // A refusal leaves nothing behind but swept holds, which were over anyway.
+            Ok(_) | Err(DeskError::Choice(_) | DeskError::NotFound) => Ok(None),
+            Err(error) => Err(error),
+        },
+        State::Held | State::Requested | State::Confirmed | State::Declined | State::Cancelled => {
+            Ok(None)
         }
-        _ => Ok(None),
     }
 }

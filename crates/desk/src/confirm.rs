@@ -1,7 +1,6 @@
 //! What becomes of bookings that wait for a yes when the rules for that change.
 
-use jiff::Timestamp;
-use matricle_core::booking::{Actor, Move, State};
+use matricle_core::booking::{Move, State};
 use matricle_core::confirm::Way;
 use matricle_core::form::Form;
 use matricle_store::Tx;
@@ -9,8 +8,9 @@ use matricle_store::bookings::{self, Booking};
 use matricle_store::events::Event;
 
 use crate::DeskError;
-use crate::decide::firm;
+use crate::acting::Turn;
 use crate::hold::way_of;
+use crate::moves::{With, firm};
 
 /// A way of confirming by its word in forms; nothing for "as the event says".
 pub(crate) fn way(word: &str) -> Option<Way> {
@@ -72,9 +72,7 @@ pub(crate) fn follow(
     tx: &Tx<'_>,
     event: &Event,
     waiting: Waiting,
-    who: &str,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Followed, DeskError> {
     let mut followed = Followed::default();
     let mut freed: Vec<Booking> = Vec::new();
@@ -98,9 +96,7 @@ pub(crate) fn follow(
         Waiting::GoOn => {
             for booking in &freed {
                 let what = "changed the rules, so that no yes is needed any more";
-                bookings::happened(tx, booking.id, now, who, what)?;
-                let moves = (Move::Approve, Move::ApproveToPay);
-                firm(tx, booking, moves, Actor::Clerk, None, host, now)?;
+                firm(tx, booking, (Move::Approve, Move::ApproveToPay), turn, With::said(what))?;
             }
             followed.went_on = count;
         }

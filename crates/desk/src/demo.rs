@@ -3,23 +3,26 @@
 
 use jiff::civil::{DateTime, Time, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use matricle_core::booking::{self, Actor, State};
+use matricle_core::acting::Acting;
+use matricle_core::booking::{self, Move, State};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Answering, Details};
 use matricle_core::ledger::Method;
 use matricle_core::price::Early;
 use matricle_core::schedule::{SaleWindow, Span};
 use matricle_core::seats::Wanted;
-use matricle_core::staff::Role;
+use matricle_core::staff::{Right, Role};
 use matricle_core::{Currency, DateId, EventId};
 use matricle_formats::words;
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
 use matricle_store::house::{self, House};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox;
 use matricle_store::payments::{self, Taken};
 use matricle_store::{StoreError, Tx, bookings, door, people};
 
+use crate::acting::Turn;
+use crate::moves::{With, make};
 use crate::{Desk, DeskError, random_u64, signin};
 
 mod money;
@@ -243,7 +246,7 @@ impl World<'_> {
         let reference = Reference::from_random(random_u64());
         let code = || TicketCode::from_random(random_u64());
         let id = bookings::hold(tx, &sheet, reference, &choice, code, &by, at)?;
-        bookings::happened(tx, id, at, crate::hold::BOOKER, "chose seats")?;
+        bookings::happened(tx, id, at, &Acting::booker(), "chose seats")?;
         let mut booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
         if stands == Stands::Held {
             return Ok(reference);
@@ -268,35 +271,62 @@ impl World<'_> {
         bookings::complete(tx, &booking, &details, &questions, Some(person))?;
         booking.email.clone_from(&details.email);
         let done = at + SignedDuration::from_mins(4);
-        let mut go = |to: State, deadline, what: &str| -> Result<(), DeskError> {
-            bookings::set_state(tx, &booking, to, deadline, done)?;
-            booking.state = to;
-            Ok(bookings::happened(tx, id, done, crate::hold::PROGRAM, what)?)
-        };
+        let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+        let clerk = self.acting(0, Right::ChangeBookings)?;
         match stands {
             Stands::Held => {}
-            Stands::Asking => go(State::Requested, None, "asked for seats")?,
+            Stands::Asking => {
+                let turn = self.turn(Acting::booker(), done);
+                make(tx, &booking, Move::Ask, &turn, With::said("asked for seats"))?;
+            }
             Stands::ToPay(hours) => {
-                let by = self.now + SignedDuration::from_hours(hours);
-                let day = words::moment(by, ZONE, self.now);
-                go(State::AwaitingPayment, Some(by), &format!("asked to pay by {day}"))?;
-                crate::money::document(tx, &booking, done)?;
+                let until = Some(self.now + SignedDuration::from_hours(hours));
+                let turn = self.turn(clerk, done);
+                let with = With { until, ..With::said("took the booking by phone") };
+                make(tx, &booking, Move::AskByMail, &turn, with)?;
             }
             Stands::Confirmed | Stands::Cancelled => {
                 if choice.quote.total.minor > 0 {
                     self.pay(id, choice.quote.total.minor, done)?;
                 }
-                go(State::Confirmed, None, "confirmed")?;
-                crate::money::document(tx, &booking, done)?;
-                self.mail(id, reference, Kind::Confirmation, &details.email, done)?;
+                let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+                let turn = self.turn(Acting::booker(), done);
+                make(tx, &booking, Move::Complete, &turn, With::said("filled the form in"))?;
+                if stands == Stands::Cancelled {
+                    self.sent(id, done)?;
+                    let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+                    let turn = self.turn(clerk, self.ago(2));
+                    let with = With::said("cancelled the booking");
+                    make(tx, &booking, Move::Cancel, &turn, with)?;
+                }
             }
         }
-        if stands == Stands::Cancelled {
-            let booking = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
-            let (who, what) = (STAFF[0].0, "cancelled the booking");
-            crate::cancel::cancel_in(tx, &booking, 100, (Actor::Clerk, who), what, self.ago(2))?;
-        }
+        self.sent(id, done)?;
         Ok(reference)
+    }
+
+    /// Somebody of the house, by their place in [`STAFF`].
+    fn acting(&self, who: usize, right: Right) -> Result<Acting, DeskError> {
+        let (person, _) = people::by_email(self.tx, STAFF[who].1)?.ok_or(DeskError::NotFound)?;
+        Ok(Acting::staff(right, person.id, &person.name))
+    }
+
+    /// An act at a time that is past.
+    fn turn(&self, by: Acting, now: Timestamp) -> Turn {
+        Turn { by, now, host: self.host.into() }
+    }
+
+    /// What was planned about a booking has gone out.
+    fn sent(&self, id: matricle_core::BookingId, at: Timestamp) -> Result<(), DeskError> {
+        for message in outbox::of_booking(self.tx, id)? {
+            if message.state != "planned" {
+                continue;
+            }
+            outbox::sent(self.tx, message.id, at)?;
+            let what = format!("{} sent to {}", message.kind.word(), message.address);
+            bookings::happened(self.tx, id, at, &Acting::program(), &what)?;
+        }
+        Ok(())
     }
 
     fn pay(
@@ -308,38 +338,15 @@ impl World<'_> {
         // The till of the demo starts empty, so what was paid before came in other ways.
         let method = [Method::Transfer, Method::CardHere, Method::Transfer, Method::Cash]
             [usize::try_from(id.0 % 4).unwrap_or(0)];
-        let (key, who) = (format!("demo-{id}"), STAFF[4].0);
-        let taken = Taken { id: &key, booking: id, minor, method, who, note: "" };
+        let turn = self.turn(self.acting(4, Right::HandleMoney)?, at);
+        let (key, who) = (format!("demo-{id}"), turn.by.shown());
+        let taken = Taken { id: &key, booking: id, minor, method, who: &who, note: "" };
         payments::take(self.tx, &taken, at)?;
         let booking = bookings::by_id(self.tx, id)?.ok_or(DeskError::NotFound)?;
-        crate::money::received(self.tx, &booking, method, minor, who, at)?;
+        crate::money::received(self.tx, &booking, method, minor, &turn)?;
         let amount = Currency::EUR.of(minor);
-        Ok(bookings::happened(
-            self.tx,
-            id,
-            at,
-            who,
-            &format!("took {amount} by {}", method.word()),
-        )?)
-    }
-
-    fn mail(
-        &self,
-        id: matricle_core::BookingId,
-        reference: Reference,
-        kind: Kind,
-        address: &str,
-        at: Timestamp,
-    ) -> Result<(), DeskError> {
-        let message_id =
-            format!("{}.{}@{}", reference.as_str().to_lowercase(), kind.word(), self.host);
-        outbox::plan(self.tx, id, kind, address, &message_id, at)?;
-        let planned = outbox::of_booking(self.tx, id)?;
-        for message in planned {
-            outbox::sent(self.tx, message.id, at)?;
-        }
-        let what = format!("{} sent to {address}", kind.word());
-        Ok(bookings::happened(self.tx, id, at, crate::hold::PROGRAM, &what)?)
+        let what = format!("took {amount} by {}", method.word());
+        Ok(bookings::happened(self.tx, id, at, &turn.by, &what)?)
     }
 
     /// Today's evening: starts soon, or just began when the day is nearly over.

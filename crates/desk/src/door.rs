@@ -160,8 +160,8 @@ pub async fn pay(
     due_minor: i64,
     with: With,
 ) -> Result<Outcome, DeskError> {
-    require(staff.role, Right::CheckIn)?;
-    let (now, staff, host) = (desk.clock.now(), staff.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::CheckIn)?;
+    let (now, staff) = (turn.now, staff.clone());
     let outcome = desk
         .store
         .write(move |tx| {
@@ -177,14 +177,12 @@ pub async fn pay(
                 Verdict::ToPay { due } if due.minor == due_minor
             );
             if booking.is_owed() && as_seen {
-                let who = format!("{} at the door", staff.name);
-                let by_hand =
-                    |method| take_in(tx, &booking, (method, due_minor), &door, &who, &host, now);
+                let by_hand = |method| take_in(tx, &booking, (method, due_minor), &door, &turn);
                 match &with {
                     With::Cash => by_hand(Method::Cash)?,
                     With::CardHere => by_hand(Method::CardHere)?,
                     With::Stamps(code) => {
-                        crate::cards::pay_in(tx, &booking, code, &who, &host, now)?;
+                        crate::cards::pay_in(tx, &booking, code, &turn)?;
                     }
                 }
             }

@@ -1,7 +1,8 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Actor, Choice, ChoiceRefusal, Move, MoveRefusal, State, next};
+use matricle_core::acting::Acting;
+use matricle_core::booking::{self, Choice, ChoiceRefusal, Move, MoveRefusal, State};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::details::{Draft, Field, Problem, Question, is_address};
@@ -9,7 +10,7 @@ use matricle_core::keeping;
 use matricle_core::price::Buyer;
 use matricle_core::promo::Promo;
 use matricle_core::seats::{Draw, Wanted, take};
-use matricle_core::waiting::Stands;
+use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, BookingId, DateId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, HeldBy, Line};
 use matricle_store::cards::{self, HeldCard};
@@ -18,19 +19,18 @@ use matricle_store::events::{self, Date, DateSheet, Event, EventState};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Kind};
 use matricle_store::payments::{self, Payment};
+use matricle_store::people::Staff;
 use matricle_store::promos;
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx};
 
+use crate::acting::Turn;
 use crate::asking::Asking;
+use crate::moves::{self, With, make};
 use crate::undo::Undo;
-use crate::{Desk, DeskError, house_of, random_u64, waiting};
+use crate::{Desk, DeskError, house_of, random_u64};
 
-/// The name under which the booker appears in a timeline.
-pub const BOOKER: &str = "the booker";
-/// The name under which the program itself appears in a timeline.
-pub const PROGRAM: &str = "Matricle";
 /// So often the way back to one booking is mailed.
 pub const MOST_LINKS: usize = 3;
 
@@ -47,8 +47,48 @@ pub async fn keep(
     by: HeldBy,
     instead: Option<Reference>,
 ) -> Result<Reference, DeskError> {
-    let now = desk.clock.now();
-    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, &by, instead, now)).await?;
+    let by = HeldBy { test: false, ..by };
+    kept(desk, date, wanted, by, instead).await
+}
+
+/// Keeps seats to try the steps out, of an event that is a draft: see [`may_test`].
+///
+/// # Errors
+/// As [`keep`]; they may not.
+pub async fn keep_test(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    by: HeldBy,
+    instead: Option<Reference>,
+    (preview, staff): (&str, Option<&Staff>),
+) -> Result<Reference, DeskError> {
+    let found = desk.store.read(move |conn| events::date_by_id(conn, date)).await?;
+    let (event, _) = found.ok_or(DeskError::NotFound)?;
+    if !may_test(desk, &event, preview, staff) {
+        return Err(DeskError::NotFound);
+    }
+    kept(desk, date, wanted, HeldBy { test: true, ..by }, instead).await
+}
+
+/// Whether the steps of an event may be tried out: while it is a draft, by whoever has the key
+/// of its preview and by those who plan events.
+#[must_use]
+pub fn may_test(desk: &Desk, event: &Event, preview: &str, staff: Option<&Staff>) -> bool {
+    event.state == EventState::Draft
+        && (desk.secrets.opens_preview(event.id, preview)
+            || staff.is_some_and(|s| s.role.may(Right::PlanEvents)))
+}
+
+async fn kept(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    by: HeldBy,
+    instead: Option<Reference>,
+) -> Result<Reference, DeskError> {
+    let turn = desk.turn(Acting::booker());
+    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, &by, instead, &turn)).await?;
     desk.wake.all();
     Ok(kept)
 }
@@ -63,9 +103,10 @@ pub fn keep_in(
     wanted: &[Wanted],
     by: &HeldBy,
     instead: Option<Reference>,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Reference, DeskError> {
-    sweep(tx, date, now)?;
+    let now = turn.now;
+    sweep(tx, date, turn)?;
     let covers = |b: &Booking| {
         b.date == date
             || events::date_by_id(tx, b.date).is_ok_and(|found| {
@@ -78,21 +119,16 @@ pub fn keep_in(
             .filter(covers),
         None => None,
     };
-    if let Some(mut earlier) = earlier {
-        if earlier.state == State::Held {
-            let to = next(earlier.state, Move::Lapse, Actor::Booker)?;
-            bookings::set_state(tx, &earlier, to, None, now)?;
-            earlier.state = to;
-        }
-        let sheet = on_sale(tx, date, by.test, now)?;
-        let promos = promos::of_booking(tx, earlier.id)?;
-        let buyer = Buyer { promos, ..by.buyer.clone() };
-        let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
-        may_keep(tx, &sheet, &choice, by, earlier.id)?;
-        bookings::choose_again(tx, &earlier, &choice, &sheet, &by.buyer, fresh_code)?;
-        let to = next(earlier.state, Move::TakeAgain, Actor::Booker)?;
-        bookings::set_state(tx, &earlier, to, Some(choice.held_until), now)?;
-        bookings::happened(tx, earlier.id, now, BOOKER, "chose again")?;
+    if let Some(earlier) = earlier {
+        moves::choose_again(tx, &earlier, turn, |earlier| {
+            let sheet = on_sale(tx, date, by.test, now)?;
+            let promos = promos::of_booking(tx, earlier.id)?;
+            let buyer = Buyer { promos, ..by.buyer.clone() };
+            let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
+            may_keep(tx, &sheet, &choice, by, earlier.id)?;
+            bookings::choose_again(tx, earlier, &choice, &sheet, &by.buyer, fresh_code)?;
+            Ok(choice.held_until)
+        })?;
         return Ok(earlier.reference);
     }
     let sheet = on_sale(tx, date, by.test, now)?;
@@ -101,7 +137,7 @@ pub fn keep_in(
     let reference = fresh_reference(tx)?;
     let id = bookings::hold(tx, &sheet, reference, &choice, fresh_code, by, now)?;
     let what = if by.test { "chose seats, as a test" } else { "chose seats" };
-    bookings::happened(tx, id, now, BOOKER, what)?;
+    bookings::happened(tx, id, now, &turn.by, what)?;
     Ok(reference)
 }
 
@@ -162,25 +198,20 @@ pub(crate) fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
 }
 
 /// Lets holds on a date lapse whose time is over, before its seats are counted.
-pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
-    for stale in bookings::stale_holds(tx, date, now)? {
-        lapse(tx, &stale, now)?;
+pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, turn: &Turn) -> Result<(), DeskError> {
+    for stale in bookings::stale_holds(tx, date, turn.now)? {
+        lapse(tx, &stale, &turn.program())?;
     }
     Ok(())
 }
 
 /// Lets a booking lapse: its time is over.
-pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<(), DeskError> {
+pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<Booking, DeskError> {
     let what = match booking.state {
         State::AwaitingPayment => "not paid in time; the seats were given back",
         _ => "the time to fill the form in ran out; the seats were given back",
     };
-    bookings::set_state(tx, booking, next(booking.state, Move::Lapse, Actor::Program)?, None, now)?;
-    bookings::happened(tx, booking.id, now, PROGRAM, what)?;
-    crate::money::give_back_surplus(tx, booking, "the booking lapsed", PROGRAM, now)?;
-    crate::money::document(tx, booking, now)?;
-    waiting::follow(tx, booking, Stands::Passed)?;
-    waiting::serve_date(tx, booking.date, now)
+    make(tx, booking, Move::Lapse, turn, With::said(what))
 }
 
 /// The sheet that a booking is counted on, whatever the state of its event.
@@ -201,10 +232,10 @@ pub(crate) fn seats_for(
     tx: &Tx<'_>,
     booking: &Booking,
     wanted: &[Wanted],
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Vec<Draw>, DeskError> {
-    sweep(tx, booking.date, now)?;
-    let offer = on_sheet(tx, booking, now)?.offer;
+    sweep(tx, booking.date, turn)?;
+    let offer = on_sheet(tx, booking, turn.now)?.offer;
     if offer.called_off {
         return Err(ChoiceRefusal::CalledOff.into());
     }
@@ -218,26 +249,36 @@ pub(crate) fn seats_for(
 pub(crate) fn take_again(
     tx: &Tx<'_>,
     booking: &Booking,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Booking, DeskError> {
-    let mut booking = booking.clone();
-    if booking.state == State::Held {
-        lapse(tx, &booking, now)?;
-        booking.state = State::Lapsed;
-    }
-    let to = next(booking.state, Move::TakeAgain, Actor::Booker)?;
-    sweep(tx, booking.date, now)?;
-    let wanted = bookings::wanted(tx, booking.id)?;
-    let sheet = on_sale(tx, booking.date, booking.test, now)?;
-    let promos = promos::of_booking(tx, booking.id)?;
-    let buyer = Buyer { promos, ..booking.buyer.clone() };
-    let choice = booking::choose(&sheet.offer, &wanted, &buyer, now)?;
-    let by = HeldBy { buyer, test: booking.test, from: booking.held_from };
+    let booking = match booking.state {
+        State::Held => lapse(tx, booking, &turn.program())?,
+        _ => booking.clone(),
+    };
+    let (sheet, choice) = same_seats(tx, &booking, turn)?;
+    let by = HeldBy { buyer: booking.buyer.clone(), test: booking.test, from: booking.held_from };
     may_keep(tx, &sheet, &choice, &by, booking.id)?;
     bookings::reprice(tx, &booking, &choice)?;
-    bookings::set_state(tx, &booking, to, Some(choice.held_until), now)?;
-    bookings::happened(tx, booking.id, now, PROGRAM, "took the same seats again")?;
-    bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)
+    let said = With { until: Some(choice.held_until), ..With::said("took the same seats again") };
+    make(tx, &booking, Move::TakeAgain, turn, said)
+}
+
+/// The seats of a booking that lapsed as they can be had now.
+///
+/// # Errors
+/// They are gone.
+pub(crate) fn same_seats(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    turn: &Turn,
+) -> Result<(DateSheet, Choice), DeskError> {
+    sweep(tx, booking.date, turn)?;
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let sheet = on_sale(tx, booking.date, booking.test, turn.now)?;
+    let promos = promos::of_booking(tx, booking.id)?;
+    let buyer = Buyer { promos, ..booking.buyer.clone() };
+    let choice = booking::choose(&sheet.offer, &wanted, &buyer, turn.now)?;
+    Ok((sheet, choice))
 }
 
 /// The booker asks for the same seats again after the time ran out.
@@ -245,13 +286,13 @@ pub(crate) fn take_again(
 /// # Errors
 /// The seats are gone.
 pub async fn again(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
-    let now = desk.clock.now();
+    let turn = desk.turn(Acting::booker());
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             match booking.state {
-                State::Held if booking.deadline.is_some_and(|d| d > now) => Ok(()),
-                State::Held | State::Lapsed => take_again(tx, &booking, now).map(drop),
+                State::Held if booking.deadline.is_some_and(|d| d > turn.now) => Ok(()),
+                State::Held | State::Lapsed => take_again(tx, &booking, &turn).map(drop),
                 state => Err(booking::MoveRefusal { state, by: Move::TakeAgain }.into()),
             }
         })
@@ -263,16 +304,13 @@ pub async fn again(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
 /// # Errors
 /// The booking is past that.
 pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
-    let now = desk.clock.now();
+    let turn = desk.turn(Acting::booker());
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             if booking.state == State::Held {
-                let to = next(booking.state, Move::Lapse, Actor::Booker)?;
-                bookings::set_state(tx, &booking, to, None, now)?;
-                bookings::happened(tx, booking.id, now, BOOKER, "gave the seats back")?;
-                waiting::follow(tx, &booking, Stands::Passed)?;
-                waiting::serve_date(tx, booking.date, now)?;
+                let with = With::said("gave the seats back");
+                make(tx, &booking, Move::Lapse, &turn, with)?;
             }
             Ok(())
         })
@@ -365,13 +403,7 @@ impl BookingSheet {
     /// The ticket type of each attendee, in their order.
     #[must_use]
     pub fn tickets_of_people(&self) -> Vec<TicketTypeId> {
-        self.attendees
-            .iter()
-            .map(|a| {
-                let line = self.lines.iter().find(|l| l.name == a.ticket);
-                line.map_or(TicketTypeId(0), |l| l.ticket)
-            })
-            .collect()
+        self.attendees.iter().map(|a| a.ticket_type).collect()
     }
 
     /// How many of a ticket type are on it.
@@ -453,7 +485,7 @@ pub async fn mail_link(
     asking: &Asking,
     reference: Reference,
 ) -> Result<(), DeskError> {
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let turn = desk.turn(Acting::booker());
     let (often, from) = (desk.often.clone(), asking.from);
     desk.store
         .write(move |tx| {
@@ -471,9 +503,9 @@ pub async fn mail_link(
             if before >= MOST_LINKS {
                 return Err(DeskError::EnoughLinks);
             }
-            often.stranger_mail(address, from, now)?;
+            often.stranger_mail(address, from, turn.now)?;
             let to = Booking { email: address.to_owned(), ..booking.clone() };
-            crate::decide::tell(tx, &to, Kind::Link, "", &host, now)
+            moves::tell(tx, &to, Kind::Link, "", &turn)
         })
         .await?;
     desk.wake.all();

@@ -4,6 +4,8 @@
 //! what was decided and plans messages. Pages, the command line and the timers
 //! call the same functions, so none of them can forget a right or a rule.
 
+pub mod acting;
+pub mod acts;
 pub mod asking;
 pub mod audit;
 pub mod backup;
@@ -28,6 +30,7 @@ pub mod mailer;
 pub mod many;
 pub mod messages;
 pub mod money;
+mod moves;
 pub mod office;
 pub mod often;
 pub mod papers;

@@ -2,11 +2,12 @@
 //! change of what a booking is charged is met by a document.
 
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::documents::{self as papers, Body, Kind as Document};
 use matricle_core::ledger::{Account, Entry, Method};
 use matricle_core::refund::{over_payments, percent};
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::transfer::{creditor_reference, epc_text, grouped};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking, Line};
@@ -17,8 +18,8 @@ use matricle_store::people::Staff;
 use matricle_store::refunds::{self, NewRefund, Refund};
 use matricle_store::{Connection, Tx, documents, ledger};
 
+use crate::acting::Turn;
 use crate::checkout::backoff;
-use crate::hold::PROGRAM;
 use crate::provider::ProviderError;
 use crate::timers::{Due, ROUND, Work, each};
 use crate::{Desk, DeskError, house_of};
@@ -33,24 +34,24 @@ pub(crate) fn received(
     booking: &Booking,
     method: Method,
     minor: i64,
-    who: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     bookings::add_paid(tx, booking.id, minor)?;
     let (to, from) = ((method.account(), 0), (Account::Receivable, booking.id.0));
-    book(tx, booking, Entry::move_money(to, from, minor), who, method.word(), now)
+    book(tx, booking, Entry::move_money(to, from, minor), method.word(), turn)
 }
 
 fn book(
     tx: &Tx<'_>,
     booking: &Booking,
     entry: Option<Entry>,
-    who: &str,
     what: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     match entry.filter(|_| !booking.test) {
-        Some(entry) => Ok(ledger::book(tx, &entry, Some(booking.id), who, what, now)?),
+        Some(entry) => {
+            Ok(ledger::book(tx, &entry, Some(booking.id), &turn.by.shown(), what, turn.now)?)
+        }
         None => Ok(()),
     }
 }
@@ -60,12 +61,13 @@ pub(crate) fn surplus(
     tx: &Tx<'_>,
     booking: &Booking,
     payment: &Payment,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
+    let turn = turn.program();
     let (to, from) = ((payment.method.account(), 0), (Account::Refunds, 0));
     let entry = Entry::move_money(to, from, payment.amount_minor);
-    book(tx, booking, entry, PROGRAM, "not wanted any more", now)?;
-    open_refund(tx, booking, payment, payment.amount_minor, "not wanted any more", PROGRAM, now)
+    book(tx, booking, entry, "not wanted any more", &turn)?;
+    open_refund(tx, booking, payment, payment.amount_minor, "not wanted any more", &turn)
 }
 
 fn open_refund(
@@ -74,20 +76,19 @@ fn open_refund(
     payment: &Payment,
     minor: i64,
     reason: &str,
-    who: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
-    let id = uuid::Uuid::now_v7().to_string();
+    let (id, who) = (uuid::Uuid::now_v7().to_string(), turn.by.shown());
     let new = NewRefund {
         id: &id,
         payment: &payment.id,
         booking: booking.id,
         minor,
         reason,
-        who,
+        who: &who,
         by_hand: payment.method.by_hand(),
     };
-    Ok(refunds::open(tx, &new, now)?)
+    Ok(refunds::open(tx, &new, turn.now)?)
 }
 
 /// Gives back what has been paid beyond what is charged, the way it came; says how much.
@@ -96,10 +97,12 @@ pub(crate) fn give_back_surplus(
     tx: &Tx<'_>,
     booking: &Booking,
     reason: &str,
-    who: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<i64, DeskError> {
     let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    if booking.paid.minor <= 0 {
+        return Ok(0);
+    }
     let charged = bookings::charge(tx, booking.id)?.total();
     // A test is charged nothing in the books: what it is asked for while it stands.
     let charged = match booking.test {
@@ -115,15 +118,15 @@ pub(crate) fn give_back_surplus(
     let gives = over_payments(over, &left);
     let mut all = 0;
     for (payment, minor) in payments.iter().zip(gives).filter(|(_, minor)| *minor > 0) {
-        open_refund(tx, &booking, payment, minor, reason, who, now)?;
+        open_refund(tx, &booking, payment, minor, reason, turn)?;
         all += minor;
     }
     bookings::add_paid(tx, booking.id, -all)?;
     let entry = Entry::move_money((Account::Receivable, booking.id.0), (Account::Refunds, 0), all);
-    book(tx, &booking, entry, who, reason, now)?;
+    book(tx, &booking, entry, reason, turn)?;
     if all > 0 {
         let what = format!("{} to be given back: {reason}", booking.total.currency.of(all));
-        bookings::happened(tx, booking.id, now, who, &what)?;
+        bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
     }
     Ok(all)
 }
@@ -133,12 +136,12 @@ pub(crate) fn taken_back(
     tx: &Tx<'_>,
     booking: &Booking,
     payment: &Payment,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<(), DeskError> {
     let left = payment.amount_minor - payment.given_minor;
     bookings::add_paid(tx, booking.id, -payment.amount_minor + payment.given_minor)?;
     let (to, from) = ((Account::Receivable, booking.id.0), (Account::Provider, 0));
-    book(tx, booking, Entry::move_money(to, from, left), "the card provider", "dispute lost", now)
+    book(tx, booking, Entry::move_money(to, from, left), "dispute lost", turn)
 }
 
 /// The percent that comes back of a booking cancelled at `now`. `moved_from` is the earliest
@@ -185,12 +188,16 @@ async fn give(desk: &Desk, refund: Refund) -> Result<(), DeskError> {
         (_, Method::Stamps) => Ok(()),
         _ => Err(ProviderError::Unknown),
     };
-    let now = desk.clock.now();
+    let turn = desk.turn(match refund.method {
+        Method::Stamps => Acting::program(),
+        _ => Acting::provider(),
+    });
     desk.store
         .write(move |tx| match told {
-            Ok(()) => note_given(tx, &refund, "the card provider", now),
+            Ok(()) => note_given(tx, &refund, &turn),
             Err(ProviderError::Away(why)) if refund.tries < TRIES => {
-                Ok(refunds::not_done(tx, &refund.id, &why, Some(now + backoff(refund.tries)))?)
+                let next = turn.now + backoff(refund.tries);
+                Ok(refunds::not_done(tx, &refund.id, &why, Some(next))?)
             }
             Err(error) => {
                 let why = error.to_string();
@@ -200,21 +207,21 @@ async fn give(desk: &Desk, refund: Refund) -> Result<(), DeskError> {
         .await
 }
 
-fn note_given(tx: &Tx<'_>, refund: &Refund, who: &str, now: Timestamp) -> Result<(), DeskError> {
-    if !refunds::done(tx, &refund.id, now)? {
+fn note_given(tx: &Tx<'_>, refund: &Refund, turn: &Turn) -> Result<(), DeskError> {
+    if !refunds::done(tx, &refund.id, turn.now)? {
         return Ok(());
     }
     let booking = bookings::by_id(tx, refund.booking)?.ok_or(DeskError::NotFound)?;
     if refund.method == Method::Stamps {
         let paid = payments::by_id(tx, &refund.payment)?.map_or(1, |p| p.amount_minor);
-        crate::cards::give_back(tx, &booking, refund, paid, now)?;
+        crate::cards::give_back(tx, &booking, refund, paid, turn)?;
     } else {
         let (to, from) = ((Account::Refunds, 0), (refund.method.account(), 0));
-        book(tx, &booking, Entry::move_money(to, from, refund.minor), who, "given back", now)?;
+        book(tx, &booking, Entry::move_money(to, from, refund.minor), "given back", turn)?;
     }
     let amount = booking.total.currency.of(refund.minor);
     let what = format!("{amount} given back by {}", refund.method.word());
-    Ok(bookings::happened(tx, booking.id, now, who, &what)?)
+    Ok(bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?)
 }
 
 /// Somebody has given money back by hand.
@@ -222,12 +229,11 @@ fn note_given(tx: &Tx<'_>, refund: &Refund, who: &str, now: Timestamp) -> Result
 /// # Errors
 /// The role may not; there is no such refund.
 pub async fn given(desk: &Desk, staff: &Staff, refund: String) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let refund = refunds::by_id(tx, &refund)?.ok_or(DeskError::NotFound)?;
-            note_given(tx, &refund, &who, now)
+            note_given(tx, &refund, &turn)
         })
         .await
 }

@@ -8,7 +8,7 @@ use matricle_core::codes::Reference;
 use matricle_core::staff::{Right, require};
 use matricle_core::{BookingId, DateId, EventId};
 use matricle_store::aside::{self, Aside};
-use matricle_store::bookings::{self, Booking, Filter, Found, Happening, Listed};
+use matricle_store::bookings::{self, Booking, Filter, Found, Listed, Note};
 use matricle_store::events::SlotPlan;
 use matricle_store::events::{
     self, Asked, Date, DateSheet, DateSummary, Event, EventRow, EventState, TicketRow,
@@ -314,7 +314,7 @@ pub struct OfficeBooking {
     /// Its messages.
     pub messages: Vec<Message>,
     /// Notes that no booker sees, the latest first.
-    pub notes: Vec<Happening>,
+    pub notes: Vec<Note>,
     /// The ticket types of its event.
     pub tickets: Vec<TicketRow>,
     /// Other dates of its event that are to come.

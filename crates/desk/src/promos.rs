@@ -1,6 +1,7 @@
 //! Promo codes: making them, using them while booking.
 
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_core::booking::{self, Move, State};
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
@@ -13,7 +14,7 @@ use matricle_store::promos::{self, PromoRow};
 use matricle_store::{Connection, Tx, events, places};
 
 use crate::cancel::refuse;
-use crate::hold::{BOOKER, on_sheet};
+use crate::hold::on_sheet;
 use crate::{Desk, DeskError, house_of};
 
 /// Lets a booking use a code, or says why not. `email` is the booker's address as far as it
@@ -67,7 +68,7 @@ pub async fn give(desk: &Desk, reference: Reference, typed: String) -> Result<()
             let what = format!("gave the promo code {}", promo.code);
             all.push(promo);
             reprice(tx, &booking, all, now)?;
-            Ok(bookings::happened(tx, booking.id, now, BOOKER, &what)?)
+            Ok(bookings::happened(tx, booking.id, now, &Acting::booker(), &what)?)
         })
         .await
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use matricle_core::acting::Acting;
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
 use matricle_core::schedule::{Span, SpanError};
@@ -12,7 +13,6 @@ use matricle_store::events::{self, NewSession};
 use matricle_store::people::Staff;
 use matricle_store::{bookings, sessions};
 
-use crate::hold::BOOKER;
 use crate::{Desk, DeskError};
 
 /// Adds a session to a date. What it clashes with is shown first, unless it is accepted.
@@ -138,7 +138,7 @@ pub async fn sign_up(
             }
             if !names.is_empty() {
                 let what = format!("chose sessions for {}", names.join(", "));
-                bookings::happened(tx, booking.id, now, BOOKER, &what)?;
+                bookings::happened(tx, booking.id, now, &Acting::booker(), &what)?;
                 tx.touch(booking.date);
             }
             Ok(())

@@ -1,6 +1,7 @@
 //! The sheet of an event at the Office: its wording, tickets, questions, who may book.
 
 use jiff::SignedDuration;
+use matricle_core::booking::{Move, allowed};
 use matricle_core::confirm::Confirming;
 use matricle_core::details::{Answering, is_address};
 use matricle_core::form::{Fault, Form, slug};
@@ -23,6 +24,7 @@ use matricle_store::{Connection, bookings};
 
 use crate::confirm::{self, Followed, Waiting};
 use crate::dates::log;
+use crate::moves::{With, make};
 use crate::{Desk, DeskError, house_of};
 
 /// Longest description, in characters of HTML.
@@ -176,8 +178,8 @@ pub async fn set_booking(
     id: EventId,
     mut form: Form,
 ) -> Result<Followed, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let (now, who) = (turn.now, turn.by.name.clone());
     let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
@@ -222,7 +224,7 @@ pub async fn set_booking(
             event.course = course;
             events::set(tx, &event, now)?;
             log(tx, id, now, &who, "changed who may book, and how")?;
-            confirm::follow(tx, &event, waiting, &who, &host, now)
+            confirm::follow(tx, &event, waiting, &turn)
         })
         .await
         .inspect(|_| desk.wake.all())
@@ -259,9 +261,23 @@ pub async fn set_rules(
             event.rules.offer_hours = form.count("offer_hours", 1, 24 * 14);
             form.done().map_err(DeskError::Form)?;
             events::set(tx, &event, now)?;
-            log(tx, id, now, &who, "changed what may happen to bookings")
+            log(tx, id, now, &who, "changed what may happen to bookings")?;
+            serve_all(tx, id, now)
         })
         .await
+        .inspect(|()| desk.wake.all())
+}
+
+/// Serves the waiting lists of an event, whose rules or tickets leave more than before.
+fn serve_all(
+    tx: &matricle_store::Tx<'_>,
+    id: EventId,
+    now: jiff::Timestamp,
+) -> Result<(), DeskError> {
+    for date in events::dates_of(tx, id)? {
+        crate::waiting::serve_date(tx, date.id, now)?;
+    }
+    Ok(())
 }
 
 /// Words of a field that stand on lines of their own, or are parted by spaces or commas.
@@ -376,8 +392,8 @@ pub async fn save_ticket(
     ticket: Option<TicketTypeId>,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let (now, who) = (turn.now, turn.by.name.clone());
     let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
@@ -413,8 +429,9 @@ pub async fn save_ticket(
             events::changed(tx, event, now)?;
             let act = if ticket.is_some() { "changed" } else { "added" };
             log(tx, event, now, &who, &format!("{act} the ticket {}", new.name))?;
+            serve_all(tx, event, now)?;
             let event = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            confirm::follow(tx, &event, waiting, &who, &host, now).map(drop)
+            confirm::follow(tx, &event, waiting, &turn).map(drop)
         })
         .await
         .inspect(|()| desk.wake.all())
@@ -671,23 +688,20 @@ pub async fn publish_at(
 /// # Errors
 /// The role may not, or the store fails.
 pub async fn clear_tests(desk: &Desk, staff: &Staff, event: EventId) -> Result<Cleared, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let cleared = desk
         .store
         .write(move |tx| {
             let mut cleared = Cleared::default();
             for booking in bookings::paid_tests(tx, event)? {
                 let what = "the test was cleared";
-                let by = (matricle_core::booking::Actor::Clerk, who.as_str());
-                cleared.back_minor += match matricle_core::booking::next(
-                    booking.state,
-                    matricle_core::booking::Move::Cancel,
-                    by.0,
-                ) {
-                    Ok(_) => crate::cancel::cancel_in(tx, &booking, 100, by, what, now)?,
-                    Err(_) => crate::money::give_back_surplus(tx, &booking, what, &who, now)?,
-                };
+                if allowed(booking.state, Move::Cancel, turn.by.kind).is_ok() {
+                    make(tx, &booking, Move::Cancel, &turn, With::said(what))?;
+                } else {
+                    crate::money::give_back_surplus(tx, &booking, what, &turn)?;
+                }
+                let left = bookings::by_id(tx, booking.id)?.map_or(0, |b| b.paid.minor);
+                cleared.back_minor += booking.paid.minor - left;
                 cleared.kept += 1;
             }
             cleared.gone = bookings::clear_tests(tx, event)?;

@@ -16,6 +16,7 @@ use std::time::Duration;
 
 use jiff::SignedDuration;
 use matricle_core::BookingId;
+use matricle_core::acting::{Acting, PROGRAM};
 use matricle_core::booking::State;
 use matricle_store::bookings;
 use matricle_store::events::{self, EventState};
@@ -26,7 +27,7 @@ use tokio::task::JoinSet;
 pub use health::{Fares, Health, Wake};
 
 use crate::checkout::check;
-use crate::hold::{PROGRAM, lapse};
+use crate::hold::lapse;
 use crate::{Desk, DeskError};
 
 /// Rows of one kind done in one round.
@@ -318,10 +319,11 @@ async fn pass_deadlines(desk: &Desk) -> Result<usize, DeskError> {
 /// payment back, so that no money can come for seats sold to somebody else: that is asked of
 /// it where payments are asked about, and the booking comes here again afterwards.
 async fn pass_deadline(desk: &Desk, id: BookingId) -> Result<(), DeskError> {
-    let now = desk.clock.now();
+    let turn = desk.turn(Acting::program());
     let called_back = desk
         .store
         .write(move |tx| {
+            let now = turn.now;
             let Some(booking) = bookings::by_id(tx, id)? else { return Ok(false) };
             if booking.deadline.is_none_or(|d| d > now) {
                 return Ok(false); // paid, taken again or put off meanwhile
@@ -332,7 +334,7 @@ async fn pass_deadline(desk: &Desk, id: BookingId) -> Result<(), DeskError> {
                 payments::unwant(tx, id, now)?;
                 return Ok(true);
             }
-            lapse(tx, &booking, now).map(|()| false)
+            lapse(tx, &booking, &turn).map(|_| false)
         })
         .await?;
     if called_back {

@@ -2,17 +2,18 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::booking::{Actor, Move, State, next};
+use matricle_core::acting::Acting;
+use matricle_core::booking::{Move, State};
 use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
 use matricle_core::undo::{self, Act, Facts};
 use matricle_store::bookings::{self, Booking, Deed, LastDeed};
 use matricle_store::{Connection, Tx, events};
 
-use crate::cancel::tell_changed;
+use crate::acting::Turn;
 use crate::changes::{move_in, settle_change};
-use crate::decide::firm;
-use crate::hold::{BOOKER, PROGRAM, seats_for};
+use crate::hold::seats_for;
+use crate::moves::{With, firm, make, tell_changed};
 use crate::{Desk, DeskError};
 
 /// What a booker did last, and whether it can be taken back.
@@ -36,7 +37,7 @@ impl Undo {
 /// # Errors
 /// The store fails.
 pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskError> {
-    let Some(last) = bookings::last_deed(conn, booking.id, PROGRAM)? else { return Ok(None) };
+    let Some(last) = bookings::last_deed(conn, booking.id)? else { return Ok(None) };
     let starts = |date| -> Result<Timestamp, DeskError> {
         let (_, date) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
         Ok(date.span.starts_at)
@@ -59,48 +60,43 @@ pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskEr
 /// # Errors
 /// [`DeskError::NothingToUndo`]; the seats are gone by now.
 pub async fn undo(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
-    let (now, host) = (desk.clock.now(), desk.host().to_owned());
-    desk.store.write(move |tx| undo_in(tx, reference, &host, now)).await?;
+    let turn = desk.turn(Acting::booker());
+    desk.store.write(move |tx| undo_in(tx, reference, &turn)).await?;
     desk.wake.all();
     Ok(())
 }
 
-fn undo_in(tx: &Tx<'_>, reference: Reference, host: &str, now: Timestamp) -> Result<(), DeskError> {
+fn undo_in(tx: &Tx<'_>, reference: Reference, turn: &Turn) -> Result<(), DeskError> {
     let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-    let undo = last(tx, &booking)?.filter(|u| u.is_open(now)).ok_or(DeskError::NothingToUndo)?;
+    let undo =
+        last(tx, &booking)?.filter(|u| u.is_open(turn.now)).ok_or(DeskError::NothingToUndo)?;
     match undo.last.deed {
         Deed::Moved(from) => {
             let (_, date) = events::date_by_id(tx, DateId(from))?.ok_or(DeskError::NotFound)?;
-            move_in(tx, &booking, &date, BOOKER, host, now)
+            move_in(tx, &booking, &date, turn)
         }
         Deed::Part { tickets, lines } => {
             let more = bookings::more(tx, &booking, &lines)?;
             let wanted: Vec<_> =
                 more.into_iter().map(|(ticket, quantity)| Wanted { ticket, quantity }).collect();
-            seats_for(tx, &booking, &wanted, now)?;
+            seats_for(tx, &booking, &wanted, turn)?;
             bookings::put_back(tx, &booking, &tickets, &lines)?;
-            bookings::follow_books(tx, booking.id, "tickets taken back", now)?;
+            bookings::follow_books(tx, booking.id, "tickets taken back", turn.now)?;
             let what = "took the cancelling of tickets back";
-            bookings::happened(tx, booking.id, now, BOOKER, what)?;
-            settle_change(tx, &booking, what, (Actor::Booker, BOOKER), host, now)?;
+            bookings::happened(tx, booking.id, turn.now, &turn.by, what)?;
+            settle_change(tx, &booking, what, turn)?;
             let said = "The tickets you cancelled are yours again; their codes are as they were.";
-            tell_changed(tx, &booking, said, host, now)
+            tell_changed(tx, &booking, said, turn)
         }
         Deed::Cancelled { from, lines } => {
-            let wanted = bookings::wanted(tx, booking.id)?;
-            let draws = seats_for(tx, &booking, &wanted, now)?;
-            bookings::set_draws(tx, &booking, &draws)?;
             bookings::put_back(tx, &booking, &[], &lines)?;
             let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
-            bookings::happened(tx, booking.id, now, BOOKER, "took the cancelling back")?;
+            let with = With::said("took the cancelling back");
             if State::from_word(&from) == Some(State::Requested) {
-                let to = next(booking.state, Move::AskAfterAll, Actor::Booker)?;
-                bookings::set_state(tx, &booking, to, None, now)?;
-                let said = "You ask for these seats after all; the organiser answers by mail.";
-                return tell_changed(tx, &booking, said, host, now);
+                return make(tx, &booking, Move::AskAfterAll, turn, with).map(drop);
             }
             let moves = (Move::BringBack, Move::BringBackToPay);
-            firm(tx, &booking, moves, Actor::Booker, None, host, now)
+            firm(tx, &booking, moves, turn, with).map(drop)
         }
     }
 }

@@ -5,6 +5,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
+use matricle_core::acting::Acting;
 use matricle_core::booking::{self, ChoiceRefusal};
 use matricle_core::details::{Draft, is_address};
 use matricle_core::form::{Fault, Form};
@@ -25,7 +26,7 @@ use matricle_store::waiting::{self, Waiter};
 use matricle_store::{Connection, Tx, outbox};
 
 use crate::asking::Asking;
-use crate::hold::{PROGRAM, fresh_code, fresh_reference, sweep};
+use crate::hold::{fresh_code, fresh_reference, sweep};
 use crate::{Desk, DeskError, house_of};
 
 /// The date whose list somebody joins: a course has one list, at its first date.
@@ -69,13 +70,14 @@ pub async fn join(
     if !email.is_empty() && !is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
     }
-    let (now, asking) = (desk.clock.now(), asking.clone());
+    let (turn, asking) = (desk.turn(Acting::booker()), asking.clone());
     let (secrets, often) = (desk.secrets.clone(), desk.often.clone());
     let joined = desk
         .store
         .write(move |tx| {
             form.done().map_err(DeskError::Form)?;
-            sweep(tx, date, now)?;
+            let now = turn.now;
+            sweep(tx, date, &turn)?;
             let sheet = sheet_of(tx, date, now)?;
             let address = asking.address(tx, &secrets, sheet.event.id, now)?;
             let proved = is_proved(&email, address.as_deref()).is_ok();
@@ -202,7 +204,7 @@ fn offer(tx: &Tx<'_>, waiter: &Waiter, what: &str, now: Timestamp) -> Result<boo
     let draft =
         Draft { name: waiter.name.clone(), email: waiter.email.clone(), ..Draft::default() };
     bookings::keep_draft(tx, id, &draft)?;
-    bookings::happened(tx, id, now, PROGRAM, what)?;
+    bookings::happened(tx, id, now, &Acting::program(), what)?;
     waiting::set(tx, waiter, Stands::Offered, Some(id))?;
     tell(tx, &sheet.event, waiter.id, &waiter.email, Kind::Offer, now)?;
     Ok(true)
@@ -228,9 +230,8 @@ pub async fn out_of_turn(
     id: i64,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let reason = form.needed("reason");
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             form.done().map_err(DeskError::Form)?;
@@ -238,8 +239,9 @@ pub async fn out_of_turn(
             if waiter.stands != Stands::Waiting && waiter.stands != Stands::Passed {
                 return Err(DeskError::NotFound);
             }
-            sweep(tx, waiter.date, now)?;
-            let what = format!("offered seats out of turn by {who}: {reason}");
+            let now = turn.now;
+            sweep(tx, waiter.date, &turn)?;
+            let what = format!("offered seats out of turn by {}: {reason}", turn.by.name);
             if offer(tx, &waiter, &what, now)? {
                 Ok(())
             } else {
@@ -332,7 +334,7 @@ pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
 /// # Errors
 /// [`DeskError::NotFound`], or the store fails.
 pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
-    let now = desk.clock.now();
+    let turn = desk.turn(Acting::booker());
     desk.store
         .write(move |tx| {
             let waiter = waiting::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -344,7 +346,7 @@ pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
                 && let Some(booking) = bookings::by_id(tx, booking)?
                 && booking.state == booking::State::Held
             {
-                crate::hold::lapse(tx, &booking, now)?;
+                crate::hold::lapse(tx, &booking, &turn)?;
             }
             Ok::<_, DeskError>(())
         })

@@ -11,13 +11,15 @@ use axum::Router;
 use axum::response::Html;
 use axum::routing::get;
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_core::codes::Reference;
 use matricle_core::details::Draft;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Role;
 use matricle_core::{Currency, DateId, TicketTypeId};
+use matricle_desk::acting::Turn;
 use matricle_desk::asking::Asking;
-use matricle_desk::checkout::{Booker, Ids};
+use matricle_desk::checkout::Booker;
 use matricle_desk::door::{Shown, show_in};
 use matricle_desk::often::Often;
 use matricle_desk::{Clock, Desk, DeskError, Secrets, checkout, hold, plan, signin};
@@ -203,7 +205,7 @@ impl Site {
                 while codes.len() < tickets as usize {
                     let wanted = [Wanted { ticket, quantity: PEOPLE }];
                     let reference =
-                        hold::keep_in(tx, date, &wanted, &HeldBy::default(), None, now())?;
+                        hold::keep_in(tx, date, &wanted, &HeldBy::default(), None, &turn())?;
                     book(tx, reference)?;
                     let booking =
                         bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -314,8 +316,13 @@ fn post(path: &str, head: &str, body: &str) -> String {
     format!("POST {path} HTTP/1.1\r\n{head}content-length: {}\r\n\r\n{body}", body.len())
 }
 
+/// An act of a booker, now.
+pub(crate) fn turn() -> Turn {
+    Turn { by: Acting::booker(), now: now(), host: "bench.example".into() }
+}
+
 fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, DeskError> {
-    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 2 }], &HeldBy::default(), None, now())
+    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 2 }], &HeldBy::default(), None, &turn())
 }
 
 /// Books what is kept, for as many people as there are. Every booker is somebody else: who books a date
@@ -328,10 +335,6 @@ pub(crate) fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {
         agreed: true,
         ..Draft::default()
     };
-    let ids = Ids {
-        message: format!("{}@bench.example", reference.as_str()),
-        payment: reference.as_str().to_owned(),
-    };
     // Everybody asks without having proved an address, as most bookers do.
     static BOOKER: std::sync::OnceLock<Booker> = std::sync::OnceLock::new();
     let booker = BOOKER.get_or_init(|| Booker {
@@ -339,7 +342,7 @@ pub(crate) fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {
         secrets: Arc::new(Secrets::new([0; 32])),
         often: Arc::new(Often::new(u32::MAX)),
     });
-    checkout::submit_in(tx, booker, reference, &draft, &ids, now()).map(drop)
+    checkout::submit_in(tx, booker, reference, &draft, &turn()).map(drop)
 }
 
 fn scan(tx: &Tx<'_>, staff: &Staff, date: DateId, key: &str, code: &str) -> Result<(), DeskError> {

@@ -8,6 +8,7 @@ use std::time::Instant;
 use anyhow::{Context, Result, ensure};
 use jiff::civil::date;
 use jiff::{Timestamp, ToSpan};
+use matricle_core::acting::Acting;
 use matricle_core::booking::{State, choose};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::Details;
@@ -275,7 +276,7 @@ fn booking(tx: &Tx<'_>, sheet: &DateSheet, which: usize, n: u64, made: Timestamp
     };
     let mut booking = read(id)?;
     bookings::complete(tx, &booking, &details, &[], None)?;
-    bookings::happened(tx, id, made, "the booker", "filled the form in")?;
+    bookings::happened(tx, id, made, &Acting::booker(), "filled the form in")?;
     if n.is_multiple_of(25) {
         bookings::set_state(tx, &booking, State::Requested, None, made)?;
         return Ok(admits);
@@ -296,7 +297,7 @@ fn booking(tx: &Tx<'_>, sheet: &DateSheet, which: usize, n: u64, made: Timestamp
         ledger::book(tx, &entry, Some(id), "a clerk", "cash", made)?;
     }
     bookings::set_state(tx, &booking, State::Confirmed, None, made)?;
-    bookings::happened(tx, id, made, "Matricle", "confirmed")?;
+    bookings::happened(tx, id, made, &Acting::program(), "confirmed")?;
     Ok(admits)
 }
 
@@ -367,7 +368,14 @@ fn lists(conn: &Connection) -> Result<Vec<Row>> {
 }
 
 fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, DeskError> {
-    hold::keep_in(tx, date, &[Wanted { ticket, quantity: 1 }], &HeldBy::default(), None, now())
+    hold::keep_in(
+        tx,
+        date,
+        &[Wanted { ticket, quantity: 1 }],
+        &HeldBy::default(),
+        None,
+        &crate::bench::turn(),
+    )
 }
 
 /// Books through the writing thread, many at once, one of `dates` after the other; gives how

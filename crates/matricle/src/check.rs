@@ -19,6 +19,10 @@ pub async fn run(config: &Config) -> anyhow::Result<ExitCode> {
     );
     let store = Store::open(&config.data)?;
     let faults = store.read(check::faults).await?;
+    let now = matricle_desk::Clock::real().now();
+    for idle in store.read(move |conn| check::idle_seats(conn, now)).await? {
+        println!("{idle}; the list is served when the program runs");
+    }
     for fault in &faults {
         println!("{fault}");
     }

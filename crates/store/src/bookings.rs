@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use matricle_core::acting::{Acting, Actor};
 use matricle_core::booking::{Choice, State};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Details, Draft, Question};
@@ -117,10 +118,21 @@ pub struct HeldBy {
 pub struct Happening {
     /// When.
     pub at: Timestamp,
-    /// Who did it.
-    pub who: String,
+    /// Who did it, with the name they went by then.
+    pub who: Acting,
     /// What it was.
     pub what: String,
+}
+
+/// A private note.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Note {
+    /// When.
+    pub at: Timestamp,
+    /// Who wrote it.
+    pub who: String,
+    /// What it says.
+    pub text: String,
 }
 
 const COLUMNS: &str = "b.id, b.reference, b.date_id, b.state, b.deadline, b.total_minor, b.paid_minor, \
@@ -223,18 +235,24 @@ pub fn covers(conn: &Connection, id: BookingId) -> Result<Vec<crate::events::Dat
 /// # Errors
 /// SQLite refuses.
 pub fn timeline(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, StoreError> {
-    conn.prepare_cached("SELECT at, who, what FROM timeline WHERE booking_id = ?1 ORDER BY id")
-        .and_then(|mut q| {
-            q.query_map([id.0], |row| {
-                Ok(Happening {
-                    at: instant(row, "at")?,
-                    who: row.get("who")?,
-                    what: row.get("what")?,
-                })
-            })?
-            .collect()
-        })
-        .doing("reading a timeline")
+    conn.prepare_cached(
+        "SELECT at, who, what, kind, person_id FROM timeline WHERE booking_id = ?1 ORDER BY id",
+    )
+    .and_then(|mut q| {
+        q.query_map([id.0], |row| {
+            Ok(Happening {
+                at: instant(row, "at")?,
+                who: Acting {
+                    kind: word(row, "kind", Actor::from_word)?,
+                    key: row.get::<_, Option<i64>>("person_id")?.map(PersonId),
+                    name: row.get("who")?,
+                },
+                what: row.get("what")?,
+            })
+        })?
+        .collect()
+    })
+    .doing("reading a timeline")
 }
 
 /// Adds to the timeline of a booking.
@@ -245,13 +263,18 @@ pub fn happened(
     tx: &Tx<'_>,
     id: BookingId,
     now: Timestamp,
-    who: &str,
+    who: &Acting,
     what: &str,
 ) -> Result<(), StoreError> {
-    tx.prepare_cached("INSERT INTO timeline (booking_id, at, who, what) VALUES (?1, ?2, ?3, ?4)")
-        .and_then(|mut q| q.execute((id.0, us(now), who, what)))
-        .map(drop)
-        .doing("adding to a timeline")
+    tx.prepare_cached(
+        "INSERT INTO timeline (booking_id, at, who, what, kind, person_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+    )
+    .and_then(|mut q| {
+        let key = who.key.map(|k| k.0);
+        q.execute((id.0, us(now), &who.name, what, who.kind.word(), key))
+    })
+    .map(drop)
+    .doing("adding to a timeline")
 }
 
 /// Writes a new hold on all that the sheet covers down; its seats are counted from here
@@ -297,11 +320,11 @@ pub fn hold(
     Ok(id)
 }
 
-/// Moves a booking to a state that core allowed; its seats and the books follow. The
-/// deadline is for states that have one.
+/// Moves a booking from the state it was seen in to one that core allowed; its seats and the
+/// books follow. The deadline is for states that have one.
 ///
 /// # Errors
-/// SQLite refuses.
+/// [`StoreError::Elsewhere`] when it is in another state by now; SQLite refuses.
 pub fn set_state(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -309,27 +332,19 @@ pub fn set_state(
     deadline: Option<Timestamp>,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    tx.prepare_cached("UPDATE bookings SET state = ?2, deadline = ?3 WHERE id = ?1")
-        .and_then(|mut q| q.execute((booking.id.0, to.word(), deadline.map(us))))
+    let moved = tx
+        .prepare_cached(
+            "UPDATE bookings SET state = ?2, deadline = ?3 WHERE id = ?1 AND state = ?4",
+        )
+        .and_then(|mut q| {
+            q.execute((booking.id.0, to.word(), deadline.map(us), booking.state.word()))
+        })
         .doing("moving a booking")?;
+    if moved != 1 {
+        return Err(StoreError::Elsewhere { booking: booking.id, seen: booking.state });
+    }
     shift(tx, booking.id, booking.date, Some(booking.state), to)?;
     ledger::follow(tx, booking.id, to.word(), now)
-}
-
-/// Cancels a booking: of what it is charged so many percent are taken off, its seats come
-/// free, the books follow.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn cancel(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    to: State,
-    percent_back: u32,
-    now: Timestamp,
-) -> Result<(), StoreError> {
-    charge_less(tx, booking, percent_back)?;
-    set_state(tx, booking, to, None, now)
 }
 
 /// Brings the books to what a booking is charged after a change that is no move.
@@ -511,13 +526,13 @@ pub fn note(
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, StoreError> {
+pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Note>, StoreError> {
     conn.prepare_cached(
-        "SELECT at, who, text AS what FROM booking_notes WHERE booking_id = ?1 ORDER BY id DESC",
+        "SELECT at, who, text FROM booking_notes WHERE booking_id = ?1 ORDER BY id DESC",
     )
     .and_then(|mut q| {
         q.query_map([id.0], |row| {
-            Ok(Happening { at: instant(row, "at")?, who: row.get("who")?, what: row.get("what")? })
+            Ok(Note { at: instant(row, "at")?, who: row.get("who")?, text: row.get("text")? })
         })?
         .collect()
     })

@@ -70,6 +70,14 @@ pub enum StoreError {
         /// The latest on record.
         latest: jiff::Timestamp,
     },
+    /// A booking is in another state than it was seen in.
+    #[error("booking {booking} is not {} any more", seen.word())]
+    Elsewhere {
+        /// The booking.
+        booking: matricle_core::BookingId,
+        /// The state it was seen in.
+        seen: matricle_core::booking::State,
+    },
     /// A job panicked; it was rolled back alone.
     #[error("a write failed unexpectedly and was rolled back")]
     Panicked,

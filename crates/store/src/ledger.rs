@@ -4,14 +4,12 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
+use matricle_core::acting::PROGRAM;
 use matricle_core::ledger::{Account, Charge, Entry, charge};
 use rusqlite::Connection;
 
 use crate::convert::{instant, word};
 use crate::{Doing, StoreError, Tx, bookings, us};
-
-/// Who the program is in the books.
-const PROGRAM: &str = "Matricle";
 
 /// Writes an entry.
 ///

@@ -5,7 +5,7 @@ use std::path::Path;
 use crate::Doing;
 
 /// The version that this program writes.
-const LATEST: u32 = 4;
+const LATEST: u32 = 5;
 
 /// All migrations in order. Forward only; never edited after release.
 fn migrations() -> Migrations<'static> {
@@ -14,6 +14,7 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0002_plan.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0003_money.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0004_safe.sql")).foreign_key_check(),
+        M::up(include_str!("migrations/0005_acts.sql")).foreign_key_check(),
     ])
 }
 

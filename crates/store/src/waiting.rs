@@ -92,6 +92,16 @@ pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> 
     .doing("reading a waiting list")
 }
 
+/// Dates that somebody waits for.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn dates(conn: &Connection) -> Result<Vec<DateId>, StoreError> {
+    conn.prepare_cached("SELECT DISTINCT date_id FROM waiting WHERE stands = 'waiting'")
+        .and_then(|mut q| q.query_map([], |row| row.get(0).map(DateId))?.collect())
+        .doing("reading who waits")
+}
+
 /// Everybody who ever waited for a date, first come first.
 ///
 /// # Errors

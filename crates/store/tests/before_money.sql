@@ -44,7 +44,7 @@ INSERT INTO attendees (id, booking_id, date_id, position, person_no, ticket_name
     (12, 1, 1, 4, 4, 'Visitor', 'Una', 'una', 'NBBBBBBBBBXJ'),
     (5, 2, 1, 0, 0, 'Visitor', 'Ezra Quill', 'ezra quill', 'HBBBBBBBBBSN'),
     (6, 3, 2, 0, 0, 'Seat', 'Marit Solheim', 'marit solheim', 'JBBBBBBBBBLV'),
-    (7, 3, 2, 1, 1, 'Seat', 'Nils', 'nils', 'KBBBBBBBBBHD'),
+    (7, 3, 2, 1, 1, 'Stool', 'Nils', 'nils', 'KBBBBBBBBBHD'),
     (8, 4, 3, 0, 0, 'Seat', 'Nadia Rees', 'nadia rees', 'LBBBBBBBBBDP'),
     (9, 5, 1, 0, 0, 'Visitor', '', '', 'SBBBBBBBBBXX'),
     (10, 6, 1, 0, 0, 'Visitor', 'Dov Tarn', 'dov tarn', 'PBBBBBBBBBRC'),

@@ -5,6 +5,7 @@
 
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::acting::Acting;
 use matricle_core::booking::{State, choose};
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::details::{Answering, Details, Draft};
@@ -155,7 +156,7 @@ impl File {
         let entry = Entry::move_money(to, from, booking.total.minor).unwrap();
         ledger::book(&tx, &entry, Some(id), "the card provider", "card", at(2)).unwrap();
         bookings::set_state(&tx, &booking, State::Confirmed, None, at(2)).unwrap();
-        bookings::happened(&tx, id, at(2), "Matricle", "confirmed").unwrap();
+        bookings::happened(&tx, id, at(2), &Acting::program(), "confirmed").unwrap();
         outbox::plan(&tx, id, Kind::Confirmation, &details.email, &format!("{n}@club"), at(2))
             .unwrap();
         id

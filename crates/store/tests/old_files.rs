@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use matricle_core::acting::Actor;
 use matricle_core::booking::State;
 use matricle_core::confirm::Way;
 use matricle_core::ledger::Account;
@@ -33,9 +34,9 @@ fn what_was_booked_before_there_were_books_is_in_them() {
     let (folder, conn) = opened();
     assert_eq!(check::faults(&conn).unwrap(), Vec::<String>::new());
     // The file as it was lies beside it, and is read by the program of that time.
-    let copy = Connection::open(folder.path().join("matricle.before-4.sqlite")).unwrap();
+    let copy = Connection::open(folder.path().join("matricle.before-5.sqlite")).unwrap();
     let version = |c: &Connection| c.query_row("PRAGMA user_version", [], |r| r.get::<_, u32>(0));
-    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 4));
+    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 5));
     let of = |id| bookings::by_id(&conn, matricle_core::BookingId(id)).unwrap().unwrap();
     // Tax that is contained: 12.00 at 23 % holds 2.24.
     let line = bookings::lines(&conn, &of(2)).unwrap().remove(0);
@@ -53,6 +54,14 @@ fn what_was_booked_before_there_were_books_is_in_them() {
     let back: Vec<i64> = refunds::open_ones(&conn).unwrap().iter().map(|r| r.0.minor).collect();
     assert_eq!(back.iter().sum::<i64>(), 1700, "{back:?}");
     assert_eq!((of(1).due().minor, of(2).due().minor, of(4).paid.minor), (0, 1200, 0));
+    // People belong to lines by key, also where the type was renamed twice since; who acted is
+    // of a kind.
+    let types = |id| bookings::tickets_of_people(&conn, matricle_core::BookingId(id)).unwrap();
+    let numbers = |id| types(id).iter().map(|t| t.0).collect::<Vec<_>>();
+    assert_eq!((numbers(1), numbers(3)), (vec![2, 2, 2, 2, 1], vec![3, 3]));
+    let told = bookings::timeline(&conn, matricle_core::BookingId(1)).unwrap();
+    let kinds: Vec<_> = told.iter().map(|h| h.who.kind).collect();
+    assert_eq!(kinds, [Actor::Booker, Actor::Program]);
 }
 
 #[test]

@@ -14,6 +14,7 @@ use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, places};
 
 use super::{log, span_of};
+use crate::acting::Turn;
 use crate::board::{Clash, clashes_of};
 use crate::{Desk, DeskError, TooSmall};
 
@@ -308,8 +309,8 @@ pub async fn change(
     mut form: Form,
     accept_over_full: bool,
 ) -> Result<Touches, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let now = turn.now;
     let done = desk
         .store
         .write(move |tx| {
@@ -323,13 +324,13 @@ pub async fn change(
             for moved in &found.dates {
                 apply(tx, moved, &change, now)?;
                 if moved.told {
-                    tell_moved(tx, moved, &host, &who, now)?;
+                    tell_moved(tx, moved, &turn)?;
                 }
             }
             events::index(tx, event.id)?;
             let n = found.dates.len();
             let what = if n == 1 { "changed a date".into() } else { format!("changed {n} dates") };
-            log(tx, event.id, now, &who, &what)?;
+            log(tx, event.id, now, &turn.by.name, &what)?;
             // More seats than before go to whoever waits, before anybody else sees them.
             for moved in &found.dates {
                 crate::waiting::serve_date(tx, moved.date.id, now)?;
@@ -376,13 +377,8 @@ fn apply(tx: &Tx<'_>, moved: &Moved, change: &Change, now: Timestamp) -> Result<
     Ok(())
 }
 
-fn tell_moved(
-    tx: &Tx<'_>,
-    moved: &Moved,
-    host: &str,
-    who: &str,
-    now: Timestamp,
-) -> Result<(), DeskError> {
+fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> {
+    let host = &turn.host;
     let (old, new) = (&moved.date.span, &moved.span);
     let before = format!(
         "{}, {}",
@@ -405,7 +401,7 @@ fn tell_moved(
             message_id: &message_id,
             note: &before,
         };
-        outbox::plan_noted(tx, &message, now)?;
+        outbox::plan_noted(tx, &message, turn.now)?;
         let what = if new == old {
             "moved the date to another place".into()
         } else {
@@ -414,7 +410,7 @@ fn tell_moved(
                 matricle_formats::words::long_span(new.starts, new.ends)
             )
         };
-        bookings::happened(tx, booking.id, now, who, &what)?;
+        bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
     }
     Ok(())
 }

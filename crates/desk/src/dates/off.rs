@@ -1,10 +1,9 @@
 //! A date, or a whole event, is called off.
 
 use jiff::Timestamp;
-use matricle_core::booking::{Actor, Move, State, next};
+use matricle_core::booking::{Move, State};
 use matricle_core::form::Form;
 use matricle_core::staff::{Right, require};
-use matricle_core::waiting::Stands;
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState};
@@ -13,7 +12,8 @@ use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx};
 
 use super::log;
-use crate::hold::PROGRAM;
+use crate::acting::Turn;
+use crate::moves::{With, make};
 use crate::{Desk, DeskError};
 
 /// Whom calling off would reach.
@@ -78,11 +78,11 @@ pub async fn call_off(
     only: Option<DateId>,
     reason: String,
 ) -> Result<u32, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let mut form = Form::new(vec![("reason".into(), reason)]);
     let reason = form.needed("reason");
     form.done().map_err(DeskError::Form)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let now = turn.now;
     let told = desk
         .store
         .write(move |tx| {
@@ -103,7 +103,7 @@ pub async fn call_off(
             }
             let mut told = 0;
             for booking in &off.bookings {
-                told += u32::from(tell_off(tx, &off, booking, ends, &reason, &who, &host, now)?);
+                told += u32::from(tell_off(tx, &off, booking, ends, &reason, &turn)?);
             }
             let what = match (&off.dates[..], ends) {
                 (_, true) => "called the event off".into(),
@@ -112,7 +112,7 @@ pub async fn call_off(
                 }
                 (many, _) => format!("called off {} dates", many.len()),
             };
-            log(tx, event, now, &who, &format!("{what}: {reason}"))?;
+            log(tx, event, now, &turn.by.name, &format!("{what}: {reason}"))?;
             Ok::<_, DeskError>(told)
         })
         .await?;
@@ -120,52 +120,38 @@ pub async fn call_off(
     Ok(told)
 }
 
-#[allow(clippy::too_many_arguments, reason = "one step of one act, split off to be read")]
+/// Cancels a booking of what is called off; a course that goes on only tells. Whether the
+/// booker is told.
 fn tell_off(
     tx: &Tx<'_>,
     off: &CallingOff,
     booking: &Booking,
     ends: bool,
     reason: &str,
-    who: &str,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<bool, DeskError> {
-    let goes_on = !ends && off.event.course;
-    if !goes_on {
-        if booking.state == State::Held {
-            bookings::set_state(
-                tx,
-                booking,
-                next(booking.state, Move::Lapse, Actor::Clerk)?,
-                None,
-                now,
-            )?;
-            bookings::happened(tx, booking.id, now, PROGRAM, "the date was called off")?;
-            crate::waiting::follow(tx, booking, Stands::Passed)?;
-            return Ok(false);
-        }
-        let what = format!("called the date off: {reason}");
-        crate::cancel::cancel_in(tx, booking, 100, (Actor::Clerk, who), &what, now)?;
-    } else {
-        let what = format!("called the date off: {reason}");
-        bookings::happened(tx, booking.id, now, who, &what)?;
+    let said = format!("called the date off: {reason}");
+    if ends || !off.event.course {
+        let with = With { note: reason, ..With::said(&said) };
+        make(tx, booking, Move::CallOff, turn, with)?;
+        return Ok(booking.state != State::Held && !booking.email.is_empty());
     }
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &said)?;
     outbox::withdraw(tx, booking.id, Kind::Moved)?;
     if booking.email.is_empty() {
         return Ok(false);
     }
     let dates: Vec<String> = off.dates.iter().map(|d| d.id.to_string()).collect();
     let which = dates.join("-");
-    let message_id = format!("{}.off.{which}@{host}", booking.reference.as_str().to_lowercase());
+    let local = booking.reference.as_str().to_lowercase();
     let new = NewMessage {
         about: About::Booking(booking.id),
         kind: Kind::CalledOff,
         which: &format!(" {which}"),
         address: &booking.email,
-        message_id: &message_id,
+        message_id: &format!("{local}.off.{which}@{}", turn.host),
         note: reason,
     };
-    outbox::plan_noted(tx, &new, now)?;
+    outbox::plan_noted(tx, &new, turn.now)?;
     Ok(true)
 }

@@ -3,15 +3,18 @@
 
 use jiff::civil::{Time, Weekday, time};
 use jiff::{SignedDuration, ToSpan};
+use matricle_core::booking::Move;
 use matricle_core::rule::{Ends, Every, Rule};
 use matricle_core::slots::Opening;
+use matricle_core::staff::Right;
 use matricle_core::{PersonId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::events::{Format, NewSession, SlotPlan};
-use matricle_store::outbox;
 use matricle_store::places::{self, Host, Room, Tag, TaxRate};
 
+use crate::moves::{With, make};
+
 use super::{
-    BARN, DeskError, EventState, HALL, Kind, NewDate, NewEvent, NewTicketType, STAFF, Span, Stands,
+    BARN, DeskError, EventState, HALL, NewDate, NewEvent, NewTicketType, STAFF, Span, Stands,
     Venue, World, ZONE, bookings, door, events, one_of, people, question, ticket,
 };
 
@@ -472,29 +475,9 @@ impl World<'_> {
         for reference in booked {
             let Some(b) = bookings::by_reference(self.tx, reference)? else { continue };
             let what = format!("called the date off: {reason}");
-            crate::cancel::cancel_in(
-                self.tx,
-                &b,
-                100,
-                (matricle_core::booking::Actor::Clerk, STAFF[0].0),
-                &what,
-                at,
-            )?;
-            let message = format!("{}.off.{id}@{}", reference.as_str().to_lowercase(), self.host);
-            let which = format!(" {id}");
-            let new = outbox::NewMessage {
-                about: outbox::About::Booking(b.id),
-                kind: Kind::CalledOff,
-                which: &which,
-                address: &b.email,
-                message_id: &message,
-                note: reason,
-            };
-            outbox::plan_noted(self.tx, &new, at)?;
-            for m in outbox::of_booking(self.tx, b.id)?.iter().filter(|m| m.kind == Kind::CalledOff)
-            {
-                outbox::sent(self.tx, m.id, at)?;
-            }
+            let turn = self.turn(self.acting(0, Right::PlanEvents)?, at);
+            make(self.tx, &b, Move::CallOff, &turn, With { note: reason, ..With::said(&what) })?;
+            self.sent(b.id, at)?;
         }
         let what = format!("called the event off: {reason}");
         crate::dates::log(self.tx, event.id, at, STAFF[0].0, &what)

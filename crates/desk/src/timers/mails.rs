@@ -4,12 +4,12 @@
 use std::sync::PoisonError;
 
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_store::outbox::{self, About, Message};
 use matricle_store::{StoreError, bookings};
 
 use super::{ROUND, Work, guarded};
 use crate::checkout::backoff;
-use crate::hold::PROGRAM;
 use crate::mailer::SendError;
 use crate::{Desk, DeskError, messages};
 
@@ -67,7 +67,9 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
                 outbox::sent(tx, message.id, at)?;
                 let what = format!("{} sent to {}", message.kind.word(), message.address);
                 match message.about {
-                    About::Booking(booking) => bookings::happened(tx, booking, at, PROGRAM, &what),
+                    About::Booking(booking) => {
+                        bookings::happened(tx, booking, at, &Acting::program(), &what)
+                    }
                     About::Event(_) => Ok(()),
                 }
             }

@@ -1,6 +1,7 @@
 //! Stamp cards: bought like a ticket, paid with, read at the door; and money taken at the door.
 
-use matricle_core::booking::{Actor, Move, State};
+use matricle_core::acting::Actor;
+use matricle_core::booking::{Move, State};
 use matricle_core::ledger::{Account, Method};
 use matricle_core::stamps::StampRefusal;
 use matricle_desk::cancel::{self, By};
@@ -220,7 +221,8 @@ async fn what_is_to_pay_is_taken_at_the_door() {
     let asking = w.keep(DIPPING, &[1]).await.unwrap();
     let ask = move |tx: &matricle_store::Tx<'_>| {
         let booking = matricle_store::bookings::by_reference(tx, asking)?.unwrap();
-        let to = matricle_core::booking::next(booking.state, Move::Ask, Actor::Booker).unwrap();
+        let to =
+            matricle_core::booking::allowed(booking.state, Move::Ask, Actor::Booker).unwrap().to;
         matricle_store::bookings::set_state(tx, &booking, to, None, booking.made_at)
     };
     w.desk.store.write(ask).await.unwrap();

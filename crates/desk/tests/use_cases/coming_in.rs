@@ -184,8 +184,8 @@ async fn tests_open_no_door_and_what_is_published_is_not_tried_out() {
     let w = world().await;
     let ilse = w.staff(0).await;
     let (date, wanted) = w.choice(FREE, &[1]).await;
-    let by = HeldBy { test: true, ..HeldBy::default() };
-    let kept = hold::keep(&w.desk, date, wanted, by, None).await;
+    let (by, opener) = (HeldBy::default(), ("", Some(&ilse)));
+    let kept = hold::keep_test(&w.desk, date, wanted, by, None, opener).await;
     assert!(matches!(kept, Err(DeskError::NotFound)), "published");
     // One that was made while it was a draft.
     let reference = w.book(FREE, &[1]).await;

@@ -4,27 +4,29 @@
 use std::io::Read as _;
 
 use jiff::SignedDuration;
-use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::documents::Kind;
 use matricle_core::form::Fault;
+use matricle_core::price::Buyer;
 use matricle_core::promo::PromoRefusal;
 use matricle_core::seats::Wanted;
 use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
 use matricle_core::waiting::{Manner, Stands};
+use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::asking::Asking;
 use matricle_desk::cancel::{self, By};
 use matricle_desk::changes::{self, ByPhone};
 use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::hold::BookingSheet;
+use matricle_desk::hold::{self, BookingSheet};
 use matricle_desk::provider::{Dispute, Status};
 use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, undo, waiting};
+use matricle_store::bookings::HeldBy;
 use matricle_store::{events, ledger};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{World, form, look, world};
+use crate::world::{BOOKER, CANDLES, World, form, look, world};
 
 const WALK: &str = "apiary-open-day";
 const COURSE: &str = "beginners-course";
@@ -40,6 +42,15 @@ impl World {
             events::set(tx, &event, now)
         };
         self.desk.store.write(change).await.unwrap();
+    }
+
+    async fn rename_ticket(&self, ticket: TicketTypeId, name: String) {
+        let rename = move |tx: &matricle_store::Tx<'_>| {
+            tx.execute("UPDATE ticket_types SET name = ?2 WHERE id = ?1", (ticket.0, name))
+                .unwrap();
+            Ok::<_, DeskError>(())
+        };
+        self.desk.store.write(rename).await.unwrap();
     }
 }
 
@@ -324,6 +335,46 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     w.sound().await;
 }
 
+/// Seats that come free without a change of state go down the list as well: by choosing again
+/// with fewer, and by one more ticket of a type that was renamed since.
+#[tokio::test(flavor = "multi_thread")]
+async fn seats_left_by_another_choice_and_by_renamed_tickets_come_free_for_who_waits() {
+    let w = world().await;
+    w.set_rules(CANDLES, None, Manner::OfferFirst).await;
+    let ilse = w.staff(0).await;
+    // All that is free is held by one browser; somebody waits for two.
+    let free = w.free(CANDLES).await;
+    let held = w.keep(CANDLES, &[0, free, 0]).await.unwrap();
+    let (date, two) = w.choice(CANDLES, &[0, 2, 0]).await;
+    let fields = form(&[("name", "Greta"), ("email", "greta@post.example")]);
+    let greta = waiting::join(&w.desk, date, two, &Asking::default(), fields).await.unwrap().id;
+    let buyer = Buyer { address: BOOKER.into(), ..Buyer::default() };
+    let by = HeldBy { buyer, ..HeldBy::default() };
+    let (_, fewer) = w.choice(CANDLES, &[0, free - 3, 0]).await;
+    assert_eq!(hold::keep(&w.desk, date, fewer, by, Some(held)).await.unwrap(), held);
+    let place = waiting::place(&w.desk, greta).await.unwrap();
+    assert_eq!(place.waiter.stands, Stands::Offered, "three were left, two go to who waits");
+    assert_eq!(w.free(CANDLES).await, 1);
+    w.sound().await;
+    // A type is renamed; one more of it comes to an older booking and is cancelled.
+    hold::give_back(&w.desk, held).await.unwrap();
+    let reference = w.paid(CANDLES, &[0, 1, 0]).await;
+    let (ticket, free) = (w.sheet(reference).await.lines[0].ticket, w.free(CANDLES).await);
+    w.rename_ticket(ticket, "Grown-up".into()).await;
+    let one = vec![Wanted { ticket, quantity: 1 }];
+    changes::add_tickets(&w.desk, &ilse, reference, one, vec!["Una".into()]).await.unwrap();
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.lines[0].quantity, w.free(CANDLES).await), (2, free - 1));
+    let last = sheet.attendees.last().unwrap().ticket_no;
+    let by = By::Staff(ilse.clone(), Some(100));
+    let gone = cancel::cancel(&w.desk, by, reference, vec![last]).await.unwrap();
+    assert_eq!(gone.forgiven.minor, sheet.booking.due().minor);
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.lines[0].quantity, w.free(CANDLES).await), (1, free));
+    assert!(sheet.booking.due().is_zero());
+    w.sound().await;
+}
+
 /// Every webhook between was lost: the first that comes tells of a payment that is paid and
 /// taken back.
 #[tokio::test(flavor = "multi_thread")]
@@ -460,6 +511,11 @@ enum Act {
     Move,
     Wait,
     Time(i64),
+    ChooseAgain(u32),
+    RenameTicket,
+    Swap,
+    PassOn,
+    PutOff(i64),
 }
 
 fn act() -> impl Strategy<Value = Act> {
@@ -477,6 +533,11 @@ fn act() -> impl Strategy<Value = Act> {
         Just(Act::Move),
         Just(Act::Wait),
         (1i64..4000).prop_map(Act::Time),
+        (1u32..4).prop_map(Act::ChooseAgain),
+        Just(Act::RenameTicket),
+        Just(Act::Swap),
+        Just(Act::PassOn),
+        (1i64..90).prop_map(Act::PutOff),
     ]
 }
 
@@ -597,6 +658,43 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let fields =
                                 [("price", price.as_str()), ("ticket", &ticket), ("reason", "so")];
                             let _ = changes::set_price(desk, &ilse, b, form(&fields)).await;
+                        }
+                        (Act::ChooseAgain(n), Some(b)) => {
+                            // What was booked, or is past, is left alone: a new hold is made.
+                            let (date, wanted) = w.choice(slug, &[n]).await;
+                            let buyer = Buyer { address: BOOKER.into(), ..Buyer::default() };
+                            let by = HeldBy { buyer, ..HeldBy::default() };
+                            let kept =
+                                hold::keep(desk, date, wanted.clone(), by.clone(), Some(b)).await;
+                            if let Ok(held) = kept {
+                                let less = wanted
+                                    .into_iter()
+                                    .map(|w| Wanted { quantity: w.quantity.min(1), ..w });
+                                let again =
+                                    hold::keep(desk, date, less.collect(), by, Some(held)).await;
+                                prop_assert_eq!(again.ok(), Some(held));
+                                all.push(held);
+                            }
+                        }
+                        (Act::RenameTicket, Some(b)) => {
+                            let line = w.sheet(b).await.lines[0].clone();
+                            w.rename_ticket(line.ticket, format!("Renamed {pick}")).await;
+                        }
+                        (Act::Swap, Some(b)) => {
+                            let to = w.choice(slug, &[1, 1]).await.1.last().map(|w| w.ticket);
+                            let ticket = to.unwrap_or(w.sheet(b).await.lines[0].ticket);
+                            let _ = changes::swap_ticket(desk, &ilse, b, 0, ticket).await;
+                        }
+                        (Act::PassOn, Some(b)) => {
+                            let person = w.sheet(b).await.attendees[0].id;
+                            let to =
+                                form(&[("new_name", "Una"), ("new_email", "una@post.example")]);
+                            let by = By::Staff(ilse.clone(), None);
+                            let _ = changes::pass_on(desk, by, b, person, to).await;
+                        }
+                        (Act::PutOff(hours), Some(b)) => {
+                            let until = desk.clock.now() + SignedDuration::from_hours(hours);
+                            let _ = decide::put_off(desk, &ilse, b, until).await;
                         }
                         (Act::Move, Some(b)) => {
                             let other = w.sheet(b).await.other_dates.first().map(|d| d.id);

@@ -484,8 +484,11 @@ async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
     let date = sheet.date.id;
     let real = hold::keep(&w.desk, date, wanted(), HeldBy::default(), None).await;
     assert!(matches!(real, Err(DeskError::NotFound)), "a draft is not for sale");
-    let by = HeldBy { test: true, ..HeldBy::default() };
-    let reference = hold::keep(&w.desk, date, wanted(), by, None).await.unwrap();
+    let by = HeldBy::default();
+    let unasked = hold::keep_test(&w.desk, date, wanted(), by.clone(), None, ("x", None)).await;
+    assert!(matches!(unasked, Err(DeskError::NotFound)), "by a key, or by who plans");
+    let key = w.desk.secrets.preview_key(event);
+    let reference = hold::keep_test(&w.desk, date, wanted(), by, None, (&key, None)).await.unwrap();
     let draft = w.draft(reference).await;
     assert_eq!(
         checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
@@ -956,8 +959,10 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
         Act::Test(e) => {
             let Some((date, ticket)) = first_open(w, EVENTS[e]).await else { return };
             let wanted = vec![matricle_core::seats::Wanted { ticket, quantity: 1 }];
-            let by = HeldBy { test: true, ..HeldBy::default() };
-            if let Ok(reference) = hold::keep(desk, date, wanted, by, None).await {
+            let by = HeldBy::default();
+            let ilse = w.staff(0).await;
+            let opener = ("", Some(&ilse));
+            if let Ok(reference) = hold::keep_test(desk, date, wanted, by, None, opener).await {
                 let draft = w.draft(reference).await;
                 let _ = checkout::submit(desk, &Asking::default(), reference, draft).await;
             }

@@ -180,7 +180,13 @@ impl World {
     }
 
     pub(crate) async fn faults(&self) -> Vec<String> {
-        self.desk.store.read(check::faults).await.unwrap()
+        let now = self.desk.clock.now();
+        let all = move |conn: &matricle_store::Connection| {
+            let mut all = check::faults(conn)?;
+            all.extend(check::idle_seats(conn, now)?);
+            Ok::<_, matricle_store::StoreError>(all)
+        };
+        self.desk.store.read(all).await.unwrap()
     }
 
     pub(crate) fn pass(&self, minutes: i64) {

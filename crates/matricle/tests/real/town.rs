@@ -292,10 +292,13 @@ impl Person {
         let date = page.field("date");
         let kept =
             self.post(&format!("{event}/keep"), &[("date", &date), (ticket, quantity)]).await?;
-        Ok(match kept.status {
-            303 => Ok(format!("{town}{}", kept.location)),
-            _ => Err(kept.body),
-        })
+        if kept.status != 303 {
+            return Ok(Err(kept.body));
+        }
+        // The form to fill in is made for this browser.
+        let own = format!("{town}{}", kept.location);
+        self.get(&own).await?;
+        Ok(Ok(own))
     }
 
     /// Fills the form in and books.

@@ -87,22 +87,18 @@ pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed, back: i64) -> Result<()
         .doing("remembering what a booker did")
 }
 
-/// What the booker did last; `program` is the name that the program goes by in timelines.
+/// What the booker did last.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn last_deed(
-    conn: &Connection,
-    id: BookingId,
-    program: &str,
-) -> Result<Option<LastDeed>, StoreError> {
+pub fn last_deed(conn: &Connection, id: BookingId) -> Result<Option<LastDeed>, StoreError> {
     conn.prepare_cached(
         "SELECT d.deed, d.back, t.at, (SELECT count(*) FROM timeline l WHERE l.booking_id = d.booking_id
-            AND l.id > d.line_id AND l.who <> ?2) AS since
+            AND l.id > d.line_id AND l.kind <> 'program') AS since
          FROM deeds d JOIN timeline t ON t.id = d.line_id WHERE d.booking_id = ?1",
     )
     .and_then(|mut q| {
-        q.query_row((id.0, program), |row| {
+        q.query_row([id.0], |row| {
             Ok(LastDeed {
                 deed: word(row, "deed", |text| serde_json::from_str(text).ok())?,
                 at: instant(row, "at")?,

@@ -327,9 +327,8 @@ pub fn tickets_of_numbers(
 ) -> Result<Vec<(TicketTypeId, u32)>, StoreError> {
     let all: Vec<(u32, TicketTypeId)> = conn
         .prepare_cached(
-            "SELECT DISTINCT a.ticket_no, l.ticket_type_id FROM attendees a JOIN booking_lines l
-                ON l.booking_id = a.booking_id AND l.name = a.ticket_name
-             WHERE a.booking_id = ?1 AND a.cancelled_at IS NULL",
+            "SELECT DISTINCT ticket_no, ticket_type_id FROM attendees
+             WHERE booking_id = ?1 AND cancelled_at IS NULL",
         )
         .and_then(|mut q| {
             q.query_map([id.0], |row| Ok((row.get(0)?, TicketTypeId(row.get(1)?))))?.collect()
@@ -500,13 +499,13 @@ pub(super) fn choose(
     let mut write = || -> rusqlite::Result<()> {
         let people = add_lines(tx, id, choice, sheet, 0)?;
         let mut insert_attendee = tx.prepare_cached(
-            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_no, ticket_name, code)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_no, ticket_name, code, ticket_type_id)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
         )?;
         // A person's place and number are the same on the first date only.
         let mut place = 0;
         for date in &sheet.covers {
-            for (person, (number, ticket)) in (0i64..).zip(&people) {
+            for (person, (number, ticket, name)) in (0i64..).zip(&people) {
                 let code = unused(tx, &mut code)?;
                 insert_attendee.execute((
                     id.0,
@@ -514,8 +513,9 @@ pub(super) fn choose(
                     place,
                     person,
                     number,
-                    ticket,
+                    name,
                     code.as_str(),
+                    ticket.0,
                 ))?;
                 place += 1;
             }
@@ -525,15 +525,15 @@ pub(super) fn choose(
     write().doing("writing the tickets of a booking")
 }
 
-/// Writes lines, or makes those there are longer; gives the number and the name of the
-/// ticket of each person they let in.
+/// Writes lines, or makes those there are longer; gives the number, the type and the name of
+/// the ticket of each person they let in.
 fn add_lines<'s>(
     tx: &Tx<'_>,
     id: BookingId,
     choice: &Choice,
     sheet: &'s DateSheet,
     first_number: u32,
-) -> rusqlite::Result<Vec<(u32, &'s str)>> {
+) -> rusqlite::Result<Vec<(u32, TicketTypeId, &'s str)>> {
     let mut insert = tx.prepare_cached(
         "INSERT INTO booking_lines (booking_id, ticket_type_id, position, name, quantity, base_minor, unit_minor,
             discount_minor, charge_minor, tax_minor, tax_basis, tax_added)
@@ -542,7 +542,7 @@ fn add_lines<'s>(
             discount_minor = discount_minor + excluded.discount_minor,
             charge_minor = charge_minor + excluded.charge_minor, tax_minor = tax_minor + excluded.tax_minor",
     )?;
-    let mut people: Vec<(u32, &str)> = Vec::new();
+    let mut people: Vec<(u32, TicketTypeId, &str)> = Vec::new();
     let mut number = first_number;
     for (position, line) in (i64::from(first_number)..).zip(&choice.quote.lines) {
         let Some(ticket) = sheet.tickets.iter().find(|t| t.id == line.ticket) else { continue };
@@ -561,7 +561,7 @@ fn add_lines<'s>(
             line.tax_added,
         ])?;
         for _ in 0..line.quantity {
-            people.extend((0..ticket.admits).map(|_| (number, ticket.name.as_str())));
+            people.extend((0..ticket.admits).map(|_| (number, ticket.id, ticket.name.as_str())));
             number += 1;
         }
     }
@@ -593,12 +593,12 @@ pub fn add_on(
         tx.prepare_cached("UPDATE attendees SET position = -1 - position WHERE booking_id = ?1")?
             .execute([booking.id.0])?;
         let mut insert = tx.prepare_cached(
-            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_no, ticket_name, code)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            "INSERT INTO attendees (booking_id, date_id, position, person_no, ticket_no, ticket_name, code, ticket_type_id)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
         )?;
         let mut place = -1_000_000;
         for date in &sheet.covers {
-            for (person, (number, ticket)) in (next_person..).zip(&people) {
+            for (person, (number, ticket, name)) in (next_person..).zip(&people) {
                 place -= 1;
                 let code = unused(tx, &mut code)?;
                 insert.execute((
@@ -607,8 +607,9 @@ pub fn add_on(
                     place,
                     person,
                     number,
-                    ticket,
+                    name,
                     code.as_str(),
+                    ticket.0,
                 ))?;
             }
         }

@@ -16,7 +16,9 @@ use crate::{Doing, StoreError, Tx, us};
 pub struct Attendee {
     /// Its key.
     pub id: AttendeeId,
-    /// The name of the ticket type.
+    /// The ticket type, by which they belong to a line of the booking.
+    pub ticket_type: TicketTypeId,
+    /// Its name when it was booked.
     pub ticket: String,
     /// Which person of the booking, counted from zero.
     pub person: usize,
@@ -70,7 +72,7 @@ pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
 /// SQLite refuses.
 pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
+        "SELECT id, ticket_type_id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
          FROM attendees
          WHERE booking_id = ?1 AND position = person_no ORDER BY position",
     )
@@ -78,6 +80,7 @@ pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, Stor
         q.query_map([id.0], |row| {
             Ok(Attendee {
                 id: AttendeeId(row.get("id")?),
+                ticket_type: TicketTypeId(row.get("ticket_type_id")?),
                 ticket: row.get("ticket_name")?,
                 person: usize::try_from(row.get::<_, i64>("person_no")?).unwrap_or(0),
                 name: row.get("name")?,
@@ -101,9 +104,8 @@ pub fn tickets_of_people(
     id: BookingId,
 ) -> Result<Vec<TicketTypeId>, StoreError> {
     conn.prepare_cached(
-        "SELECT l.ticket_type_id FROM attendees a JOIN booking_lines l
-            ON l.booking_id = a.booking_id AND l.name = a.ticket_name
-         WHERE a.booking_id = ?1 AND a.position = a.person_no ORDER BY a.position",
+        "SELECT ticket_type_id FROM attendees
+         WHERE booking_id = ?1 AND position = person_no ORDER BY position",
     )
     .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(TicketTypeId))?.collect())
     .doing("reading the tickets of people")

@@ -5,9 +5,10 @@ use axum::extract::{Path, Query};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::booking::{Actor, Move, State, next};
+use matricle_core::acting::Actor;
+use matricle_core::acts::Act;
+use matricle_core::booking::State;
 use matricle_core::codes::Reference;
-use matricle_core::confirm::Way;
 use matricle_core::door::Presence;
 use matricle_core::ledger::Method;
 use matricle_core::seats::Wanted;
@@ -124,6 +125,7 @@ struct May {
     take_money: bool,
     price: bool,
     change: bool,
+    pass_on: bool,
     put_off: bool,
     note: bool,
     give: bool,
@@ -131,25 +133,20 @@ struct May {
 
 impl May {
     fn of(at: &Clerk, loaded: &OfficeBooking) -> Self {
-        let booking = &loaded.sheet.booking;
+        let (sheet, now) = (&loaded.sheet, at.app.desk.clock.now());
         let clerk = at.staff.role.may(Right::ChangeBookings);
         let money = at.staff.role.may(Right::HandleMoney);
-        let firm = matches!(booking.state, State::AwaitingPayment | State::Confirmed);
-        let stands = firm || booking.state == State::Requested;
+        let may = |act| clerk && sheet.may(act, Actor::Clerk, now);
         Self {
-            cancel: clerk && next(booking.state, Move::Cancel, Actor::Clerk).is_ok(),
-            bring_back: clerk
-                && next(booking.state, Move::BringBack, Actor::Clerk).is_ok()
-                && !booking.name.is_empty(),
-            reconsider: clerk
-                && loaded.sheet.way() == Way::AfterYes
-                && next(booking.state, Move::Reconsider, Actor::Clerk).is_ok()
-                && booking.paid.is_zero(),
-            resend: clerk && firm && !booking.email.is_empty(),
-            take_money: money && firm,
-            price: clerk && stands,
-            change: clerk && stands,
-            put_off: clerk && booking.state == State::AwaitingPayment,
+            cancel: may(Act::Cancel),
+            bring_back: may(Act::BringBack),
+            reconsider: may(Act::Reconsider),
+            resend: may(Act::Resend),
+            take_money: money && sheet.may(Act::TakeMoney, Actor::Treasurer, now),
+            price: may(Act::Change),
+            change: may(Act::Change),
+            pass_on: may(Act::PassOn),
+            put_off: may(Act::PutOff),
             note: clerk,
             give: money,
         }
@@ -219,10 +216,10 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let f = at.frame(format!("Booking {}", b.reference), &sheet.house.name).in_room("bookings");
     let tax: i64 = sheet.lines.iter().map(|l| l.tax.minor).sum();
     let charged = matches!(b.state, State::AwaitingPayment | State::Confirmed | State::Cancelled);
-    let row = |h: &matricle_store::bookings::Happening| HappeningRow {
-        when: moment(h.at),
-        who: h.who.clone(),
-        what: h.what.clone(),
+    let row = |(at, who, what): (Timestamp, String, &str)| HappeningRow {
+        when: moment(at),
+        who,
+        what: what.to_owned(),
     };
     Ok(Sheet {
         f,
@@ -249,9 +246,7 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
                 ticket: a.ticket.clone(),
                 code: a.code.to_string(),
                 cancelled: a.cancelled,
-                may_pass: b.state == State::Confirmed
-                    && !a.cancelled
-                    && a.presence == Presence::Expected,
+                may_pass: !a.cancelled && a.presence == Presence::Expected,
                 presence: match &a.presence {
                     _ if a.cancelled => "ticket cancelled".into(),
                     Presence::Expected => "expected".into(),
@@ -279,7 +274,7 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
             })
             .collect(),
         answers: sheet.answers.iter().map(|a| (a.label.clone(), a.answer.clone())).collect(),
-        notes: loaded.notes.iter().map(row).collect(),
+        notes: loaded.notes.iter().map(|n| row((n.at, n.who.clone(), &n.text))).collect(),
         messages: loaded
             .messages
             .iter()
@@ -291,7 +286,12 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
                 error: m.last_error.clone(),
             })
             .collect(),
-        timeline: sheet.timeline.iter().rev().map(row).collect(),
+        timeline: sheet
+            .timeline
+            .iter()
+            .rev()
+            .map(|h| row((h.at, h.who.shown(), &h.what)))
+            .collect(),
         tickets: loaded
             .tickets
             .iter()

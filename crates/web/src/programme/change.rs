@@ -5,7 +5,8 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::booking::State as BookingState;
+use matricle_core::acting::Actor;
+use matricle_core::acts::Act;
 use matricle_core::door::Presence;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::cancel::{self, By, Cancelling};
@@ -44,8 +45,7 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Change {
     let now = app.desk.clock.now();
     let span = &sheet.date.span;
     let today = words::local(now, &span.zone).date();
-    let confirmed = sheet.booking.state == BookingState::Confirmed;
-    let begun = span.starts_at <= now;
+    let may = |act| sheet.may(act, Actor::Booker, now);
     Change {
         f,
         address: address(app, sheet.booking.reference),
@@ -58,18 +58,14 @@ fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Change {
             .filter(|a| !a.cancelled && a.presence == Presence::Expected)
             .map(|a| (a.id.0, a.ticket_no, a.name.clone(), a.ticket.clone()))
             .collect(),
-        may_pass: confirmed && sheet.event.rules.may_pass && !begun,
-        dates: if begun {
-            Vec::new()
-        } else {
-            sheet
-                .other_dates
-                .iter()
-                .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
-                .collect()
-        },
-        may_cancel: !begun
-            && (sheet.event.rules.may_cancel || sheet.booking.state == BookingState::Requested),
+        may_pass: may(Act::PassOn),
+        dates: sheet
+            .other_dates
+            .iter()
+            .filter(|_| may(Act::MoveDate))
+            .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
+            .collect(),
+        may_cancel: may(Act::Cancel),
         cancelling: None,
         problem: None,
         d: Fields::default(),

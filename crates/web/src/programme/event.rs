@@ -9,7 +9,6 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
-use matricle_core::staff::Right;
 use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::asking::Asking;
 use matricle_desk::programme::{self, EventPage, Looking};
@@ -259,10 +258,7 @@ impl<'a> Who<'a> {
 /// Whether this asker may try the steps of a draft out: with the key of a preview, or as a
 /// planner.
 fn may_test(app: &App, page: &EventPage, asked: &Asked, staff: Option<&Staff>) -> bool {
-    asked.test
-        && page.event.state == EventState::Draft
-        && (app.desk.secrets.opens_preview(page.event.id, &asked.preview)
-            || staff.is_some_and(|s| s.role.may(Right::PlanEvents)))
+    asked.test && hold::may_test(&app.desk, &page.event, &asked.preview, staff)
 }
 
 fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p DateSheet> {
@@ -583,12 +579,15 @@ pub(crate) async fn keep(
         .as_ref()
         .filter(|(_, sheet)| sheet.booking.state == State::Held)
         .map(|(reference, _)| *reference);
-    let by = HeldBy {
-        buyer: who.buyer.clone(),
-        test: may_test(&app, &page, &asked, staff.as_ref()),
-        from: booker.from,
+    let by = HeldBy { buyer: who.buyer.clone(), test: false, from: booker.from };
+    let wanted = asked.wanted.clone();
+    let kept_now = if may_test(&app, &page, &asked, staff.as_ref()) {
+        let opener = (asked.preview.as_str(), staff.as_ref());
+        hold::keep_test(&app.desk, date, wanted, by, instead, opener).await
+    } else {
+        hold::keep(&app.desk, date, wanted, by, instead).await
     };
-    match hold::keep(&app.desk, date, asked.wanted.clone(), by, instead).await {
+    match kept_now {
         Ok(reference) => {
             let key = app.desk.secrets.booking_key(reference);
             let cookie =
