@@ -25,6 +25,9 @@ pub enum Fault {
     /// More characters than fit.
     #[error("longer than {0} characters")]
     TooLong(usize),
+    /// Fewer characters than it takes.
+    #[error("shorter than {0} characters")]
+    TooShort(usize),
     /// Not a day.
     #[error("not a day")]
     NotADay,

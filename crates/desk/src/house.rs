@@ -480,10 +480,7 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
         form.fault("password", Fault::Missing);
     }
     if !password.is_empty() && password.chars().count() < crate::signin::LEAST {
-        form.fault(
-            "password",
-            Fault::NotANumber(u32::try_from(crate::signin::LEAST).unwrap_or(0), 200),
-        );
+        form.fault("password", Fault::TooShort(crate::signin::LEAST));
     }
     // Nobody takes the last key out of the door by accident.
     if email.eq_ignore_ascii_case(&own) && role != Some(Role::Administrator) {

@@ -195,7 +195,7 @@ pub async fn change_password(
         form.fault("old_password", Fault::Unknown);
     }
     if new.chars().count() < LEAST {
-        form.fault("new_password", Fault::NotANumber(u32::try_from(LEAST).unwrap_or(0), 200));
+        form.fault("new_password", Fault::TooShort(LEAST));
     }
     form.done().map_err(DeskError::Form)?;
     let hash = off_thread(move || hash_password(&new)).await?;

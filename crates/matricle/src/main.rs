@@ -15,10 +15,21 @@ fn main() -> ExitCode {
     match run(cli) {
         Ok(code) => code,
         Err(error) => {
-            eprintln!("matricle: {error:#}");
+            eprintln!("matricle: {}", in_a_sentence(&error));
             ExitCode::FAILURE
         }
     }
+}
+
+/// What went wrong and why; a reason that an error tells itself is not told again.
+fn in_a_sentence(error: &anyhow::Error) -> String {
+    error.chain().map(ToString::to_string).fold(String::new(), |said, why| {
+        match (said.as_str(), said.contains(&why)) {
+            ("", _) => why,
+            (_, true) => said,
+            (_, false) => format!("{said}: {why}"),
+        }
+    })
 }
 
 fn run(cli: Cli) -> anyhow::Result<ExitCode> {

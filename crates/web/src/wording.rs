@@ -213,12 +213,15 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("new_rate", Fault::NotANumber(..)) => "Write a name and a percentage, such as Courses 9.".into(),
         ("percent", Fault::NotANumber(..)) => "Write a percentage from 0 to 100, such as 9 or 13.5.".into(),
         ("most", Fault::EndsFirst) => "The most has to be at least as many as the fewest.".into(),
-        ("password", Fault::NotANumber(least, _)) => format!("A password needs at least {least} characters."),
+        ("password" | "new_password", Fault::TooShort(least)) => {
+            format!("A password needs at least {least} characters.")
+        }
         ("password", Fault::Missing) => "Somebody new needs a first password.".into(),
         ("embed_sites", Fault::NotALink) => {
             "Write each site on a line of its own like https://club.example, with nothing after the name.".into()
         }
         (_, Fault::Missing) => "Fill this in.".into(),
+        (_, Fault::TooShort(least)) => format!("Give this at least {least} characters."),
         (_, Fault::TooLong(most)) => format!("Shorten this to {most} characters."),
         (_, Fault::NotADay) => "Write days like 2026-12-31.".into(),
         (_, Fault::NotATime) => "Write the time like 19:30.".into(),
@@ -238,7 +241,10 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         (_, Fault::NeedsOther) => "This belongs together with the field beside it: fill in both or neither.".into(),
         (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
         (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
-        (_, Fault::NotAnAddress) => "This does not look like an e-mail address or a domain.".into(),
+        ("who_domains", Fault::NotAnAddress) => {
+            "This does not look like an e-mail address or a domain.".into()
+        }
+        (_, Fault::NotAnAddress) => "This does not look like an e-mail address.".into(),
         (_, Fault::NotALink) => "A web address begins with https://.".into(),
         (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
         (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
@@ -489,6 +495,7 @@ mod tests {
         let at = jiff::civil::datetime(2027, 3, 28, 1, 30, 0, 0);
         let faults = [
             Fault::Missing,
+            Fault::TooShort(9),
             Fault::TooLong(9),
             Fault::NotADay,
             Fault::NotATime,

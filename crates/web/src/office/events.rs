@@ -372,14 +372,21 @@ fn what_was_cleared(pairs: &[(String, String)], currency: Currency) -> String {
     let Some(gone) = number("cleared") else { return String::new() };
     let kept = number("kept").unwrap_or_default();
     let back = currency.of(number("back").unwrap_or_default().into());
-    let cleared = format!("Cleared: {}.", words::count(gone, "test bookings"));
-    match (kept, back.is_zero()) {
-        (0, _) => cleared,
-        (_, true) => format!("{cleared} {kept} that had a payment are kept, cancelled."),
-        (_, false) => format!(
-            "{cleared} {kept} that had a payment are kept, cancelled; {back} goes back the way it came."
-        ),
+    let mut said = Vec::new();
+    if gone > 0 || kept == 0 {
+        said.push(format!("Cleared: {}.", words::count(gone, "test bookings")));
     }
+    if kept > 0 {
+        let stay = match kept {
+            1 => "1 that had a payment is kept, cancelled".to_owned(),
+            many => format!("{many} that had a payment are kept, cancelled"),
+        };
+        said.push(match back.is_zero() {
+            true => format!("{stay}."),
+            false => format!("{stay}; {back} goes back the way it came."),
+        });
+    }
+    said.join(" ")
 }
 
 /// `GET /office/events/{id}`: the sheet of an event.

@@ -281,7 +281,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                 .filter(|(r, ..)| r.by_hand)
                 .map(|(r, reference, name)| ToGive {
                     amount: figures(r.minor),
-                    note: format!("{}; it came by {}", r.reason, r.method.word()),
+                    note: format!("{}; it came by {}", r.reason.trim_end_matches('.'), r.method.word()),
                     id: r.id,
                     href: href(&reference),
                     name,

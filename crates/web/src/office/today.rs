@@ -116,7 +116,7 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             class: "pay",
             href: booking(reference),
             what: format!("Give {} back to {name}", currency.of(refund.minor)),
-            about: format!("{}; {how}", refund.reason),
+            about: format!("{}; {how}", refund.reason.trim_end_matches('.')),
         });
     }
     for row in &today.asking {
