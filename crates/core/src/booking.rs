@@ -1,70 +1,10 @@
 //! Bookings: their states, the moves between them, and what an event lets happen to them.
 
-use serde::{Deserialize, Serialize};
-
 use crate::acting::Actor;
+
 pub use crate::choice::{Choice, ChoiceRefusal, DateOffer, Offer, choose};
-use crate::confirm::Confirming;
-use crate::refund;
-use crate::waiting::Manner;
-
-/// Where a booking stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum State {
-    /// Seats kept while the form is filled in.
-    Held,
-    /// Asked for; the organiser decides.
-    Requested,
-    /// Complete but for the money; the seats are kept.
-    AwaitingPayment,
-    /// Booked.
-    Confirmed,
-    /// The organiser said no.
-    Declined,
-    /// Called back by the booker or the organiser.
-    Cancelled,
-    /// The hold or the time to pay ran out.
-    Lapsed,
-}
-
-impl State {
-    /// All states, in the order of a booking's life.
-    pub const ALL: [Self; 7] = [
-        Self::Held,
-        Self::Requested,
-        Self::AwaitingPayment,
-        Self::Confirmed,
-        Self::Declined,
-        Self::Cancelled,
-        Self::Lapsed,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Held => "held",
-            Self::Requested => "requested",
-            Self::AwaitingPayment => "awaiting payment",
-            Self::Confirmed => "confirmed",
-            Self::Declined => "declined",
-            Self::Cancelled => "cancelled",
-            Self::Lapsed => "lapsed",
-        }
-    }
-
-    /// Finds a state by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
-    }
-
-    /// Whether a booking stands: its form is complete, and nobody called it off.
-    #[must_use]
-    pub const fn stands(self) -> bool {
-        matches!(self, Self::Requested | Self::AwaitingPayment | Self::Confirmed)
-    }
-}
+pub use crate::rules::Rules;
+pub use crate::state::State;
 
 /// What can happen to a booking.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -259,40 +199,6 @@ pub fn allowed(state: State, by: Move, who: Actor) -> Result<&'static Allowed, M
         .iter()
         .find(|m| m.from == state && m.by == by && m.who.contains(&who))
         .ok_or(MoveRefusal { state, by })
-}
-
-/// What an event lets happen to its bookings once they are made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Rules {
-    /// Cancellation steps of its own; without them those of the house.
-    pub steps: Option<Vec<refund::Step>>,
-    /// Which bookings are confirmed by themselves.
-    pub confirm: Confirming,
-    /// Bookers may cancel, all or a part.
-    pub may_cancel: bool,
-    /// Bookers may move to another date of the event.
-    pub may_move: bool,
-    /// Bookers may pass a ticket to somebody else.
-    pub may_pass: bool,
-    /// Whether, and how, people wait for seats.
-    pub waiting: Manner,
-    /// How long a seat is on offer to one of them, in hours.
-    pub offer_hours: u32,
-}
-
-impl Default for Rules {
-    fn default() -> Self {
-        Self {
-            steps: None,
-            confirm: Confirming::default(),
-            may_cancel: true,
-            may_move: true,
-            may_pass: true,
-            waiting: Manner::Off,
-            offer_hours: 24,
-        }
-    }
 }
 
 #[cfg(test)]

@@ -1,7 +1,8 @@
 //! Reading forms of the Office: each field once, every fault told at once.
 
+use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
-use jiff::{Timestamp, tz::TimeZone};
+use jiff::tz::TimeZone;
 
 use crate::details::LONGEST;
 use crate::{Currency, text};

@@ -29,6 +29,7 @@ pub mod promo;
 pub mod quick;
 pub mod refund;
 pub mod rule;
+pub mod rules;
 pub mod schedule;
 pub mod search;
 pub mod seats;
@@ -37,6 +38,7 @@ pub mod shares;
 pub mod slots;
 pub mod staff;
 pub mod stamps;
+pub mod state;
 pub mod strip;
 pub mod text;
 pub mod transfer;
@@ -44,6 +46,7 @@ pub mod undo;
 pub mod waiting;
 pub mod who;
 pub mod words;
+pub mod worth;
 
 pub use ids::{
     AttendeeId, BookingId, DateId, EventId, HostId, PersonId, PoolId, QuestionId, RoomId,

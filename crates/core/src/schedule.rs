@@ -1,6 +1,7 @@
 //! Dates and clocks: civil times in a named zone, and sale windows.
 
-use jiff::{Timestamp, civil, tz::TimeZone};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, civil};
 use serde::{Deserialize, Serialize};
 
 /// Why a date's times were refused.

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::booking::State;
+use crate::state::State;
 use crate::{PoolId, TicketTypeId};
 
 /// Why seats are not free: each seat taken is in exactly one of these.

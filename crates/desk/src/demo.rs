@@ -1,6 +1,9 @@
 //! The demo house: the Ostrel Vale Beekeepers' Association, made up, its dates
 //! laid around *now* so that there is always a door open today.
 
+mod money;
+mod season;
+
 use jiff::civil::{DateTime, Time, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use matricle_core::acting::Acting;
@@ -14,19 +17,16 @@ use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, Role};
 use matricle_core::{Currency, DateId, EventId};
 use matricle_formats::words;
-use matricle_store::bookings::HeldBy;
+use matricle_store::bookings::{self, HeldBy};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
 use matricle_store::house::{self, House};
-use matricle_store::outbox;
 use matricle_store::payments::{self, Taken};
-use matricle_store::{StoreError, Tx, bookings, door, people};
+use matricle_store::{StoreError, Tx, door, outbox, people};
 
 use crate::acting::Turn;
-use crate::moves::{With, make};
-use crate::{Desk, DeskError, random_u64, signin};
-
-mod money;
-mod season;
+use crate::bookings::moves::{With, make};
+use crate::people::signin;
+use crate::{Desk, DeskError, random_u64};
 
 /// The zone of the demo house.
 pub const ZONE: &str = "Europe/Dublin";
@@ -235,7 +235,7 @@ impl World<'_> {
         let tx = self.tx;
         let at = if stands == Stands::Held { self.now } else { self.ago(hours_ago) };
         let by = HeldBy::default();
-        let sheet = events::sheet(tx, Currency::EUR, date, at)?.ok_or(DeskError::NotFound)?;
+        let sheet = events::choices(tx, Currency::EUR, date, at)?.ok_or(DeskError::NotFound)?;
         let wanted: Vec<_> = sheet
             .tickets
             .iter()
@@ -343,7 +343,7 @@ impl World<'_> {
         let taken = Taken { id: &key, booking: id, minor, method, who: &who, note: "" };
         payments::take(self.tx, &taken, at)?;
         let booking = bookings::by_id(self.tx, id)?.ok_or(DeskError::NotFound)?;
-        crate::money::received(self.tx, &booking, method, minor, &turn)?;
+        crate::money::entries::received(self.tx, &booking, method, minor, &turn)?;
         let amount = Currency::EUR.of(minor);
         let what = format!("took {amount} by {}", method.word());
         Ok(bookings::happened(self.tx, id, at, &turn.by, &what)?)

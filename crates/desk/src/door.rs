@@ -12,12 +12,12 @@ use matricle_core::{AttendeeId, DateId, Money};
 use matricle_formats::words;
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::door::{AtDoor, Doorway, NewScan, Scan};
-use matricle_store::events::{self, Asked, DateSheet, DateSummary, EventState};
+use matricle_store::events::{self, Asked, Choices, DateSummary, EventState};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
 
-use crate::changes::take_in;
+use crate::bookings::taking::take_in;
 use crate::{Desk, DeskError, house_of};
 
 /// What the door is told about a scan, kept word for word with the scan.
@@ -135,7 +135,7 @@ fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, Des
     if !booking.is_owed() {
         return Ok(None);
     }
-    let (stamps, minor) = crate::cards::payable(conn, &booking)?;
+    let (stamps, minor) = crate::money::cards::payable(conn, &booking)?;
     let stamps = if minor == booking.due().minor { stamps } else { 0 };
     let mut held = Vec::new();
     if stamps > 0 && !booking.email.is_empty() {
@@ -182,7 +182,7 @@ pub async fn pay(
                     With::Cash => by_hand(Method::Cash)?,
                     With::CardHere => by_hand(Method::CardHere)?,
                     With::Stamps(code) => {
-                        crate::cards::pay_in(tx, &booking, code, &turn)?;
+                        crate::bookings::stamps::pay_in(tx, &booking, code, &turn)?;
                     }
                 }
             }
@@ -259,7 +259,7 @@ pub async fn open(
             let when = words::long_span(on.span.starts, on.span.ends);
             let what = format!("{act} the door of {} of {when}", event.title);
             matricle_store::audit::note(tx, &who, &what, &from_where, now)?;
-            crate::dates::log(tx, event.id, now, &who, &what)
+            crate::planning::dates::log(tx, event.id, now, &who, &what)
         })
         .await
 }
@@ -459,7 +459,7 @@ pub async fn names(
 #[derive(Debug, Clone)]
 pub struct Board {
     /// The date with its seats.
-    pub sheet: DateSheet,
+    pub sheet: Choices,
     /// People who are in.
     pub inside: u32,
     /// People on confirmed bookings.
@@ -485,8 +485,8 @@ pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, De
         .read(move |conn| {
             let doorway = at_open_door(conn, &staff, date, now)?;
             let house = house_of(conn)?;
-            let sheet =
-                events::date_sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)?;
+            let sheet = events::choices_of_date(conn, house.currency, date, now)?
+                .ok_or(DeskError::NotFound)?;
             let expected = db::expected(conn, date)?;
             let since = now - SignedDuration::from_mins(i64::from(PACE_MINUTES));
             let lately = db::admitted_since(conn, date, since)?;

@@ -1,14 +1,16 @@
-use matricle_core::booking::{ChoiceRefusal, MoveRefusal};
+use jiff::civil;
+use matricle_core::booking::{ChoiceRefusal, Move, MoveRefusal, State};
 use matricle_core::details::{Field, Problem};
 use matricle_core::form::Wrong;
 use matricle_core::keeping::KeepRefusal;
-use matricle_core::quick;
+use matricle_core::schedule::SpanError;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::staff::RightRefusal;
 use matricle_core::who::WhoRefusal;
+use matricle_core::{DateId, EventId, quick};
 use matricle_store::StoreError;
 
-use crate::provider::ProviderError;
+use crate::outside::provider::ProviderError;
 
 /// A pool that holds more than a new capacity.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -81,7 +83,7 @@ pub enum DeskError {
     OverFull(Vec<TooSmall>),
     /// Something would be used twice at one time: shown, and done once that is accepted.
     #[error("{} things would be used twice", .0.len())]
-    Clashes(Vec<crate::board::Clash>),
+    Clashes(Vec<crate::Clash>),
     /// Fields need another look.
     #[error("{} fields need another look", .0.len())]
     Details(Vec<(Field, Problem)>),
@@ -145,7 +147,7 @@ pub enum DeskError {
     },
     /// A plan that cannot be carried out.
     #[error("the plan cannot be used: {0}")]
-    Plan(#[from] crate::plan::PlanError),
+    Plan(#[from] crate::PlanError),
     /// The scan cannot be undone: it let nobody in, or was undone before.
     #[error("there is nothing to undo")]
     NothingToUndo,
@@ -170,4 +172,83 @@ pub enum DeskError {
     /// Something that should not happen.
     #[error("{0}")]
     Internal(String),
+}
+
+/// The state does not allow it.
+pub(crate) const fn refuse(state: State, by: Move) -> DeskError {
+    DeskError::Move(MoveRefusal { state, by })
+}
+
+/// Something used twice at one time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Clash {
+    /// What: *the long room*, *Ilse Karrow*, *protective suits*.
+    pub what: String,
+    /// The date that wants it, when it is written down already.
+    pub mine: Option<DateId>,
+    /// The start of the date that wants it, local.
+    pub starts: jiff::civil::DateTime,
+    /// The other date.
+    pub other: DateId,
+    /// The other date's event.
+    pub event: EventId,
+    /// Its title.
+    pub title: String,
+    /// When the other one is, local.
+    pub span: (jiff::civil::DateTime, jiff::civil::DateTime),
+}
+
+/// Why a plan cannot be carried out.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// Not TOML, or not these fields.
+    #[error("{0}")]
+    Toml(#[from] Box<toml::de::Error>),
+    /// No name left after folding.
+    #[error("the title needs at least one letter or digit")]
+    NoTitle,
+    /// Nothing to count.
+    #[error("name at least one pool, such as `pools = [\"seats\"]`")]
+    NoPools,
+    /// Nothing to sell.
+    #[error("add at least one [[tickets]]")]
+    NoTickets,
+    /// No happening.
+    #[error("add at least one [[dates]]")]
+    NoDates,
+    /// A pool that is not named above.
+    #[error("{place} names the pool {pool:?}, which is not among the pools")]
+    UnknownPool {
+        /// Where it is named.
+        place: String,
+        /// The name.
+        pool: String,
+    },
+    /// A pool without a capacity.
+    #[error("the date {date} gives no seats for the pool {pool:?}")]
+    NoCapacity {
+        /// Which date.
+        date: civil::DateTime,
+        /// Which pool.
+        pool: String,
+    },
+    /// Not an amount.
+    #[error("{text:?} is not an amount in {currency}; write it like \"36.00\"")]
+    Amount {
+        /// What was given.
+        text: String,
+        /// The house's currency.
+        currency: String,
+    },
+    /// A ticket that lets nobody in, or more than a ticket can.
+    #[error("the ticket {ticket:?} lets {admits} people in; 1 to 20 are possible")]
+    Admits {
+        /// Which ticket.
+        ticket: String,
+        /// How many.
+        admits: u32,
+    },
+    /// Times that are none.
+    #[error(transparent)]
+    Span(#[from] SpanError),
 }

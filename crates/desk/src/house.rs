@@ -1,6 +1,10 @@
 //! The house at the Office: places, hosts, tags, tax rates, opening hours, terms, roles,
 //! and the log of who changed what.
 
+pub mod audit;
+pub mod backup;
+
+use crate::planning::rates::percent;
 use matricle_core::form::{Fault, Form, slug};
 use matricle_core::slots::Opening;
 use matricle_core::staff::{Right, Role, require};
@@ -11,7 +15,8 @@ use matricle_store::house::{self, House};
 use matricle_store::people::{self, Staff};
 use matricle_store::places::{self, Change, Host, Kind, Room, Tag, TaxRate, Venue};
 
-use crate::{Desk, DeskError, house_of, slots};
+use crate::planning::slots;
+use crate::{Desk, DeskError, house_of};
 
 /// Everything the pages of the house show.
 #[derive(Debug, Clone)]
@@ -272,29 +277,6 @@ fn read_thing(
     Ok(write)
 }
 
-/// `9`, `13.5` or `8.25` percent in hundredths of a percent.
-fn percent(text: &str) -> Option<u32> {
-    let (whole, part) = text.split_once('.').unwrap_or((text, ""));
-    if part.len() > 2 || !part.chars().all(|c| c.is_ascii_digit()) {
-        return None;
-    }
-    let part: u32 = format!("{part:0<2}").parse().ok()?;
-    whole.parse::<u32>().ok().map(|w| w.saturating_mul(100) + part).filter(|b| *b <= 10_000)
-}
-
-/// A tax rate typed as a name and a percentage, `Courses 9`.
-pub(crate) fn read_rate(text: &str) -> Option<TaxRate> {
-    let (name, number) = text.trim().trim_end_matches('%').trim().rsplit_once(' ')?;
-    let basis = percent(&number.replace(',', "."))?;
-    (!name.trim().is_empty()).then(|| TaxRate {
-        id: TaxRateId(0),
-        name: name.trim().into(),
-        basis,
-        added: false,
-        retired_at: None,
-    })
-}
-
 /// Retires a thing of the house, or offers it again. What was made with it keeps it.
 ///
 /// # Errors
@@ -479,8 +461,8 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     if known.is_none() && password.is_empty() {
         form.fault("password", Fault::Missing);
     }
-    if !password.is_empty() && password.chars().count() < crate::signin::LEAST {
-        form.fault("password", Fault::TooShort(crate::signin::LEAST));
+    if !password.is_empty() && password.chars().count() < crate::people::signin::LEAST {
+        form.fault("password", Fault::TooShort(crate::people::signin::LEAST));
     }
     // Nobody takes the last key out of the door by accident.
     if email.eq_ignore_ascii_case(&own) && role != Some(Role::Administrator) {
@@ -494,7 +476,7 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
         desk.store.write(move |tx| people::set_role(tx, &e, &n, role)).await?;
         desk.sessions.forget();
     } else {
-        crate::signin::employ(desk, name.clone(), email, role, password).await?;
+        crate::people::signin::employ(desk, name.clone(), email, role, password).await?;
     }
     desk.store
         .write(move |tx| {
@@ -532,18 +514,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn percents_and_origins() {
-        assert_eq!(percent("9"), Some(900));
-        assert_eq!(percent("13.5"), Some(1350));
-        assert_eq!(percent("8.25"), Some(825));
-        for bad in ["", "-1", "8.255", "101", "x"] {
-            assert_eq!(percent(bad), None, "{bad}");
-        }
-        assert_eq!(
-            read_rate("Evening courses 13,5 %").map(|r| (r.name, r.basis)),
-            Some(("Evening courses".into(), 1350))
-        );
-        assert!(read_rate("9").is_none() && read_rate("Courses nine").is_none());
+    fn origins() {
         assert!(is_origin("https://club.example:8443") && is_origin("http://127.0.0.1:9"));
         for bad in ["club.example", "https://", "https://a.example/path", "https://a b", "*"] {
             assert!(!is_origin(bad), "{bad}");

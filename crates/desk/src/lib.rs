@@ -4,54 +4,32 @@
 //! what was decided and plans messages. Pages, the command line and the timers
 //! call the same functions, so none of them can forget a right or a rule.
 
+// Their floors are named in crates/matricle/tests/rooms.rs; imports go down only.
 pub mod acting;
-pub mod acts;
-pub mod asking;
-pub mod audit;
-pub mod backup;
-pub mod board;
-pub mod books;
-pub mod cancel;
-pub mod cards;
-pub mod changes;
-pub mod checkout;
+pub mod bookings;
 mod clock;
-pub mod confirm;
-pub mod dates;
-pub mod decide;
 pub mod demo;
 pub mod door;
 mod error;
-pub mod events;
-pub mod hold;
 pub mod house;
-pub mod invitations;
-pub mod mailer;
-pub mod many;
 pub mod messages;
 pub mod money;
-mod moves;
 pub mod office;
-pub mod often;
-pub mod papers;
-pub mod patterns;
-pub mod plan;
+pub mod outside;
+pub mod people;
+pub mod planning;
 pub mod programme;
-pub mod promos;
-pub mod provider;
+pub mod rounds;
 mod secrets;
-pub mod sessions;
-pub mod sheet;
-pub mod signin;
-pub mod slots;
+mod telling;
 pub mod timers;
-pub mod undo;
-pub mod waiting;
 
 use std::sync::Arc;
 
 pub use clock::Clock;
-pub use error::{DeskError, TooSmall};
+pub(crate) use error::refuse;
+pub use error::{Clash, DeskError, PlanError, TooSmall};
+pub(crate) use secrets::fresh_code;
 pub use secrets::{Secrets, random_bytes, random_u64};
 
 use matricle_store::{Store, house::House};
@@ -66,21 +44,21 @@ pub struct Desk {
     /// Keys made from the house's secret.
     pub secrets: Arc<Secrets>,
     /// The card provider.
-    pub provider: Arc<dyn provider::CardProvider>,
+    pub provider: Arc<dyn outside::provider::CardProvider>,
     /// The mail server.
-    pub mailer: Arc<dyn mailer::Mailer>,
+    pub mailer: Arc<dyn outside::mailer::Mailer>,
     /// Where the pages are reached from outside, without a slash at the end.
     pub public_url: Arc<str>,
     /// Wakes what runs by itself when something is due at once.
-    pub wake: Arc<timers::Wake>,
+    pub wake: Arc<rounds::Wake>,
     /// How what runs by itself fares.
-    pub health: Arc<timers::Health>,
+    pub health: Arc<rounds::Health>,
     /// Sessions looked up before.
-    pub sessions: Arc<signin::Sessions>,
+    pub sessions: Arc<people::signin::Sessions>,
     /// What was asked for lately.
-    pub often: Arc<often::Often>,
+    pub often: Arc<people::often::Often>,
     /// How backups are made.
-    pub backups: Arc<backup::Backups>,
+    pub backups: Arc<house::backup::Backups>,
 }
 
 impl Desk {

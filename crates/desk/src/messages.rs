@@ -1,5 +1,7 @@
 //! Messages: their wording, and what goes with them.
 
+pub(crate) mod sending;
+
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::codes::{Reference, TicketCode};
@@ -15,9 +17,11 @@ use matricle_store::cards::HeldCard;
 use matricle_store::documents::Document;
 use matricle_store::outbox::{About, Kind, Message};
 
-use crate::hold::{BookingSheet, sheet_in, sheet_of};
-use crate::mailer::SendError;
-use crate::{Desk, DeskError, invitations, waiting};
+use crate::bookings::waiting;
+use crate::bookings::whole::{self, WholeBooking};
+use crate::outside::mailer::SendError;
+use crate::planning::invitations;
+use crate::{Desk, DeskError};
 
 /// The words that all messages about a booking are made of.
 struct Words {
@@ -88,14 +92,14 @@ struct NoteHtml<'a> {
 }
 
 /// The invoice of a booking that is to be paid, if a transfer is awaited.
-fn invoice(sheet: &BookingSheet) -> Option<&Document> {
+fn invoice(sheet: &WholeBooking) -> Option<&Document> {
     let open = sheet.booking.due().minor > 0 && sheet.house.payee().takes_transfers();
     sheet.documents.iter().rev().find(|d| open && d.kind == documents::Kind::Invoice)
 }
 
 /// What a message other than a confirmation or a cancellation says: subject, sentences.
 fn noted(
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     message: &Message,
     day: &str,
     now: Timestamp,
@@ -159,7 +163,7 @@ fn noted(
                 said.push(
                     "To pay by bank transfer, use the code on the invoice, or type this:".into(),
                 );
-                let lines = crate::money::transfer_lines(&sheet.house, booking);
+                let lines = crate::money::documents::transfer_lines(&sheet.house, booking);
                 said.extend(lines.into_iter().map(|(name, value)| format!("{name}: {value}")));
             }
             (format!("Your seats are kept: {title}, {day}"), said)
@@ -230,7 +234,7 @@ pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
         .store
         .read(move |conn| {
             let booking = bookings::by_id(conn, booking)?.ok_or(DeskError::NotFound)?;
-            sheet_of(conn, booking)
+            whole::load(conn, booking)
         })
         .await
         .map_err(later)?;
@@ -256,7 +260,7 @@ pub async fn send(desk: &Desk, message: &Message) -> Result<(), SendError> {
 }
 
 /// A booking with one of its people only, and the code of their ticket.
-fn only(sheet: &BookingSheet, person: Option<usize>) -> Option<(BookingSheet, TicketCode)> {
+fn only(sheet: &WholeBooking, person: Option<usize>) -> Option<(WholeBooking, TicketCode)> {
     let mut only = sheet.clone();
     only.attendees.retain(|a| Some(a.person) == person && !a.cancelled);
     let code = only.attendees.first()?.code;
@@ -264,7 +268,7 @@ fn only(sheet: &BookingSheet, person: Option<usize>) -> Option<(BookingSheet, Ti
 }
 
 fn compose(
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     message: &Message,
     url: String,
     host: &str,
@@ -336,7 +340,7 @@ fn compose(
                     Some(invoice) => vec![File {
                         name: format!("{}.pdf", invoice.name()),
                         media_type: "application/pdf".into(),
-                        bytes: crate::papers::draw(invoice, &sheet.house.zone)?,
+                        bytes: crate::bookings::papers::draw(invoice, &sheet.house.zone)?,
                     }],
                     None => Vec::new(),
                 },
@@ -376,14 +380,14 @@ fn compose(
 }
 
 /// Whom a message greets: the booker, or whoever has the one ticket it is about.
-fn receiver(sheet: &BookingSheet, kind: Kind) -> &str {
+fn receiver(sheet: &WholeBooking, kind: Kind) -> &str {
     match (kind, sheet.attendees.first()) {
         (Kind::Passed, Some(holder)) => &holder.name,
         _ => &sheet.booking.name,
     }
 }
 
-fn in_words(sheet: &BookingSheet, kind: Kind, url: String, now: Timestamp) -> Words {
+fn in_words(sheet: &WholeBooking, kind: Kind, url: String, now: Timestamp) -> Words {
     let span = &sheet.date.span;
     let here = words::local(now, &sheet.house.zone).time_zone().clone();
     let there = words::zone(&span.zone);
@@ -442,7 +446,7 @@ pub fn card_words(card: &HeldCard, zone: &str, now: Timestamp) -> (String, Strin
 
 /// Where it happens online, for people booked; empty for events at a place.
 #[must_use]
-pub fn online(sheet: &BookingSheet) -> String {
+pub fn online(sheet: &WholeBooking) -> String {
     let event = &sheet.event;
     match (event.format, event.online_link.as_str(), event.online_passcode.as_str()) {
         (matricle_store::events::Format::InPerson, ..) => String::new(),
@@ -456,7 +460,7 @@ pub fn online(sheet: &BookingSheet) -> String {
 ///
 /// # Errors
 /// The PDF writer refuses.
-pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, DeskError> {
+pub fn tickets_pdf(sheet: &WholeBooking, now: Timestamp) -> Result<Vec<u8>, DeskError> {
     let span = &sheet.date.span;
     let standing: Vec<_> = sheet.attendees.iter().filter(|a| !a.cancelled).collect();
     let many = standing.len();
@@ -506,7 +510,7 @@ pub fn tickets_pdf(sheet: &BookingSheet, now: Timestamp) -> Result<Vec<u8>, Desk
 }
 
 fn calendar_file(
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     host: &str,
     url: &str,
     cancelled: bool,
@@ -568,7 +572,7 @@ pub async fn calendar_of(desk: &Desk, reference: Reference) -> Result<String, De
 ///
 /// # Errors
 /// [`DeskError::NotFound`] for another key, and unless the ticket is good.
-pub async fn ticket(desk: &Desk, code: TicketCode, key: &str) -> Result<BookingSheet, DeskError> {
+pub async fn ticket(desk: &Desk, code: TicketCode, key: &str) -> Result<WholeBooking, DeskError> {
     if !desk.secrets.opens_ticket(code, key) {
         return Err(DeskError::NotFound);
     }
@@ -577,7 +581,7 @@ pub async fn ticket(desk: &Desk, code: TicketCode, key: &str) -> Result<BookingS
             let found = bookings::of_ticket(conn, code)?.ok_or(DeskError::NotFound)?;
             let booking = bookings::by_id(conn, found.0)?.ok_or(DeskError::NotFound)?;
             let confirmed = booking.state == matricle_core::booking::State::Confirmed;
-            let (sheet, _) = only(&sheet_of(conn, booking)?, Some(found.1))
+            let (sheet, _) = only(&whole::load(conn, booking)?, Some(found.1))
                 .filter(|_| confirmed)
                 .ok_or(DeskError::NotFound)?;
             Ok(sheet)
@@ -610,8 +614,8 @@ pub async fn ticket_calendar(
     Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
 }
 
-async fn confirmed(desk: &Desk, reference: Reference) -> Result<BookingSheet, DeskError> {
-    let sheet = desk.store.read(move |conn| sheet_in(conn, reference)).await?;
+async fn confirmed(desk: &Desk, reference: Reference) -> Result<WholeBooking, DeskError> {
+    let sheet = desk.store.read(move |conn| whole::find(conn, reference)).await?;
     if sheet.booking.state == matricle_core::booking::State::Confirmed {
         Ok(sheet)
     } else {

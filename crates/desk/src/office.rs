@@ -9,9 +9,8 @@ use matricle_core::staff::{Right, require};
 use matricle_core::{BookingId, DateId, EventId};
 use matricle_store::aside::{self, Aside};
 use matricle_store::bookings::{self, Booking, Filter, Found, Listed, Note};
-use matricle_store::events::SlotPlan;
 use matricle_store::events::{
-    self, Asked, Date, DateSheet, DateSummary, Event, EventRow, EventState, TicketRow,
+    self, Asked, Choices, Date, DateSummary, Event, EventRow, EventState, SlotPlan, TicketRow,
 };
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Kind, Message, SentCount};
@@ -21,11 +20,11 @@ use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::slots;
 
-use crate::backup;
-use crate::board::{Clash, Instead};
-use crate::hold::{BookingSheet, sheet_in};
-use crate::timers::{Fares, Work};
-use crate::{Desk, DeskError, house_of};
+use crate::bookings::whole::{self, WholeBooking};
+use crate::house::backup;
+use crate::planning::board::Instead;
+use crate::rounds::{Fares, Work};
+use crate::{Clash, Desk, DeskError, house_of};
 
 /// Today at the Office.
 #[derive(Debug, Clone)]
@@ -140,7 +139,7 @@ pub struct EventSheet {
     /// The event.
     pub event: Event,
     /// Its dates with their seats; of slots only those that somebody has booked.
-    pub dates: Vec<DateSheet>,
+    pub dates: Vec<Choices>,
     /// How its slots are cut, if it has slots, and how many are free.
     pub slots: Option<(SlotPlan, u32)>,
     /// Its repeat rules.
@@ -189,14 +188,17 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                         continue;
                     }
                 }
-                dates.extend(events::date_sheet(conn, house.currency, date.id, now)?);
+                dates.extend(events::choices_of_date(conn, house.currency, date.id, now)?);
                 let sessions = sessions::of_date(conn, date.id)?;
                 if !sessions.is_empty() {
                     with_sessions.push((date.id, sessions));
                 }
             }
-            let clashes =
-                if plan.is_some() { Vec::new() } else { crate::board::of_event(conn, &all, now)? };
+            let clashes = if plan.is_some() {
+                Vec::new()
+            } else {
+                crate::planning::board::of_event(conn, &all, now)?
+            };
             let filter = Filter { event: Some(id), most: 8, ..Filter::default() };
             let latest = bookings::list(conn, &filter)?.rows;
             let about = format!("/office/events/{id}");
@@ -223,13 +225,13 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
 ///
 /// # Errors
 /// The role may not, there is no such date, or the store fails.
-pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<DateSheet, DeskError> {
+pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<Choices, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
             let house = house_of(conn)?;
-            events::date_sheet(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
+            events::choices_of_date(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
         })
         .await
 }
@@ -310,7 +312,7 @@ pub async fn by_references(
 #[derive(Debug, Clone)]
 pub struct OfficeBooking {
     /// The booking.
-    pub sheet: BookingSheet,
+    pub sheet: WholeBooking,
     /// Its messages.
     pub messages: Vec<Message>,
     /// Notes that no booker sees, the latest first.
@@ -334,7 +336,7 @@ pub async fn booking(
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let sheet = sheet_in(conn, reference)?;
+            let sheet = whole::find(conn, reference)?;
             let mut other_dates = events::dates_of(conn, sheet.event.id)?;
             other_dates.retain(|d| {
                 d.id != sheet.date.id && d.called_off.is_empty() && d.span.starts_at > now

@@ -9,7 +9,7 @@ use matricle_core::{DateId, HostId, RoomId, VenueId};
 use matricle_formats::words;
 use matricle_store::Connection;
 use matricle_store::events::{
-    self, Asked, Date, DateSheet, DateSummary, Event, EventState, Format, Found, Picture,
+    self, Asked, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture,
 };
 use matricle_store::house::House;
 use matricle_store::places::{self, Tag, Venue};
@@ -143,7 +143,7 @@ pub struct EventPage {
     pub event: Event,
     /// Dates that are not over, soonest first; may be empty. Of a course the next one
     /// stands for all, of slots only the chosen one is here.
-    pub dates: Vec<DateSheet>,
+    pub dates: Vec<Choices>,
     /// Dates of a course, those that are over as well.
     pub course: Vec<Date>,
     /// Coming dates that were called off.
@@ -219,15 +219,15 @@ fn read_event(
     if let Some(week) = &week {
         let chosen = looking.date.filter(|id| week.slots.iter().any(|(s, _)| s.date.id == *id));
         if let Some(id) = chosen {
-            dates.extend(events::sheet(conn, house.currency, id, now)?);
+            dates.extend(events::choices(conn, house.currency, id, now)?);
         }
     } else if event.course {
         if let Some(next) = on.first() {
-            dates.extend(events::sheet(conn, house.currency, next.id, now)?);
+            dates.extend(events::choices(conn, house.currency, next.id, now)?);
         }
     } else {
         for date in &on {
-            dates.extend(events::sheet(conn, house.currency, date.id, now)?);
+            dates.extend(events::choices(conn, house.currency, date.id, now)?);
         }
     }
     let mut with_sessions = Vec::new();

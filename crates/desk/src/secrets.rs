@@ -1,7 +1,7 @@
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, KeyInit, Mac};
-use matricle_core::codes::Reference;
+use matricle_core::codes::{Reference, TicketCode};
 use sha2::Sha256;
 
 /// Random bytes from the operating system.
@@ -161,6 +161,10 @@ impl Secrets {
     pub fn is_form_token(&self, visitor: &str, token: &str) -> bool {
         self.fits("form", visitor, token)
     }
+}
+
+pub(crate) fn fresh_code() -> TicketCode {
+    TicketCode::from_random(random_u64())
 }
 
 #[cfg(test)]

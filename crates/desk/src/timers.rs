@@ -7,94 +7,18 @@
 //! its reason, shown on Today and tried again later, and stops nothing after it. A loop that
 //! ends all the same is started again, and that is said too.
 
-mod health;
-mod mails;
-
-use std::any::Any;
-use std::future::Future;
-use std::time::Duration;
-
-use jiff::SignedDuration;
 use matricle_core::BookingId;
 use matricle_core::acting::{Acting, PROGRAM};
 use matricle_core::booking::State;
-use matricle_store::bookings;
 use matricle_store::events::{self, EventState};
 use matricle_store::payments::{self, PaymentState};
-use matricle_store::{StoreError, aside};
+use matricle_store::{StoreError, bookings};
 use tokio::task::JoinSet;
 
-pub use health::{Fares, Health, Wake};
-
-use crate::checkout::check;
-use crate::hold::lapse;
+use crate::bookings::pay::check;
+use crate::bookings::seats::lapse;
+use crate::rounds::{AT_ONCE, Due, PAUSE, ROUND, Work, each, panic_words};
 use crate::{Desk, DeskError};
-
-/// Rows of one kind done in one round.
-pub(crate) const ROUND: u32 = 50;
-/// Conversations with the card provider under way at once.
-const AT_ONCE: usize = 8;
-/// A pause after a loop ended that should not have.
-const PAUSE: Duration = Duration::from_secs(1);
-
-/// A kind of work, in a loop of its own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Work {
-    /// Holds and times to pay that run out.
-    Deadlines,
-    /// Payments whose provider is to be asked.
-    Payments,
-    /// Money on its way back.
-    Refunds,
-    /// Messages to be handed over.
-    Mail,
-    /// Drafts whose time has come, slots to be cut.
-    Planning,
-    /// Payouts of the provider, stamp cards that expire.
-    Books,
-    /// The backup by the timer.
-    Backup,
-}
-
-impl Work {
-    /// All of it.
-    pub const ALL: [Self; 7] = [
-        Self::Deadlines,
-        Self::Payments,
-        Self::Refunds,
-        Self::Mail,
-        Self::Planning,
-        Self::Books,
-        Self::Backup,
-    ];
-
-    /// How long one row may take, whatever it waits for.
-    const fn longest(self) -> Duration {
-        match self {
-            Self::Backup => Duration::from_secs(3600),
-            Self::Deadlines
-            | Self::Payments
-            | Self::Refunds
-            | Self::Mail
-            | Self::Planning
-            | Self::Books => Duration::from_secs(90),
-        }
-    }
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Deadlines => "deadlines",
-            Self::Payments => "payments",
-            Self::Refunds => "refunds",
-            Self::Mail => "mail",
-            Self::Planning => "planning",
-            Self::Books => "books",
-            Self::Backup => "backup",
-        }
-    }
-}
 
 /// Does what is due of one kind; says whether there may be more at once.
 ///
@@ -104,14 +28,14 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
     let count = match work {
         Work::Deadlines => pass_deadlines(desk).await?,
         Work::Payments => ask_about_payments(desk).await?,
-        Work::Refunds => crate::money::give_refunds(desk).await?,
-        Work::Mail => return mails::send(desk).await,
-        Work::Planning => publish(desk).await? + crate::slots::roll(desk).await?,
+        Work::Refunds => crate::money::refunds::give_refunds(desk).await?,
+        Work::Mail => return crate::messages::sending::send(desk).await,
+        Work::Planning => publish(desk).await? + crate::planning::slots::roll(desk).await?,
         Work::Books => {
-            crate::books::ask_for_payouts(desk).await?;
-            crate::cards::expire(desk).await?
+            crate::money::books::ask_for_payouts(desk).await?;
+            crate::money::cards::expire(desk).await?
         }
-        Work::Backup => crate::backup::by_timer(desk).await?,
+        Work::Backup => crate::house::backup::by_timer(desk).await?,
     };
     Ok(count >= ROUND as usize)
 }
@@ -176,114 +100,6 @@ async fn round_and_round(desk: Desk, work: Work) {
     }
 }
 
-/// What a panic said.
-pub(crate) fn panic_words(cause: &(dyn Any + Send)) -> String {
-    cause
-        .downcast_ref::<String>()
-        .cloned()
-        .or_else(|| cause.downcast_ref::<&str>().map(|s| (*s).to_owned()))
-        .unwrap_or_else(|| "an unknown cause".into())
-}
-
-/// Runs the work of one row in a task of its own, and no longer than such a row may take:
-/// whatever becomes of it, it becomes of it alone.
-///
-/// # Errors
-/// What the work says; that it panicked, or took too long.
-pub(crate) async fn guarded<T: Send + 'static>(
-    kind: Work,
-    work: impl Future<Output = Result<T, DeskError>> + Send + 'static,
-) -> Result<T, DeskError> {
-    match tokio::spawn(tokio::time::timeout(kind.longest(), work)).await {
-        Ok(Ok(outcome)) => outcome,
-        Ok(Err(_)) => Err(DeskError::Internal("it took too long".into())),
-        Err(ended) if ended.is_cancelled() => Err(StoreError::Closed.into()),
-        Err(ended) => Err(DeskError::Internal(panic_words(&*ended.into_panic()))),
-    }
-}
-
-/// One row of some work.
-pub(crate) struct Due<R> {
-    /// Its key.
-    pub(crate) about: String,
-    /// The booking it concerns, if any.
-    pub(crate) booking: Option<BookingId>,
-    /// What is to be done.
-    pub(crate) row: R,
-}
-
-/// Does rows, so many at once; those that fail are set aside. Says how many there were.
-///
-/// # Errors
-/// [`StoreError::Closed`]; nothing else stops it.
-pub(crate) async fn each<R, F>(
-    desk: &Desk,
-    work: Work,
-    rows: Vec<Due<R>>,
-    at_once: usize,
-    act: impl Fn(Desk, R) -> F,
-) -> Result<usize, DeskError>
-where
-    R: Send + 'static,
-    F: Future<Output = Result<(), DeskError>> + Send + 'static,
-{
-    if rows.is_empty() {
-        return Ok(0);
-    }
-    let now = desk.clock.now();
-    let waiting = desk.store.read(move |conn| aside::waiting(conn, work.word(), now)).await?;
-    let mut rows = rows;
-    rows.retain(|due| !waiting.contains(&due.about));
-    let count = rows.len();
-    let mut rows = rows.into_iter();
-    let mut under_way = JoinSet::new();
-    loop {
-        while under_way.len() < at_once
-            && let Some(due) = rows.next()
-        {
-            let doing = act(desk.clone(), due.row);
-            let (about, booking) = (due.about, due.booking);
-            under_way.spawn(async move { (about, booking, guarded(work, doing).await) });
-        }
-        let Some(done) = under_way.join_next().await else { return Ok(count) };
-        let Ok((about, booking, outcome)) = done else { return Err(StoreError::Closed.into()) };
-        if let Err(DeskError::Store(StoreError::Closed)) = outcome {
-            return Err(StoreError::Closed.into());
-        }
-        if let Err(error) = note(desk, work, about, booking, outcome).await {
-            // Nothing can be written at present: the row comes again by itself.
-            tracing::error!(work = work.word(), %error, "a row could not be set aside");
-            desk.health.failed(work, error.to_string(), desk.clock.now());
-        }
-    }
-}
-
-/// Sets a row aside that failed; forgets that it was once it is done.
-async fn note(
-    desk: &Desk,
-    work: Work,
-    about: String,
-    booking: Option<BookingId>,
-    outcome: Result<(), DeskError>,
-) -> Result<(), DeskError> {
-    let (key, word) = (about.clone(), work.word());
-    let tries = desk.store.read(move |conn| aside::tries(conn, word, &key)).await?;
-    let Err(error) = outcome else {
-        if tries > 0 {
-            desk.store.write(move |tx| aside::done(tx, word, &about)).await?;
-        }
-        return Ok(());
-    };
-    tracing::error!(work = word, about, %error, "a row is set aside");
-    let (now, reason) = (desk.clock.now(), error.to_string());
-    // One minute, two, four … at most an hour.
-    let again = now + SignedDuration::from_mins((1i64 << tries.min(6)).min(60));
-    desk.store
-        .write(move |tx| aside::set(tx, (word, &about), booking, &reason, now, again))
-        .await
-        .map_err(DeskError::from)
-}
-
 /// Drafts whose time has come go into the Programme.
 async fn publish(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
@@ -297,7 +113,13 @@ async fn publish(desk: &Desk) -> Result<usize, DeskError> {
             .write(move |tx| {
                 events::set_state(tx, id, EventState::Published)?;
                 events::changed(tx, id, now)?;
-                crate::dates::log(tx, id, now, PROGRAM, "published the event at the set time")
+                crate::planning::dates::log(
+                    tx,
+                    id,
+                    now,
+                    PROGRAM,
+                    "published the event at the set time",
+                )
             })
             .await
     })

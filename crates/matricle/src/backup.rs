@@ -2,7 +2,7 @@
 
 use anyhow::{Context, ensure};
 use jiff::tz::TimeZone;
-use matricle_desk::backup;
+use matricle_desk::house::backup;
 use matricle_store::{FILE, Store, check};
 
 use crate::cli::{BackupArgs, RestoreArgs};

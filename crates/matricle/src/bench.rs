@@ -18,11 +18,14 @@ use matricle_core::seats::Wanted;
 use matricle_core::staff::Role;
 use matricle_core::{Currency, DateId, TicketTypeId};
 use matricle_desk::acting::Turn;
-use matricle_desk::asking::Asking;
-use matricle_desk::checkout::Booker;
+use matricle_desk::bookings::submit::Booker;
+use matricle_desk::bookings::{hold, submit};
 use matricle_desk::door::{Shown, show_in};
-use matricle_desk::often::Often;
-use matricle_desk::{Clock, Desk, DeskError, Secrets, checkout, hold, plan, signin};
+use matricle_desk::people::asking::Asking;
+use matricle_desk::people::often::Often;
+use matricle_desk::people::signin;
+use matricle_desk::planning::plan;
+use matricle_desk::{Clock, Desk, DeskError, Secrets};
 use matricle_store::bookings::HeldBy;
 use matricle_store::house::{self, House};
 use matricle_store::people::Staff;
@@ -342,7 +345,7 @@ pub(crate) fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {
         secrets: Arc::new(Secrets::new([0; 32])),
         often: Arc::new(Often::new(u32::MAX)),
     });
-    checkout::submit_in(tx, booker, reference, &draft, &turn()).map(drop)
+    submit::submit_in(tx, booker, reference, &draft, &turn()).map(drop)
 }
 
 fn scan(tx: &Tx<'_>, staff: &Staff, date: DateId, key: &str, code: &str) -> Result<(), DeskError> {

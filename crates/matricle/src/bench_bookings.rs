@@ -17,9 +17,10 @@ use matricle_core::price::Buyer;
 use matricle_core::schedule::Span;
 use matricle_core::seats::Wanted;
 use matricle_core::{BookingId, Currency, DateId, TicketTypeId};
-use matricle_desk::{DeskError, hold, random_u64};
+use matricle_desk::bookings::hold;
+use matricle_desk::{DeskError, random_u64};
 use matricle_store::bookings::{self, Filter, HeldBy, Order};
-use matricle_store::events::{self, DateSheet, EventState, NewDate, NewEvent, NewTicketType};
+use matricle_store::events::{self, Choices, EventState, NewDate, NewEvent, NewTicketType};
 use matricle_store::house::{self, House};
 use matricle_store::payments::{self, Taken};
 use matricle_store::{Connection, Store, Tx, ledger};
@@ -227,9 +228,9 @@ fn fill(tx: &Tx<'_>, attendees: u32) -> Result<()> {
         .query_map([], |row| row.get(0).map(DateId))?
         .collect::<Result<_, _>>()?;
     let began = now();
-    let sheets: Vec<DateSheet> = dates
+    let sheets: Vec<Choices> = dates
         .iter()
-        .map(|d| events::sheet(tx, Currency::EUR, *d, began)?.context("a date"))
+        .map(|d| events::choices(tx, Currency::EUR, *d, began)?.context("a date"))
         .collect::<Result<_>>()?;
     let (mut people, mut n) = (0u32, 0u64);
     while people < attendees {
@@ -249,7 +250,7 @@ const fn scattered(n: u64) -> u64 {
     n.wrapping_mul(0x9E37_79B9_7F4A_7C15)
 }
 
-fn booking(tx: &Tx<'_>, sheet: &DateSheet, which: usize, n: u64, made: Timestamp) -> Result<u32> {
+fn booking(tx: &Tx<'_>, sheet: &Choices, which: usize, n: u64, made: Timestamp) -> Result<u32> {
     let wanted = [Wanted { ticket: sheet.tickets[which].id, quantity: 1 }];
     let choice = choose(&sheet.offer, &wanted, &Buyer::default(), made)?;
     let mut person = 8 * n;

@@ -10,7 +10,7 @@ use jiff::{Timestamp, ToSpan};
 use matricle_core::Currency;
 use matricle_core::clash::Calendar;
 use matricle_core::schedule::Span;
-use matricle_desk::board::read_board;
+use matricle_desk::planning::board::read_board;
 use matricle_desk::programme::{A_PAGE, Wish, find};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType};
 use matricle_store::house::{self, House};

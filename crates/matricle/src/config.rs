@@ -11,9 +11,9 @@ use matricle_core::backups::Keep;
 use matricle_core::details::is_address;
 use matricle_core::text::line;
 use matricle_desk::Secrets;
-use matricle_desk::backup::{Backups, Plan};
-use matricle_desk::mailer::SmtpMailer;
-use matricle_desk::provider::parse_webhook_secret;
+use matricle_desk::house::backup::{Backups, Plan};
+use matricle_desk::outside::mailer::SmtpMailer;
+use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_store::house::House;
 use serde::Deserialize;
 

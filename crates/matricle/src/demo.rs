@@ -4,7 +4,7 @@ use std::net::Ipv4Addr;
 use std::path::PathBuf;
 
 use anyhow::Context;
-use matricle_desk::provider::parse_webhook_secret;
+use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_desk::{Clock, Desk, demo};
 use matricle_store::Store;
 use matricle_web::{Limits, Settings};

@@ -1,7 +1,7 @@
 //! `matricle import`.
 
 use anyhow::Context;
-use matricle_desk::plan;
+use matricle_desk::planning::plan;
 
 use crate::cli::ImportArgs;
 use crate::serve;

@@ -56,7 +56,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::BenchSeason(args) => bench_season::run(&args)?,
             Command::BenchBookings(args) => bench_bookings::run(&args).await?,
             Command::ExampleConfig => print!("{}", config::EXAMPLE),
-            Command::ExampleEvent => print!("{}", matricle_desk::plan::EXAMPLE),
+            Command::ExampleEvent => print!("{}", matricle_desk::planning::plan::EXAMPLE),
         }
         Ok(ExitCode::SUCCESS)
     })

@@ -5,7 +5,8 @@ use std::io::{IsTerminal, stdin};
 use anyhow::Context;
 use matricle_core::details::is_address;
 use matricle_core::staff::Role;
-use matricle_desk::{audit, signin};
+use matricle_desk::house::audit;
+use matricle_desk::people::signin;
 
 use crate::cli::PersonArgs;
 use crate::serve;

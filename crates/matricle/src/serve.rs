@@ -6,10 +6,10 @@ use std::time::Duration;
 
 use anyhow::Context;
 use jiff::SignedDuration;
-use matricle_desk::backup::Backups;
-use matricle_desk::mailer::SmtpMailer;
-use matricle_desk::often::Often;
-use matricle_desk::provider::{HttpProvider, parse_webhook_secret};
+use matricle_desk::house::backup::Backups;
+use matricle_desk::outside::mailer::SmtpMailer;
+use matricle_desk::outside::provider::{HttpProvider, parse_webhook_secret};
+use matricle_desk::people::often::Often;
 use matricle_desk::{Clock, Desk, Secrets, timers};
 use matricle_store::{Store, StoreError, house, measures};
 use matricle_web::{Limits, Settings, router};

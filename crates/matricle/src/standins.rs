@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use axum::Router;
-use matricle_desk::provider::parse_webhook_secret;
+use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_standins::mailbox::Mailbox;
 use matricle_standins::till::Till;
 use tokio::net::TcpListener;

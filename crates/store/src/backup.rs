@@ -95,7 +95,7 @@ pub fn bring_back(file: &Path, folder: &Path) -> Result<Label, StoreError> {
     }
     crate::store::own_folder(folder)?;
     std::fs::copy(file, &to).map_err(unusable)?;
-    crate::store::keep_to_oneself(&to);
+    crate::files::keep_to_oneself(&to);
     let conn = Connection::open(&to).doing("opening what was brought back")?;
     conn.execute_batch("DROP TABLE backup_label").doing("taking the label off")?;
     sound(&conn, &to)?;

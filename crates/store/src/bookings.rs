@@ -1,5 +1,13 @@
 //! Bookings, their lines, attendees, answers and timeline.
 
+mod charge;
+mod deeds;
+mod lines;
+mod list;
+mod look;
+mod people;
+mod seats;
+
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
@@ -12,17 +20,12 @@ use matricle_core::who::mailbox;
 use matricle_core::words::fold;
 use matricle_core::{BookingId, Currency, DateId, Money, PersonId, QuestionId};
 use rusqlite::{Connection, OptionalExtension, Row};
+use seats::{draw_more, shift, shift_pool};
 
-mod deeds;
-mod lines;
-mod list;
-mod look;
-mod people;
-mod seats;
-
+pub use charge::charge;
 pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
 pub use lines::{
-    Line, add_on, charge, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
+    Line, add_on, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
     set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
@@ -34,12 +37,10 @@ pub(crate) use people::presence;
 pub use people::{
     Answer, Attendee, answers, attendees, new_codes, of_ticket, rename, tickets_of_people,
 };
-use seats::{draw_more, shift, shift_pool};
 pub use seats::{move_to, seats_of, set_draws};
 
 use crate::convert::{foreign, instant, instant_or, word};
-use crate::events::DateSheet;
-use crate::ledger;
+use crate::events::Choices;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A booking.
@@ -284,7 +285,7 @@ pub fn happened(
 /// SQLite refuses.
 pub fn hold(
     tx: &Tx<'_>,
-    sheet: &DateSheet,
+    sheet: &Choices,
     reference: Reference,
     choice: &Choice,
     code: impl FnMut() -> TicketCode,
@@ -344,7 +345,7 @@ pub fn set_state(
         return Err(StoreError::Elsewhere { booking: booking.id, seen: booking.state });
     }
     shift(tx, booking.id, booking.date, Some(booking.state), to)?;
-    ledger::follow(tx, booking.id, to.word(), now)
+    charge::follow(tx, booking.id, to.word(), now)
 }
 
 /// Brings the books to what a booking is charged after a change that is no move.
@@ -357,7 +358,7 @@ pub fn follow_books(
     what: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    ledger::follow(tx, id, what, now)
+    charge::follow(tx, id, what, now)
 }
 
 /// Moves the deadline of a hold or a payment.

@@ -1,15 +1,17 @@
 //! Whether the whole file is as it should be.
 
 use jiff::Timestamp;
-use matricle_core::booking::choose;
+use matricle_core::booking::{State, choose};
 use matricle_core::price::Buyer;
 use matricle_core::schedule::Span;
 use matricle_core::waiting::Manner;
+use matricle_core::worth::is_charged;
 use rusqlite::Connection;
 
 use crate::{Doing, StoreError, events, waiting};
 
-/// What must hold, and a query that names each place where it does not.
+/// What must hold, and a query that names each place where it does not. `{charged}` stands for
+/// the states that core charges.
 const RULES: &[(&str, &str)] = &[
     (
         "a date counts the people who are in",
@@ -65,14 +67,14 @@ const RULES: &[(&str, &str)] = &[
         "the ledger charges what the bookings say",
         "SELECT 'booking ' || b.reference FROM bookings b
          LEFT JOIN (SELECT booking_id, sum(gross) AS gross FROM charges GROUP BY booking_id) c ON c.booking_id = b.id
-         WHERE coalesce(c.gross, 0) <> CASE WHEN b.test = 0 AND b.state IN ('awaiting payment', 'confirmed', 'cancelled')
+         WHERE coalesce(c.gross, 0) <> CASE WHEN b.test = 0 AND b.state IN ({charged})
             THEN b.total_minor ELSE 0 END",
     ),
     (
         "what a booking owes in the ledger is what it is charged less what it paid",
         "SELECT 'booking ' || b.reference || ': ' || coalesce(l.minor, 0) FROM bookings b
          LEFT JOIN (SELECT about, sum(minor) AS minor FROM entry_lines WHERE account = 'receivables' GROUP BY about) l ON l.about = b.id
-         WHERE b.test = 0 AND coalesce(l.minor, 0) <> CASE WHEN b.state IN ('awaiting payment', 'confirmed', 'cancelled')
+         WHERE b.test = 0 AND coalesce(l.minor, 0) <> CASE WHEN b.state IN ({charged})
             THEN b.total_minor ELSE 0 END - b.paid_minor",
     ),
     (
@@ -137,7 +139,8 @@ const RULES: &[(&str, &str)] = &[
         "a line has the people that its tickets let in",
         "SELECT 'booking ' || b.reference || ': ' || l.name FROM booking_lines l JOIN bookings b ON b.id = l.booking_id
          WHERE l.quantity <> (SELECT count(DISTINCT a.ticket_no) FROM attendees a WHERE a.booking_id = l.booking_id
-            AND a.ticket_type_id = l.ticket_type_id AND a.cancelled_at IS NULL)",
+            AND a.ticket_type_id = l.ticket_type_id AND a.cancelled_at IS NULL)
+            AND EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = l.booking_id AND a.ticket_type_id = l.ticket_type_id)",
     ),
     (
         "whoever is offered seats has a booking that holds them",
@@ -206,7 +209,7 @@ pub fn idle_seats(conn: &Connection, now: Timestamp) -> Result<Vec<String>, Stor
     let Some(house) = crate::house::get(conn)? else { return Ok(Vec::new()) };
     let mut idle = Vec::new();
     for date in waiting::dates(conn)? {
-        let Some(sheet) = events::sheet(conn, house.currency, date, now)? else { continue };
+        let Some(sheet) = events::choices(conn, house.currency, date, now)? else { continue };
         let closed = sheet.offer.bars(now).is_some() || sheet.offer.starts_at <= now;
         if closed || sheet.event.rules.waiting != Manner::OfferFirst {
             continue;
@@ -229,9 +232,14 @@ pub fn idle_seats(conn: &Connection, now: Timestamp) -> Result<Vec<String>, Stor
 /// SQLite refuses.
 pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
     let mut faults = Vec::new();
+    let charged: Vec<String> = State::ALL
+        .into_iter()
+        .filter(|state| is_charged(*state, false))
+        .map(|state| format!("'{}'", state.word()))
+        .collect();
     for (rule, query) in RULES {
         let places: Vec<String> = conn
-            .prepare(query)
+            .prepare(&query.replace("{charged}", &charged.join(", ")))
             .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
             .doing("checking the file")?;
         faults.extend(places.into_iter().map(|place| format!("{place}: broken is “{rule}”")));

@@ -39,3 +39,8 @@ pub(crate) fn foreign(column: &'static str, value: String) -> rusqlite::Error {
     let cause = crate::StoreError::Foreign { column, value };
     rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Text, Box::new(cause))
 }
+
+/// A value as JSON, to be stored.
+pub(crate) fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
+    serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+}

@@ -4,12 +4,11 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::acting::PROGRAM;
-use matricle_core::ledger::{Account, Charge, Entry, charge};
+use matricle_core::ledger::{Account, Charge, Entry};
 use rusqlite::Connection;
 
 use crate::convert::{instant, word};
-use crate::{Doing, StoreError, Tx, bookings, us};
+use crate::{Doing, StoreError, Tx, us};
 
 /// Writes an entry.
 ///
@@ -56,34 +55,6 @@ pub fn charged(conn: &Connection, id: BookingId) -> Result<Charge, StoreError> {
     })
     .map(Charge::of)
     .doing("reading what a booking was charged")
-}
-
-/// Brings the books to what a booking is charged as it stands.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn follow(tx: &Tx<'_>, id: BookingId, what: &str, now: Timestamp) -> Result<(), StoreError> {
-    let (was, wanted) = (charged(tx, id)?, bookings::charge(tx, id)?);
-    if was == wanted {
-        return Ok(());
-    }
-    let event: i64 = tx
-        .prepare_cached(
-            "SELECT d.event_id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE b.id = ?1",
-        )
-        .and_then(|mut q| q.query_row([id.0], |row| row.get(0)))
-        .doing("reading the event of a booking")?;
-    for (rate, (gross, tax)) in was.to(&wanted).by_rate {
-        tx.prepare_cached(
-            "INSERT INTO charges (booking_id, at, rate, gross, tax) VALUES (?1, ?2, ?3, ?4, ?5)",
-        )
-        .and_then(|mut q| q.execute((id.0, us(now), rate, gross, tax)))
-        .doing("writing what a booking is charged")?;
-    }
-    match charge(event, id.0, &was, &wanted) {
-        Some(entry) => book(tx, &entry, Some(id), PROGRAM, what, now),
-        None => Ok(()),
-    }
 }
 
 /// A line of the ledger, as it is read.

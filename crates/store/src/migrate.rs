@@ -1,6 +1,6 @@
-use rusqlite_migration::{M, Migrations};
-
 use std::path::Path;
+
+use rusqlite_migration::{M, Migrations};
 
 use crate::Doing;
 
@@ -45,7 +45,7 @@ pub(crate) fn with_a_copy(
                 .and_then(|backup| backup.step(-1))
                 .doing("copying before migrating")?;
             drop(target);
-            crate::store::keep_to_oneself(&part);
+            crate::files::keep_to_oneself(&part);
             std::fs::rename(&part, &copy)
                 .map_err(|source| crate::StoreError::Folder { folder: copy, source })?;
         }

@@ -15,6 +15,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags};
 use rusqlite_migration::MigrationDefinitionError;
 use tokio::sync::{Semaphore, broadcast, mpsc, oneshot};
 
+use crate::files::{keep_to_oneself, set_mode};
 use crate::{Doing, StoreError, migrate};
 
 /// Jobs that may wait for the writing thread; more callers than that wait to be let in.
@@ -260,21 +261,6 @@ pub(crate) fn own_folder(folder: &Path) -> Result<(), StoreError> {
     #[cfg(unix)]
     set_mode(folder, 0o700);
     Ok(())
-}
-
-/// Lets only its owner read a file.
-pub fn keep_to_oneself(file: &Path) {
-    #[cfg(unix)]
-    set_mode(file, 0o600);
-}
-
-#[cfg(unix)]
-fn set_mode(path: &Path, mode: u32) {
-    use std::os::unix::fs::PermissionsExt;
-    // A folder that belongs to somebody else keeps its rights; that is said, not fatal.
-    if let Err(error) = std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)) {
-        tracing::warn!(%error, path = %path.display(), "the rights of a file could not be set");
-    }
 }
 
 /// Says in a sentence that a file is none of ours, or broken.

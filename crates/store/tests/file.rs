@@ -112,7 +112,7 @@ impl File {
     }
 
     fn hold(&self, date: DateId, quantities: [u32; 2], n: u64, now: Timestamp) -> BookingId {
-        let sheet = events::sheet(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
+        let sheet = events::choices(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
         let wanted: Vec<_> = sheet
             .tickets
             .iter()
@@ -163,7 +163,7 @@ impl File {
     }
 
     fn taken(&self, date: DateId, now: Timestamp) -> [Taken; 2] {
-        let sheet = events::sheet(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
+        let sheet = events::choices(&self.conn, Currency::EUR, date, now).unwrap().unwrap();
         [sheet.offer.pools[0].taken, sheet.offer.pools[1].taken]
     }
 }
@@ -172,7 +172,7 @@ impl File {
 fn an_event_is_read_back_as_it_was_planned() {
     let file = File::new();
     let date = file.evening("one", 3);
-    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(0)).unwrap().unwrap();
+    let sheet = events::choices(&file.conn, Currency::EUR, date, at(0)).unwrap().unwrap();
     assert_eq!(sheet.event.slug, "one");
     assert_eq!(sheet.date.place(), "Hall, upstairs");
     assert_eq!(sheet.event.hold, SignedDuration::from_mins(15));
@@ -227,7 +227,7 @@ fn seats_move_from_reason_to_reason_and_a_stale_hold_is_free_at_once() {
     let booking = bookings::by_id(&file.conn, id).unwrap().unwrap();
     bookings::set_state(&file.tx(), &booking, State::Confirmed, None, at(2)).unwrap();
     assert_eq!(file.taken(date, at(99))[0], Taken { confirmed: 5, ..Taken::default() });
-    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(99)).unwrap().unwrap();
+    let sheet = events::choices(&file.conn, Currency::EUR, date, at(99)).unwrap().unwrap();
     assert_eq!(sheet.offer.offers[1].seats.sold, 1, "the limited ticket counts what is sold");
 }
 
@@ -242,7 +242,7 @@ fn a_draft_and_a_choice_made_again_keep_the_booking_whole() {
     assert_eq!((booking.draft.clone(), booking.booker()), (draft.clone(), draft.name.as_str()));
     bookings::set_state(&file.tx(), &booking, State::Lapsed, None, at(61)).unwrap();
     booking.state = State::Lapsed;
-    let sheet = events::sheet(&file.conn, Currency::EUR, date, at(60)).unwrap().unwrap();
+    let sheet = events::choices(&file.conn, Currency::EUR, date, at(60)).unwrap().unwrap();
     let family = [Wanted { ticket: sheet.tickets[1].id, quantity: 1 }];
     let choice = choose(&sheet.offer, &family, &Buyer::default(), at(60)).unwrap();
     let mut n = 90;

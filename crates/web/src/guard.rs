@@ -17,9 +17,10 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use matricle_core::{network, text};
-use matricle_desk::asking::Asking;
-use matricle_desk::signin::Browser;
-use matricle_desk::{random_bytes, signin};
+use matricle_desk::people::asking::Asking;
+use matricle_desk::people::signin;
+use matricle_desk::people::signin::Browser;
+use matricle_desk::random_bytes;
 use matricle_store::people::{Known, Staff};
 use tracing::Instrument;
 

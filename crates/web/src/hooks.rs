@@ -3,7 +3,8 @@
 use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
-use matricle_desk::{DeskError, checkout};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::pay;
 
 use crate::App;
 use crate::error::WebError;
@@ -17,7 +18,6 @@ pub(crate) async fn card(
     let text =
         |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).ok_or(DeskError::Unsigned);
     let id = text("webhook-id")?.to_owned();
-    checkout::hook(&app.desk, id, text("webhook-timestamp")?, text("webhook-signature")?, &body)
-        .await?;
+    pay::hook(&app.desk, id, text("webhook-timestamp")?, text("webhook-signature")?, &body).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -75,7 +75,7 @@ where
         w.first = false;
         // A role that was taken away, or a session that was closed, ends the stream at once.
         let token = w.viewer.token.as_deref()?;
-        let now = matricle_desk::signin::session(&w.desk, token).await.ok().flatten()?;
+        let now = matricle_desk::people::signin::session(&w.desk, token).await.ok().flatten()?;
         if now.role != w.viewer.role {
             return None;
         }

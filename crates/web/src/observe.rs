@@ -12,7 +12,8 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use jiff::SignedDuration;
-use matricle_desk::{Desk, backup};
+use matricle_desk::Desk;
+use matricle_desk::house::backup;
 use matricle_store::measures;
 
 use crate::App;

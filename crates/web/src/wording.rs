@@ -13,7 +13,7 @@ use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId};
-use matricle_desk::timers::Work;
+use matricle_desk::rounds::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
 use matricle_store::events::{TicketRow, TicketType};

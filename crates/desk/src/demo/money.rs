@@ -7,8 +7,8 @@ use matricle_core::seats::Wanted;
 use matricle_core::shares::Share;
 use matricle_core::waiting::Manner;
 use matricle_store::cards::{self, CardKind};
-use matricle_store::events::NewTicketType;
-use matricle_store::{books, events, ledger, places, promos, waiting};
+use matricle_store::events::{self, NewTicketType};
+use matricle_store::{books, ledger, places, promos, waiting};
 
 use super::World;
 use crate::{DeskError, house_of};
@@ -88,7 +88,7 @@ impl World<'_> {
         let holder = ("Marit Solheim", "marit.solheim@post.example");
         let (at, who) = (self.ago(24 * 25), super::STAFF[4].0);
         let told = (who, "sold, paid by cash");
-        let code = crate::cards::issue(self.tx, &sold, holder, told, sold.price, None, at)?;
+        let code = crate::money::cards::issue(self.tx, &sold, holder, told, sold.price, None, at)?;
         let (to, from) = ((Account::Cash, 0), (Account::StampsOwed, 0));
         if let Some(entry) = Entry::move_money(to, from, sold.price) {
             let what = format!("stamp card {code} sold");
@@ -103,8 +103,8 @@ impl World<'_> {
         for row in rows.iter().filter(|r| r.event.rules.waiting == Manner::OfferFirst) {
             for date in events::dates_of(self.tx, row.event.id)? {
                 let house = house_of(self.tx)?;
-                let sheet = events::sheet(self.tx, house.currency, date.id, self.now)?;
-                let full = |s: &events::DateSheet| s.main_pool().free() == 0;
+                let sheet = events::choices(self.tx, house.currency, date.id, self.now)?;
+                let full = |s: &events::Choices| s.main_pool().free() == 0;
                 let Some(sheet) = sheet.filter(full).filter(|s| s.date.span.starts_at > self.now)
                 else {
                     continue;

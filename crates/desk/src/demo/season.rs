@@ -11,12 +11,11 @@ use matricle_core::{PersonId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::events::{Format, NewSession, SlotPlan};
 use matricle_store::places::{self, Host, Room, Tag, TaxRate};
 
-use crate::moves::{With, make};
-
 use super::{
     BARN, DeskError, EventState, HALL, NewDate, NewEvent, NewTicketType, STAFF, Span, Stands,
     Venue, World, ZONE, bookings, door, events, one_of, people, question, ticket,
 };
+use crate::bookings::moves::{With, make};
 
 const ORCHARD: Venue =
     ("Ostrel apiary", "Orchard Road, Ostrel", "Follow the yellow arrows from the church.", "", "");
@@ -247,7 +246,13 @@ impl World<'_> {
             ..NewEvent::default()
         })?;
         let today = self.today().date();
-        crate::slots::cut_again(self.tx, event, today, today.saturating_add(35.days()), self.now)?;
+        crate::planning::slots::cut_again(
+            self.tx,
+            event,
+            today,
+            today.saturating_add(35.days()),
+            self.now,
+        )?;
         let slots = events::dates_of(self.tx, event)?;
         let soon = self.now + SignedDuration::from_hours(20);
         let bookable: Vec<_> =
@@ -480,7 +485,7 @@ impl World<'_> {
             self.sent(b.id, at)?;
         }
         let what = format!("called the event off: {reason}");
-        crate::dates::log(self.tx, event.id, at, STAFF[0].0, &what)
+        crate::planning::dates::log(self.tx, event.id, at, STAFF[0].0, &what)
     }
 
     fn tag_all(&mut self) -> Result<(), DeskError> {

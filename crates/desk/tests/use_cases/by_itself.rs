@@ -7,11 +7,12 @@ use std::time::{Duration, Instant};
 use lettre::Message;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
-use matricle_desk::mailer::{Mailer, SendError, Sending, SmtpMailer};
-use matricle_desk::provider::{
+use matricle_desk::bookings::waiting;
+use matricle_desk::outside::mailer::{Mailer, SendError, Sending, SmtpMailer};
+use matricle_desk::outside::provider::{
     Answer, CardProvider, NewPayment, Payout, ProviderPayment, REHEARSAL_SECRET,
 };
-use matricle_desk::{office, timers, waiting};
+use matricle_desk::{office, rounds, timers};
 use matricle_store::{aside, outbox};
 
 use crate::world::{CANDLES, FREE, World, form, world};
@@ -107,7 +108,7 @@ async fn a_poisoned_row_stops_neither_the_rows_after_it_nor_another_loop() {
 }
 
 /// A mailer that panics at one address.
-struct Explosive(Arc<matricle_desk::mailer::Recorder>);
+struct Explosive(Arc<matricle_desk::outside::mailer::Recorder>);
 
 impl Mailer for Explosive {
     fn send(&self, message: Message) -> Sending<'_> {
@@ -162,7 +163,7 @@ async fn a_full_disk_sends_nothing_twice() {
     )
     .await;
     for _ in 0..3 {
-        let _ = timers::turn(&w.desk, timers::Work::Mail).await;
+        let _ = timers::turn(&w.desk, rounds::Work::Mail).await;
     }
     assert_eq!((w.mails.taken().len(), states(&w).await[0].1.as_str()), (1, "sending"));
     spoil(&w, "DROP TRIGGER full").await;

@@ -4,9 +4,13 @@ use matricle_core::acting::Actor;
 use matricle_core::booking::{Move, State};
 use matricle_core::ledger::{Account, Method};
 use matricle_core::stamps::StampRefusal;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::door::{self, Outcome, Shown, With};
-use matricle_desk::{DeskError, cards, checkout, decide, hold};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::{decide, pay, stamps, whole};
+use matricle_desk::door;
+use matricle_desk::door::{Outcome, Shown, With};
+use matricle_desk::money::cards;
 use matricle_store::ledger;
 
 use crate::world::{World, form, world};
@@ -44,9 +48,9 @@ async fn a_stamp_card_pays_gets_its_stamp_back_and_expires() {
         Err(DeskError::Stamps(refusal)) => refusal,
         other => panic!("{other:?}"),
     };
-    let stranger = cards::pay(&w.desk, reference, "BCDF GHJK LNPR".into()).await;
+    let stranger = stamps::pay(&w.desk, reference, "BCDF GHJK LNPR".into()).await;
     assert_eq!(why(stranger), StampRefusal::Unknown);
-    cards::pay(&w.desk, reference, bought.to_lowercase()).await.unwrap();
+    stamps::pay(&w.desk, reference, bought.to_lowercase()).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.booking.state, sheet.booking.due().minor), (State::Confirmed, 0));
     w.due().await;
@@ -64,7 +68,7 @@ async fn a_stamp_card_pays_gets_its_stamp_back_and_expires() {
     w.sound().await;
     // Eleven are more than the present holds; a booking without stamps takes none.
     let course = w.book(COURSE, &[1]).await;
-    assert_eq!(why(cards::pay(&w.desk, course, present).await), StampRefusal::NotForThis);
+    assert_eq!(why(stamps::pay(&w.desk, course, present).await), StampRefusal::NotForThis);
     let off = form(&[("take_stamps", "2"), ("take_reason", "a slip")]);
     let id = cards::mine(&w.desk, "ros@post.example".into()).await.unwrap()[0].id;
     cards::take(&w.desk, &petra, id, off).await.unwrap();
@@ -107,11 +111,11 @@ async fn a_stamp_card_is_bought_like_a_ticket_and_stays_bought() {
     assert_eq!((sheet.attendees.len(), sheet.booking.total.minor), (1, 800 + 2 * 7000));
     assert!(sheet.cards.is_empty(), "nothing is made before it is paid");
     assert_eq!(sheet.stamps, (1, 800), "a card is not paid with stamps");
-    w.provider.decide(matricle_desk::provider::Status::Paid);
+    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
     // Told twice, it is booked once.
     w.hook("first").await.unwrap();
     w.hook("second").await.unwrap();
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     let sheet = w.sheet(reference).await;
     let held: Vec<_> = sheet.cards.iter().map(|c| (c.card.left, c.card.value)).collect();
     assert_eq!((sheet.booking.state, held), (State::Confirmed, vec![(10, 7000), (10, 7000)]));
@@ -226,7 +230,7 @@ async fn what_is_to_pay_is_taken_at_the_door() {
         matricle_store::bookings::set_state(tx, &booking, to, None, booking.made_at)
     };
     w.desk.store.write(ask).await.unwrap();
-    let code = hold::sheet(&w.desk, asking).await.unwrap().attendees[0].code.to_string();
+    let code = whole::of(&w.desk, asking).await.unwrap().attendees[0].code.to_string();
     let undecided = w.scan(date, "barn", "undecided", &code).await;
     assert_eq!(undecided.told.reason, "€8.00 to pay, and the organiser has not said yes");
     assert_eq!(undecided.pay, None);

@@ -4,11 +4,16 @@ use matricle_core::booking::State;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::Buyer;
 use matricle_core::who::WhoRefusal;
-use matricle_desk::asking::Asking;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::door::{self, Shown};
-use matricle_desk::signin::{self, Browser};
-use matricle_desk::{DeskError, changes, checkout, demo, hold, house, messages, sheet, waiting};
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::{hold, move_date, pass_on, pay, submit, waiting};
+use matricle_desk::door;
+use matricle_desk::door::Shown;
+use matricle_desk::people::asking::Asking;
+use matricle_desk::people::signin;
+use matricle_desk::people::signin::Browser;
+use matricle_desk::planning::sheet;
+use matricle_desk::{DeskError, demo, house, messages};
 use matricle_store::audit;
 use matricle_store::bookings::HeldBy;
 
@@ -118,28 +123,28 @@ async fn what_is_typed_proves_no_address_and_tells_nothing_of_it() {
     // An address that has booked before: nothing of it on screen, a mail to it instead.
     let first = keep(BOOKER).await;
     let draft = draft_of(first, BOOKER).await;
-    checkout::submit(&w.desk, &Asking::default(), first, draft).await.unwrap();
+    submit::submit(&w.desk, &Asking::default(), first, draft).await.unwrap();
     let second = keep("").await;
     let mut draft = draft_of(second, BOOKER).await;
     draft.again = false;
-    checkout::submit(&w.desk, &Asking::default(), second, draft.clone()).await.unwrap();
+    submit::submit(&w.desk, &Asking::default(), second, draft.clone()).await.unwrap();
     w.due().await;
     assert_eq!(w.subjects().iter().filter(|s| s.starts_with("Two bookings")).count(), 1);
     // Whoever has proved it is asked.
     let third = keep("").await;
     let theirs = Asking { proved: Some(BOOKER.into()), ..Asking::default() };
-    let asked = checkout::submit(&w.desk, &theirs, third, draft.clone()).await;
+    let asked = submit::submit(&w.desk, &theirs, third, draft.clone()).await;
     assert!(matches!(asked, Err(DeskError::BookedBefore { .. })), "{asked:?}");
     // Once a person: counted by addresses that are proved.
     let event = w.sheet(third).await.event.id;
     let rule = form(&[("who", "anyone"), ("once", "yes"), ("hold_minutes", "15")]);
     sheet::set_booking(&w.desk, &ilse, event, rule).await.unwrap();
     draft.email = "new@post.example".into();
-    let typed = checkout::submit(&w.desk, &Asking::default(), third, draft.clone()).await;
+    let typed = submit::submit(&w.desk, &Asking::default(), third, draft.clone()).await;
     assert!(matches!(typed, Err(DeskError::Who(WhoRefusal::NotSignedIn))));
     assert_eq!(w.sheet(third).await.booking.draft.email, "new@post.example", "kept as typed");
     let proved = Asking { proved: Some("New@post.example".into()), ..Asking::default() };
-    checkout::submit(&w.desk, &proved, third, draft).await.unwrap();
+    submit::submit(&w.desk, &proved, third, draft).await.unwrap();
     w.sound().await;
 }
 
@@ -212,7 +217,7 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     w.due().await;
     let before = w.sheet(reference).await.attendees[1].clone();
     let fields = form(&[("new_name", "Kit Marsh"), ("new_email", "kit@post.example")]);
-    changes::pass_on(&w.desk, By::Booker, reference, before.id, fields).await.unwrap();
+    pass_on::pass_on(&w.desk, By::Booker, reference, before.id, fields).await.unwrap();
     w.due().await;
     let raw = w.mails.taken().pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
@@ -234,7 +239,7 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     }
     // Passed on once more, the link dies.
     let fields = form(&[("new_name", "Ana Quill"), ("new_email", "ana@post.example")]);
-    changes::pass_on(&w.desk, By::Booker, reference, before.id, fields).await.unwrap();
+    pass_on::pass_on(&w.desk, By::Booker, reference, before.id, fields).await.unwrap();
     assert!(messages::ticket(&w.desk, code, key).await.is_err());
 }
 
@@ -320,7 +325,7 @@ async fn one_network_keeps_half_of_a_hall_and_one_browser_three_bookings() {
         let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
         let mut draft = w.draft(reference).await;
         draft.email = "many@post.example".into();
-        if let Err(error) = checkout::submit(&w.desk, &Asking::default(), reference, draft).await {
+        if let Err(error) = submit::submit(&w.desk, &Asking::default(), reference, draft).await {
             refused = refused.or(Some((n, error)));
         }
     }
@@ -342,7 +347,7 @@ async fn moving_never_betters_what_cancelling_gives_back() {
     w.pass(wait);
     let now = cancel::preview(&w.desk, By::Booker, reference, Vec::new()).await.unwrap();
     let far = page.dates.last().unwrap().date.id;
-    changes::move_to(&w.desk, By::Booker, reference, far).await.unwrap();
+    move_date::move_to(&w.desk, By::Booker, reference, far).await.unwrap();
     let moved = cancel::preview(&w.desk, By::Booker, reference, Vec::new()).await.unwrap();
     assert_eq!((moved.percent, moved.back), (now.percent, now.back));
     // The house may be kinder.
@@ -360,9 +365,9 @@ async fn a_transfer_wants_a_proved_address() {
     let (date, wanted) = w.choice("pollen-under-the-lens", &[1, 0, 0]).await;
     let reference = hold::keep(&w.desk, date, wanted, HeldBy::default(), None).await.unwrap();
     let draft = w.draft(reference).await;
-    checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap();
-    let asked = checkout::by_transfer(&w.desk, &Asking::default(), reference).await;
+    submit::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap();
+    let asked = pay::by_transfer(&w.desk, &Asking::default(), reference).await;
     assert!(matches!(asked, Err(DeskError::Who(WhoRefusal::NotSignedIn))), "{asked:?}");
     let theirs = Asking { proved: Some(BOOKER.into()), ..Asking::default() };
-    checkout::by_transfer(&w.desk, &theirs, reference).await.unwrap();
+    pay::by_transfer(&w.desk, &theirs, reference).await.unwrap();
 }

@@ -3,10 +3,12 @@
 
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
-use matricle_desk::asking::Asking;
-use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::confirm::Followed;
-use matricle_desk::{DeskError, sheet};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::confirm::Followed;
+use matricle_desk::bookings::submit;
+use matricle_desk::bookings::submit::Outcome;
+use matricle_desk::people::asking::Asking;
+use matricle_desk::planning::{sheet, tickets};
 use matricle_store::events;
 
 use crate::world::{FREE, World, form, world};
@@ -17,10 +19,7 @@ impl World {
     async fn submitted(&self, slug: &str, quantities: &[u32]) -> (Reference, Outcome) {
         let reference = self.keep(slug, quantities).await.unwrap();
         let draft = self.draft(reference).await;
-        (
-            reference,
-            checkout::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap(),
-        )
+        (reference, submit::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap())
     }
 
     async fn event_id(&self, slug: &'static str) -> matricle_core::EventId {
@@ -52,7 +51,7 @@ impl World {
             ("confirm", confirm),
             ("waiting", waiting),
         ];
-        sheet::save_ticket(&self.desk, &ilse, id, Some(ticket), form(&fields)).await
+        tickets::save_ticket(&self.desk, &ilse, id, Some(ticket), form(&fields)).await
     }
 }
 
@@ -68,7 +67,7 @@ async fn free_and_paid_bookings_wait_or_go_on_by_the_rule_and_those_who_wait_are
     assert_eq!(w.state(free).await, State::Confirmed, "what is confirmed stays so");
     let draft = w.draft(filling).await;
     assert_eq!(
-        checkout::submit(&w.desk, &Asking::default(), filling, draft).await.unwrap(),
+        submit::submit(&w.desk, &Asking::default(), filling, draft).await.unwrap(),
         Outcome::Asked
     );
     let (second, _) = w.submitted(FREE, &[2]).await;

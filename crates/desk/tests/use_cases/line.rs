@@ -5,16 +5,20 @@ use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
 use matricle_core::seats::SeatRefusal;
-use matricle_desk::asking::Asking;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::door::{self, Shown};
-use matricle_desk::hold;
-use matricle_desk::mailer::SendError;
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::hold;
+use matricle_desk::bookings::submit::Outcome;
+use matricle_desk::bookings::{pay, submit};
+use matricle_desk::door;
+use matricle_desk::door::Shown;
+use matricle_desk::outside::mailer::SendError;
+use matricle_desk::outside::provider::{REHEARSAL_SECRET, Status, sign};
+use matricle_desk::people::asking::Asking;
+use matricle_desk::people::signin;
+use matricle_desk::people::signin::Browser;
 use matricle_desk::programme::Wish;
-use matricle_desk::provider::{REHEARSAL_SECRET, Status, sign};
-use matricle_desk::signin::Browser;
-use matricle_desk::{Clock, DeskError, demo, office, programme, signin};
+use matricle_desk::{Clock, DeskError, demo, office, programme};
 use matricle_store::bookings::HeldBy;
 use matricle_store::{outbox, payments};
 use proptest::prelude::*;
@@ -42,7 +46,7 @@ async fn a_free_booking_confirms_at_once_and_its_mail_goes_once_with_tickets_and
     assert_eq!(w.free(FREE).await, before - 3);
     // A double click says the same.
     let draft = w.draft(reference).await;
-    let again = checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap();
+    let again = submit::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap();
     assert_eq!(again, Outcome::Confirmed);
     w.due().await;
     w.due().await;
@@ -93,19 +97,19 @@ async fn one_payment_is_booked_once_whatever_tells_of_it() {
     for id in ["msg_a", "msg_a", "msg_b"] {
         w.hook(id).await.unwrap();
     }
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     w.pass(5);
     w.due().await;
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.booking.state, sheet.booking.paid.minor), (State::Confirmed, 2800));
     assert_eq!(w.mails.taken().len(), 1);
     assert_eq!(w.faults().await, Vec::<String>::new());
-    let forged = checkout::hook(&w.desk, "x".into(), "0", "v1,AAAA", b"{}").await;
+    let forged = pay::hook(&w.desk, "x".into(), "0", "v1,AAAA", b"{}").await;
     assert!(matches!(forged, Err(DeskError::Unsigned)));
     // Rightly signed, of a kind that a later provider may send: taken and noted, once for all.
     let (time, body) = (w.desk.clock.outside().as_second().to_string(), br#"{"kind":"new"}"#);
     let signature = sign(REHEARSAL_SECRET, "odd", &time, body);
-    checkout::hook(&w.desk, "odd".into(), &time, &signature, body).await.unwrap();
+    pay::hook(&w.desk, "odd".into(), &time, &signature, body).await.unwrap();
     let sql = "SELECT note FROM hooks_taken WHERE webhook_id = 'odd'";
     let note = w.desk.store.read(|c| {
         Ok::<_, matricle_store::StoreError>(
@@ -133,15 +137,15 @@ async fn a_declined_card_can_be_tried_again_with_the_seats_still_kept() {
     let before = w.free(CANDLES).await;
     let reference = w.book(CANDLES, &[1, 0, 0]).await;
     w.provider.decide(Status::Declined);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     assert_eq!(
         (w.state(reference).await, w.free(CANDLES).await),
         (State::AwaitingPayment, before - 1)
     );
     let first = w.provider.payments()[0].pay_url.clone();
-    let second = checkout::pay_url(&w.desk, reference).await.unwrap();
+    let second = pay::pay_url(&w.desk, reference).await.unwrap();
     assert_ne!(first, second);
-    assert_eq!(checkout::pay_url(&w.desk, reference).await.unwrap(), second, "one open payment");
+    assert_eq!(pay::pay_url(&w.desk, reference).await.unwrap(), second, "one open payment");
     w.provider.decide(Status::Paid);
     w.hook("msg").await.unwrap();
     assert_eq!(w.state(reference).await, State::Confirmed);
@@ -160,14 +164,14 @@ async fn seats_are_given_back_only_once_no_money_can_come_for_them() {
     assert_eq!(w.state(unpaid).await, State::AwaitingPayment);
     w.provider.go_away(false);
     let first = w.provider.payments()[0].clone();
-    let body = serde_json::to_vec(&matricle_desk::provider::ProviderPayment {
+    let body = serde_json::to_vec(&matricle_desk::outside::provider::ProviderPayment {
         status: Status::Paid,
         ..first
     })
     .unwrap();
     let time = w.desk.clock.outside().as_second().to_string();
     let signature = sign(REHEARSAL_SECRET, "late", &time, &body);
-    checkout::hook(&w.desk, "late".into(), &time, &signature, &body).await.unwrap();
+    pay::hook(&w.desk, "late".into(), &time, &signature, &body).await.unwrap();
     w.pass(11);
     w.due().await;
     assert_eq!((w.state(paid).await, w.state(unpaid).await), (State::Confirmed, State::Lapsed));
@@ -200,12 +204,12 @@ async fn a_hold_that_ran_out_takes_the_same_seats_again_or_says_who_was_quicker(
     let other = w.keep(slug, &[1]).await.unwrap();
     assert!(matches!(hold::again(&w.desk, mine).await, Err(DeskError::Choice(_))));
     assert!(matches!(
-        checkout::submit(&w.desk, &Asking::default(), mine, draft.clone()).await,
+        submit::submit(&w.desk, &Asking::default(), mine, draft.clone()).await,
         Err(DeskError::Choice(_))
     ));
     assert_eq!(w.sheet(mine).await.booking.draft, draft, "nothing typed is lost");
     hold::give_back(&w.desk, other).await.unwrap();
-    let outcome = checkout::submit(&w.desk, &Asking::default(), mine, draft).await.unwrap();
+    let outcome = submit::submit(&w.desk, &Asking::default(), mine, draft).await.unwrap();
     assert_eq!(outcome, Outcome::ToPay, "submitting takes the same seats again by itself");
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
@@ -232,7 +236,7 @@ async fn every_field_in_need_is_told_and_the_draft_is_kept() {
     let reference = w.keep("pollen-under-the-lens", &[2, 0, 0]).await.unwrap();
     let typed = Draft { email: "nobody".into(), ..Draft::default() };
     let Err(DeskError::Details(problems)) =
-        checkout::submit(&w.desk, &Asking::default(), reference, typed.clone()).await
+        submit::submit(&w.desk, &Asking::default(), reference, typed.clone()).await
     else {
         panic!("refused")
     };
@@ -305,7 +309,7 @@ async fn money_that_comes_after_a_payment_was_given_up_is_booked_if_the_seats_ar
     for somebody_was_quicker in [false, true] {
         let reference = w.book(slug, &[1]).await;
         w.provider.decide(Status::Declined);
-        checkout::ask(&w.desk, reference).await.unwrap();
+        pay::ask(&w.desk, reference).await.unwrap();
         w.pass(31);
         w.due().await;
         assert_eq!(w.state(reference).await, State::Lapsed);
@@ -314,13 +318,14 @@ async fn money_that_comes_after_a_payment_was_given_up_is_booked_if_the_seats_ar
         }
         // The provider changes its mind.
         let told = w.provider.payments().last().unwrap().clone();
-        let told = matricle_desk::provider::ProviderPayment { status: Status::Paid, ..told };
+        let told =
+            matricle_desk::outside::provider::ProviderPayment { status: Status::Paid, ..told };
         let body = serde_json::to_vec(&told).unwrap();
         let time = w.desk.clock.outside().as_second().to_string();
         for id in ["one", "two"] {
             let id = format!("{id}-{somebody_was_quicker}");
             let signature = sign(REHEARSAL_SECRET, &id, &time, &body);
-            checkout::hook(&w.desk, id, &time, &signature, &body).await.unwrap();
+            pay::hook(&w.desk, id, &time, &signature, &body).await.unwrap();
         }
         let sheet = w.sheet(reference).await;
         let (state, payment) = (sheet.booking.state, sheet.payments.last().unwrap().state);
@@ -531,9 +536,9 @@ fn any_sequence_of_acts_leaves_the_file_sound() {
                             if let Some(reference) = pick(n) {
                                 let draft = w.draft(reference).await;
                                 let _ =
-                                    checkout::submit(&w.desk, &Asking::default(), reference, draft)
+                                    submit::submit(&w.desk, &Asking::default(), reference, draft)
                                         .await;
-                                let _ = checkout::pay_url(&w.desk, reference).await;
+                                let _ = pay::pay_url(&w.desk, reference).await;
                             }
                         }
                         Act::Decide(paid) => {

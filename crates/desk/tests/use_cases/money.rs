@@ -14,13 +14,19 @@ use matricle_core::seats::Wanted;
 use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, TicketTypeId};
-use matricle_desk::asking::Asking;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::changes::{self, ByPhone};
-use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::provider::{Dispute, Status};
-use matricle_desk::{DeskError, books, decide, money, papers, programme, promos, undo, waiting};
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::hold;
+use matricle_desk::bookings::phone::ByPhone;
+use matricle_desk::bookings::submit::Outcome;
+use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::{change, move_date, pass_on, phone, taking};
+use matricle_desk::bookings::{codes, decide, papers, undo, waiting};
+use matricle_desk::bookings::{pay, submit};
+use matricle_desk::money::{books, refunds};
+use matricle_desk::outside::provider::{Dispute, Status};
+use matricle_desk::people::asking::Asking;
+use matricle_desk::{DeskError, programme};
 use matricle_store::bookings::HeldBy;
 use matricle_store::{events, ledger};
 use proptest::prelude::*;
@@ -101,10 +107,10 @@ async fn a_ticket_passed_on_opens_the_door_for_its_new_holder_only() {
     let reference = w.paid(WALK, &[1, 0, 0, 0]).await;
     let old = w.sheet(reference).await.attendees[0].clone();
     let bad = form(&[("new_name", ""), ("new_email", "ros at post")]);
-    let refused = changes::pass_on(&w.desk, By::Booker, reference, old.id, bad).await;
+    let refused = pass_on::pass_on(&w.desk, By::Booker, reference, old.id, bad).await;
     assert!(matches!(refused, Err(DeskError::Form(wrong)) if wrong.len() == 2));
     let good = || form(&[("new_name", "Ros O'Hara"), ("new_email", "ros@post.example")]);
-    changes::pass_on(&w.desk, By::Booker, reference, old.id, good()).await.unwrap();
+    pass_on::pass_on(&w.desk, By::Booker, reference, old.id, good()).await.unwrap();
     w.due().await;
     let sheet = w.sheet(reference).await;
     let new = &sheet.attendees[0];
@@ -120,7 +126,7 @@ async fn a_ticket_passed_on_opens_the_door_for_its_new_holder_only() {
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
     assert!(mail.subject().unwrap().starts_with("A ticket for you"));
     assert_eq!(mail.to().unwrap().first().unwrap().address(), Some("ros@post.example"));
-    let inside = changes::pass_on(&w.desk, By::Booker, reference, old.id, good()).await;
+    let inside = pass_on::pass_on(&w.desk, By::Booker, reference, old.id, good()).await;
     assert!(matches!(inside, Err(DeskError::NotByBooker)), "they are in already");
 }
 
@@ -128,25 +134,21 @@ async fn a_ticket_passed_on_opens_the_door_for_its_new_holder_only() {
 async fn several_payments_are_open_and_what_comes_twice_goes_back() {
     let w = world().await;
     let reference = w.book(WALK, &[1, 0, 0, 0]).await;
-    let first = checkout::pay_url(&w.desk, reference).await.unwrap();
-    assert_eq!(
-        checkout::pay_url(&w.desk, reference).await.unwrap(),
-        first,
-        "two tabs, one payment"
-    );
+    let first = pay::pay_url(&w.desk, reference).await.unwrap();
+    assert_eq!(pay::pay_url(&w.desk, reference).await.unwrap(), first, "two tabs, one payment");
     let price = w.sheet(reference).await.booking.due().minor;
     // A clerk adds a ticket while the payer looks at the first amount.
     let ilse = w.staff(0).await;
     let ticket = w.sheet(reference).await.lines[0].ticket;
     let wanted = vec![Wanted { ticket, quantity: 1 }];
-    changes::add_tickets(&w.desk, &ilse, reference, wanted, Vec::new()).await.unwrap();
-    let second = checkout::pay_url(&w.desk, reference).await.unwrap();
+    change::add_tickets(&w.desk, &ilse, reference, wanted, Vec::new()).await.unwrap();
+    let second = pay::pay_url(&w.desk, reference).await.unwrap();
     assert_ne!(first, second, "the first is for what was owed before");
     let due = w.sheet(reference).await.booking.due().minor;
     assert_eq!(due, 2 * price);
     // The payer pays the new one, and the old one before it could be called back.
     w.provider.decide_all(Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     w.due().await;
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.booking.state, sheet.booking.due().minor), (State::Confirmed, 0));
@@ -167,9 +169,9 @@ async fn what_is_brought_back_and_paid_again_is_confirmed_by_mail_again() {
     w.due().await;
     decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
     assert_eq!(w.state(reference).await, State::AwaitingPayment);
-    checkout::pay_url(&w.desk, reference).await.unwrap();
+    pay::pay_url(&w.desk, reference).await.unwrap();
     w.provider.decide(Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     w.due().await;
     assert_eq!(w.state(reference).await, State::Confirmed);
     let seats = |raw: &Vec<u8>| String::from_utf8_lossy(raw).contains("Subject: Your seats: ");
@@ -183,8 +185,8 @@ async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
     let petra = w.staff(4).await;
     let (one, two) = (w.book(COURSE, &[1]).await, w.book(COURSE, &[1]).await);
     for reference in [one, two] {
-        checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
-        checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
+        pay::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
+        pay::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
     }
     let sheet = w.sheet(one).await;
     assert_eq!((sheet.documents.len(), sheet.documents[0].kind), (1, Kind::Invoice));
@@ -197,18 +199,18 @@ async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
         let amount = matricle_core::Currency::EUR.of(amount).figures();
         form(&[("amount", &amount), ("references", references)])
     };
-    changes::take_transfer(&w.desk, &petra, pay(5000, &grouped(&creditor_reference(one))))
+    taking::take_transfer(&w.desk, &petra, pay(5000, &grouped(&creditor_reference(one))))
         .await
         .unwrap();
     assert_eq!(w.state(one).await, State::AwaitingPayment);
     assert_eq!(w.sheet(one).await.booking.due().minor, due - 5000);
     // One transfer for both, with a slip, then right, and €3.00 too much.
     let slip = format!("{one}\nRF00 NNNN");
-    let refused = changes::take_transfer(&w.desk, &petra, pay(1, &slip)).await;
+    let refused = taking::take_transfer(&w.desk, &petra, pay(1, &slip)).await;
     let Err(DeskError::Form(wrong)) = refused else { panic!("a slip is noticed") };
     assert_eq!((wrong[0].field.as_str(), &wrong[0].fault), ("references", &Fault::Unknown));
     let both = format!("{one}, {}", creditor_reference(two));
-    changes::take_transfer(&w.desk, &petra, pay(2 * due - 5000 + 300, &both)).await.unwrap();
+    taking::take_transfer(&w.desk, &petra, pay(2 * due - 5000 + 300, &both)).await.unwrap();
     assert_eq!((w.state(one).await, w.state(two).await), (State::Confirmed, State::Confirmed));
     // A receipt follows the invoice that was paid, once, and changes nothing that is owed.
     let papers = w.sheet(one).await.documents;
@@ -217,8 +219,8 @@ async fn transfers_are_booked_in_part_too_much_and_for_several_at_once() {
     assert_eq!(w.sheet(one).await.booking.due().minor, 0);
     let back = w.sheet(two).await.refunds;
     assert_eq!((back.len(), back[0].minor, back[0].by_hand), (1, 300, true));
-    money::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
-    money::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
+    refunds::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
+    refunds::given(&w.desk, &petra, back[0].id.clone()).await.unwrap();
     assert!(w.sheet(two).await.refunds[0].done_at.is_some());
     w.sound().await;
 }
@@ -228,7 +230,7 @@ async fn codes_take_off_what_they_say_and_misuse_is_named() {
     let w = world().await;
     let reference = w.keep(COURSE, &[2]).await.unwrap();
     let full = w.sheet(reference).await.booking.total.minor;
-    let give = |code: &str| promos::give(&w.desk, reference, code.to_owned());
+    let give = |code: &str| codes::give(&w.desk, reference, code.to_owned());
     let why = |refused: Result<(), DeskError>| match refused {
         Err(DeskError::Promo { refusal, .. }) => refusal,
         other => panic!("{other:?}"),
@@ -244,23 +246,23 @@ async fn codes_take_off_what_they_say_and_misuse_is_named() {
     w.pass(16);
     let draft = w.draft(reference).await;
     assert_eq!(
-        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        submit::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
         Outcome::ToPay
     );
-    checkout::pay_url(&w.desk, reference).await.unwrap();
+    pay::pay_url(&w.desk, reference).await.unwrap();
     w.provider.decide(Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::ask(&w.desk, reference).await.unwrap();
     assert_eq!(w.provider.payments().last().unwrap().amount, full - full / 10 - 500);
     // Once a person: known by their box, whatever its dots, when the form is complete.
     let again = w.keep(COURSE, &[1]).await.unwrap();
-    promos::give(&w.desk, again, "First swarm".into()).await.unwrap();
+    codes::give(&w.desk, again, "First swarm".into()).await.unwrap();
     let draft = w.draft(again).await;
-    let refused = checkout::submit(&w.desk, &Asking::default(), again, draft).await.map(drop);
+    let refused = submit::submit(&w.desk, &Asking::default(), again, draft).await.map(drop);
     assert_eq!(why(refused), PromoRefusal::Again);
     let swarm = w.sheet(again).await.promos[0].id;
-    promos::drop(&w.desk, again, swarm).await.unwrap();
+    codes::drop(&w.desk, again, swarm).await.unwrap();
     let draft = w.draft(again).await;
-    checkout::submit(&w.desk, &Asking::default(), again, draft).await.unwrap();
+    submit::submit(&w.desk, &Asking::default(), again, draft).await.unwrap();
     w.sound().await;
 }
 
@@ -307,7 +309,7 @@ async fn freed_seats_go_down_the_list_and_offers_pass_on_by_themselves() {
     assert_eq!(stands, [Stands::Waiting, Stands::Passed, Stands::Offered]);
     let offer = list[2].offer.as_ref().unwrap();
     let draft = w.draft(offer.reference).await;
-    checkout::submit(&w.desk, &Asking::default(), offer.reference, draft).await.unwrap();
+    submit::submit(&w.desk, &Asking::default(), offer.reference, draft).await.unwrap();
     assert_eq!(waiting::place(&w.desk, greta).await.unwrap().waiter.stands, Stands::Taken);
     let offers = w.subjects().iter().filter(|s| s.starts_with("Seats")).count();
     assert_eq!(offers, 2, "{:?}", w.subjects());
@@ -362,7 +364,7 @@ async fn seats_left_by_another_choice_and_by_renamed_tickets_come_free_for_who_w
     let (ticket, free) = (w.sheet(reference).await.lines[0].ticket, w.free(CANDLES).await);
     w.rename_ticket(ticket, "Grown-up".into()).await;
     let one = vec![Wanted { ticket, quantity: 1 }];
-    changes::add_tickets(&w.desk, &ilse, reference, one, vec!["Una".into()]).await.unwrap();
+    change::add_tickets(&w.desk, &ilse, reference, one, vec!["Una".into()]).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.lines[0].quantity, w.free(CANDLES).await), (2, free - 1));
     let last = sheet.attendees.last().unwrap().ticket_no;
@@ -409,7 +411,7 @@ async fn a_dispute_that_is_lost_makes_the_booking_owe_again_whatever_order_it_is
     // The rest is paid in cash.
     let petra = w.staff(4).await;
     let cash = form(&[("amount", &total.figures()), ("method", "cash")]);
-    changes::take_money(&w.desk, &petra, reference, cash).await.unwrap();
+    taking::take_money(&w.desk, &petra, reference, cash).await.unwrap();
     assert_eq!(w.sheet(reference).await.booking.due().minor, 0);
     w.sound().await;
 }
@@ -423,15 +425,15 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
     let by_hand = Some((price, "a neighbour".to_owned()));
     let asked = ByPhone { date, wanted: wanted.clone(), by_hand };
     let reference =
-        changes::by_phone(&w.desk, &ilse, asked, form(&[("name", "Noor Haddad")])).await.unwrap();
+        phone::by_phone(&w.desk, &ilse, asked, form(&[("name", "Noor Haddad")])).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.booking.state, sheet.booking.due()), (State::AwaitingPayment, price));
     assert!(sheet.timeline.iter().any(|h| h.what.ends_with("by hand: a neighbour")));
     w.sound().await;
     let cash = form(&[("amount", "2.50"), ("method", "cash")]);
-    changes::take_money(&w.desk, &petra, reference, cash).await.unwrap();
+    taking::take_money(&w.desk, &petra, reference, cash).await.unwrap();
     assert_eq!(w.state(reference).await, State::Confirmed);
-    changes::add_tickets(&w.desk, &ilse, reference, wanted, vec!["Ilya".into()]).await.unwrap();
+    change::add_tickets(&w.desk, &ilse, reference, wanted, vec!["Ilya".into()]).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.attendees.len(), sheet.attendees[1].name.as_str()), (2, "Ilya"));
     assert!(sheet.booking.due().minor > 0, "the difference is owed");
@@ -439,13 +441,13 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
     let other = sheet.lines[0].ticket;
     let page = programme::event(&w.desk, look(WALK)).await.unwrap();
     let swap = page.dates[0].tickets.iter().find(|t| t.id != other && t.admits == 1).unwrap().id;
-    changes::swap_ticket(&w.desk, &ilse, reference, 1, swap).await.unwrap();
+    change::swap_ticket(&w.desk, &ilse, reference, 1, swap).await.unwrap();
     w.sound().await;
     let to: DateId = page.dates[1].date.id;
-    changes::move_to(&w.desk, By::Booker, reference, to).await.unwrap();
+    move_date::move_to(&w.desk, By::Booker, reference, to).await.unwrap();
     assert_eq!(w.sheet(reference).await.date.id, to);
     w.sound().await;
-    let note = changes::note(&w.desk, &ilse, reference, form(&[("note", " ")])).await;
+    let note = change::note(&w.desk, &ilse, reference, form(&[("note", " ")])).await;
     assert!(matches!(note, Err(DeskError::Form(_))));
     cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), reference, Vec::new()).await.unwrap();
     decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
@@ -459,7 +461,7 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
 async fn an_invoice_carries_a_payment_code_that_a_bank_can_read() {
     let w = world().await;
     let reference = w.book(COURSE, &[1]).await;
-    checkout::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
+    pay::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
     let sheet = w.sheet(reference).await;
     let (name, pdf) = papers::document(&w.desk, reference, sheet.documents[0].id).await.unwrap();
     assert_eq!(name, sheet.documents[0].name());
@@ -565,7 +567,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                         (Act::Book(n), _) => {
                             let Ok(reference) = w.keep(slug, &[n]).await else { continue };
                             let draft = w.draft(reference).await;
-                            if checkout::submit(desk, &Asking::default(), reference, draft)
+                            if submit::submit(desk, &Asking::default(), reference, draft)
                                 .await
                                 .is_ok()
                             {
@@ -585,15 +587,15 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                         }
                         (_, None) => {}
                         (Act::Pay, Some(b)) => {
-                            if checkout::pay_url(desk, b).await.is_ok() {
+                            if pay::pay_url(desk, b).await.is_ok() {
                                 w.provider.decide(Status::Paid);
-                                let _ = checkout::ask(desk, b).await;
+                                let _ = pay::ask(desk, b).await;
                             }
                         }
                         (Act::Decline, Some(b)) => {
-                            if checkout::pay_url(desk, b).await.is_ok() {
+                            if pay::pay_url(desk, b).await.is_ok() {
                                 w.provider.decide(Status::Declined);
-                                let _ = checkout::ask(desk, b).await;
+                                let _ = pay::ask(desk, b).await;
                             }
                         }
                         (Act::Part, Some(b)) => {
@@ -611,7 +613,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let deed = match (pick % 3, was.other_dates.first()) {
                                 (0, Some(other)) => {
                                     let to = other.id;
-                                    changes::move_to(desk, By::Booker, b, to).await.is_ok()
+                                    move_date::move_to(desk, By::Booker, b, to).await.is_ok()
                                 }
                                 (n, _) => {
                                     let part = if n == 1 { vec![0] } else { Vec::new() };
@@ -620,7 +622,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             };
                             let now = desk.clock.now();
                             let open =
-                                |s: &BookingSheet| s.undo.as_ref().is_some_and(|u| u.is_open(now));
+                                |s: &WholeBooking| s.undo.as_ref().is_some_and(|u| u.is_open(now));
                             let may = open(&w.sheet(b).await);
                             match undo::undo(desk, b).await {
                                 _ if !deed => {}
@@ -644,12 +646,12 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                         (Act::Add, Some(b)) => {
                             let ticket = w.sheet(b).await.lines[0].ticket;
                             let wanted = vec![Wanted { ticket, quantity: 1 }];
-                            let _ = changes::add_tickets(desk, &ilse, b, wanted, Vec::new()).await;
+                            let _ = change::add_tickets(desk, &ilse, b, wanted, Vec::new()).await;
                         }
                         (Act::Cash(minor), Some(b)) => {
                             let amount = matricle_core::Currency::EUR.of(minor).figures();
                             let cash = form(&[("amount", &amount), ("method", "cash")]);
-                            let _ = changes::take_money(desk, &petra, b, cash).await;
+                            let _ = taking::take_money(desk, &petra, b, cash).await;
                         }
                         (Act::Price(minor), Some(b)) => {
                             let sheet = w.sheet(b).await;
@@ -657,7 +659,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let ticket = sheet.lines[0].ticket.to_string();
                             let fields =
                                 [("price", price.as_str()), ("ticket", &ticket), ("reason", "so")];
-                            let _ = changes::set_price(desk, &ilse, b, form(&fields)).await;
+                            let _ = change::set_price(desk, &ilse, b, form(&fields)).await;
                         }
                         (Act::ChooseAgain(n), Some(b)) => {
                             // What was booked, or is past, is left alone: a new hold is made.
@@ -683,14 +685,14 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                         (Act::Swap, Some(b)) => {
                             let to = w.choice(slug, &[1, 1]).await.1.last().map(|w| w.ticket);
                             let ticket = to.unwrap_or(w.sheet(b).await.lines[0].ticket);
-                            let _ = changes::swap_ticket(desk, &ilse, b, 0, ticket).await;
+                            let _ = change::swap_ticket(desk, &ilse, b, 0, ticket).await;
                         }
                         (Act::PassOn, Some(b)) => {
                             let person = w.sheet(b).await.attendees[0].id;
                             let to =
                                 form(&[("new_name", "Una"), ("new_email", "una@post.example")]);
                             let by = By::Staff(ilse.clone(), None);
-                            let _ = changes::pass_on(desk, by, b, person, to).await;
+                            let _ = pass_on::pass_on(desk, by, b, person, to).await;
                         }
                         (Act::PutOff(hours), Some(b)) => {
                             let until = desk.clock.now() + SignedDuration::from_hours(hours);
@@ -701,7 +703,7 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             if let Some(other) = other {
                                 let by = By::Staff(ilse.clone(), None);
                                 let by = if pick % 2 == 0 { By::Booker } else { by };
-                                let _ = changes::move_to(desk, by, b, other).await;
+                                let _ = move_date::move_to(desk, by, b, other).await;
                             }
                         }
                     }

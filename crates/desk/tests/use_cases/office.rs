@@ -8,14 +8,19 @@ use matricle_core::form::Form;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
-use matricle_desk::asking::Asking;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::dates::{self, Scope};
-use matricle_desk::door::{self, Shown};
-use matricle_desk::{
-    DeskError, board, changes, decide, events, house, invitations, money, office, patterns, plan,
-    programme, sessions, sheet, slots, waiting,
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::{change, decide, taking, waiting};
+use matricle_desk::door;
+use matricle_desk::door::Shown;
+use matricle_desk::money::refunds;
+use matricle_desk::people::asking::Asking;
+use matricle_desk::planning::dates;
+use matricle_desk::planning::dates::Scope;
+use matricle_desk::planning::{
+    board, events, invitations, patterns, plan, questions, sessions, sheet, slots, tickets,
 };
+use matricle_desk::{DeskError, house, office, programme};
 use matricle_store::bookings::Filter;
 use matricle_store::events::EventState;
 use matricle_store::people::Staff;
@@ -119,11 +124,11 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("reword", refused(sheet::reword(desk, &who, event, Form::default()).await)),
             (
                 "change tickets",
-                refused(sheet::save_ticket(desk, &who, event, None, Form::default()).await),
+                refused(tickets::save_ticket(desk, &who, event, None, Form::default()).await),
             ),
             (
                 "ask questions",
-                refused(sheet::save_question(desk, &who, event, None, Form::default()).await),
+                refused(questions::save_question(desk, &who, event, None, Form::default()).await),
             ),
             (
                 "who may book",
@@ -157,23 +162,20 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             (
                 "take money",
                 refused(
-                    changes::take_money(desk, &who, Reference::from_random(1), Form::default())
+                    taking::take_money(desk, &who, Reference::from_random(1), Form::default())
                         .await,
                 ),
             ),
-            ("give back", refused(money::given(desk, &who, "1".into()).await)),
+            ("give back", refused(refunds::given(desk, &who, "1".into()).await)),
             (
                 "set a price",
                 refused(
-                    changes::set_price(desk, &who, Reference::from_random(1), Form::default())
-                        .await,
+                    change::set_price(desk, &who, Reference::from_random(1), Form::default()).await,
                 ),
             ),
             (
                 "note",
-                refused(
-                    changes::note(desk, &who, Reference::from_random(1), Form::default()).await,
-                ),
+                refused(change::note(desk, &who, Reference::from_random(1), Form::default()).await),
             ),
             (
                 "bring back",
@@ -258,7 +260,8 @@ async fn an_event_goes_into_the_programme_and_back_until_somebody_books() {
     show(false).await.unwrap();
     let draft = w.draft(kept).await;
     w.pass(16);
-    let late = matricle_desk::checkout::submit(&w.desk, &Asking::default(), kept, draft).await;
+    let late =
+        matricle_desk::bookings::submit::submit(&w.desk, &Asking::default(), kept, draft).await;
     assert!(matches!(late, Err(DeskError::NotFound)), "{late:?}");
     show(true).await.unwrap();
     w.book("wax", &[1]).await;

@@ -11,16 +11,22 @@ use matricle_core::price::Buyer;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{DateId, EventId, SessionId};
-use matricle_desk::asking::Asking;
-use matricle_desk::board::Reach;
-use matricle_desk::cancel::{self, By};
-use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::dates::{self, Scope};
-use matricle_desk::patterns::{self, From};
-use matricle_desk::programme::{self, Feed, Looking, Wish};
-use matricle_desk::{
-    DeskError, board, decide, hold, house, office, sessions, sheet, signin, slots, timers,
-};
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::submit::Outcome;
+use matricle_desk::bookings::{decide, hold, whole};
+use matricle_desk::bookings::{pay, submit};
+use matricle_desk::people::asking::Asking;
+use matricle_desk::people::signin;
+use matricle_desk::planning::board::Reach;
+use matricle_desk::planning::dates;
+use matricle_desk::planning::dates::Scope;
+use matricle_desk::planning::patterns;
+use matricle_desk::planning::patterns::From;
+use matricle_desk::planning::{board, questions, sessions, sheet, slots, tickets, trying};
+use matricle_desk::programme;
+use matricle_desk::programme::{Feed, Looking, Wish};
+use matricle_desk::{DeskError, house, office, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::events::{self, EventState};
 use matricle_store::people::Staff;
@@ -186,8 +192,8 @@ async fn one_booking_covers_a_course_and_any_of_its_codes_opens_every_evening() 
     let event = id_of(&w, course).await;
     let before: Vec<u32> = free_of(&w, event).await;
     let reference = w.book(course, &[1, 1]).await;
-    w.provider.decide(matricle_desk::provider::Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
+    pay::ask(&w.desk, reference).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!(
         (sheet.booking.state, sheet.attendees.len(), sheet.covers.len()),
@@ -334,8 +340,8 @@ async fn a_second_talk_in_a_room_at_one_time_is_shown_before_it_is_added() {
 async fn nobody_signs_up_for_two_sessions_at_one_time_or_for_a_full_one() {
     let w = world().await;
     let reference = w.book("vale-convention", &[2, 0]).await;
-    w.provider.decide(matricle_desk::provider::Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
+    pay::ask(&w.desk, reference).await.unwrap();
     let sheet = w.sheet(reference).await;
     let find = |title: &str| {
         sheet.sessions.iter().find(|s| s.title.starts_with(title)).map(|s| s.facts.id).unwrap()
@@ -421,7 +427,7 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
         sheet::set_booking(&w.desk, &ilse, event, form(&fields))
     };
     let nobody = Asking::default();
-    let submit = |draft: Draft, reference| checkout::submit(&w.desk, &nobody, reference, draft);
+    let submit = |draft: Draft, reference| submit::submit(&w.desk, &nobody, reference, draft);
     assert_eq!(
         faults(set(&[("who", "domains"), ("who_domains", "not a domain")]).await.unwrap_err())[0].1,
         Fault::NotAnAddress
@@ -437,7 +443,7 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     let typed = submit(draft.clone(), reference).await;
     assert!(matches!(typed, Err(DeskError::Who(WhoRefusal::NotSignedIn))), "typed is not proved");
     let pupil = Asking { proved: Some("sian@north.school.example".into()), ..Asking::default() };
-    let submit_as = |draft, reference| checkout::submit(&w.desk, &pupil, reference, draft);
+    let submit_as = |draft, reference| submit::submit(&w.desk, &pupil, reference, draft);
     assert_eq!(submit_as(draft.clone(), reference).await.unwrap(), Outcome::ToPay);
     let second = w.keep(CANDLES, &[1, 0, 0]).await.unwrap();
     draft.email = "Sian@North.School.example".into();
@@ -457,9 +463,9 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     assert_eq!(w.state(third).await, State::AwaitingPayment);
     w.due().await;
     assert!(w.subjects().last().unwrap().starts_with("Your seats are kept: Candles"));
-    checkout::pay_url(&w.desk, third).await.unwrap();
-    w.provider.decide(matricle_desk::provider::Status::Paid);
-    checkout::ask(&w.desk, third).await.unwrap();
+    pay::pay_url(&w.desk, third).await.unwrap();
+    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
+    pay::ask(&w.desk, third).await.unwrap();
     assert_eq!(w.state(third).await, State::Confirmed);
     // A booking that asks and is told no.
     let asking = office::today(&w.desk, &ilse).await.unwrap().asking[0].booking.reference;
@@ -491,12 +497,12 @@ async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
     let reference = hold::keep_test(&w.desk, date, wanted(), by, None, (&key, None)).await.unwrap();
     let draft = w.draft(reference).await;
     assert_eq!(
-        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        submit::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
         Outcome::ToPay
     );
-    checkout::pay_url(&w.desk, reference).await.unwrap();
-    w.provider.decide(matricle_desk::provider::Status::Paid);
-    checkout::ask(&w.desk, reference).await.unwrap();
+    pay::pay_url(&w.desk, reference).await.unwrap();
+    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
+    pay::ask(&w.desk, reference).await.unwrap();
     assert_eq!(w.state(reference).await, State::Confirmed);
     w.due().await;
     assert!(w.subjects().last().unwrap().starts_with("Test: Your seats: Mead"));
@@ -505,15 +511,15 @@ async fn a_test_booking_of_a_draft_goes_every_step_and_counts_nowhere() {
     assert_eq!(sheet.dates[0].main_pool().taken.total(), 0);
     assert_eq!(w.faults().await, Vec::<String>::new());
     // The test was paid for: it stays, and the money goes back.
-    let cleared = sheet::clear_tests(&w.desk, &ilse, event).await.unwrap();
+    let cleared = trying::clear_tests(&w.desk, &ilse, event).await.unwrap();
     assert_eq!((cleared.gone, cleared.kept), (0, 1));
     assert!(cleared.back_minor > 0, "{cleared:?}");
     assert_eq!(w.state(reference).await, State::Cancelled);
     w.due().await;
-    let refunds = hold::sheet(&w.desk, reference).await.unwrap().refunds;
+    let refunds = whole::of(&w.desk, reference).await.unwrap().refunds;
     assert_eq!(refunds.iter().map(|r| r.minor).sum::<i64>(), cleared.back_minor);
     assert!(refunds.iter().all(|r| r.done_at.is_some()), "{refunds:?}");
-    let again = sheet::clear_tests(&w.desk, &ilse, event).await.unwrap();
+    let again = trying::clear_tests(&w.desk, &ilse, event).await.unwrap();
     assert_eq!((again.gone, again.kept, again.back_minor), (0, 1, 0));
     assert_eq!(office::event(&w.desk, &ilse, event).await.unwrap().tests, 0);
     assert_eq!(w.faults().await, Vec::<String>::new());
@@ -700,17 +706,19 @@ async fn lists_keep_the_order_asked_and_another_event_cannot_reach_them() {
     let words = |all: &[(String, _)]| all.iter().map(|q| q.0.clone()).collect::<Vec<_>>();
     let first = labels().await.len();
     for label in ["Shoe size", "Allergies", "Bus"] {
-        sheet::save_question(&w.desk, &ilse, event, None, form(&[("label", label)])).await.unwrap();
+        questions::save_question(&w.desk, &ilse, event, None, form(&[("label", label)]))
+            .await
+            .unwrap();
     }
     let bus = labels().await[first + 2].1;
     let moved = [("label", "Bus"), ("place", "1")];
-    sheet::save_question(&w.desk, &ilse, event, Some(bus), form(&moved)).await.unwrap();
+    questions::save_question(&w.desk, &ilse, event, Some(bus), form(&moved)).await.unwrap();
     let before = labels().await;
     assert_eq!(before[0].0, "Bus");
     // Without a place it stays where it is.
     let last = before.last().unwrap().1;
     let reworded = form(&[("label", "What you cannot eat")]);
-    sheet::save_question(&w.desk, &ilse, event, Some(last), reworded).await.unwrap();
+    questions::save_question(&w.desk, &ilse, event, Some(last), reworded).await.unwrap();
     let after = words(&labels().await);
     assert_eq!(after[..after.len() - 1], words(&before)[..after.len() - 1]);
     assert_eq!(after.last().unwrap(), "What you cannot eat");
@@ -718,8 +726,8 @@ async fn lists_keep_the_order_asked_and_another_event_cannot_reach_them() {
     let whole = sheet::settings(&w.desk, &ilse, event).await.unwrap();
     let ticket = whole.tickets[0].id;
     let taken = [
-        sheet::drop_ticket(&w.desk, &ilse, other, ticket).await,
-        sheet::save_ticket(
+        tickets::drop_ticket(&w.desk, &ilse, other, ticket).await,
+        tickets::save_ticket(
             &w.desk,
             &ilse,
             other,
@@ -727,7 +735,8 @@ async fn lists_keep_the_order_asked_and_another_event_cannot_reach_them() {
             form(&[("name", "Mine"), ("draw_0", "1")]),
         )
         .await,
-        sheet::save_question(&w.desk, &ilse, other, Some(bus), form(&[("label", "Mine")])).await,
+        questions::save_question(&w.desk, &ilse, other, Some(bus), form(&[("label", "Mine")]))
+            .await,
     ];
     assert!(taken.iter().all(|t| matches!(t, Err(DeskError::NotFound))), "{taken:?}");
     let still = sheet::settings(&w.desk, &ilse, event).await.unwrap();
@@ -760,7 +769,7 @@ async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
     let looking_on = sheet.tickets[3].id;
     let ticket =
         [("name", "Looking on"), ("draw_0", "1"), ("place", "1"), ("new_rate", "Guests 4.8 %")];
-    sheet::save_ticket(&w.desk, &ilse, event, Some(looking_on), form(&ticket)).await.unwrap();
+    tickets::save_ticket(&w.desk, &ilse, event, Some(looking_on), form(&ticket)).await.unwrap();
     let settings = sheet::settings(&w.desk, &ilse, event).await.unwrap();
     assert_eq!(settings.tickets[0].id, looking_on);
     assert_eq!(settings.tickets[0].plan.tax.as_deref(), Some("Guests"));
@@ -854,11 +863,11 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     let reference = hold::keep(&w.desk, date, wanted, by, None).await.unwrap();
     let mut draft = w.draft(reference).await;
     draft.email = "other@post.example".into();
-    let refused = checkout::submit(&w.desk, &Asking::default(), reference, draft.clone()).await;
+    let refused = submit::submit(&w.desk, &Asking::default(), reference, draft.clone()).await;
     assert!(matches!(refused, Err(DeskError::Who(WhoRefusal::NotSignedIn))));
     draft.email = "Sian@post.example".into();
     assert_eq!(
-        checkout::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
+        submit::submit(&w.desk, &Asking::default(), reference, draft).await.unwrap(),
         Outcome::ToPay
     );
     assert_eq!(w.faults().await, Vec::<String>::new());
@@ -948,10 +957,10 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
             let wanted = vec![matricle_core::seats::Wanted { ticket, quantity: n }];
             if let Ok(reference) = hold::keep(desk, date, wanted, HeldBy::default(), None).await {
                 let draft = w.draft(reference).await;
-                let _ = checkout::submit(desk, &Asking::default(), reference, draft).await;
-                if checkout::pay_url(desk, reference).await.is_ok() {
-                    w.provider.decide(matricle_desk::provider::Status::Paid);
-                    let _ = checkout::ask(desk, reference).await;
+                let _ = submit::submit(desk, &Asking::default(), reference, draft).await;
+                if pay::pay_url(desk, reference).await.is_ok() {
+                    w.provider.decide(matricle_desk::outside::provider::Status::Paid);
+                    let _ = pay::ask(desk, reference).await;
                 }
                 made.push(reference);
             }
@@ -964,11 +973,11 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
             let opener = ("", Some(&ilse));
             if let Ok(reference) = hold::keep_test(desk, date, wanted, by, None, opener).await {
                 let draft = w.draft(reference).await;
-                let _ = checkout::submit(desk, &Asking::default(), reference, draft).await;
+                let _ = submit::submit(desk, &Asking::default(), reference, draft).await;
             }
         }
         Act::ClearTests(e) => {
-            sheet::clear_tests(desk, &ilse, id_of(w, EVENTS[e]).await).await.unwrap();
+            trying::clear_tests(desk, &ilse, id_of(w, EVENTS[e]).await).await.unwrap();
         }
         Act::Cancel(n) => {
             if let Some(reference) = made.get(n % made.len().max(1)) {
@@ -1015,7 +1024,7 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, a
         }
         Act::Sign(b, s) => {
             let Some(reference) = made.get(b % made.len().max(1)) else { return };
-            let Ok(sheet) = hold::sheet(desk, *reference).await else { return };
+            let Ok(sheet) = whole::of(desk, *reference).await else { return };
             let open: Vec<SessionId> =
                 sheet.sessions.iter().filter(|s| s.facts.sign_up).map(|s| s.facts.id).collect();
             if let (Some(session), Some(person)) =

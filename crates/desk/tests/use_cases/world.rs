@@ -11,13 +11,16 @@ use matricle_core::details::{Answering, Draft};
 use matricle_core::form::Form;
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
-use matricle_desk::asking::Asking;
-use matricle_desk::checkout::{self, Outcome};
-use matricle_desk::door::{self, Shown};
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::mailer::Recorder;
+use matricle_desk::bookings::submit::Outcome;
+use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::{hold, whole};
+use matricle_desk::bookings::{pay, submit};
+use matricle_desk::door;
+use matricle_desk::door::Shown;
+use matricle_desk::outside::mailer::Recorder;
+use matricle_desk::outside::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
+use matricle_desk::people::asking::Asking;
 use matricle_desk::programme::Looking;
-use matricle_desk::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
 use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
@@ -102,8 +105,8 @@ impl World {
         page.dates[0].main_pool().free()
     }
 
-    pub(crate) async fn sheet(&self, reference: Reference) -> BookingSheet {
-        hold::sheet(&self.desk, reference).await.unwrap()
+    pub(crate) async fn sheet(&self, reference: Reference) -> WholeBooking {
+        whole::of(&self.desk, reference).await.unwrap()
     }
 
     pub(crate) async fn state(&self, reference: Reference) -> State {
@@ -133,9 +136,9 @@ impl World {
         let reference = self.keep(slug, quantities).await.unwrap();
         let draft = self.draft(reference).await;
         let outcome =
-            checkout::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap();
+            submit::submit(&self.desk, &Asking::default(), reference, draft).await.unwrap();
         if outcome == Outcome::ToPay {
-            checkout::pay_url(&self.desk, reference).await.unwrap();
+            pay::pay_url(&self.desk, reference).await.unwrap();
         }
         reference
     }
@@ -148,7 +151,7 @@ impl World {
         let body = serde_json::to_vec(self.provider.payments().last().unwrap()).unwrap();
         let time = self.desk.clock.outside().as_second().to_string();
         let signature = sign(REHEARSAL_SECRET, id, &time, &body);
-        checkout::hook(&self.desk, id.into(), &time, &signature, &body).await
+        pay::hook(&self.desk, id.into(), &time, &signature, &body).await
     }
 
     pub(crate) async fn staff(&self, who: usize) -> Staff {
@@ -204,7 +207,7 @@ impl World {
     pub(crate) async fn paid(&self, slug: &str, quantities: &[u32]) -> Reference {
         let reference = self.book(slug, quantities).await;
         self.provider.decide(Status::Paid);
-        checkout::ask(&self.desk, reference).await.unwrap();
+        pay::ask(&self.desk, reference).await.unwrap();
         assert_eq!(self.state(reference).await, State::Confirmed);
         reference
     }

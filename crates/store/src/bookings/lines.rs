@@ -4,16 +4,16 @@ use jiff::Timestamp;
 use matricle_core::booking::Choice;
 use matricle_core::codes::TicketCode;
 use matricle_core::confirm::Way;
-use matricle_core::ledger::Charge;
-use matricle_core::price::{self, Buyer, Quote, with_tax};
-use matricle_core::refund::{last_parts, share};
+use matricle_core::price::{self, Buyer, Quote};
+use matricle_core::refund::last_parts;
 use matricle_core::seats::Wanted;
+use matricle_core::worth::Worth;
 use matricle_core::{BookingId, Money, TicketTypeId};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 
 use super::Booking;
-use crate::events::{DateSheet, way};
+use crate::events::{Choices, way};
 use crate::{Doing, StoreError, Tx, us};
 
 /// One ticket type of a booking, at the price it was held for.
@@ -54,18 +54,18 @@ impl Line {
         format!("{} × {}", self.quantity, self.name)
     }
 
-    /// What is no longer charged when so many percent of it come back.
+    /// What core reckons with.
     #[must_use]
-    pub fn back(&self, percent: u32) -> i64 {
-        if self.cards > 0 { 0 } else { share(self.charge.minor, percent) }
-    }
-
-    /// What it would be charged if so many stood and nothing had been kept from those
-    /// that were cancelled, with the discount that goes with them.
-    fn whole(&self, quantity: u32) -> (i64, i64) {
-        let gone = last_parts(self.discount.minor, self.quantity, self.quantity - quantity);
-        let net = self.unit.minor * i64::from(quantity) - (self.discount.minor - gone);
-        with_tax(net, self.tax_basis, self.tax_added)
+    pub fn worth(&self) -> Worth {
+        Worth {
+            quantity: self.quantity,
+            unit: self.unit.minor,
+            discount: self.discount.minor,
+            charge: self.charge.minor,
+            tax_basis: self.tax_basis,
+            tax_added: self.tax_added,
+            bought: self.cards > 0,
+        }
     }
 }
 
@@ -104,25 +104,6 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
         .collect()
     })
     .doing("reading the lines of a booking")
-}
-
-/// What a booking is charged as it stands: its lines while it is firm, what a cancellation
-/// left of them, nothing otherwise. Tests are charged nothing.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn charge(conn: &Connection, id: BookingId) -> Result<Charge, StoreError> {
-    conn.prepare_cached(
-        "SELECT l.tax_basis, l.charge_minor, l.tax_minor FROM booking_lines l
-         JOIN bookings b ON b.id = l.booking_id
-         WHERE b.id = ?1 AND b.test = 0 AND b.state IN ('awaiting payment', 'confirmed', 'cancelled')",
-    )
-    .and_then(|mut q| {
-        q.query_map([id.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
-            .collect::<Result<Vec<(u32, i64, i64)>, _>>()
-    })
-    .map(Charge::of)
-    .doing("reading what a booking is charged")
 }
 
 /// Writes what each line is charged, and the sum of it.
@@ -208,7 +189,7 @@ fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
 /// # Errors
 /// SQLite refuses.
 pub fn charge_less(tx: &Tx<'_>, booking: &Booking, percent: u32) -> Result<(), StoreError> {
-    write_charges(tx, booking, |l| (l.quantity, l.charge.minor - l.back(percent)))
+    write_charges(tx, booking, |l| (l.quantity, l.charge.minor - l.worth().back(percent)))
 }
 
 /// Charges the tickets in full again, after a cancellation is taken back.
@@ -216,7 +197,7 @@ pub fn charge_less(tx: &Tx<'_>, booking: &Booking, percent: u32) -> Result<(), S
 /// # Errors
 /// SQLite refuses.
 pub fn restore_charges(tx: &Tx<'_>, booking: &Booking) -> Result<(), StoreError> {
-    write_charges(tx, booking, |l| (l.quantity, l.whole(l.quantity).0))
+    write_charges(tx, booking, |l| (l.quantity, l.worth().whole(l.quantity).0))
 }
 
 /// Charges a line a price for one that was set by hand; no promo code takes anything off it.
@@ -267,16 +248,11 @@ pub fn worth(
     percent: u32,
 ) -> Result<i64, StoreError> {
     let lines = lines(conn, booking)?;
-    Ok(lines.iter().map(|l| back(l, gone_of(gone, l), percent)).sum())
+    Ok(lines.iter().map(|l| l.worth().part_back(gone_of(gone, l), percent)).sum())
 }
 
 fn gone_of(gone: &[(TicketTypeId, u32)], line: &Line) -> u32 {
     gone.iter().filter(|(t, _)| *t == line.ticket).map(|(_, n)| n).sum::<u32>().min(line.quantity)
-}
-
-fn back(line: &Line, gone: u32, percent: u32) -> i64 {
-    let worth = line.whole(line.quantity).0 - line.whole(line.quantity - gone).0;
-    share(worth, percent).min(line.charge.minor)
 }
 
 /// Takes tickets off a booking that stands, by their numbers on it; its people, seats and
@@ -294,7 +270,7 @@ pub fn take_off(
     let gone = tickets_of_numbers(tx, booking.id, ticket_numbers)?;
     write_charges(tx, booking, |l| {
         let n = gone_of(&gone, l);
-        (l.quantity - n, l.charge.minor - back(l, n, percent))
+        (l.quantity - n, l.charge.minor - l.worth().part_back(n, percent))
     })?;
     let write = || -> rusqlite::Result<()> {
         let mut off = tx.prepare_cached(
@@ -407,7 +383,7 @@ pub fn choose_again(
     tx: &Tx<'_>,
     booking: &Booking,
     choice: &Choice,
-    sheet: &DateSheet,
+    sheet: &Choices,
     buyer: &Buyer,
     code: impl FnMut() -> TicketCode,
 ) -> Result<(), StoreError> {
@@ -492,7 +468,7 @@ pub(super) fn choose(
     tx: &Tx<'_>,
     id: BookingId,
     choice: &Choice,
-    sheet: &DateSheet,
+    sheet: &Choices,
     test: bool,
     mut code: impl FnMut() -> TicketCode,
 ) -> Result<(), StoreError> {
@@ -531,7 +507,7 @@ fn add_lines<'s>(
     tx: &Tx<'_>,
     id: BookingId,
     choice: &Choice,
-    sheet: &'s DateSheet,
+    sheet: &'s Choices,
     first_number: u32,
 ) -> rusqlite::Result<Vec<(u32, TicketTypeId, &'s str)>> {
     let mut insert = tx.prepare_cached(
@@ -577,7 +553,7 @@ pub fn add_on(
     tx: &Tx<'_>,
     booking: &Booking,
     choice: &Choice,
-    sheet: &DateSheet,
+    sheet: &Choices,
     mut code: impl FnMut() -> TicketCode,
 ) -> Result<(), StoreError> {
     let mut write = || -> rusqlite::Result<()> {

@@ -1,18 +1,15 @@
 //! Ticket types, pools and questions of events.
 
-use jiff::Timestamp;
 use matricle_core::booking::Offer;
 use matricle_core::confirm::Way;
-use matricle_core::details::Question;
 use matricle_core::price::{Early, Group, Share, TicketPrice};
 use matricle_core::schedule::SaleWindow;
 use matricle_core::seats::{Draw, TicketSeats};
-use matricle_core::{DateId, EventId, PoolId, QuestionId, TaxRateId, TicketTypeId};
+use matricle_core::{DateId, EventId, PoolId, TaxRateId, TicketTypeId};
 use rusqlite::{Connection, Row};
 
-use super::plan::insert_ticket;
-use super::{NewQuestion, NewTicketType};
-use crate::convert::{foreign, instant_or};
+use crate::convert::{foreign, instant_or, json};
+use crate::events::new::NewTicketType;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A ticket type's words, beside its [`Offer`].
@@ -314,7 +311,7 @@ pub fn set_ticket_place(
 }
 
 /// Puts one row of an event's list in its place among the others; retired ones stand last.
-fn put_in_place(
+pub(crate) fn put_in_place(
     tx: &Tx<'_>,
     table: &'static str,
     event: EventId,
@@ -373,7 +370,7 @@ pub fn drop_ticket(tx: &Tx<'_>, event: EventId, id: TicketTypeId) -> Result<(), 
     write().doing("taking a ticket type off")
 }
 
-fn next_position(tx: &Tx<'_>, table: &str, event: EventId) -> Result<i64, StoreError> {
+pub(crate) fn next_position(tx: &Tx<'_>, table: &str, event: EventId) -> Result<i64, StoreError> {
     tx.query_row(
         &format!("SELECT coalesce(max(position) + 1, 0) FROM {table} WHERE event_id = ?1"),
         [event.0],
@@ -382,109 +379,52 @@ fn next_position(tx: &Tx<'_>, table: &str, event: EventId) -> Result<i64, StoreE
     .doing("looking for the last place")
 }
 
-/// The questions of an event, in their order.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, StoreError> {
-    conn.prepare_cached(
-        "SELECT id, label, answering, needed, each, only_tickets FROM questions
-         WHERE event_id = ?1 AND retired = 0 ORDER BY position, id",
-    )
-    .and_then(|mut q| {
-        q.query_map([event.0], |row| {
-            let (answering, only): (String, String) =
-                (row.get("answering")?, row.get("only_tickets")?);
-            Ok(Question {
-                id: QuestionId(row.get("id")?),
-                label: row.get("label")?,
-                answering: serde_json::from_str(&answering)
-                    .map_err(|_| foreign("questions.answering", answering))?,
-                needed: row.get("needed")?,
-                each: row.get("each")?,
-                only: serde_json::from_str(&only)
-                    .map_err(|_| foreign("questions.only_tickets", only))?,
-            })
-        })?
-        .collect()
-    })
-    .doing("reading questions")
-}
-
-fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
-    serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
-}
-
-/// Adds a question after the others, asked for these tickets only, or for all.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn add_question(
+pub(crate) fn insert_ticket(
     tx: &Tx<'_>,
-    event: EventId,
-    new: &NewQuestion,
-    only: &[TicketTypeId],
-) -> Result<(), StoreError> {
-    let position = next_position(tx, "questions", event)?;
-    let write = || -> rusqlite::Result<()> {
+    event: i64,
+    position: i64,
+    ticket: &NewTicketType,
+    kinds: &[i64],
+) -> rusqlite::Result<()> {
+    tx.execute(
+        "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
+            early_until, sale_from, sale_until, per_date, most, admits, member_minor, group_from,
+            group_minor, least, code, members_only, closed, invited, stamps, after_yes, tax_rate_id, card_kind_id)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
+            ?21, ?22, (SELECT id FROM tax_rates WHERE name = ?23), (SELECT id FROM card_kinds WHERE name = ?24))",
+        rusqlite::params![
+            event,
+            position,
+            ticket.name,
+            ticket.note,
+            ticket.minor,
+            ticket.early.map(|e| e.minor),
+            ticket.early.map(|e| us(e.until)),
+            ticket.sale.from.map(us),
+            ticket.sale.until.map(us),
+            ticket.per_date,
+            ticket.most,
+            ticket.admits.max(1),
+            ticket.member,
+            ticket.group.map(|g| g.from),
+            ticket.group.map(|g| g.minor),
+            ticket.least.max(1),
+            ticket.word,
+            ticket.members_only,
+            ticket.closed,
+            json(&ticket.invited)?,
+            ticket.stamps,
+            ticket.confirm.map(|w| w == Way::AfterYes),
+            ticket.tax,
+            ticket.card,
+        ],
+    )?;
+    let id = tx.last_insert_rowid();
+    for &(pool, seats) in &ticket.draws {
         tx.execute(
-            "INSERT INTO questions (event_id, position, label, answering, needed, each, only_tickets)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            (event.0, position, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?),
-        )
-        .map(drop)
-    };
-    write().doing("adding a question")
-}
-
-/// Changes a question. Answers keep the wording they were given to.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn set_question(
-    tx: &Tx<'_>,
-    event: EventId,
-    id: QuestionId,
-    new: &NewQuestion,
-    only: &[TicketTypeId],
-) -> Result<(), StoreError> {
-    let write = || -> rusqlite::Result<()> {
-        tx.execute(
-            "UPDATE questions SET label = ?2, answering = ?3, needed = ?4, each = ?5, only_tickets = ?6
-                WHERE id = ?1 AND event_id = ?7",
-            (id.0, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?, event.0),
-        )
-        .map(drop)
-    };
-    write().doing("changing a question")
-}
-
-/// Puts a question in its place among the others, counted from 0.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn set_question_place(
-    tx: &Tx<'_>,
-    event: EventId,
-    id: QuestionId,
-    place: usize,
-) -> Result<(), StoreError> {
-    put_in_place(tx, "questions", event, id.0, place)
-}
-
-/// Takes a question off an event; answers to it stay.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn drop_question(tx: &Tx<'_>, event: EventId, id: QuestionId) -> Result<(), StoreError> {
-    tx.execute("UPDATE questions SET retired = 1 WHERE id = ?1 AND event_id = ?2", (id.0, event.0))
-        .map(drop)
-        .doing("taking a question off")
-}
-
-/// Moves an instant of a plan by so many days on the wall clock of a zone.
-pub(super) fn days_later(at: Timestamp, days: i32, zone: &jiff::tz::TimeZone) -> Timestamp {
-    at.to_zoned_datetime(zone.clone())
-        .checked_add(jiff::Span::new().days(days))
-        .map_or(at, |z| z.timestamp())
+            "INSERT INTO draws (ticket_type_id, kind_id, seats) VALUES (?1, ?2, ?3)",
+            (id, kinds.get(pool), seats),
+        )?;
+    }
+    Ok(())
 }

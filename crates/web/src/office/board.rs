@@ -4,7 +4,8 @@ use askama::Template;
 use axum::extract::Query;
 use axum::response::Response;
 use jiff::ToSpan;
-use matricle_desk::board::{self, Reach};
+use matricle_desk::planning::board;
+use matricle_desk::planning::board::Reach;
 use matricle_formats::words;
 use serde::Deserialize;
 

@@ -7,16 +7,19 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::acting::Actor;
 use matricle_core::acts::Act;
-use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::door::Presence;
 use matricle_core::ledger::Method;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
+use matricle_core::worth::is_charged;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
-use matricle_desk::cancel::{self, By};
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::{change, decide, move_date, papers, pass_on, taking};
+use matricle_desk::money::refunds;
 use matricle_desk::office::OfficeBooking;
-use matricle_desk::{DeskError, changes, decide, money, office, papers};
+use matricle_desk::{DeskError, office};
 use matricle_formats::words;
 use matricle_store::payments::PaymentState;
 
@@ -29,7 +32,8 @@ use crate::wording;
 
 /// The letters of names for which no font is here, in a list.
 fn boxes<'a>(names: impl Iterator<Item = &'a str>) -> String {
-    let mut all: Vec<char> = names.flat_map(matricle_desk::papers::without_glyph).collect();
+    let mut all: Vec<char> =
+        names.flat_map(matricle_desk::bookings::papers::without_glyph).collect();
     all.sort_unstable();
     all.dedup();
     all.iter().map(|c| format!("{c} (U+{:04X})", u32::from(*c))).collect::<Vec<_>>().join(", ")
@@ -215,7 +219,7 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let today = words::local(now, &span.zone).date();
     let f = at.frame(format!("Booking {}", b.reference), &sheet.house.name).in_room("bookings");
     let tax: i64 = sheet.lines.iter().map(|l| l.tax.minor).sum();
-    let charged = matches!(b.state, State::AwaitingPayment | State::Confirmed | State::Cancelled);
+    let charged = is_charged(b.state, false);
     let row = |(at, who, what): (Timestamp, String, &str)| HappeningRow {
         when: moment(at),
         who,
@@ -423,25 +427,25 @@ async fn done(
         }
         "back" => decide::bring_back(desk, staff, reference).await,
         "reconsider" => decide::reconsider(desk, staff, reference).await,
-        "resend" => changes::resend(desk, staff, reference).await,
-        "note" => changes::note(desk, staff, reference, form(posted)).await,
-        "money" => changes::take_money(desk, staff, reference, form(posted)).await,
-        "price" => changes::set_price(desk, staff, reference, form(posted)).await,
-        "given" => money::given(desk, staff, posted.get("refund").to_owned()).await,
+        "resend" => change::resend(desk, staff, reference).await,
+        "note" => change::note(desk, staff, reference, form(posted)).await,
+        "money" => taking::take_money(desk, staff, reference, form(posted)).await,
+        "price" => change::set_price(desk, staff, reference, form(posted)).await,
+        "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
         "pass" => {
             let attendee = AttendeeId(number("attendee"));
-            changes::pass_on(desk, by(), reference, attendee, form(posted)).await
+            pass_on::pass_on(desk, by(), reference, attendee, form(posted)).await
         }
-        "move" => changes::move_to(desk, by(), reference, DateId(number("date"))).await,
+        "move" => move_date::move_to(desk, by(), reference, DateId(number("date"))).await,
         "add" => {
             let quantity = u32::try_from(number("quantity").max(0)).unwrap_or(0);
             let wanted = vec![Wanted { ticket: TicketTypeId(number("ticket")), quantity }];
             let names = posted.get("people").lines().map(|l| l.trim().to_owned()).collect();
-            changes::add_tickets(desk, staff, reference, wanted, names).await
+            change::add_tickets(desk, staff, reference, wanted, names).await
         }
         "swap" => {
             let from = u32::try_from(number("from")).unwrap_or(u32::MAX);
-            changes::swap_ticket(desk, staff, reference, from, TicketTypeId(number("to"))).await
+            change::swap_ticket(desk, staff, reference, from, TicketTypeId(number("to"))).await
         }
         "put-off" => {
             let zone = desk.house().await?.zone;

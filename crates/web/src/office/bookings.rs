@@ -10,8 +10,10 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
 use matricle_desk::DeskError;
-use matricle_desk::many::{self, Act, Done};
-use matricle_desk::office::{self, BookingList};
+use matricle_desk::bookings::many;
+use matricle_desk::bookings::many::{Act, Done};
+use matricle_desk::office;
+use matricle_desk::office::BookingList;
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use matricle_store::bookings::{Filter, Listed, MOST_COUNTED, Order};
@@ -294,7 +296,7 @@ pub(crate) async fn file(at: Clerk, uri: Uri) -> Result<Response, WebError> {
         })
         .collect();
     let what = format!("bookings, {} rows", cells.len());
-    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
+    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), "Bookings", &head, &cells)
 }
 

@@ -6,12 +6,15 @@ use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::{DateId, EventId, SessionId};
-use matricle_desk::board::Clash;
-use matricle_desk::dates::{self, Scope, Touches, week};
-use matricle_desk::office::{self, EventSheet};
-use matricle_desk::{DeskError, events, sessions, slots};
+use matricle_desk::Clash;
+use matricle_desk::DeskError;
+use matricle_desk::office;
+use matricle_desk::office::EventSheet;
+use matricle_desk::planning::dates;
+use matricle_desk::planning::dates::{Scope, Touches, week};
+use matricle_desk::planning::{events, sessions, slots};
 use matricle_formats::words;
-use matricle_store::events::DateSheet;
+use matricle_store::events::Choices;
 use serde::Deserialize;
 
 use super::Clerk;
@@ -90,7 +93,7 @@ struct Again {
     slot: Option<Fields>,
 }
 
-fn change_fields(d: &DateSheet) -> Fields {
+fn change_fields(d: &Choices) -> Fields {
     let span = &d.date.span;
     let mut fields = Fields::of([
         ("day", span.starts.date().to_string()),

@@ -7,12 +7,14 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::words::fold;
 use matricle_core::{Currency, EventId};
-use matricle_desk::office::{self, EventSheet};
-use matricle_desk::{DeskError, dates, events};
+use matricle_desk::DeskError;
+use matricle_desk::office;
+use matricle_desk::office::EventSheet;
+use matricle_desk::planning::{dates, events};
 use matricle_formats::table::{self, Cell};
 use matricle_formats::words;
 use matricle_store::bookings::Filter;
-use matricle_store::events::{DateSheet, EventRow, EventState};
+use matricle_store::events::{Choices, EventRow, EventState};
 use matricle_store::house::House;
 use serde::Deserialize;
 
@@ -158,7 +160,7 @@ pub(crate) async fn file(
         })
         .collect();
     let what = format!("events, {} rows", cells.len());
-    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
+    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), "Events", &head, &cells)
 }
 
@@ -227,7 +229,7 @@ struct Seats {
     others: Vec<String>,
 }
 
-fn seats(date: &DateSheet) -> Seats {
+fn seats(date: &Choices) -> Seats {
     let pool = date.main_pool();
     let t = pool.taken;
     let counts = [
@@ -276,8 +278,8 @@ struct SeatsOf {
 }
 
 /// The dates a sheet shows: those to come, or all when none is.
-fn shown(sheet: &EventSheet, now: Timestamp) -> impl Iterator<Item = &DateSheet> {
-    let over = move |d: &DateSheet| d.date.span.ends_at <= now;
+fn shown(sheet: &EventSheet, now: Timestamp) -> impl Iterator<Item = &Choices> {
+    let over = move |d: &Choices| d.date.span.ends_at <= now;
     let only_past = sheet.dates.iter().all(over);
     sheet.dates.iter().filter(move |d| only_past || !over(d)).take(40)
 }

@@ -7,8 +7,10 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::PersonId;
 use matricle_core::rule::WEEK;
 use matricle_core::staff::{Right, Role};
-use matricle_desk::house::{self, Rooms, Thing};
-use matricle_desk::{DeskError, slots};
+use matricle_desk::DeskError;
+use matricle_desk::house;
+use matricle_desk::house::{Rooms, Thing};
+use matricle_desk::planning::slots;
 use matricle_formats::words;
 
 use super::Clerk;
@@ -312,7 +314,7 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
         tab => TABS.iter().find(|(t, _)| *t == tab).map_or("The house", |(_, title)| title),
     };
     let (audit, audited) = match tab {
-        "audit" => matricle_desk::audit::log(&at.app.desk, &at.staff).await?,
+        "audit" => matricle_desk::house::audit::log(&at.app.desk, &at.staff).await?,
         _ => (Vec::new(), 0),
     };
     let url = &at.app.desk.public_url;

@@ -11,7 +11,9 @@ use matricle_core::promo::Gives;
 use matricle_core::shares::Share;
 use matricle_core::transfer::{creditor_reference, grouped};
 use matricle_core::{EventId, HostId};
-use matricle_desk::{DeskError, books, cards, changes, money, promos};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::taking;
+use matricle_desk::money::{books, cards, promos, refunds};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
@@ -281,7 +283,11 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
                 .filter(|(r, ..)| r.by_hand)
                 .map(|(r, reference, name)| ToGive {
                     amount: figures(r.minor),
-                    note: format!("{}; it came by {}", r.reason.trim_end_matches('.'), r.method.word()),
+                    note: format!(
+                        "{}; it came by {}",
+                        r.reason.trim_end_matches('.'),
+                        r.method.word()
+                    ),
                     id: r.id,
                     href: href(&reference),
                     name,
@@ -619,7 +625,7 @@ pub(crate) async fn tab(
     let page = room(&at, if name == "owed" { "" } else { name }, &asked).await?;
     let (head, cells) = page.table.in_file(&page.currency);
     let what = format!("{} of the money, {} rows", page.title, cells.len());
-    matricle_desk::audit::taken_away(&at.app.desk, &at.staff, what).await?;
+    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), page.title, &head, &cells)
 }
 
@@ -646,8 +652,8 @@ pub(crate) async fn act(
         return Ok(Redirect::to(&there).into_response());
     }
     let outcome = match act.as_str() {
-        "given" => money::given(desk, staff, posted.get("refund").to_owned()).await,
-        "transfer" => changes::take_transfer(desk, staff, form(&posted)).await.map(drop),
+        "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
+        "transfer" => taking::take_transfer(desk, staff, form(&posted)).await.map(drop),
         "share" => books::set_share(desk, staff, form(&posted)).await,
         "pay-host" => books::pay_host(desk, staff, HostId(number("host"))).await.map(drop),
         "promo" => promos::make(desk, staff, event(), form(&posted)).await,

@@ -13,9 +13,13 @@ use matricle_core::details::{Answering, Question};
 use matricle_core::form::Wrong;
 use matricle_core::who::Who;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
-use matricle_desk::confirm::{self, Followed};
-use matricle_desk::sheet::{self, ANSWERING, Settings, answering_word};
-use matricle_desk::{DeskError, events, invitations, patterns, random_bytes};
+use matricle_desk::bookings::confirm;
+use matricle_desk::bookings::confirm::Followed;
+use matricle_desk::planning::questions::{ANSWERING, answering_word};
+use matricle_desk::planning::sheet::Settings;
+use matricle_desk::planning::{events, invitations, patterns};
+use matricle_desk::planning::{pictures, questions, sheet, tickets, trying};
+use matricle_desk::{DeskError, random_bytes};
 use matricle_formats::words;
 use matricle_store::events::{EventState, Format, TicketRow};
 use matricle_store::outbox::Message;
@@ -143,10 +147,10 @@ pub(crate) async fn picture(
         return Err(WebError::OldPage);
     }
     if act == "drop" {
-        sheet::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
+        pictures::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response());
     }
-    match sheet::set_picture(&at.app.desk, &at.staff, EventId(id), alt.clone(), bytes).await {
+    match pictures::set_picture(&at.app.desk, &at.staff, EventId(id), alt.clone(), bytes).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response()),
         Err(error) => {
             let wrong = wrong(error)?;
@@ -380,10 +384,10 @@ pub(crate) async fn save_ticket(
 ) -> Result<Response, WebError> {
     let which = (ticket != 0).then_some(TicketTypeId(ticket));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        sheet::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
+        tickets::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response());
     }
-    match sheet::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
+    match tickets::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response()),
         Err(DeskError::Freed { bookings }) => {
             let d = Some(Fields::posted(&posted, &[]));
@@ -511,10 +515,11 @@ pub(crate) async fn save_question(
 ) -> Result<Response, WebError> {
     let which = (question != 0).then_some(QuestionId(question));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        sheet::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
+        questions::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
         return Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response());
     }
-    match sheet::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
+    match questions::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await
+    {
         Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response()),
         Err(error) => {
             let d = Fields::again(&posted, error)?;
@@ -741,7 +746,7 @@ pub(crate) async fn clear_tests(
     Path(id): Path<i64>,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let done = sheet::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
+    let done = trying::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
     let (gone, kept, back) = (done.gone, done.kept, done.back_minor);
     let to = format!("/office/events/{id}?cleared={gone}&kept={kept}&back={back}");
     Ok(Redirect::to(&to).into_response())

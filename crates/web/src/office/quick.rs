@@ -5,8 +5,10 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::quick::{Field, Problem, Typed};
-use matricle_desk::patterns::{self, From};
-use matricle_desk::{DeskError, events};
+use matricle_desk::DeskError;
+use matricle_desk::planning::events;
+use matricle_desk::planning::patterns;
+use matricle_desk::planning::patterns::From;
 
 use super::Clerk;
 use super::fields;

@@ -8,8 +8,11 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, EventId, TicketTypeId};
-use matricle_desk::changes::{self, ByPhone};
-use matricle_desk::{DeskError, office, sheet, waiting};
+use matricle_desk::bookings::phone;
+use matricle_desk::bookings::phone::ByPhone;
+use matricle_desk::bookings::waiting;
+use matricle_desk::planning::sheet;
+use matricle_desk::{DeskError, office};
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -277,7 +280,7 @@ pub(crate) async fn by_phone(
         by_hand: price.map(|minor| (currency.of(minor), reason)),
     };
     let mut d = Fields::posted(&posted, &[]);
-    let outcome = changes::by_phone(&at.app.desk, &at.staff, asked, fields).await;
+    let outcome = phone::by_phone(&at.app.desk, &at.staff, asked, fields).await;
     if outcome.is_err() {
         at.app.guards.not_done(&sheet, &posted);
     }

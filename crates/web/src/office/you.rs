@@ -5,7 +5,8 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::form::Fault;
-use matricle_desk::{DeskError, signin};
+use matricle_desk::DeskError;
+use matricle_desk::people::signin;
 
 use super::Clerk;
 use super::fields::{Fields, form};

@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use jiff::civil::{Date as Day, DateTime};
 use jiff::{SignedDuration, ToSpan};
-use matricle_desk::board::{Board, Lane, Reach};
+use matricle_desk::planning::board::{Board, Lane, Reach};
 use matricle_formats::words;
 use matricle_store::events::DateSummary;
 
@@ -305,8 +305,8 @@ mod tests {
             store: Store::open(folder.path()).unwrap(),
             clock: Clock::still(now),
             secrets: std::sync::Arc::new(Secrets::new([1; 32])),
-            provider: std::sync::Arc::new(matricle_desk::provider::Rehearsal::default()),
-            mailer: std::sync::Arc::new(matricle_desk::mailer::Recorder::default()),
+            provider: std::sync::Arc::new(matricle_desk::outside::provider::Rehearsal::default()),
+            mailer: std::sync::Arc::new(matricle_desk::outside::mailer::Recorder::default()),
             public_url: "http://club.example".into(),
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),
@@ -319,11 +319,13 @@ mod tests {
         let find = move |c: &matricle_store::Connection| matricle_store::people::by_email(c, email);
         let ilse = desk.store.read(find).await.unwrap().unwrap().0;
         let around = Some(date(2026, 12, 8));
-        let board = matricle_desk::board::board(&desk, &ilse, Reach::Week, around).await.unwrap();
+        let board =
+            matricle_desk::planning::board::board(&desk, &ilse, Reach::Week, around).await.unwrap();
         insta::assert_snapshot!(svg(&board, Reach::Week, now).replace("><", ">\n<"));
         // However long it looks, a block never leaves the board, and rows never overlap.
         for reach in [Reach::Day, Reach::Week, Reach::Month] {
-            let board = matricle_desk::board::board(&desk, &ilse, reach, around).await.unwrap();
+            let board =
+                matricle_desk::planning::board::board(&desk, &ilse, reach, around).await.unwrap();
             let drawn = svg(&board, reach, now);
             for rect in drawn.split("b-block\" x=\"").skip(1) {
                 let x: f64 = rect.split('"').next().unwrap().parse().unwrap();

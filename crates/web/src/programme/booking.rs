@@ -15,8 +15,10 @@ use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{Answering, Draft, Field, Problem, Question};
 use matricle_core::who::WhoRefusal;
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::{DeskError, checkout};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::{hold, whole};
+use matricle_desk::bookings::{pay, submit};
 use matricle_formats::words;
 
 use super::own::{Refused, own};
@@ -76,7 +78,7 @@ pub(super) struct Summary {
 /// Deadlines so near that only the clock is told, in seconds; a page counts them down.
 const TODAY: i64 = 2 * 60 * 60;
 
-pub(super) fn summary(app: &App, sheet: &BookingSheet, token: String, now: Timestamp) -> Summary {
+pub(super) fn summary(app: &App, sheet: &WholeBooking, token: String, now: Timestamp) -> Summary {
     let span = &sheet.date.span;
     let today = words::local(now, &span.zone).date();
     let kept = sheet.booking.deadline.filter(|d| *d > now).map(|until| {
@@ -188,7 +190,7 @@ pub(super) struct Fill {
 pub(super) fn fill(
     app: &App,
     f: Frame,
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     draft: &Draft,
     problems: &[(Field, Problem)],
     notice: Option<String>,
@@ -290,7 +292,7 @@ pub(super) async fn fill_again(
     staff: Option<&matricle_store::people::Staff>,
     (draft, problems): (&Draft, &[(Field, Problem)]),
 ) -> Result<Fill, WebError> {
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let f = frame(app, &sheet, visitor, staff).await;
     Ok(fill(app, f, &sheet, draft, problems, None))
 }
@@ -299,7 +301,7 @@ pub(super) async fn fill_again(
 pub(super) fn page(
     app: &App,
     f: Frame,
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     what: Option<Refused>,
     notice: Option<String>,
 ) -> Result<Response, WebError> {
@@ -315,7 +317,7 @@ pub(super) fn page(
 
 pub(super) async fn frame(
     app: &App,
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     visitor: &Visitor,
     staff: Option<&matricle_store::people::Staff>,
 ) -> Frame {
@@ -330,13 +332,12 @@ pub(crate) async fn show(
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let mut sheet = hold::sheet(&app.desk, reference).await?;
+    let mut sheet = whole::of(&app.desk, reference).await?;
     if sheet.booking.is_owed() {
         // The payer may just have come back: do not wait for a webhook to know.
-        if let Ok(asked) = tokio::time::timeout(PATIENCE, checkout::ask(&app.desk, reference)).await
-        {
+        if let Ok(asked) = tokio::time::timeout(PATIENCE, pay::ask(&app.desk, reference)).await {
             asked?;
-            sheet = hold::sheet(&app.desk, reference).await?;
+            sheet = whole::of(&app.desk, reference).await?;
         }
     }
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
@@ -446,15 +447,15 @@ pub(crate) async fn book(
     app.guards.often(Often::Booking, &asker)?;
     let draft = draft_of(&form);
     let own = address(&app, reference);
-    match checkout::submit(&app.desk, &booker, reference, draft.clone()).await {
-        Ok(checkout::Outcome::Confirmed | checkout::Outcome::Asked) => {
+    match submit::submit(&app.desk, &booker, reference, draft.clone()).await {
+        Ok(submit::Outcome::Confirmed | submit::Outcome::Asked) => {
             Ok(Redirect::to(&own).into_response())
         }
-        Ok(checkout::Outcome::ToPay) => {
+        Ok(submit::Outcome::ToPay) => {
             // Where there is more than one way to pay, the booking's page offers them.
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let now = app.desk.clock.now();
-            let transfer = checkout::transfer_until(&sheet.house, &sheet.date, now).is_some();
+            let transfer = pay::transfer_until(&sheet.house, &sheet.date, now).is_some();
             let to = if transfer || sheet.stamps.0 > 0 { own } else { format!("{own}/pay") };
             Ok(Redirect::to(&to).into_response())
         }
@@ -490,7 +491,7 @@ pub(crate) async fn book(
         Err(
             error @ (DeskError::Choice(_) | DeskError::Keep(_) | DeskError::PriceChanged { .. }),
         ) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let notice = lost_words(&error);
             let fill = fill(&app, f, &sheet, &draft, &[], Some(notice));
@@ -541,7 +542,7 @@ pub(crate) async fn again(
     if !part && outcome.is_ok() {
         return Ok(Redirect::to(&address(&app, reference)).into_response());
     }
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
     if part {
         let mut summary = summary(&app, &sheet, f.token, app.desk.clock.now());
@@ -559,7 +560,7 @@ pub(crate) async fn give_back(
     _form: Posted,
 ) -> Result<Response, WebError> {
     hold::give_back(&app.desk, reference).await?;
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let to = format!("/events/{}?date={}", sheet.event.slug, sheet.date.id);
     Ok(Redirect::to(&to).into_response())
 }

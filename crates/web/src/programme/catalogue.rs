@@ -7,7 +7,8 @@ use axum::response::Response;
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::{Currency, HostId, RoomId, VenueId};
-use matricle_desk::programme::{self, A_PAGE, Catalogue, Wish};
+use matricle_desk::programme;
+use matricle_desk::programme::{A_PAGE, Catalogue, Wish};
 use matricle_formats::words;
 use matricle_store::events::{DateSummary, Format};
 

@@ -9,9 +9,12 @@ use matricle_core::acting::Actor;
 use matricle_core::acts::Act;
 use matricle_core::door::Presence;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::cancel::{self, By, Cancelling};
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::{DeskError, cards, changes, checkout, papers, promos};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::cancel;
+use matricle_desk::bookings::cancel::{By, Cancelling};
+use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::{change, codes, move_date, papers, pass_on, pay, stamps};
+use matricle_desk::bookings::{hold, whole};
 use matricle_formats::words;
 
 use super::booking::{At, address, draft_of, fill, fill_again, frame};
@@ -41,7 +44,7 @@ struct Change {
     d: Fields,
 }
 
-fn page(app: &App, f: Frame, sheet: &BookingSheet) -> Change {
+fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Change {
     let now = app.desk.clock.now();
     let span = &sheet.date.span;
     let today = words::local(now, &span.zone).date();
@@ -79,7 +82,7 @@ pub(crate) async fn show(
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let stands = sheet.booking.state.stands();
     if !stands {
         return Ok(Redirect::to(&address(&app, reference)).into_response());
@@ -126,7 +129,7 @@ pub(crate) async fn act(
     let outcome = match act.as_str() {
         "names" => {
             let draft = draft_of(&posted);
-            match changes::correct(&app.desk, By::Booker, reference, draft.clone()).await {
+            match change::correct(&app.desk, By::Booker, reference, draft.clone()).await {
                 Err(DeskError::Details(problems)) => {
                     let again = (&draft, problems.as_slice());
                     let mut fill =
@@ -139,15 +142,17 @@ pub(crate) async fn act(
         }
         "pass" => {
             let attendee = AttendeeId(number("attendee"));
-            changes::pass_on(&app.desk, By::Booker, reference, attendee, form(&posted)).await
+            pass_on::pass_on(&app.desk, By::Booker, reference, attendee, form(&posted)).await
         }
-        "move" => changes::move_to(&app.desk, By::Booker, reference, DateId(number("date"))).await,
+        "move" => {
+            move_date::move_to(&app.desk, By::Booker, reference, DateId(number("date"))).await
+        }
         "cancel" if posted.get("sure") == "yes" => {
             cancel::cancel(&app.desk, By::Booker, reference, tickets).await.map(drop)
         }
         "cancel" => {
             let plan = cancel::preview(&app.desk, By::Booker, reference, tickets.clone()).await?;
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let mut page = page(&app, f, &sheet);
             page.cancelling = Some((said(&plan), tickets));
@@ -160,7 +165,7 @@ pub(crate) async fn act(
         Ok(()) | Err(DeskError::Move(_)) => return Ok(Redirect::to(&own).into_response()),
         Err(refusal) => refusal,
     };
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
     let mut page = page(&app, f, &sheet);
     match refusal {
@@ -181,7 +186,7 @@ pub(crate) async fn names(
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let mut draft = sheet.booking.draft.clone();
     draft.name.clone_from(&sheet.booking.name);
     draft.attendees = sheet.attendees.iter().map(|a| a.name.clone()).collect();
@@ -206,8 +211,8 @@ pub(crate) async fn code(
     hold::type_on(&app.desk, reference, draft.clone()).await?;
     let typed = posted.get("code").to_owned();
     let outcome = match posted.get("drop").parse() {
-        Ok(id) => promos::drop(&app.desk, reference, id).await,
-        Err(_) => promos::give(&app.desk, reference, typed.clone()).await,
+        Ok(id) => codes::drop(&app.desk, reference, id).await,
+        Err(_) => codes::give(&app.desk, reference, typed.clone()).await,
     };
     let (code, refusal) = match outcome {
         Ok(()) | Err(DeskError::Move(_)) => {
@@ -235,13 +240,13 @@ pub(crate) async fn transfer(
     (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    match checkout::by_transfer(&app.desk, &booker, reference).await {
+    match pay::by_transfer(&app.desk, &booker, reference).await {
         Ok(()) | Err(DeskError::Move(_)) => {
             Ok(Redirect::to(&address(&app, reference)).into_response())
         }
         // Seats are kept for days by whoever reads the mail of the address only.
         Err(DeskError::Who(refusal)) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let to_prove = (sheet.booking.email.clone(), wording::who(&refusal));
             super::booking::page(&app, f, &sheet, Some(Refused::Unproved(to_prove)), None)
@@ -272,12 +277,12 @@ pub(crate) async fn stamps(
     // Codes of cards are not to be guessed.
     app.guards.often(Often::SignIn, &asker)?;
     let typed = posted.get("card").to_owned();
-    match cards::pay(&app.desk, reference, typed.clone()).await {
+    match stamps::pay(&app.desk, reference, typed.clone()).await {
         Ok(()) | Err(DeskError::Move(_)) => {
             Ok(Redirect::to(&address(&app, reference)).into_response())
         }
         Err(DeskError::Stamps(refusal)) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let why = wording::stamps(&refusal, &sheet.house.zone);
             super::booking::page(&app, f, &sheet, Some(Refused::Card(typed, why)), None)

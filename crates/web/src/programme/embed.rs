@@ -6,7 +6,8 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use matricle_core::price::Buyer;
-use matricle_desk::programme::{self, Looking, Wish};
+use matricle_desk::programme;
+use matricle_desk::programme::{Looking, Wish};
 use matricle_store::events::EventState;
 use matricle_store::house::House;
 

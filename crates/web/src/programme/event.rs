@@ -10,12 +10,15 @@ use matricle_core::codes::Reference;
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::{DateId, TicketTypeId};
-use matricle_desk::asking::Asking;
-use matricle_desk::programme::{self, EventPage, Looking};
-use matricle_desk::{DeskError, asking, hold};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::{hold, whole};
+use matricle_desk::people::asking;
+use matricle_desk::people::asking::Asking;
+use matricle_desk::programme;
+use matricle_desk::programme::{EventPage, Looking};
 use matricle_formats::words;
 use matricle_store::bookings::HeldBy;
-use matricle_store::events::{DateSheet, EventState, Format};
+use matricle_store::events::{Choices, EventState, Format};
 use matricle_store::people::Staff;
 
 use super::stub::{Ask, Kept, Stub, stub};
@@ -261,7 +264,7 @@ fn may_test(app: &App, page: &EventPage, asked: &Asked, staff: Option<&Staff>) -
     asked.test && hold::may_test(&app.desk, &page.event, &asked.preview, staff)
 }
 
-fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p DateSheet> {
+fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p Choices> {
     page.dates
         .iter()
         .find(|d| Some(d.date.id) == asked.date)
@@ -274,13 +277,13 @@ async fn kept(
     app: &App,
     headers: &HeaderMap,
     page: &EventPage,
-) -> Result<Option<(Reference, hold::BookingSheet)>, WebError> {
+) -> Result<Option<(Reference, whole::WholeBooking)>, WebError> {
     let Some((reference, key)) = guard::hold_of(headers) else { return Ok(None) };
     let Some(reference) = Reference::parse(&reference) else { return Ok(None) };
     if !app.desk.secrets.opens_booking(reference, &key) {
         return Ok(None);
     }
-    match hold::sheet(&app.desk, reference).await {
+    match whole::of(&app.desk, reference).await {
         Ok(sheet)
             if sheet.event.id == page.event.id && sheet.waits_for_booker(app.desk.clock.now()) =>
         {
@@ -295,13 +298,13 @@ fn make_stub(
     app: &App,
     page: &EventPage,
     asked: &Asked,
-    kept: Option<(Reference, hold::BookingSheet)>,
+    kept: Option<(Reference, whole::WholeBooking)>,
     who: &Who<'_>,
     token: String,
 ) -> Option<Stub> {
     let now = app.desk.clock.now();
     let mut asked = asked.clone();
-    let held_now = |held: &hold::BookingSheet| held.booking.state == State::Held;
+    let held_now = |held: &whole::WholeBooking| held.booking.state == State::Held;
     if let Some((_, held)) = &kept
         && held_now(held)
         && !asked.given
@@ -351,7 +354,7 @@ fn make_stub(
     Some(stub)
 }
 
-fn free_own(sheet: &mut DateSheet, held: &hold::BookingSheet) {
+fn free_own(sheet: &mut Choices, held: &whole::WholeBooking) {
     if held.booking.test {
         return;
     }
@@ -423,7 +426,7 @@ fn render(
     let zone_note = date
         .filter(|d| words::zone(&d.date.span.zone) != here)
         .map(|d| format!("{} time", d.date.span.zone));
-    let of = |f: fn(&DateSheet) -> String| date.map_or_else(String::new, f);
+    let of = |f: fn(&Choices) -> String| date.map_or_else(String::new, f);
     let today = words::local(now, &page.house.zone).date();
     let event = &page.event;
     let slug = event.slug.clone();
@@ -643,7 +646,8 @@ pub(crate) async fn picture(
     if !app.desk.secrets.opens_picture(id, &key) {
         return Err(matricle_desk::DeskError::NotFound.into());
     }
-    let bytes = matricle_desk::sheet::picture(&app.desk, id, size == "small.jpg").await?;
+    let bytes =
+        matricle_desk::planning::pictures::picture(&app.desk, id, size == "small.jpg").await?;
     let cache = "public, max-age=31536000, immutable";
     let served = Served { media_type: "image/jpeg", cache, changed: None };
     Ok(serving::bytes(&asked, bytes, &served))

@@ -6,7 +6,8 @@ use std::fmt::Write;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
-use matricle_desk::programme::{self, Feed};
+use matricle_desk::programme;
+use matricle_desk::programme::Feed;
 use serde_json::json;
 
 use crate::App;

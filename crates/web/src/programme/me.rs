@@ -6,7 +6,11 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::booking::State;
 use matricle_core::form::Wrong;
-use matricle_desk::{DeskError, cards, hold, invitations, signin};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::whole;
+use matricle_desk::money::cards;
+use matricle_desk::people::signin;
+use matricle_desk::planning::invitations;
 use matricle_formats::words;
 use matricle_store::people::{Known, OpenSession};
 use serde::Deserialize;
@@ -99,7 +103,7 @@ pub(crate) async fn show(
                 let open = signin::sessions(&app.desk, token).await?;
                 page.sessions = open.iter().map(|s| session_row(s, &zone, now)).collect();
             }
-            let mine = hold::mine(&app.desk, known.email.clone()).await?;
+            let mine = whole::mine(&app.desk, known.email.clone()).await?;
             page.cards = cards::mine(&app.desk, known.email.clone())
                 .await?
                 .into_iter()

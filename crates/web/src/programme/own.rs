@@ -9,8 +9,9 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::booking::State as BookingState;
 use matricle_core::{AttendeeId, SessionId};
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::undo;
+use matricle_desk::bookings::undo;
+use matricle_desk::bookings::whole;
+use matricle_desk::bookings::whole::WholeBooking;
 use matricle_desk::{DeskError, messages};
 use matricle_formats::{barcode, words};
 use matricle_store::bookings::Deed;
@@ -94,7 +95,7 @@ struct SessionChoice {
 
 /// What each person may sign up for; `wanted` is what was sent and refused.
 fn signing(
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     wanted: Option<&BTreeMap<AttendeeId, Vec<SessionId>>>,
     now: Timestamp,
 ) -> Vec<Signing> {
@@ -163,7 +164,7 @@ pub(super) struct TakeBack {
 impl TakeBack {
     pub(super) fn of(
         app: &App,
-        sheet: &BookingSheet,
+        sheet: &WholeBooking,
         token: String,
         problem: Option<String>,
     ) -> Self {
@@ -182,7 +183,7 @@ impl TakeBack {
 }
 
 /// The page, with what was refused.
-pub(super) fn own(app: &App, f: Frame, sheet: &BookingSheet, refused: Option<Refused>) -> Own {
+pub(super) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
     let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
     match refused {
         Some(Refused::Card(typed, why)) => card = Some((typed, why)),
@@ -337,7 +338,7 @@ pub(crate) async fn sign_up(
     Perhaps(staff): Perhaps,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let before = hold::sheet(&app.desk, reference).await?;
+    let before = whole::of(&app.desk, reference).await?;
     // Boxes that are not ticked are not sent: everybody on the booking is meant.
     let mut wants: BTreeMap<AttendeeId, Vec<SessionId>> =
         before.attendees.iter().map(|a| (a.id, Vec::new())).collect();
@@ -348,12 +349,12 @@ pub(crate) async fn sign_up(
             list.push(SessionId(session));
         }
     }
-    match matricle_desk::sessions::sign_up(&app.desk, reference, wants.clone()).await {
+    match matricle_desk::planning::sessions::sign_up(&app.desk, reference, wants.clone()).await {
         Ok(()) => {
             Ok(Redirect::to(&format!("{}#sessions", address(&app, reference))).into_response())
         }
         Err(DeskError::SignUp(refusal)) => {
-            let sheet = hold::sheet(&app.desk, reference).await?;
+            let sheet = whole::of(&app.desk, reference).await?;
             let title = |id: SessionId| {
                 let found = sheet.sessions.iter().find(|s| s.facts.id == id);
                 found.map_or_else(String::new, |s| s.title.clone())
@@ -384,7 +385,7 @@ pub(crate) async fn take_back(
         Err(DeskError::Choice(refusal)) => wording::choice(&refusal, &[]),
         Err(error) => return Err(error.into()),
     };
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
     let said = format!("It cannot be taken back any more. {why}");
     page(&app, f, &sheet, Some(Refused::Undo(said)), None)

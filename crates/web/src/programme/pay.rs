@@ -5,8 +5,11 @@ use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_core::booking::State as BookingState;
-use matricle_desk::hold::{self, BookingSheet};
-use matricle_desk::{DeskError, checkout, money};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::pay;
+use matricle_desk::bookings::whole;
+use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::money::documents;
 use matricle_formats::{barcode, words};
 use matricle_store::payments::PaymentState;
 
@@ -51,7 +54,7 @@ impl Ways {
     /// `card` is what was typed as a stamp card and why it does not pay.
     pub(super) fn of(
         app: &App,
-        sheet: &BookingSheet,
+        sheet: &WholeBooking,
         token: String,
         card: Option<(String, String)>,
     ) -> Self {
@@ -62,18 +65,17 @@ impl Ways {
         let until = booking
             .deadline
             .map_or_else(String::new, |d| words::deadline(d, &sheet.house.zone, now));
-        let lines = money::transfer_lines(&sheet.house, booking);
+        let lines = documents::transfer_lines(&sheet.house, booking);
         let own = address(app, booking.reference);
         let (card, card_problem) = card.map_or_else(Default::default, |(c, p)| (c, Some(p)));
         Self {
             transfer: (chosen && !lines.is_empty()).then(|| Transfer {
                 lines,
-                code: barcode::text_qr(&money::qr_text(&sheet.house, booking))
+                code: barcode::text_qr(&documents::qr_text(&sheet.house, booking))
                     .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
                 until,
             }),
-            may_transfer: !chosen
-                && checkout::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+            may_transfer: !chosen && pay::transfer_until(&sheet.house, &sheet.date, now).is_some(),
             invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
             address: own,
             token,
@@ -124,7 +126,7 @@ pub(super) fn square_svg(square: &barcode::Square, label: &str) -> String {
 pub(super) fn pay_page(
     app: &App,
     f: Frame,
-    sheet: &BookingSheet,
+    sheet: &WholeBooking,
     refused: Option<Refused>,
     notice: Option<String>,
 ) -> impl Template {
@@ -152,7 +154,7 @@ pub(super) fn pay_page(
 
 /// `GET …/pay`: on to the card provider's page.
 pub(crate) async fn pay(State(app): State<App>, At(reference): At) -> Result<Response, WebError> {
-    match checkout::pay_url(&app.desk, reference).await {
+    match pay::pay_url(&app.desk, reference).await {
         Ok(url) => Ok(Redirect::to(&url).into_response()),
         // Paid in another tab, or over: the booking's page says what is so.
         Err(DeskError::Move(_)) => Ok(Redirect::to(&address(&app, reference)).into_response()),
@@ -162,7 +164,7 @@ pub(crate) async fn pay(State(app): State<App>, At(reference): At) -> Result<Res
 
 /// `GET …/state`: whether there is something new to show, asked by the waiting page.
 pub(crate) async fn state(State(app): State<App>, At(reference): At) -> Result<Response, WebError> {
-    let sheet = hold::sheet(&app.desk, reference).await?;
+    let sheet = whole::of(&app.desk, reference).await?;
     let mut headers = HeaderMap::new();
     if sheet.booking.state != BookingState::AwaitingPayment {
         headers.insert("hx-refresh", header::HeaderValue::from_static("true"));

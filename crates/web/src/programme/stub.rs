@@ -11,7 +11,7 @@ use matricle_core::waiting::Manner;
 use matricle_core::who::Who;
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
-use matricle_store::events::{DateSheet, TicketType};
+use matricle_store::events::{Choices, TicketType};
 
 use crate::parts::strip;
 
@@ -102,7 +102,7 @@ pub(super) struct Ask<'a> {
 }
 
 /// What a booking of a course covers.
-fn covers(page: &EventPage, sheet: &DateSheet) -> String {
+fn covers(page: &EventPage, sheet: &Choices) -> String {
     let all = page.course.iter().filter(|d| d.called_off.is_empty()).count();
     let left = sheet.covers.len();
     let dates = |n: usize| words::count(u32::try_from(n).unwrap_or(u32::MAX), "dates");
@@ -158,7 +158,7 @@ fn explained(
 /// Takes as many of what was asked for as this booker can have; the first ticket
 /// that was asked for in vain is told.
 pub(super) fn clamp(
-    sheet: &DateSheet,
+    sheet: &Choices,
     asked: &[Wanted],
     buyer: &Buyer,
     now: Timestamp,
@@ -183,12 +183,12 @@ pub(super) fn clamp(
 }
 
 /// How many pools one date has: those of a course are alike from date to date.
-fn own_pools(sheet: &DateSheet) -> usize {
+fn own_pools(sheet: &Choices) -> usize {
     sheet.offer.pools.len() / sheet.covers.len().max(1)
 }
 
 /// Seats of a date that are left, in words.
-fn left(sheet: &DateSheet) -> String {
+fn left(sheet: &Choices) -> String {
     let pool = sheet.main_pool();
     // Of a course as many as fit every date that is left.
     let free = if sheet.covers.len() > 1 {
@@ -213,7 +213,7 @@ fn left(sheet: &DateSheet) -> String {
 /// Makes the stub for a chosen date.
 pub(super) fn stub(
     page: &EventPage,
-    sheet: &DateSheet,
+    sheet: &Choices,
     ask: &Ask<'_>,
     token: String,
     kept: Option<Kept>,
@@ -391,7 +391,7 @@ fn quantity(chosen: &[Wanted], ticket: &TicketType) -> u32 {
 }
 
 /// What a ticket takes beyond one seat: `takes 4 seats and 4 protective suits`.
-fn draws(sheet: &DateSheet, offer: &matricle_core::booking::Offer) -> Option<String> {
+fn draws(sheet: &Choices, offer: &matricle_core::booking::Offer) -> Option<String> {
     let own = &sheet.offer.pools[..own_pools(sheet)];
     let of_own = |d: &&matricle_core::seats::Draw| own.iter().any(|p| p.id == d.pool);
     let many = offer.seats.draws.iter().filter(of_own).count() > 1
@@ -407,7 +407,7 @@ fn draws(sheet: &DateSheet, offer: &matricle_core::booking::Offer) -> Option<Str
 }
 
 /// What is left in the pools that the strip does not show.
-fn others(sheet: &DateSheet) -> String {
+fn others(sheet: &Choices) -> String {
     let said: Vec<String> = sheet.offer.pools[..own_pools(sheet)]
         .iter()
         .skip(1)
@@ -416,7 +416,7 @@ fn others(sheet: &DateSheet) -> String {
     said.join(", ")
 }
 
-fn dates(page: &EventPage, chosen: &DateSheet, embedded: bool, now: Timestamp) -> Vec<DateChoice> {
+fn dates(page: &EventPage, chosen: &Choices, embedded: bool, now: Timestamp) -> Vec<DateChoice> {
     // Inside the page of another site one stays inside it.
     let base = if embedded { "/embed/events" } else { "/events" };
     if page.dates.len() < 2 {

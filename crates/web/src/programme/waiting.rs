@@ -8,8 +8,10 @@ use matricle_core::seats::Wanted;
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::DeskError;
-use matricle_desk::programme::{self, Looking};
-use matricle_desk::waiting::{self, Joined};
+use matricle_desk::bookings::waiting;
+use matricle_desk::bookings::waiting::Joined;
+use matricle_desk::programme;
+use matricle_desk::programme::Looking;
 use matricle_formats::words;
 use serde::Deserialize;
 

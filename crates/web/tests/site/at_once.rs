@@ -2,7 +2,7 @@
 //! each from a page that may be old by the time it is sent.
 
 use axum::http::StatusCode;
-use matricle_desk::provider::Status;
+use matricle_desk::outside::provider::Status;
 use matricle_desk::timers;
 use matricle_web::Limits;
 

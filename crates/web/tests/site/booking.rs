@@ -2,7 +2,7 @@
 
 use axum::http::StatusCode;
 use jiff::SignedDuration;
-use matricle_desk::provider::Status;
+use matricle_desk::outside::provider::Status;
 use matricle_desk::timers;
 use matricle_web::Limits;
 

@@ -2,7 +2,7 @@
 //! pages, without script.
 
 use axum::http::StatusCode;
-use matricle_desk::provider::Status;
+use matricle_desk::outside::provider::Status;
 use matricle_web::Limits;
 
 use crate::site::{Browser, Reply, Site, site};

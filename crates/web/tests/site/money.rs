@@ -2,7 +2,7 @@
 //! said beside it; the list and what can be done with many; a booker's own page; who may.
 
 use axum::http::StatusCode;
-use matricle_desk::provider::Status;
+use matricle_desk::outside::provider::Status;
 use matricle_web::Limits;
 
 use crate::site::{Browser, Reply, Site, site};

@@ -72,7 +72,7 @@ async fn today_shows_what_is_on_and_what_needs_doing() {
     assert!(
         today.contains("Give €42.00 back to")
             && today.contains("asks for 2 seats")
-            && today.contains("€28.00 to pay, by today 18:40")
+            && today.contains("€28.00 to pay, by today 18:30")
     );
     let list = ilse.get("/office/events?q=workshop+draft").await.body;
     assert!(list.contains("Mead, and how not to") && !list.contains("Rearing queens"));
@@ -135,7 +135,7 @@ async fn names_with_odd_letters_are_shown_as_they_are_everywhere() {
     )
     .await;
     b.get(&format!("{own}/pay")).await;
-    site.provider.decide(matricle_desk::provider::Status::Paid);
+    site.provider.decide(matricle_desk::outside::provider::Status::Paid);
     b.get(&own).await;
     timers::run_due(&site.desk).await.unwrap();
     let mut ilse = Browser::new(&site);

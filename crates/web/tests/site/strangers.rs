@@ -2,7 +2,8 @@
 
 use axum::http::StatusCode;
 use matricle_core::form::Form;
-use matricle_desk::{demo, sheet};
+use matricle_desk::demo;
+use matricle_desk::planning::sheet;
 use matricle_store::{events, people};
 use matricle_web::Limits;
 
@@ -63,7 +64,7 @@ async fn the_link_of_an_invitation_opens_its_event_alone() {
     let list = format!("{nia}\nros@post.example");
     let only = form(&[("who", "invited"), ("who_invited", &list), ("hold_minutes", "15")]);
     sheet::set_booking(&site.desk, &ilse, event, only).await.unwrap();
-    matricle_desk::invitations::send(&site.desk, &ilse, event).await.unwrap();
+    matricle_desk::planning::invitations::send(&site.desk, &ilse, event).await.unwrap();
     while matricle_desk::timers::run_due(&site.desk).await.unwrap() {}
     let mails = site.mails.taken();
     let link = |to: &str| {

@@ -1,0 +1,23 @@
+//! Bookings: the moves that change their state, and all that people do with them.
+
+pub mod acts;
+pub mod cancel;
+pub mod change;
+pub mod codes;
+pub mod confirm;
+pub mod decide;
+pub mod hold;
+pub mod many;
+pub mod move_date;
+pub(crate) mod moves;
+pub mod papers;
+pub mod pass_on;
+pub mod pay;
+pub mod phone;
+pub(crate) mod seats;
+pub mod stamps;
+pub mod submit;
+pub mod taking;
+pub mod undo;
+pub mod waiting;
+pub mod whole;

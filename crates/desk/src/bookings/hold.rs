@@ -1,0 +1,238 @@
+//! Keeping seats for a booker, and what they type meanwhile.
+
+use matricle_core::acting::Acting;
+use matricle_core::booking::{self, Move, MoveRefusal, State};
+use matricle_core::codes::Reference;
+use matricle_core::details::{Draft, Field, Problem, is_address};
+use matricle_core::price::Buyer;
+use matricle_core::seats::Wanted;
+use matricle_core::staff::Right;
+use matricle_core::{BookingId, DateId};
+use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::events::{self, Date, Event, EventState};
+use matricle_store::outbox::{self, Kind};
+use matricle_store::people::Staff;
+use matricle_store::{Connection, Tx, promos};
+
+use crate::acting::Turn;
+use crate::bookings::moves::{self, With, make};
+use crate::bookings::seats::{fresh_reference, may_keep, on_sale, same_event, sweep, take_again};
+use crate::people::asking::Asking;
+use crate::{Desk, DeskError, fresh_code, telling};
+
+/// So often the way back to one booking is mailed.
+pub const MOST_LINKS: usize = 3;
+
+/// Keeps the chosen seats. `instead` is an earlier hold of the same browser: on
+/// the same date its seats go back into the pot first and it gets the new choice,
+/// so that choosing again never holds twice and loses nothing typed.
+///
+/// # Errors
+/// What is in the way; the earlier hold then stays as it was.
+pub async fn keep(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    by: HeldBy,
+    instead: Option<Reference>,
+) -> Result<Reference, DeskError> {
+    let by = HeldBy { test: false, ..by };
+    kept(desk, date, wanted, by, instead).await
+}
+
+/// Keeps seats to try the steps out, of an event that is a draft: see [`may_test`].
+///
+/// # Errors
+/// As [`keep`]; they may not.
+pub async fn keep_test(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    by: HeldBy,
+    instead: Option<Reference>,
+    (preview, staff): (&str, Option<&Staff>),
+) -> Result<Reference, DeskError> {
+    let found = desk.store.read(move |conn| events::date_by_id(conn, date)).await?;
+    let (event, _) = found.ok_or(DeskError::NotFound)?;
+    if !may_test(desk, &event, preview, staff) {
+        return Err(DeskError::NotFound);
+    }
+    kept(desk, date, wanted, HeldBy { test: true, ..by }, instead).await
+}
+
+/// Whether the steps of an event may be tried out: while it is a draft, by whoever has the key
+/// of its preview and by those who plan events.
+#[must_use]
+pub fn may_test(desk: &Desk, event: &Event, preview: &str, staff: Option<&Staff>) -> bool {
+    event.state == EventState::Draft
+        && (desk.secrets.opens_preview(event.id, preview)
+            || staff.is_some_and(|s| s.role.may(Right::PlanEvents)))
+}
+
+async fn kept(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    by: HeldBy,
+    instead: Option<Reference>,
+) -> Result<Reference, DeskError> {
+    let turn = desk.turn(Acting::booker());
+    let kept = desk.store.write(move |tx| keep_in(tx, date, &wanted, &by, instead, &turn)).await?;
+    desk.wake.all();
+    Ok(kept)
+}
+
+/// [`keep`], inside a transaction.
+///
+/// # Errors
+/// What is in the way.
+pub fn keep_in(
+    tx: &Tx<'_>,
+    date: DateId,
+    wanted: &[Wanted],
+    by: &HeldBy,
+    instead: Option<Reference>,
+    turn: &Turn,
+) -> Result<Reference, DeskError> {
+    let now = turn.now;
+    sweep(tx, date, turn)?;
+    let covers = |b: &Booking| {
+        b.date == date
+            || events::date_by_id(tx, b.date).is_ok_and(|found| {
+                found.is_some_and(|(e, d)| e.course && same_event(tx, d.event, date))
+            })
+    };
+    let earlier = match instead {
+        Some(reference) => bookings::by_reference(tx, reference)?
+            .filter(|b| matches!(b.state, State::Held | State::Lapsed) && b.test == by.test)
+            .filter(covers),
+        None => None,
+    };
+    if let Some(earlier) = earlier {
+        moves::choose_again(tx, &earlier, turn, |earlier| {
+            let sheet = on_sale(tx, date, by.test, now)?;
+            let promos = promos::of_booking(tx, earlier.id)?;
+            let buyer = Buyer { promos, ..by.buyer.clone() };
+            let choice = booking::choose(&sheet.offer, wanted, &buyer, now)?;
+            may_keep(tx, &sheet, &choice, by, earlier.id)?;
+            bookings::choose_again(tx, earlier, &choice, &sheet, &by.buyer, fresh_code)?;
+            Ok(choice.held_until)
+        })?;
+        return Ok(earlier.reference);
+    }
+    let sheet = on_sale(tx, date, by.test, now)?;
+    let choice = booking::choose(&sheet.offer, wanted, &by.buyer, now)?;
+    may_keep(tx, &sheet, &choice, by, BookingId(0))?;
+    let reference = fresh_reference(tx)?;
+    let id = bookings::hold(tx, &sheet, reference, &choice, fresh_code, by, now)?;
+    let what = if by.test { "chose seats, as a test" } else { "chose seats" };
+    bookings::happened(tx, id, now, &turn.by, what)?;
+    Ok(reference)
+}
+
+/// The booker asks for the same seats again after the time ran out.
+///
+/// # Errors
+/// The seats are gone.
+pub async fn again(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let turn = desk.turn(Acting::booker());
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            match booking.state {
+                State::Held if booking.deadline.is_some_and(|d| d > turn.now) => Ok(()),
+                State::Held | State::Lapsed => take_again(tx, &booking, &turn).map(drop),
+                state => Err(booking::MoveRefusal { state, by: Move::TakeAgain }.into()),
+            }
+        })
+        .await
+}
+
+/// The booker gives the seats back before booking.
+///
+/// # Errors
+/// The booking is past that.
+pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
+    let turn = desk.turn(Acting::booker());
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if booking.state == State::Held {
+                let with = With::said("gave the seats back");
+                make(tx, &booking, Move::Lapse, &turn, with)?;
+            }
+            Ok(())
+        })
+        .await
+}
+
+/// Keeps what has been typed so far. Once the booking is complete nothing is
+/// overwritten any more; a second tab that still types does no harm.
+///
+/// # Errors
+/// No such booking, or the store fails.
+pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<State, DeskError> {
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
+                bookings::keep_draft(tx, booking.id, &draft)?;
+            }
+            Ok(booking.state)
+        })
+        .await
+}
+
+/// Dates to come that a booking could move to, soonest first.
+pub(crate) fn other_dates(
+    conn: &Connection,
+    event: &Event,
+    date: &Date,
+) -> Result<Vec<Date>, DeskError> {
+    if event.course || !event.rules.may_move {
+        return Ok(Vec::new());
+    }
+    let mut others = events::dates_of(conn, event.id)?;
+    others.retain(|d| {
+        d.id != date.id && d.called_off.is_empty() && d.span.starts_at >= date.span.starts_at
+    });
+    others.truncate(40);
+    Ok(others)
+}
+
+/// Mails the way back to a booking that is not complete yet to the address typed into it.
+///
+/// # Errors
+/// [`DeskError::Details`] when no address is typed yet; [`DeskError::EnoughLinks`] when it was
+/// mailed [`MOST_LINKS`] times; the booking is complete.
+pub async fn mail_link(
+    desk: &Desk,
+    asking: &Asking,
+    reference: Reference,
+) -> Result<(), DeskError> {
+    let turn = desk.turn(Acting::booker());
+    let (often, from) = (desk.often.clone(), asking.from);
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if !matches!(booking.state, State::Held | State::Lapsed | State::AwaitingPayment) {
+                return Err(MoveRefusal { state: booking.state, by: Move::Complete }.into());
+            }
+            let typed = [booking.email.as_str(), booking.draft.email.trim()];
+            let address = typed.into_iter().find(|a| !a.is_empty()).unwrap_or_default();
+            if !is_address(address) {
+                return Err(DeskError::Details(vec![(Field::Email, Problem::NotAnAddress)]));
+            }
+            let before = outbox::of_booking(tx, booking.id)?;
+            let before = before.iter().filter(|m| m.kind == Kind::Link).count();
+            if before >= MOST_LINKS {
+                return Err(DeskError::EnoughLinks);
+            }
+            often.stranger_mail(address, from, turn.now)?;
+            let to = Booking { email: address.to_owned(), ..booking.clone() };
+            telling::tell(tx, &to, Kind::Link, "", &turn)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}

@@ -1,0 +1,74 @@
+//! Moving a booking to another date of its event.
+
+use matricle_core::acts::Act;
+use matricle_core::codes::Reference;
+use matricle_core::seats::take;
+use matricle_core::{DateId, booking};
+use matricle_store::bookings::{self, Booking, Deed};
+use matricle_store::{Tx, events};
+
+use crate::acting::Turn;
+use crate::bookings::acts::{Of, allow};
+use crate::bookings::cancel::By;
+use crate::bookings::change::find;
+use crate::bookings::seats::sweep;
+use crate::bookings::waiting;
+use crate::telling::tell_changed;
+use crate::{Desk, DeskError, house_of};
+
+/// Moves a booking to another date of its event, at the price it was booked at.
+///
+/// # Errors
+/// The seats are not there; the event's rules do not let the booker; a course has no other
+/// date; the booking does not stand.
+pub async fn move_to(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    date: DateId,
+) -> Result<(), DeskError> {
+    let turn = by.turn(desk)?;
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let (event, old) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let (other, new) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            if event.id != other.id || booking.date == date {
+                return Err(DeskError::NotFound);
+            }
+            move_in(tx, &booking, &new, &turn)?;
+            if matches!(by, By::Booker) {
+                bookings::moved_from(tx, booking.id, old.span.starts_at)?;
+                bookings::remember(tx, booking.id, &Deed::moved(old.id), 0)?;
+            }
+            Ok::<_, DeskError>(())
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// Moves a booking that stands to another date of its event, inside a transaction.
+pub(crate) fn move_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    to: &events::Date,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    allow(tx, Act::MoveDate, booking, Of { to: Some(to), ..Of::default() }, turn)?;
+    sweep(tx, to.id, turn)?;
+    let house = house_of(tx)?;
+    let sheet = events::choices(tx, house.currency, to.id, turn.now)?.ok_or(DeskError::NotFound)?;
+    if let Some(refusal) = sheet.offer.bars(turn.now) {
+        return Err(refusal.into());
+    }
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let draws = take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
+        .map_err(booking::ChoiceRefusal::from)?;
+    bookings::move_to(tx, booking, to.id, &draws)?;
+    let when = matricle_formats::words::long_span(to.span.starts, to.span.ends);
+    let what = format!("moved the booking to {when}");
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    tell_changed(tx, booking, &format!("It is for another date now: {when}."), turn)?;
+    waiting::serve_date(tx, booking.date, turn.now)
+}

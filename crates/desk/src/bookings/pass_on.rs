@@ -1,0 +1,62 @@
+//! Passing a ticket to somebody else.
+
+use matricle_core::AttendeeId;
+use matricle_core::acts::Act;
+use matricle_core::codes::Reference;
+use matricle_core::details::is_address;
+use matricle_core::form::{Fault, Form};
+use matricle_store::bookings;
+use matricle_store::outbox::{self, About, Kind, NewMessage};
+
+use crate::bookings::acts::{Of, allow};
+use crate::bookings::cancel::By;
+use crate::bookings::change::find;
+use crate::{Desk, DeskError, fresh_code};
+
+/// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
+///
+/// # Errors
+/// [`DeskError::Form`] for a name or address that is none; the event's rules do not let the
+/// booker; the booking is not confirmed; the person is in already.
+pub async fn pass_on(
+    desk: &Desk,
+    by: By,
+    reference: Reference,
+    attendee: AttendeeId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = by.turn(desk)?;
+    let (name, email) = (form.needed("new_name"), form.needed("new_email"));
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("new_email", Fault::NotAnAddress);
+    }
+    desk.store
+        .write(move |tx| {
+            form.done().map_err(DeskError::Form)?;
+            let booking = find(tx, reference)?;
+            allow(tx, Act::PassOn, &booking, Of::default(), &turn)?;
+            let all = bookings::attendees(tx, booking.id)?;
+            let person = all.iter().find(|a| a.id == attendee && !a.cancelled);
+            let person = person.ok_or(DeskError::NotFound)?;
+            if person.presence != matricle_core::door::Presence::Expected {
+                return Err(DeskError::NotByBooker);
+            }
+            bookings::new_codes(tx, &booking, person.person, fresh_code, turn.now)?;
+            bookings::rename(tx, &booking, person.person, &name)?;
+            let what = format!("passed the ticket of {} to {name}", person.name);
+            bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+            let id = uuid::Uuid::now_v7();
+            let new = NewMessage {
+                about: About::Booking(booking.id),
+                kind: Kind::Passed,
+                which: &format!(" {id}"),
+                address: &email,
+                message_id: &format!("{id}@{}", turn.host),
+                note: &person.person.to_string(),
+            };
+            Ok(outbox::plan_noted(tx, &new, turn.now)?)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}

@@ -1,0 +1,156 @@
+//! Taking seats for a booking, and letting them go when a time is over.
+
+use jiff::Timestamp;
+use matricle_core::booking::{self, Choice, ChoiceRefusal, Move, State};
+use matricle_core::codes::Reference;
+use matricle_core::price::Buyer;
+use matricle_core::seats::{Draw, Wanted, take};
+use matricle_core::{BookingId, DateId, keeping};
+use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::events::{self, Choices, EventState};
+use matricle_store::{Connection, Tx, promos};
+
+use crate::acting::Turn;
+use crate::bookings::moves::{With, make};
+use crate::{DeskError, house_of, random_u64};
+
+/// Bounds what one browser and one network keep of a date while nothing is booked for good.
+pub(crate) fn may_keep(
+    conn: &Connection,
+    sheet: &Choices,
+    choice: &Choice,
+    by: &HeldBy,
+    but: BookingId,
+) -> Result<(), DeskError> {
+    if by.test || by.from == (0, 0) {
+        return Ok(());
+    }
+    let date = sheet.covers.first().copied().unwrap_or(sheet.date.id);
+    let (by_browser, by_network) = bookings::kept(conn, date, by.from, but)?;
+    let pool = sheet.main_pool();
+    let drawn = choice.draws.iter().find(|d| d.pool == pool.id);
+    let facts = keeping::Facts {
+        wanted: drawn.map_or(0, |d| d.seats),
+        open: pool.capacity.saturating_sub(pool.taken.confirmed),
+        by_browser,
+        by_network,
+        proved: !by.buyer.address.is_empty(),
+    };
+    Ok(keeping::may_keep(&facts)?)
+}
+
+pub(crate) fn same_event(tx: &Tx<'_>, event: matricle_core::EventId, date: DateId) -> bool {
+    events::date_by_id(tx, date).is_ok_and(|d| d.is_some_and(|(e, _)| e.id == event))
+}
+
+/// The sheet of a date that is in the Programme; for a test of a draft as well.
+pub(crate) fn on_sale(
+    tx: &Tx<'_>,
+    date: DateId,
+    test: bool,
+    now: Timestamp,
+) -> Result<Choices, DeskError> {
+    let house = house_of(tx)?;
+    events::choices(tx, house.currency, date, now)?
+        .filter(|sheet| match sheet.event.state {
+            // What is published is booked for good: nobody tries its steps out any more.
+            EventState::Published => !test,
+            EventState::Draft => test,
+            EventState::CalledOff | EventState::Past => false,
+        })
+        .ok_or(DeskError::NotFound)
+}
+
+pub(crate) fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
+    for _ in 0..32 {
+        let reference = Reference::from_random(random_u64());
+        if !bookings::reference_taken(tx, reference)? {
+            return Ok(reference);
+        }
+    }
+    Err(DeskError::Internal("no free booking reference found in 32 tries".into()))
+}
+
+/// Lets holds on a date lapse whose time is over, before its seats are counted.
+pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, turn: &Turn) -> Result<(), DeskError> {
+    for stale in bookings::stale_holds(tx, date, turn.now)? {
+        lapse(tx, &stale, &turn.program())?;
+    }
+    Ok(())
+}
+
+/// Lets a booking lapse: its time is over.
+pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<Booking, DeskError> {
+    let what = match booking.state {
+        State::AwaitingPayment => "not paid in time; the seats were given back",
+        _ => "the time to fill the form in ran out; the seats were given back",
+    };
+    make(tx, booking, Move::Lapse, turn, With::said(what))
+}
+
+/// The sheet that a booking is counted on, whatever the state of its event.
+pub(crate) fn choices_of(
+    conn: &Connection,
+    booking: &Booking,
+    now: Timestamp,
+) -> Result<Choices, DeskError> {
+    let house = house_of(conn)?;
+    events::choices(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
+}
+
+/// What so many tickets of a booking draw from the pools of its dates, if they have it.
+///
+/// # Errors
+/// The seats are gone, or the date is called off.
+pub(crate) fn seats_for(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    wanted: &[Wanted],
+    turn: &Turn,
+) -> Result<Vec<Draw>, DeskError> {
+    sweep(tx, booking.date, turn)?;
+    let offer = choices_of(tx, booking, turn.now)?.offer;
+    if offer.called_off {
+        return Err(ChoiceRefusal::CalledOff.into());
+    }
+    Ok(take(&offer.pools, &offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
+}
+
+/// Takes the same seats again for a hold whose time is over.
+///
+/// # Errors
+/// The seats are gone, or cost something else now; the booking stays lapsed.
+pub(crate) fn take_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    turn: &Turn,
+) -> Result<Booking, DeskError> {
+    let booking = match booking.state {
+        State::Held => lapse(tx, booking, &turn.program())?,
+        _ => booking.clone(),
+    };
+    let (sheet, choice) = same_seats(tx, &booking, turn)?;
+    let by = HeldBy { buyer: booking.buyer.clone(), test: booking.test, from: booking.held_from };
+    may_keep(tx, &sheet, &choice, &by, booking.id)?;
+    bookings::reprice(tx, &booking, &choice)?;
+    let said = With { until: Some(choice.held_until), ..With::said("took the same seats again") };
+    make(tx, &booking, Move::TakeAgain, turn, said)
+}
+
+/// The seats of a booking that lapsed as they can be had now.
+///
+/// # Errors
+/// They are gone.
+pub(crate) fn same_seats(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    turn: &Turn,
+) -> Result<(Choices, Choice), DeskError> {
+    sweep(tx, booking.date, turn)?;
+    let wanted = bookings::wanted(tx, booking.id)?;
+    let sheet = on_sale(tx, booking.date, booking.test, turn.now)?;
+    let promos = promos::of_booking(tx, booking.id)?;
+    let buyer = Buyer { promos, ..booking.buyer.clone() };
+    let choice = booking::choose(&sheet.offer, &wanted, &buyer, turn.now)?;
+    Ok((sheet, choice))
+}

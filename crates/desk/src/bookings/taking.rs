@@ -1,0 +1,132 @@
+//! Money taken by hand: at the Office, at the door, by transfer.
+
+use matricle_core::acts::Act;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::form::{Fault, Form};
+use matricle_core::ledger::Method;
+use matricle_core::staff::Right;
+use matricle_store::Tx;
+use matricle_store::bookings::{self, Booking};
+use matricle_store::payments::{self, Taken};
+use matricle_store::people::Staff;
+
+use crate::acting::Turn;
+use crate::bookings::acts::{Of, allow};
+use crate::bookings::change::find;
+use crate::bookings::moves::confirm_if_paid;
+use crate::money::documents::document;
+use crate::money::entries::{give_back_surplus, received};
+use crate::{Desk, DeskError, house_of};
+
+/// Takes money for a booking: what is due is met, the booking is confirmed once all of it
+/// has come, and what is too much goes back.
+pub(crate) fn take_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    (method, minor): (Method, i64),
+    note: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let id = uuid::Uuid::now_v7().to_string();
+    let who = turn.by.shown();
+    let new = Taken { id: &id, booking: booking.id, minor, method, who: &who, note };
+    payments::take(tx, &new, turn.now)?;
+    received(tx, booking, method, minor, turn)?;
+    let amount = booking.total.currency.of(minor);
+    let what = match note {
+        "" => format!("took {amount} by {}", method.word()),
+        note => format!("took {amount} by {}: {note}", method.word()),
+    };
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    let booking = confirm_if_paid(tx, booking, turn)?;
+    give_back_surplus(tx, &booking, "paid too much", turn)?;
+    document(tx, &booking, turn.now)
+}
+
+/// Money that somebody at the house takes in cash, by transfer or on its own card machine.
+///
+/// # Errors
+/// No amount, or nothing to pay for; the role may not.
+pub async fn take_money(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            let amount = form.amount("amount", booking.total.currency).filter(|m| *m > 0);
+            let amount = form.need("amount", amount);
+            let method = Method::from_word(form.get("method")).filter(|m| m.by_hand());
+            let method = form.need("method", method);
+            let note = form.line("money_note");
+            let wrong = std::mem::take(&mut form.wrong);
+            let (Some(amount), Some(method), true) = (amount, method, wrong.is_empty()) else {
+                return Err(DeskError::Form(wrong));
+            };
+            allow(tx, Act::TakeMoney, &booking, Of::default(), &turn)?;
+            take_in(tx, &booking, (method, amount), &note, &turn)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// One transfer for one booking or several, in the order named: each gets what it is due,
+/// what is left over goes to the last.
+///
+/// # Errors
+/// No amount; a reference that no booking to pay has; the role may not.
+pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u32, DeskError> {
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
+    let done = desk
+        .store
+        .write(move |tx| {
+            let currency = house_of(tx)?.currency;
+            let amount = form.amount("amount", currency).filter(|m| *m > 0);
+            let amount = form.need("amount", amount).unwrap_or(0);
+            let note = form.line("money_note");
+            let mut all: Vec<Booking> = Vec::new();
+            for word in form.text("references", 2000).split([',', ';', '\n']) {
+                let word = word.trim();
+                if word.is_empty() {
+                    continue;
+                }
+                let known = matricle_core::transfer::read_creditor_reference(word)
+                    .or_else(|| Reference::parse(word));
+                let found = match known {
+                    Some(reference) => bookings::by_reference(tx, reference)?,
+                    None => None,
+                };
+                let open = |b: &Booking| {
+                    matches!(b.state, State::AwaitingPayment | State::Confirmed)
+                        && !all.iter().any(|o| o.id == b.id)
+                };
+                match found.filter(open) {
+                    Some(booking) => all.push(booking),
+                    None => form.fault("references", Fault::Unknown),
+                }
+            }
+            if all.is_empty() {
+                form.fault("references", Fault::Missing);
+            }
+            form.done().map_err(DeskError::Form)?;
+            let mut rest = amount;
+            let last = all.len() - 1;
+            for (n, booking) in all.iter().enumerate() {
+                let due = booking.due().minor.max(0);
+                let minor = if n == last { rest } else { rest.min(due) };
+                if minor > 0 {
+                    take_in(tx, booking, (Method::Transfer, minor), &note, &turn)?;
+                    rest -= minor;
+                }
+            }
+            Ok::<_, DeskError>(u32::try_from(all.len()).unwrap_or(u32::MAX))
+        })
+        .await?;
+    desk.wake.all();
+    Ok(done)
+}

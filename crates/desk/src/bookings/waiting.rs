@@ -1,0 +1,439 @@
+//! The waiting list: joining, offers, leaving.
+//!
+//! A seat on offer is held by a booking of its own, so it is on sale to nobody else; freed
+//! seats are served to the list in the transaction that frees them.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::DateId;
+use matricle_core::acting::Acting;
+use matricle_core::booking::{self, ChoiceRefusal};
+use matricle_core::details::{Draft, is_address};
+use matricle_core::form::{Fault, Form};
+use matricle_core::price::Buyer;
+use matricle_core::seats::Wanted;
+use matricle_core::staff::{Right, require};
+use matricle_core::text::unlinked;
+use matricle_core::waiting::{Manner, Party, Stands, serve};
+use matricle_core::who::is_proved;
+use matricle_formats::mail::Mail;
+use matricle_formats::{rich, words};
+use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::events::{self, Choices, Date, Event};
+use matricle_store::house::House;
+use matricle_store::outbox::{self, About, Kind, Message, NewMessage};
+use matricle_store::people::Staff;
+use matricle_store::waiting::{self, Waiter};
+use matricle_store::{Connection, Tx};
+
+use crate::bookings::seats::{fresh_reference, sweep};
+use crate::people::asking::Asking;
+use crate::{Desk, DeskError, fresh_code, house_of};
+
+/// The date whose list somebody joins: a course has one list, at its first date.
+fn list_date(conn: &Connection, date: DateId) -> Result<DateId, DeskError> {
+    let (event, _) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+    if !event.course {
+        return Ok(date);
+    }
+    Ok(events::dates_of(conn, event.id)?.first().map_or(date, |d| d.id))
+}
+
+fn choices_of(conn: &Connection, date: DateId, now: Timestamp) -> Result<Choices, DeskError> {
+    let house = house_of(conn)?;
+    events::choices(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
+}
+
+/// Somebody's place on a list, and whether it may be shown to whoever asked for it: only to
+/// one who has proved the address. Everybody else is told by a mail to that address, where
+/// the list knows it already as well, so that nobody learns who waits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Joined {
+    /// The place.
+    pub id: i64,
+    /// The address was proved.
+    pub proved: bool,
+}
+
+/// Joins the list of a date, with the tickets wanted.
+///
+/// # Errors
+/// The event keeps no list; seats are free after all ([`DeskError::SeatsFree`]); fields that
+/// need another look; mails to this address were asked for too often.
+pub async fn join(
+    desk: &Desk,
+    date: DateId,
+    wanted: Vec<Wanted>,
+    asking: &Asking,
+    mut form: Form,
+) -> Result<Joined, DeskError> {
+    let (name, email) = (form.needed("name"), form.needed("email"));
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("email", Fault::NotAnAddress);
+    }
+    let (turn, asking) = (desk.turn(Acting::booker()), asking.clone());
+    let (secrets, often) = (desk.secrets.clone(), desk.often.clone());
+    let joined = desk
+        .store
+        .write(move |tx| {
+            form.done().map_err(DeskError::Form)?;
+            let now = turn.now;
+            sweep(tx, date, &turn)?;
+            let sheet = choices_of(tx, date, now)?;
+            let address = asking.address(tx, &secrets, sheet.event.id, now)?;
+            let proved = is_proved(&email, address.as_deref()).is_ok();
+            let buyer = Buyer {
+                member: asking.member,
+                address: address.unwrap_or_default(),
+                ..Buyer::default()
+            };
+            if sheet.event.rules.waiting == Manner::Off {
+                return Err(DeskError::NotFound);
+            }
+            match booking::choose(&sheet.offer, &wanted, &buyer, now) {
+                Ok(_) => return Err(DeskError::SeatsFree),
+                // A party that could never fit waits for nothing.
+                Err(ChoiceRefusal::Seats(_)) if fits_ever(&sheet, &wanted) => {}
+                Err(refusal) => return Err(refusal.into()),
+            }
+            if !proved {
+                often.stranger_mail(&email, asking.from, now)?;
+            }
+            let list = list_date(tx, date)?;
+            let id = match waiting::waits(tx, list, &email)? {
+                Some(known) => known,
+                None => waiting::join(tx, list, &name, &email, &wanted, now)?,
+            };
+            tell(tx, &sheet.event, id, &email, Kind::Waiting, now)?;
+            Ok(Joined { id, proved })
+        })
+        .await?;
+    desk.wake.all();
+    Ok(joined)
+}
+
+/// Whether a party could have its seats were nobody else there.
+fn fits_ever(sheet: &Choices, wanted: &[Wanted]) -> bool {
+    let mut pools = sheet.offer.pools.clone();
+    pools.iter_mut().for_each(|p| p.taken = Default::default());
+    let mut tickets = sheet.offer.tickets();
+    tickets.iter_mut().for_each(|t| t.sold = 0);
+    matricle_core::seats::take(&pools, &tickets, wanted).is_ok()
+}
+
+pub(crate) fn tell(
+    tx: &Tx<'_>,
+    event: &Event,
+    waiter: i64,
+    address: &str,
+    kind: Kind,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let house = house_of(tx)?;
+    let domain = house.email.rsplit_once('@').map_or("localhost", |(_, domain)| domain);
+    let id = uuid::Uuid::now_v7();
+    let new = NewMessage {
+        about: About::Event(event.id),
+        kind,
+        which: &format!("{waiter} {id}"),
+        address,
+        message_id: &format!("{id}@{domain}"),
+        // Which place on the list: the mail's link is made of it when it is sent.
+        note: &waiter.to_string(),
+    };
+    Ok(outbox::plan_noted(tx, &new, now)?)
+}
+
+/// Serves the list of a date from what is free, in the transaction that freed it.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn serve_date(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
+    let list = list_date(tx, date)?;
+    let line = waiting::line(tx, list)?;
+    if line.is_empty() {
+        return Ok(());
+    }
+    let sheet = choices_of(tx, list, now)?;
+    if sheet.offer.bars(now).is_some() || sheet.offer.starts_at <= now {
+        return Ok(());
+    }
+    match sheet.event.rules.waiting {
+        Manner::Off => Ok(()),
+        Manner::OfferFirst => {
+            let parties: Vec<Party> =
+                line.iter().map(|w| Party { id: w.id, wanted: w.wanted.clone() }).collect();
+            let serving = serve(&sheet.offer.pools, &sheet.offer.tickets(), &parties);
+            for waiter in line.iter().filter(|w| serving.offered.contains(&w.id)) {
+                let what = "offered seats from the waiting list";
+                offer(tx, waiter, what, now)?;
+            }
+            for id in serving.passed_over {
+                waiting::passed_over(tx, id)?;
+            }
+            Ok(())
+        }
+        Manner::TellAll => {
+            for waiter in &line {
+                let fits = matricle_core::seats::take(
+                    &sheet.offer.pools,
+                    &sheet.offer.tickets(),
+                    &waiter.wanted,
+                );
+                if fits.is_ok() && waiting::tell(tx, waiter.id, now)? {
+                    tell(tx, &sheet.event, waiter.id, &waiter.email, Kind::SeatsFree, now)?;
+                }
+            }
+            Ok(())
+        }
+    }
+}
+
+/// Holds seats for somebody on the list and tells them; says whether it could.
+fn offer(tx: &Tx<'_>, waiter: &Waiter, what: &str, now: Timestamp) -> Result<bool, DeskError> {
+    let mut sheet = choices_of(tx, waiter.date, now)?;
+    let until = (now + SignedDuration::from_hours(i64::from(sheet.event.rules.offer_hours.max(1))))
+        .min(sheet.offer.starts_at);
+    sheet.offer.hold = until.duration_since(now);
+    let member = matricle_store::people::is_member(tx, &waiter.email)?;
+    let by = HeldBy { buyer: Buyer { member, ..Buyer::default() }, ..HeldBy::default() };
+    let Ok(choice) = booking::choose(&sheet.offer, &waiter.wanted, &by.buyer, now) else {
+        return Ok(false);
+    };
+    let reference = fresh_reference(tx)?;
+    let id = bookings::hold(tx, &sheet, reference, &choice, fresh_code, &by, now)?;
+    let draft =
+        Draft { name: waiter.name.clone(), email: waiter.email.clone(), ..Draft::default() };
+    bookings::keep_draft(tx, id, &draft)?;
+    bookings::happened(tx, id, now, &Acting::program(), what)?;
+    waiting::set(tx, waiter, Stands::Offered, Some(id))?;
+    tell(tx, &sheet.event, waiter.id, &waiter.email, Kind::Offer, now)?;
+    Ok(true)
+}
+
+/// Follows what became of an offer: the seats were taken, or its time is over.
+pub(crate) fn follow(tx: &Tx<'_>, booking: &Booking, stands: Stands) -> Result<(), DeskError> {
+    if let Some(waiter) = waiting::of_booking(tx, booking.id)?
+        && waiter.stands != Stands::Taken
+    {
+        waiting::set(tx, &waiter, stands, None)?;
+    }
+    Ok(())
+}
+
+/// Offers seats to somebody out of turn, with a reason that stays on the booking.
+///
+/// # Errors
+/// The seats are not there; they do not wait any more; the role may not.
+pub async fn out_of_turn(
+    desk: &Desk,
+    staff: &Staff,
+    id: i64,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let reason = form.needed("reason");
+    desk.store
+        .write(move |tx| {
+            form.done().map_err(DeskError::Form)?;
+            let waiter = waiting::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            if waiter.stands != Stands::Waiting && waiter.stands != Stands::Passed {
+                return Err(DeskError::NotFound);
+            }
+            let now = turn.now;
+            sweep(tx, waiter.date, &turn)?;
+            let what = format!("offered seats out of turn by {}: {reason}", turn.by.name);
+            if offer(tx, &waiter, &what, now)? {
+                Ok(())
+            } else {
+                let sheet = choices_of(tx, waiter.date, now)?;
+                Err(booking::choose(&sheet.offer, &waiter.wanted, &Buyer::default(), now)
+                    .err()
+                    .map_or(DeskError::NotFound, DeskError::from))
+            }
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// Somebody's place on a list.
+#[derive(Debug, Clone)]
+pub struct Place {
+    /// The house.
+    pub house: House,
+    /// The event.
+    pub event: Event,
+    /// The date.
+    pub date: Date,
+    /// Who waits.
+    pub waiter: Waiter,
+    /// Their place in the line, counted from one, while they wait.
+    pub place: u32,
+    /// How many wait.
+    pub line: u32,
+    /// The booking that holds the seats on offer to them.
+    pub offer: Option<Booking>,
+    /// The names of the tickets they want.
+    pub tickets: Vec<String>,
+}
+
+fn place_of(conn: &Connection, id: i64) -> Result<Place, DeskError> {
+    let waiter = waiting::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+    let (event, date) = events::date_by_id(conn, waiter.date)?.ok_or(DeskError::NotFound)?;
+    let line = waiting::line(conn, waiter.date)?;
+    let before = line.iter().take_while(|w| w.id != id).count();
+    let names = events::ticket_rows(conn, event.id)?;
+    let tickets = waiter
+        .wanted
+        .iter()
+        .map(|w| {
+            let name = names.iter().find(|t| t.id == w.ticket).map_or("", |t| &t.plan.name);
+            format!("{} × {name}", w.quantity)
+        })
+        .collect();
+    let offer = match waiter.booking {
+        Some(booking) => bookings::by_id(conn, booking)?,
+        None => None,
+    };
+    let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    Ok(Place {
+        house: house_of(conn)?,
+        event,
+        date,
+        place: count(before) + 1,
+        line: count(line.len()),
+        waiter,
+        offer,
+        tickets,
+    })
+}
+
+/// Somebody's place on a list, for whoever has its secret address.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn place(desk: &Desk, id: i64) -> Result<Place, DeskError> {
+    desk.store.read(move |conn| place_of(conn, id)).await
+}
+
+/// How many parties wait for a date.
+///
+/// # Errors
+/// The store fails.
+pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
+    desk.store
+        .read(move |conn| {
+            let list = list_date(conn, date)?;
+            Ok(waiting::count(conn, list)?)
+        })
+        .await
+}
+
+/// Leaves a list; seats on offer go to the next.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
+    let turn = desk.turn(Acting::booker());
+    desk.store
+        .write(move |tx| {
+            let waiter = waiting::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            if !matches!(waiter.stands, Stands::Waiting | Stands::Offered) {
+                return Ok(());
+            }
+            waiting::set(tx, &waiter, Stands::Left, None)?;
+            if let Some(booking) = waiter.booking
+                && let Some(booking) = bookings::by_id(tx, booking)?
+                && booking.state == booking::State::Held
+            {
+                crate::bookings::seats::lapse(tx, &booking, &turn)?;
+            }
+            Ok::<_, DeskError>(())
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// The list of a date, for the Office.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Place>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let list = list_date(conn, date)?;
+            waiting::all(conn, list)?.into_iter().map(|w| place_of(conn, w.id)).collect()
+        })
+        .await
+}
+
+/// Puts a message about a place on a list together.
+pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Mail, DeskError> {
+    let id: i64 = message
+        .note
+        .parse()
+        .map_err(|_| DeskError::Internal("a message about a waiting list names no place".into()))?;
+    let place = place(desk, id).await?;
+    let now = desk.clock.now();
+    let mine = format!("{}/waiting/{id}/{}", desk.public_url, desk.secrets.waiting_key(id));
+    let (title, span) = (&place.event.title, &place.date.span);
+    let when = words::long_span(span.starts, span.ends);
+    let wanted = place.tickets.join(", ");
+    let (subject, said) = match (message.kind, &place.offer) {
+        (Kind::Offer, Some(offer)) if offer.state == booking::State::Held => {
+            let by = offer
+                .deadline
+                .map_or_else(String::new, |d| words::deadline(d, &place.house.zone, now));
+            (
+                format!("Seats for you: {title}"),
+                format!(
+                    "seats have come free, and they are kept for you until {by}: {wanted}.\n\n\
+                     Take them here:\n{}\n\nIf you do not want them any more, somebody else is glad of \
+                     them: {mine}",
+                    desk.booking_url(offer.reference)
+                ),
+            )
+        }
+        (Kind::Offer, _) => (
+            format!("Seats were free: {title}"),
+            format!("seats were kept for you, and the time for them is over.\n\n{mine}"),
+        ),
+        (Kind::SeatsFree, _) => (
+            format!("Seats are free: {title}"),
+            format!(
+                "seats have come free. Everybody who waits is told, and the first to book has \
+                 them:\n{}/events/{}\n\nTo leave the list: {mine}",
+                desk.public_url, place.event.slug
+            ),
+        ),
+        // Composed when it is sent: by then the seats may be on offer already.
+        _ if place.waiter.stands != Stands::Waiting => (
+            format!("On the waiting list: {title}"),
+            format!("you joined the waiting list, for {wanted}. See how it stands:\n{mine}"),
+        ),
+        _ => (
+            format!("On the waiting list: {title}"),
+            format!(
+                "you are on the waiting list, at place {} of {}, for {wanted}. We write to you when \
+                 seats come free.\n\nSee your place, or leave the list:\n{mine}",
+                place.place, place.line
+            ),
+        ),
+    };
+    let name = &place.waiter.name;
+    let text =
+        format!("Dear {},\n\n{said}\n\n{title}\n{when}\n\n{}\n", unlinked(name), place.house.name);
+    Ok(Mail {
+        from: (place.house.name.clone(), place.house.email.clone()),
+        reply_to: None,
+        to: (matricle_core::text::unlinked(name), message.address.clone()),
+        subject,
+        message_id: message.message_id.clone(),
+        date: now,
+        html: rich::from_text(&text),
+        text,
+        attachments: Vec::new(),
+    })
+}

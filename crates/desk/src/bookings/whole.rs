@@ -1,0 +1,159 @@
+//! A booking with everything about it.
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::confirm::Way;
+use matricle_core::details::Question;
+use matricle_core::promo::Promo;
+use matricle_core::seats::Wanted;
+use matricle_core::{AttendeeId, Money, SessionId, TicketTypeId};
+use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
+use matricle_store::cards::{self, HeldCard};
+use matricle_store::documents::{self, Document};
+use matricle_store::events::{self, Date, Event};
+use matricle_store::house::House;
+use matricle_store::payments::{self, Payment};
+use matricle_store::refunds::{self, Refund};
+use matricle_store::sessions::{self, Session};
+use matricle_store::{Connection, promos};
+
+use crate::bookings::hold::other_dates;
+use crate::bookings::undo::Undo;
+use crate::{Desk, DeskError, house_of};
+
+/// A booking with everything about it.
+#[derive(Debug, Clone)]
+pub struct WholeBooking {
+    /// The house.
+    pub house: House,
+    /// The booking.
+    pub booking: Booking,
+    /// Its tickets.
+    pub lines: Vec<Line>,
+    /// Its people.
+    pub attendees: Vec<Attendee>,
+    /// The event.
+    pub event: Event,
+    /// The date.
+    pub date: Date,
+    /// What is asked while booking.
+    pub questions: Vec<Question>,
+    /// What was answered.
+    pub answers: Vec<Answer>,
+    /// Its payments.
+    pub payments: Vec<Payment>,
+    /// What happened.
+    pub timeline: Vec<Happening>,
+    /// All dates the booking covers: one, or those of a course.
+    pub covers: Vec<Date>,
+    /// Sessions of the date.
+    pub sessions: Vec<Session>,
+    /// Who has signed up for which.
+    pub sign_ups: Vec<(AttendeeId, SessionId)>,
+    /// Money that went back, or is on its way.
+    pub refunds: Vec<Refund>,
+    /// Receipts, invoices, credit notes.
+    pub documents: Vec<Document>,
+    /// Promo codes on it, in the order given.
+    pub promos: Vec<Promo>,
+    /// Stamps that would pay it, or a part of it, and the amount that meets; nothing when
+    /// stamps are not taken.
+    pub stamps: (u32, i64),
+    /// Stamp cards that were bought with it.
+    pub cards: Vec<HeldCard>,
+    /// The event's dates to come that it could move to.
+    pub other_dates: Vec<Date>,
+    /// What the booker did last, and whether it can be taken back.
+    pub undo: Option<Undo>,
+}
+
+impl WholeBooking {
+    /// Seats are kept, and the booker has to go on: with the form, or with the money.
+    #[must_use]
+    pub fn waits_for_booker(&self, now: Timestamp) -> bool {
+        matches!(self.booking.state, State::Held | State::AwaitingPayment)
+            && self.booking.deadline.is_some_and(|d| d > now)
+    }
+
+    /// How it is confirmed: by itself, or after the organiser's yes.
+    #[must_use]
+    pub fn way(&self) -> Way {
+        way_of(&self.event, &self.lines, self.booking.total)
+    }
+
+    /// The tickets as a choice.
+    #[must_use]
+    pub fn wanted(&self) -> Vec<Wanted> {
+        self.lines.iter().map(|l| Wanted { ticket: l.ticket, quantity: l.quantity }).collect()
+    }
+
+    /// The ticket type of each attendee, in their order.
+    #[must_use]
+    pub fn tickets_of_people(&self) -> Vec<TicketTypeId> {
+        self.attendees.iter().map(|a| a.ticket_type).collect()
+    }
+
+    /// How many of a ticket type are on it.
+    #[must_use]
+    pub fn quantity(&self, ticket: TicketTypeId) -> u32 {
+        self.lines.iter().find(|l| l.ticket == ticket).map_or(0, |l| l.quantity)
+    }
+}
+
+/// How a booking of an event with these lines is confirmed.
+pub(crate) fn way_of(event: &Event, lines: &[Line], total: Money) -> Way {
+    event.rules.confirm.way(lines.iter().map(|l| l.confirm), total)
+}
+
+/// Loads a booking with everything about it.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub fn find(conn: &Connection, reference: Reference) -> Result<WholeBooking, DeskError> {
+    let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+    load(conn, booking)
+}
+
+pub(crate) fn load(conn: &Connection, booking: Booking) -> Result<WholeBooking, DeskError> {
+    let house = house_of(conn)?;
+    let (event, date) = events::date_by_id(conn, booking.date)?.ok_or(DeskError::NotFound)?;
+    Ok(WholeBooking {
+        lines: bookings::lines(conn, &booking)?,
+        attendees: bookings::attendees(conn, booking.id)?,
+        questions: events::questions(conn, event.id)?,
+        answers: bookings::answers(conn, booking.id)?,
+        payments: payments::of_booking(conn, booking.id)?,
+        timeline: bookings::timeline(conn, booking.id)?,
+        covers: bookings::covers(conn, booking.id)?,
+        sessions: sessions::of_date(conn, booking.date)?,
+        sign_ups: sessions::of_booking(conn, booking.id)?,
+        refunds: refunds::of_booking(conn, booking.id)?,
+        documents: documents::of_booking(conn, booking.id)?,
+        promos: promos::of_booking(conn, booking.id)?,
+        stamps: crate::money::cards::payable(conn, &booking)?,
+        cards: cards::of_booking(conn, booking.id)?,
+        other_dates: other_dates(conn, &event, &date)?,
+        undo: crate::bookings::undo::last(conn, &booking)?,
+        house,
+        booking,
+        event,
+        date,
+    })
+}
+
+/// A booking for whoever has its secret address.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn of(desk: &Desk, reference: Reference) -> Result<WholeBooking, DeskError> {
+    desk.store.read(move |conn| find(conn, reference)).await
+}
+
+/// The bookings of whoever has proved this address.
+///
+/// # Errors
+/// The store fails.
+pub async fn mine(desk: &Desk, email: String) -> Result<Vec<bookings::Listed>, DeskError> {
+    Ok(desk.store.read(move |conn| bookings::of_address(conn, &email)).await?)
+}

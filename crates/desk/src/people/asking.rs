@@ -1,0 +1,69 @@
+//! Who asks without a role: what they have proved, and where they ask from.
+
+use jiff::Timestamp;
+use matricle_core::EventId;
+use matricle_core::price::Buyer;
+use matricle_store::Connection;
+
+use crate::people::invited;
+use crate::{Desk, DeskError, Secrets};
+
+/// Somebody who books.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Asking {
+    /// The address they have proved by signing in.
+    pub proved: Option<String>,
+    /// A member, by the record of that address.
+    pub member: bool,
+    /// The link of an invitation they have opened: its number and its secret part.
+    pub invitation: Option<(i64, String)>,
+    /// Their browser and their network, as keyed hashes; 0 is unknown.
+    pub from: (i64, i64),
+}
+
+impl Asking {
+    /// The address they have proved as far as an event is concerned: by signing in, or by the
+    /// link of an invitation to this event, which proves it for nothing else.
+    ///
+    /// # Errors
+    /// The store fails.
+    pub(crate) fn address(
+        &self,
+        conn: &Connection,
+        secrets: &Secrets,
+        event: EventId,
+        now: Timestamp,
+    ) -> Result<Option<String>, DeskError> {
+        match (&self.proved, &self.invitation) {
+            (Some(address), _) => Ok(Some(address.clone())),
+            (None, Some((id, key))) if secrets.opens_invitation(*id, key) => {
+                invited::address_of(conn, *id, event, now)
+            }
+            (None, _) => Ok(None),
+        }
+    }
+}
+
+/// What is known of somebody as a buyer of an event's tickets, with a word they gave. Members
+/// are known by their record, people invited by their address.
+///
+/// # Errors
+/// The store fails.
+pub async fn buyer(
+    desk: &Desk,
+    asking: &Asking,
+    event: EventId,
+    word: &str,
+) -> Result<Buyer, DeskError> {
+    let address = match (&asking.proved, &asking.invitation) {
+        (Some(address), _) => address.clone(),
+        (None, None) => String::new(),
+        (None, Some(_)) => {
+            let (asking, secrets, now) = (asking.clone(), desk.secrets.clone(), desk.clock.now());
+            let address =
+                desk.store.read(move |conn| asking.address(conn, &secrets, event, now)).await?;
+            address.unwrap_or_default()
+        }
+    };
+    Ok(Buyer { member: asking.member, word: word.into(), address, promos: Vec::new() })
+}

@@ -1,0 +1,102 @@
+//! Dates at the Office: adding them by rule, changing one or many, calling off. Before
+//! anything is saved, what it touches can be seen.
+
+mod adding;
+mod changing;
+mod off;
+
+use jiff::civil::{Date as Day, Time};
+use jiff::{Timestamp, ToSpan};
+use matricle_core::form::{Fault, Form};
+use matricle_core::schedule::{Span, SpanError};
+use matricle_core::staff::{Right, require};
+use matricle_core::{DateId, EventId};
+use matricle_store::people::Staff;
+use matricle_store::{Tx, bookings, events, places};
+
+use crate::{Desk, DeskError};
+
+pub use self::adding::{Adding, add, adding};
+pub use self::changing::{Moved, Scope, Touches, change, what_it_touches};
+pub use self::off::{CallingOff, before_calling_off, call_off};
+
+/// An end before the start is on the next day: an evening that goes past midnight.
+fn span_of(day: Day, from: Time, until: Time, zone: &str) -> Result<Span, SpanError> {
+    let ends = if until < from { day.saturating_add(1.day()) } else { day };
+    Span::new(day.to_datetime(from), ends.to_datetime(until), zone)
+}
+
+pub(crate) fn log(
+    tx: &Tx<'_>,
+    event: EventId,
+    now: Timestamp,
+    who: &str,
+    what: &str,
+) -> Result<(), DeskError> {
+    Ok(places::log(tx, now, who, what, &format!("/office/events/{event}"))?)
+}
+
+/// Removes a date that nobody ever booked.
+///
+/// # Errors
+/// [`DeskError::Booked`] when somebody has; the role may not.
+pub async fn remove(desk: &Desk, staff: &Staff, id: DateId) -> Result<EventId, DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let (event, _) = events::date_by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            if !events::without_bookings(tx, id)? {
+                let live = bookings::live_on(tx, id)?.len();
+                return Err(DeskError::Booked {
+                    bookings: u32::try_from(live).unwrap_or(0).max(1),
+                });
+            }
+            events::remove_date(tx, id)?;
+            events::changed(tx, event.id, now)?;
+            log(tx, event.id, now, &who, "removed a date nobody had booked")?;
+            Ok(event.id)
+        })
+        .await
+}
+
+/// A pool's kind is added to an event: every date gets it, with this capacity.
+///
+/// # Errors
+/// [`DeskError::Form`] with what needs another look; the role may not.
+pub async fn add_pool(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let name = form.needed("pool_name");
+    let capacity = form.count("pool_seats", 0, matricle_core::quick::MOST_SEATS);
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let kinds = events::pool_kinds(tx, event)?;
+            if kinds.iter().any(|(_, n)| n.eq_ignore_ascii_case(&name)) {
+                form.fault("pool_name", Fault::Taken);
+            }
+            form.done().map_err(DeskError::Form)?;
+            events::add_pool_kind(tx, event, &name, capacity)?;
+            log(tx, event, now, &who, &format!("added the pool {name}"))
+        })
+        .await
+}
+
+/// The weekdays for forms, Monday first: two letters and the name.
+#[must_use]
+pub fn week() -> [(&'static str, &'static str); 7] {
+    [
+        ("MO", "Mon"),
+        ("TU", "Tue"),
+        ("WE", "Wed"),
+        ("TH", "Thu"),
+        ("FR", "Fri"),
+        ("SA", "Sat"),
+        ("SU", "Sun"),
+    ]
+}

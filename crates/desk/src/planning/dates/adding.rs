@@ -1,0 +1,212 @@
+//! Dates are added, one or by a rule; first they can be looked at.
+
+use jiff::civil::{Date as Day, DateTime};
+use matricle_core::EventId;
+use matricle_core::form::{Fault, Form};
+use matricle_core::rule::{Ends, Every, Rule, RuleError, weekday};
+use matricle_core::schedule::SpanError;
+use matricle_core::staff::{Right, require};
+use matricle_store::Connection;
+use matricle_store::events::{self, NewDate};
+use matricle_store::people::Staff;
+
+use super::{log, span_of};
+use crate::planning::board::clashes_of_new;
+use crate::{Clash, Desk, DeskError, house_of};
+
+/// Dates to be added: what was typed, and what comes of it.
+#[derive(Debug, Clone)]
+pub struct Adding {
+    /// The dates.
+    pub dates: Vec<NewDate>,
+    /// The repeat rule, when there is one.
+    pub rule: Option<Rule>,
+    /// Days left out because the clocks skip or repeat an hour of theirs.
+    pub skipped: Vec<DateTime>,
+    /// What each of them would clash with.
+    pub clashes: Vec<Clash>,
+}
+
+fn every(form: &mut Form, first: Day) -> Option<Every> {
+    Some(match form.get("repeat") {
+        "week" => {
+            let mut days: Vec<_> =
+                form.all("day_of_week").iter().filter_map(|d| weekday(d)).collect();
+            if days.is_empty() {
+                days.push(first.weekday());
+            }
+            Every::Week(days)
+        }
+        "day" => Every::Day,
+        "month day" => Every::MonthDay(first.day()),
+        "month last" => Every::MonthDay(-1),
+        "month weekday" => {
+            let nth = (first.day() - 1) / 7 + 1;
+            Every::MonthWeekday { nth, day: first.weekday() }
+        }
+        "month last weekday" => Every::MonthWeekday { nth: -1, day: first.weekday() },
+        "year" => Every::Year,
+        _ => return None,
+    })
+}
+
+/// Reads the rule of the form; none for a single date.
+fn rule(form: &mut Form, first: Day) -> Option<Rule> {
+    let every = every(form, first)?;
+    let interval = form.number("interval", 1, 52).unwrap_or(1);
+    let ends = match (form.number("count", 1, 520), form.day("last")) {
+        (Some(count), _) => Ends::Count(count),
+        (None, Some(last)) => Ends::On(last),
+        (None, None) => {
+            form.fault("count", Fault::NeedsOther);
+            return None;
+        }
+    };
+    Some(Rule { every, interval, ends })
+}
+
+/// Days typed one after another, by commas, spaces or lines.
+fn days(form: &mut Form, name: &str) -> Vec<Day> {
+    let read: Vec<Option<Day>> = form
+        .get(name)
+        .split([',', ';', ' ', '\n', '\r'])
+        .filter(|d| !d.is_empty())
+        .map(|d| d.parse().ok())
+        .collect();
+    if read.iter().any(Option::is_none) {
+        form.fault(name, Fault::NotADay);
+    }
+    read.into_iter().flatten().collect()
+}
+
+fn read_adding(
+    conn: &Connection,
+    event: EventId,
+    form: &mut Form,
+) -> Result<Option<Adding>, DeskError> {
+    let house = house_of(conn)?;
+    let day = form.day("day");
+    let first = form.need("day", day);
+    let from = form.time("from");
+    let from = form.need("from", from);
+    let until = form.time("until");
+    let until = form.need("until", until);
+    let venue = form.needed("venue");
+    let room = form.line("room");
+    let hosts: Vec<String> = form
+        .line("hosts")
+        .split(',')
+        .map(|h| h.trim().to_owned())
+        .filter(|h| !h.is_empty())
+        .collect();
+    let margins =
+        (form.number("setup", 0, 1440).unwrap_or(0), form.number("clearup", 0, 1440).unwrap_or(0));
+    let kinds = events::pool_kinds(conn, event)?;
+    let capacities: Vec<u32> = (0..kinds.len())
+        .map(|i| form.count(&format!("pool_{i}"), 0, matricle_core::quick::MOST_SEATS))
+        .collect();
+    let (Some(first), Some(from), Some(until)) = (first, from, until) else { return Ok(None) };
+    let rule = rule(form, first);
+    let mut on = match &rule {
+        None => vec![first],
+        Some(rule) => match rule.days(first) {
+            Ok(days) => days,
+            Err(RuleError::TooMany { most }) => {
+                form.fault("count", Fault::TooMany(most));
+                return Ok(None);
+            }
+            Err(RuleError::NoDate | RuleError::Unknown { .. }) => {
+                form.fault("count", Fault::NoDate);
+                return Ok(None);
+            }
+        },
+    };
+    let but = days(form, "but");
+    on.retain(|d| !but.contains(d));
+    on.extend(days(form, "extra"));
+    on.sort_unstable();
+    on.dedup();
+    if on.is_empty() {
+        form.fault("but", Fault::NoDate);
+    }
+    let mut dates = Vec::new();
+    let mut skipped = Vec::new();
+    for day in on {
+        match span_of(day, from, until, &house.zone) {
+            Ok(span) => dates.push(NewDate {
+                span,
+                venue: venue.clone(),
+                address: String::new(),
+                directions: String::new(),
+                room: room.clone(),
+                hosts: hosts.clone(),
+                margins,
+                capacities: capacities.clone(),
+                sessions: Vec::new(),
+            }),
+            Err(SpanError::Ambiguous { at, .. }) if rule.is_some() => skipped.push(at),
+            Err(SpanError::Ambiguous { at, .. }) => form.fault("from", Fault::ClockChange(at)),
+            Err(SpanError::EndsFirst { .. }) => form.fault("until", Fault::EndsFirst),
+            Err(SpanError::UnknownZone { .. }) => form.fault("day", Fault::NotADay),
+        }
+    }
+    if !form.wrong.is_empty() {
+        return Ok(None);
+    }
+    let clashes = clashes_of_new(conn, &dates)?;
+    Ok(Some(Adding { dates, rule, skipped, clashes }))
+}
+
+/// What a form of new dates comes to; nothing is saved.
+///
+/// # Errors
+/// [`DeskError::Form`] with every field that needs another look; the role may not.
+pub async fn adding(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<Adding, DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    desk.store
+        .read(move |conn| {
+            let adding = read_adding(conn, event, &mut form)?;
+            adding.ok_or(DeskError::Form(form.wrong))
+        })
+        .await
+}
+
+/// Adds the dates of a form to an event.
+///
+/// # Errors
+/// As [`adding`]; then nothing is added.
+pub async fn add(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<u32, DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let Some(adding) = read_adding(tx, event, &mut form)? else {
+                return Err(DeskError::Form(form.wrong));
+            };
+            let run = match &adding.rule {
+                Some(rule) if adding.dates.len() > 1 => {
+                    Some(events::add_run(tx, event, &rule.text())?)
+                }
+                _ => None,
+            };
+            for date in &adding.dates {
+                events::add_date(tx, event, date, run)?;
+            }
+            events::changed(tx, event, now)?;
+            let n = u32::try_from(adding.dates.len()).unwrap_or(u32::MAX);
+            let what = if n == 1 { "added a date".into() } else { format!("added {n} dates") };
+            log(tx, event, now, &who, &what)?;
+            Ok(n)
+        })
+        .await
+}

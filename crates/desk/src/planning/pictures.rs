@@ -1,0 +1,74 @@
+//! The picture of an event.
+
+use matricle_core::EventId;
+use matricle_core::form::{Fault, Form};
+use matricle_core::staff::{Right, require};
+use matricle_formats::picture::{self, PictureError};
+use matricle_store::events::{self, Picture};
+use matricle_store::people::Staff;
+
+use crate::planning::dates::log;
+use crate::{Desk, DeskError};
+
+/// Gives an event a picture, or with no bytes takes it away.
+///
+/// # Errors
+/// [`DeskError::Form`] when it is no picture, or has no words for those who cannot see
+/// it; the role may not.
+pub async fn set_picture(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    alt: String,
+    bytes: Vec<u8>,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let mut form = Form::new(vec![("alt".into(), alt)]);
+    let alt = form.needed("alt");
+    let kept = tokio::task::spawn_blocking(move || picture::keep(&bytes))
+        .await
+        .map_err(|e| DeskError::Internal(e.to_string()))?;
+    match &kept {
+        Ok(_) => {}
+        Err(PictureError::Unreadable) => form.fault("picture", Fault::NotAPicture),
+        Err(PictureError::TooLarge) => form.fault("picture", Fault::TooLarge),
+    }
+    form.done().map_err(DeskError::Form)?;
+    let Ok(kept) = kept else { return Err(DeskError::NotFound) };
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    // Random, so that a picture of a draft is not found by counting.
+    let id = i64::from_le_bytes((crate::random_u64() >> 12).to_le_bytes());
+    desk.store
+        .write(move |tx| {
+            let picture = Picture { id, alt, width: kept.width, height: kept.height };
+            events::set_picture(tx, event, &picture, &kept.large, &kept.small)?;
+            events::changed(tx, event, now)?;
+            log(tx, event, now, &who, "changed the picture")
+        })
+        .await
+}
+
+/// Takes the picture of an event away.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn drop_picture(desk: &Desk, staff: &Staff, event: EventId) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            events::drop_picture(tx, event)?;
+            events::changed(tx, event, now)?;
+            log(tx, event, now, &who, "took the picture away")
+        })
+        .await
+}
+
+/// The bytes of a picture: JPEG, for a screen or for a phone.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn picture(desk: &Desk, id: i64, small: bool) -> Result<Vec<u8>, DeskError> {
+    let found = desk.store.read(move |conn| events::picture_bytes(conn, id, small)).await?;
+    found.ok_or(DeskError::NotFound)
+}

@@ -1,0 +1,159 @@
+//! Sessions of a date: planning them, signing up for them.
+
+use std::collections::BTreeMap;
+
+use matricle_core::acting::Acting;
+use matricle_core::codes::Reference;
+use matricle_core::form::{Fault, Form};
+use matricle_core::schedule::{Span, SpanError};
+use matricle_core::sessions::{Facts, SignUpRefusal, choose};
+use matricle_core::staff::{Right, require};
+use matricle_core::{AttendeeId, DateId, SessionId};
+use matricle_store::events::{self, NewSession};
+use matricle_store::people::Staff;
+use matricle_store::{bookings, sessions};
+
+use crate::{Desk, DeskError};
+
+/// Adds a session to a date. What it clashes with is shown first, unless it is accepted.
+///
+/// # Errors
+/// [`DeskError::Form`] with every field that needs another look; [`DeskError::Clashes`]
+/// unless they are accepted; the role may not.
+pub async fn add(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    mut form: Form,
+    accept: bool,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let title = form.needed("title");
+    let (track, room, host) = (form.line("track"), form.line("room"), form.line("host"));
+    let from = form.time("from");
+    let from = form.need("from", from);
+    let until = form.time("until");
+    let until = form.need("until", until);
+    let seats = form.number("seats", 1, matricle_core::quick::MOST_SEATS);
+    let sign_up = form.ticked("sign_up");
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let (event, at) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let (Some(from), Some(until)) = (from, until) else {
+                return Err(DeskError::Form(form.wrong));
+            };
+            // A session belongs to the day of the date on which it fits.
+            let days = [at.span.starts.date(), at.span.ends.date()];
+            let fits = |day: &jiff::civil::Date| {
+                let span = Span::new(day.to_datetime(from), day.to_datetime(until), &at.span.zone);
+                span.is_ok_and(|s| s.starts_at >= at.span.starts_at && s.ends_at <= at.span.ends_at)
+            };
+            let day = days.into_iter().find(fits).unwrap_or(days[0]);
+            let span = Span::new(day.to_datetime(from), day.to_datetime(until), &at.span.zone);
+            let span = match span {
+                Ok(span) if fits(&day) => Some(span),
+                Ok(_) => {
+                    form.fault("from", Fault::Unknown);
+                    None
+                }
+                Err(SpanError::EndsFirst { .. }) => {
+                    form.fault("until", Fault::EndsFirst);
+                    None
+                }
+                Err(SpanError::Ambiguous { at, .. }) => {
+                    form.fault("from", Fault::ClockChange(at));
+                    None
+                }
+                Err(SpanError::UnknownZone { .. }) => None,
+            };
+            let wrong = std::mem::take(&mut form.wrong);
+            let Some(span) = span.filter(|_| wrong.is_empty()) else {
+                return Err(DeskError::Form(wrong));
+            };
+            let new = NewSession { title, track, room, host, span, seats, sign_up };
+            let session = sessions::add(tx, date, &new)?;
+            let clashes = crate::planning::board::clashes_of_session(tx, &at, session)?;
+            if !accept && !clashes.is_empty() {
+                return Err(DeskError::Clashes(clashes));
+            }
+            events::changed(tx, event.id, now)?;
+            crate::planning::dates::log(tx, event.id, now, &who, "added a session")
+        })
+        .await
+}
+
+/// Takes a session off a date.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn remove(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    session: SessionId,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, who) = (desk.clock.now(), staff.name.clone());
+    desk.store
+        .write(move |tx| {
+            let (event, _) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            sessions::remove(tx, date, session)?;
+            crate::planning::dates::log(tx, event.id, now, &who, "took a session off")
+        })
+        .await
+}
+
+/// Signs the people of a booking up for sessions, all of them or none.
+///
+/// # Errors
+/// [`DeskError::SignUp`] with the session in the way; [`DeskError::NotFound`] unless the
+/// booking stands.
+pub async fn sign_up(
+    desk: &Desk,
+    reference: Reference,
+    wants: BTreeMap<AttendeeId, Vec<SessionId>>,
+) -> Result<(), DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            if !booking.state.stands() {
+                return Err(DeskError::NotFound);
+            }
+            let had = sessions::of_booking(tx, booking.id)?;
+            let mut names = Vec::new();
+            for attendee in bookings::attendees(tx, booking.id)? {
+                let Some(wants) = wants.get(&attendee.id) else { continue };
+                // Read again for each: two people of one booking may want the last seat.
+                let all = sessions::of_date(tx, booking.date)?;
+                let facts: Vec<Facts> = all.iter().map(|s| s.facts.clone()).collect();
+                let had: Vec<SessionId> =
+                    had.iter().filter(|(a, _)| *a == attendee.id).map(|(_, s)| *s).collect();
+                let (added, dropped) = choose(&facts, &had, wants, now)?;
+                sessions::sign_up(tx, attendee.id, &added, &dropped)?;
+                if !added.is_empty() || !dropped.is_empty() {
+                    names.push(attendee.name);
+                }
+            }
+            if !names.is_empty() {
+                let what = format!("chose sessions for {}", names.join(", "));
+                bookings::happened(tx, booking.id, now, &Acting::booker(), &what)?;
+                tx.touch(booking.date);
+            }
+            Ok(())
+        })
+        .await
+}
+
+/// The title of the session a refusal is about.
+#[must_use]
+pub const fn session_of(refusal: &SignUpRefusal) -> SessionId {
+    match refusal {
+        SignUpRefusal::OpenToAll { session }
+        | SignUpRefusal::Unknown { session }
+        | SignUpRefusal::Begun { session }
+        | SignUpRefusal::Full { session }
+        | SignUpRefusal::Overlaps { session, .. } => *session,
+    }
+}

@@ -1,0 +1,152 @@
+//! The rooms of each crate are built on one another: imports go from a room to those named
+//! before it, never back.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// Rooms of a crate, from the ground up. What is named together stands on one floor, and does
+/// not know of one another.
+const CORE: &[&[&str]] = &[
+    &[
+        "words", "text", "network", "often", "codes", "money", "refund", "confirm", "clash",
+        "keeping", "ledger", "backups", "staff", "sessions", "schedule", "state",
+    ],
+    &[
+        "ids",
+        "promo",
+        "shares",
+        "stamps",
+        "who",
+        "transfer",
+        "rule",
+        "slots",
+        "availability",
+        "documents",
+    ],
+    &["acting", "details", "seats"],
+    &["price", "form", "quick", "waiting", "strip"],
+    &["rules", "choice", "worth"],
+    &["booking"],
+    &["door", "search", "paying", "undo", "acts"],
+];
+const STORE: &[&[&str]] = &[
+    &["error", "files"],
+    &["convert"],
+    &["migrate"],
+    &["store"],
+    &["house", "aside", "audit", "views", "people", "places", "ledger", "documents", "outbox"],
+    &["events"],
+    &["bookings"],
+    &["clashes", "waiting", "payments", "refunds", "promos", "cards", "door", "measures"],
+    &["books", "check"],
+    &["backup"],
+];
+/// The rooms of the store's events among themselves.
+const EVENTS: &[&[&str]] = &[
+    &["event"],
+    &["new", "pictures", "rows"],
+    &["patterns", "tickets", "sessions", "slots"],
+    &["dates", "questions"],
+    &["choices"],
+    &["list", "change"],
+    &["plan"],
+];
+const DESK: &[&[&str]] = &[
+    &["outside"],
+    &["clock", "secrets"],
+    &["error"],
+    &["acting"],
+    &["rounds"],
+    &["people"],
+    &["telling"],
+    &["money"],
+    &["bookings"],
+    &["planning"],
+    &["messages"],
+    &["house"],
+    &["programme"],
+    &["office"],
+    &["door"],
+    &["timers"],
+    &["demo"],
+];
+
+fn files(folder: &Path, into: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            files(&path, into);
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            into.push(path);
+        }
+    }
+}
+
+/// The rooms that a text names: the first word after a prefix, also in braces.
+fn named(text: &str, prefix: &str) -> Vec<String> {
+    let mut all = Vec::new();
+    for (at, _) in text.match_indices(prefix) {
+        let rest = &text[at + prefix.len()..];
+        let list = match rest.strip_prefix('{') {
+            Some(inside) => inside.split('}').next().unwrap_or_default(),
+            None => rest,
+        };
+        let words: Vec<&str> =
+            if rest.starts_with('{') { list.split(',').collect() } else { vec![list] };
+        for word in words {
+            let word = word.trim();
+            let end = word.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(word.len());
+            all.push(word[..end].to_owned());
+        }
+    }
+    all
+}
+
+/// Every import that goes up, and every room that no floor names. Tests may look anywhere.
+fn wrong(folder: &str, prefix: &str, floors: &[&[&str]]) -> Vec<String> {
+    let src = Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(folder);
+    let level: BTreeMap<&str, usize> = floors
+        .iter()
+        .enumerate()
+        .flat_map(|(n, rooms)| rooms.iter().map(move |room| (*room, n)))
+        .collect();
+    let mut all = Vec::new();
+    files(&src, &mut all);
+    let mut wrong = Vec::new();
+    for path in all {
+        let inside = path.strip_prefix(&src).unwrap();
+        let first = inside.iter().next().unwrap().to_str().unwrap();
+        let room = first.trim_end_matches(".rs");
+        if room == "lib" {
+            continue;
+        }
+        let Some(own) = level.get(room) else {
+            wrong.push(format!("{folder}: {room} stands on no floor"));
+            continue;
+        };
+        let text = std::fs::read_to_string(&path).unwrap();
+        let text = text.split("#[cfg(test)]").next().unwrap_or_default();
+        for other in named(text, prefix) {
+            if other != room && level.get(other.as_str()).is_some_and(|there| there >= own) {
+                wrong.push(format!("{folder}/{} uses {other}", inside.display()));
+            }
+        }
+    }
+    wrong.sort();
+    wrong.dedup();
+    wrong
+}
+
+#[test]
+fn imports_go_down_only() {
+    let all = [
+        ("core/src", "crate::", CORE),
+        ("store/src", "crate::", STORE),
+        ("store/src/events", "crate::events::", EVENTS),
+        ("desk/src", "crate::", DESK),
+    ];
+    let wrong: Vec<String> = all.iter().flat_map(|(f, p, floors)| wrong(f, p, floors)).collect();
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}

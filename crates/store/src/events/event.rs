@@ -1,0 +1,410 @@
+//! Events as they are stored.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::EventId;
+use matricle_core::booking::Rules;
+use matricle_core::who::Who;
+use rusqlite::{Connection, OptionalExtension, Row, named_params};
+use serde::{Deserialize, Serialize};
+
+use crate::convert::{foreign, instant, instant_or, json, word};
+use crate::{Doing, StoreError, Tx, us};
+
+/// What is offered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Event {
+    /// Its key.
+    pub id: EventId,
+    /// Its address in the Programme.
+    pub slug: String,
+    /// Its title.
+    pub title: String,
+    /// What kind of event, such as *Microscopy workshop*.
+    pub kind: String,
+    /// One sentence.
+    pub lead: String,
+    /// Sanitised HTML.
+    pub description: String,
+    /// What to bring; may be empty.
+    pub bring: String,
+    /// The cancellation steps in words; may be empty.
+    pub refund_note: String,
+    /// Draft, published, called off or past.
+    pub state: EventState,
+    /// How long chosen seats are kept.
+    pub hold: SignedDuration,
+    /// The word on the booking button; empty for the usual one.
+    pub button: String,
+    /// Shown and mailed after booking; may be empty.
+    pub after_note: String,
+    /// In the catalogue and the feeds; otherwise only for those with the link.
+    pub listed: bool,
+    /// In person, online, or both.
+    pub format: Format,
+    /// Where it happens online; only for people booked. May be empty for now.
+    pub online_link: String,
+    /// The passcode there; only for people booked.
+    pub online_passcode: String,
+    /// When a draft publishes itself.
+    pub publish_at: Option<Timestamp>,
+    /// Why it was called off; empty otherwise.
+    pub called_off: String,
+    /// One booking covers all dates.
+    pub course: bool,
+    /// A course that has begun may still be booked.
+    pub latecomers: bool,
+    /// Who may book.
+    pub who: Who,
+    /// One booking a person.
+    pub once: bool,
+    /// What may happen to its bookings once they are made.
+    pub rules: Rules,
+    /// When anything about it last changed.
+    pub changed_at: Timestamp,
+}
+
+/// The state of an event.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub enum EventState {
+    /// Only staff see it.
+    #[default]
+    Draft,
+    /// In the Programme.
+    Published,
+    /// Will not happen.
+    CalledOff,
+    /// Over.
+    Past,
+}
+
+impl EventState {
+    const ALL: [Self; 4] = [Self::Draft, Self::Published, Self::CalledOff, Self::Past];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Draft => "draft",
+            Self::Published => "published",
+            Self::CalledOff => "called off",
+            Self::Past => "past",
+        }
+    }
+
+    fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.word() == word)
+    }
+}
+
+/// Where an event happens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub enum Format {
+    /// At a place.
+    #[default]
+    InPerson,
+    /// By a link.
+    Online,
+    /// Either way.
+    Both,
+}
+
+impl Format {
+    /// All formats.
+    pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
+
+    /// The words for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::InPerson => "in person",
+            Self::Online => "online",
+            Self::Both => "in person and online",
+        }
+    }
+
+    /// Finds a format by its words.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|f| f.word() == word)
+    }
+}
+
+pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
+     e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at";
+
+pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
+    let (who, rules): (String, String) = (row.get("who")?, row.get("rules")?);
+    Ok(Event {
+        id: EventId(row.get("e_id")?),
+        slug: row.get("slug")?,
+        title: row.get("title")?,
+        kind: row.get("kind")?,
+        lead: row.get("lead")?,
+        description: row.get("description")?,
+        bring: row.get("bring")?,
+        refund_note: row.get("refund_note")?,
+        state: word(row, "state", EventState::from_word)?,
+        hold: SignedDuration::from_mins(row.get("hold_minutes")?),
+        button: row.get("button")?,
+        after_note: row.get("after_note")?,
+        listed: row.get("listed")?,
+        format: word(row, "format", Format::from_word)?,
+        online_link: row.get("online_link")?,
+        online_passcode: row.get("online_passcode")?,
+        publish_at: instant_or(row, "publish_at")?,
+        called_off: row.get("called_off")?,
+        course: row.get("course")?,
+        latecomers: row.get("latecomers")?,
+        who: serde_json::from_str(&who).map_err(|_| foreign("events.who", who))?,
+        once: row.get("once")?,
+        rules: serde_json::from_str(&rules).map_err(|_| foreign("events.rules", rules))?,
+        changed_at: instant(row, "changed_at")?,
+    })
+}
+
+/// Finds an event by its address, or by one it had before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_slug(conn: &Connection, slug: &str) -> Result<Option<Event>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {EVENT_COLUMNS} FROM events e WHERE e.slug = ?1
+            OR e.id = (SELECT event_id FROM old_slugs WHERE slug = ?1) ORDER BY e.slug = ?1 DESC LIMIT 1"
+    ))
+    .and_then(|mut q| q.query_row([slug], event).optional())
+    .doing("looking an event up")
+}
+
+/// Finds an event by its key.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: EventId) -> Result<Option<Event>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {EVENT_COLUMNS} FROM events e WHERE e.id = ?1"))
+        .and_then(|mut q| q.query_row([id.0], event).optional())
+        .doing("looking an event up")
+}
+
+/// The first of `slug`, `slug-2`, `slug-3` … that no event has or had.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
+    let mut query = conn
+        .prepare_cached(
+            "SELECT EXISTS (SELECT 1 FROM events WHERE slug = ?1)
+                OR EXISTS (SELECT 1 FROM old_slugs WHERE slug = ?1)",
+        )
+        .doing("looking for an address")?;
+    let mut taken = |slug: &str| {
+        query.query_row([slug], |row| row.get::<_, bool>(0)).doing("looking for an address")
+    };
+    let mut free = slug.to_owned();
+    let mut n = 1u32;
+    while taken(&free)? {
+        n += 1;
+        free = format!("{slug}-{n}");
+    }
+    Ok(free)
+}
+
+/// Whether an address leads to another event than this one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn slug_of_another(conn: &Connection, slug: &str, id: EventId) -> Result<bool, StoreError> {
+    Ok(by_slug(conn, slug)?.is_some_and(|e| e.id != id))
+}
+
+/// Gives an event another address; the old one keeps leading to it.
+///
+/// # Errors
+/// SQLite refuses, for instance because another event has the address.
+pub fn set_slug(tx: &Tx<'_>, id: EventId, slug: &str) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute("DELETE FROM old_slugs WHERE slug = ?2 AND event_id = ?1", (id.0, slug))?;
+        tx.execute(
+            "INSERT OR IGNORE INTO old_slugs (slug, event_id)
+             SELECT slug, id FROM events WHERE id = ?1 AND slug <> ?2",
+            (id.0, slug),
+        )?;
+        tx.execute("UPDATE events SET slug = ?2 WHERE id = ?1", (id.0, slug)).map(drop)
+    };
+    write().doing("giving an event another address")
+}
+
+/// Moves an event to a state; a set time of publishing is over with that.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE events SET state = ?2, publish_at = NULL WHERE id = ?1",
+        (id.0, state.word()),
+    )
+    .map(drop)
+    .doing("moving an event")
+}
+
+/// Sets or clears the time at which a draft publishes itself.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_publish_at(tx: &Tx<'_>, id: EventId, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE events SET publish_at = ?2 WHERE id = ?1 AND state = 'draft'",
+        (id.0, at.map(us)),
+    )
+    .map(drop)
+    .doing("setting a time to publish")
+}
+
+/// Drafts whose time to be published has come.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id FROM events WHERE publish_at <= ?1 AND state = 'draft' ORDER BY publish_at",
+    )
+    .and_then(|mut q| q.query_map([us(now)], |row| row.get(0).map(EventId))?.collect())
+    .doing("looking for drafts to publish")
+}
+
+/// Writes the words and settings of an event; its address and state stay as they are.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
+    // What is saved as it was has not changed.
+    if by_id(tx, e.id)?.as_ref() == Some(e) {
+        return Ok(());
+    }
+    let who = json(&e.who).doing("writing an event")?;
+    let rules = json(&e.rules).doing("writing an event")?;
+    tx.execute(
+        "UPDATE events SET title = :title, kind = :kind, lead = :lead, description = :description,
+            bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
+            after_note = :after_note, listed = :listed, format = :format, online_link = :link,
+            online_passcode = :passcode, called_off = :called_off, course = :course,
+            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now
+         WHERE id = :id",
+        named_params! {
+            ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
+            ":description": e.description, ":bring": e.bring, ":refund_note": e.refund_note,
+            ":hold": e.hold.as_mins(), ":button": e.button, ":after_note": e.after_note,
+            ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
+            ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
+            ":latecomers": e.latecomers, ":who": who, ":once": e.once, ":rules": rules,
+            ":now": us(now),
+        },
+    )
+    .doing("writing an event")?;
+    index(tx, e.id)
+}
+
+/// Notes that something about an event changed, and puts its words in the index again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn changed(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreError> {
+    tx.execute("UPDATE events SET changed_at = ?2 WHERE id = ?1", (id.0, us(now)))
+        .doing("noting a change")?;
+    index(tx, id)
+}
+
+/// Puts the words of an event into the index that the Programme is searched by.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn index(tx: &Tx<'_>, id: EventId) -> Result<(), StoreError> {
+    let Some(e) = by_id(tx, id)? else { return Ok(()) };
+    let write = || -> rusqlite::Result<()> {
+        let places: String = tx.query_row(
+            "SELECT coalesce((SELECT group_concat(name, ' ') FROM (
+                    SELECT DISTINCT v.name FROM dates d JOIN venues v ON v.id = d.venue_id WHERE d.event_id = ?1)), '')
+                || ' ' || coalesce((SELECT group_concat(name, ' ') FROM (
+                    SELECT DISTINCT h.name FROM dates d JOIN date_hosts dh ON dh.date_id = d.id
+                    JOIN hosts h ON h.id = dh.host_id WHERE d.event_id = ?1)), '')
+                || ' ' || coalesce((SELECT group_concat(t.name, ' ') FROM event_tags et
+                    JOIN tags t ON t.id = et.tag_id WHERE et.event_id = ?1), '')",
+            [id.0],
+            |row| row.get(0),
+        )?;
+        let text = without_marks(&e.description);
+        let words = matricle_core::words::fold(&format!(
+            "{} {} {} {text} {places}",
+            e.title, e.kind, e.lead
+        ));
+        tx.execute("DELETE FROM event_text WHERE rowid = ?1", [id.0])?;
+        tx.execute("INSERT INTO event_text (rowid, words) VALUES (?1, ?2)", (id.0, words))?;
+        Ok(())
+    };
+    write().doing("indexing an event")
+}
+
+/// The text of sanitised HTML.
+#[must_use]
+pub fn without_marks(html: &str) -> String {
+    let mut text = String::with_capacity(html.len());
+    let mut inside = false;
+    for c in html.chars() {
+        match c {
+            '<' => {
+                inside = true;
+                text.push(' ');
+            }
+            '>' => inside = false,
+            c if !inside => text.push(c),
+            _ => {}
+        }
+    }
+    text.replace("&lt;", "<")
+        .replace("&gt;", ">")
+        .replace("&quot;", "\"")
+        .replace("&#39;", "'")
+        .replace("&nbsp;", " ")
+        .replace("&amp;", "&")
+}
+
+/// Every word of the index.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn vocabulary(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached("SELECT term FROM event_vocabulary")
+        .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+        .doing("reading the index")
+}
+
+/// The tags of an event: keys and names.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tags_of(conn: &Connection, id: EventId) -> Result<Vec<(String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT t.slug, t.name FROM event_tags et JOIN tags t ON t.id = et.tag_id
+         WHERE et.event_id = ?1 ORDER BY t.name",
+    )
+    .and_then(|mut q| q.query_map([id.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+    .doing("reading tags")
+}
+
+/// Gives an event these tags, by their slugs, and no others.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_tags(tx: &Tx<'_>, id: EventId, slugs: &[String]) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute("DELETE FROM event_tags WHERE event_id = ?1", [id.0])?;
+        for slug in slugs {
+            tx.execute(
+                "INSERT OR IGNORE INTO event_tags (event_id, tag_id) SELECT ?1, id FROM tags WHERE slug = ?2",
+                (id.0, slug),
+            )?;
+        }
+        Ok(())
+    };
+    write().doing("tagging an event")
+}

@@ -1,0 +1,106 @@
+//! What events ask while booking.
+
+use matricle_core::details::Question;
+use matricle_core::{EventId, QuestionId, TicketTypeId};
+use rusqlite::Connection;
+
+use crate::convert::{foreign, json};
+use crate::events::new::NewQuestion;
+use crate::events::tickets::{next_position, put_in_place};
+use crate::{Doing, StoreError, Tx};
+
+/// The questions of an event, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, label, answering, needed, each, only_tickets FROM questions
+         WHERE event_id = ?1 AND retired = 0 ORDER BY position, id",
+    )
+    .and_then(|mut q| {
+        q.query_map([event.0], |row| {
+            let (answering, only): (String, String) =
+                (row.get("answering")?, row.get("only_tickets")?);
+            Ok(Question {
+                id: QuestionId(row.get("id")?),
+                label: row.get("label")?,
+                answering: serde_json::from_str(&answering)
+                    .map_err(|_| foreign("questions.answering", answering))?,
+                needed: row.get("needed")?,
+                each: row.get("each")?,
+                only: serde_json::from_str(&only)
+                    .map_err(|_| foreign("questions.only_tickets", only))?,
+            })
+        })?
+        .collect()
+    })
+    .doing("reading questions")
+}
+
+/// Adds a question after the others, asked for these tickets only, or for all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add_question(
+    tx: &Tx<'_>,
+    event: EventId,
+    new: &NewQuestion,
+    only: &[TicketTypeId],
+) -> Result<(), StoreError> {
+    let position = next_position(tx, "questions", event)?;
+    let write = || -> rusqlite::Result<()> {
+        tx.execute(
+            "INSERT INTO questions (event_id, position, label, answering, needed, each, only_tickets)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            (event.0, position, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?),
+        )
+        .map(drop)
+    };
+    write().doing("adding a question")
+}
+
+/// Changes a question. Answers keep the wording they were given to.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_question(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: QuestionId,
+    new: &NewQuestion,
+    only: &[TicketTypeId],
+) -> Result<(), StoreError> {
+    let write = || -> rusqlite::Result<()> {
+        tx.execute(
+            "UPDATE questions SET label = ?2, answering = ?3, needed = ?4, each = ?5, only_tickets = ?6
+                WHERE id = ?1 AND event_id = ?7",
+            (id.0, &new.label, json(&new.answering)?, new.needed, new.each, json(&only)?, event.0),
+        )
+        .map(drop)
+    };
+    write().doing("changing a question")
+}
+
+/// Puts a question in its place among the others, counted from 0.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_question_place(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: QuestionId,
+    place: usize,
+) -> Result<(), StoreError> {
+    put_in_place(tx, "questions", event, id.0, place)
+}
+
+/// Takes a question off an event; answers to it stay.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn drop_question(tx: &Tx<'_>, event: EventId, id: QuestionId) -> Result<(), StoreError> {
+    tx.execute("UPDATE questions SET retired = 1 WHERE id = ?1 AND event_id = ?2", (id.0, event.0))
+        .map(drop)
+        .doing("taking a question off")
+}
