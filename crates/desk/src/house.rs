@@ -4,7 +4,6 @@
 pub mod audit;
 pub mod backup;
 
-use crate::planning::rates::percent;
 use matricle_core::form::{Fault, Form, slug};
 use matricle_core::slots::Opening;
 use matricle_core::staff::{Right, Role, require};
@@ -15,6 +14,7 @@ use matricle_store::house::{self, House};
 use matricle_store::people::{self, Staff};
 use matricle_store::places::{self, Change, Host, Kind, Room, Tag, TaxRate, Venue};
 
+use crate::planning::rates::percent;
 use crate::planning::slots;
 use crate::{Desk, DeskError, house_of};
 

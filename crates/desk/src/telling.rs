@@ -18,7 +18,7 @@ pub(crate) fn tell(
     if booking.email.is_empty() {
         return Ok(());
     }
-    let before = outbox::of_booking(tx, booking.id)?.iter().filter(|m| m.kind == kind).count();
+    let before = outbox::count_of(tx, booking.id, kind)?;
     let which = if before == 0 { String::new() } else { format!(" {}.", before + 1) };
     let local = booking.reference.as_str().to_lowercase();
     let host = &turn.host;

@@ -18,6 +18,7 @@ use matricle_core::details::{Details, Draft, Question};
 use matricle_core::price::Buyer;
 use matricle_core::who::mailbox;
 use matricle_core::words::fold;
+use matricle_core::worth::is_charged;
 use matricle_core::{BookingId, Currency, DateId, Money, PersonId, QuestionId};
 use rusqlite::{Connection, OptionalExtension, Row};
 use seats::{draw_more, shift, shift_pool};
@@ -39,7 +40,7 @@ pub use people::{
 };
 pub use seats::{move_to, seats_of, set_draws};
 
-use crate::convert::{foreign, instant, instant_or, word};
+use crate::convert::{InOrder, foreign, instant, word};
 use crate::events::Choices;
 use crate::{Doing, StoreError, Tx, us};
 
@@ -136,35 +137,35 @@ pub struct Note {
     pub text: String,
 }
 
-const COLUMNS: &str = "b.id, b.reference, b.date_id, b.state, b.deadline, b.total_minor, b.paid_minor, \
-     b.draft, b.name, b.email, b.made_at, b.test, b.word, \
-     b.member, b.known_as, b.steps_from, b.by_browser, b.by_network, (SELECT currency FROM house) AS currency";
+const COLUMNS: &str = "(SELECT currency FROM house), b.id, b.reference, b.date_id, b.state, b.deadline, \
+     b.total_minor, b.paid_minor, b.draft, b.name, b.email, b.made_at, b.test, b.word, b.member, b.known_as, \
+     b.steps_from, b.by_browser, b.by_network";
 
 fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
-    let currency = word(row, "currency", Currency::from_letters)?;
-    let draft: String = row.get("draft")?;
+    let mut c = InOrder::from(row, 0);
+    let currency = c.word("house.currency", Currency::from_letters)?;
     Ok(Booking {
-        id: BookingId(row.get("id")?),
-        reference: word(row, "reference", Reference::parse)?,
-        date: DateId(row.get("date_id")?),
-        state: word(row, "state", State::from_word)?,
-        deadline: instant_or(row, "deadline")?,
-        total: currency.of(row.get("total_minor")?),
-        paid: currency.of(row.get("paid_minor")?),
-        draft: parse_draft(draft)?,
-        name: row.get("name")?,
-        email: row.get("email")?,
-        made_at: instant(row, "made_at")?,
-        test: row.get("test")?,
+        id: BookingId(c.next()?),
+        reference: c.word("bookings.reference", Reference::parse)?,
+        date: DateId(c.next()?),
+        state: c.word("bookings.state", State::from_word)?,
+        deadline: c.instant_or()?,
+        total: currency.of(c.next()?),
+        paid: currency.of(c.next()?),
+        draft: parse_draft(c.next()?)?,
+        name: c.next()?,
+        email: c.next()?,
+        made_at: c.instant()?,
+        test: c.next()?,
         buyer: Buyer {
-            member: row.get("member")?,
-            word: row.get("word")?,
-            address: row.get("known_as")?,
+            word: c.next()?,
+            member: c.next()?,
+            address: c.next()?,
             // Codes are read where a price is asked for.
             promos: Vec::new(),
         },
-        steps_from: instant_or(row, "steps_from")?,
-        held_from: (row.get("by_browser")?, row.get("by_network")?),
+        steps_from: c.instant_or()?,
+        held_from: (c.next()?, c.next()?),
     })
 }
 
@@ -345,6 +346,11 @@ pub fn set_state(
         return Err(StoreError::Elsewhere { booking: booking.id, seen: booking.state });
     }
     shift(tx, booking.id, booking.date, Some(booking.state), to)?;
+    // From what is not charged to what is not, or for nothing, the books have nothing to follow.
+    let charged = |state| is_charged(state, booking.test) && booking.total.minor != 0;
+    if booking.state != State::Cancelled && !charged(booking.state) && !charged(to) {
+        return Ok(());
+    }
     charge::follow(tx, booking.id, to.word(), now)
 }
 

@@ -177,8 +177,8 @@ const RULES: &[(&str, &str)] = &[
 fn wrong_clocks(conn: &Connection) -> Result<Vec<String>, StoreError> {
     let spans: Vec<(String, Span)> = conn
         .prepare(
-            "SELECT 'date ' || id AS what, starts, ends, zone, starts_at, ends_at FROM dates
-             UNION ALL SELECT 'session ' || s.id, s.starts, s.ends, d.zone, s.starts_at, s.ends_at
+            "SELECT starts, ends, zone, starts_at, ends_at, 'date ' || id AS what FROM dates
+             UNION ALL SELECT s.starts, s.ends, d.zone, s.starts_at, s.ends_at, 'session ' || s.id
                 FROM date_sessions s JOIN dates d ON d.id = s.date_id",
         )
         .and_then(|mut q| {

@@ -1,5 +1,6 @@
 use jiff::Timestamp;
 use rusqlite::Row;
+use rusqlite::types::FromSql;
 
 /// An instant as stored: microseconds since 1970-01-01T00:00Z.
 #[must_use]
@@ -43,4 +44,45 @@ pub(crate) fn foreign(column: &'static str, value: String) -> rusqlite::Error {
 /// A value as JSON, to be stored.
 pub(crate) fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
     serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+}
+
+/// Reads the columns of a row one after the other, in the order in which the list that makes
+/// the SQL names them: finding each by its name costs more than all else that is done with it.
+pub(crate) struct InOrder<'r, 's> {
+    row: &'r Row<'s>,
+    at: usize,
+}
+
+impl<'r, 's> InOrder<'r, 's> {
+    /// From a column on, counted from zero.
+    pub(crate) const fn from(row: &'r Row<'s>, at: usize) -> Self {
+        Self { row, at }
+    }
+
+    /// The next column.
+    pub(crate) fn next<T: FromSql>(&mut self) -> rusqlite::Result<T> {
+        self.at += 1;
+        self.row.get(self.at - 1)
+    }
+
+    /// The next column, a stored instant.
+    pub(crate) fn instant(&mut self) -> rusqlite::Result<Timestamp> {
+        self.next().map(at)
+    }
+
+    /// The next column, a stored instant if there is one.
+    pub(crate) fn instant_or(&mut self) -> rusqlite::Result<Option<Timestamp>> {
+        Ok(self.next::<Option<i64>>()?.map(at))
+    }
+
+    /// The next column, a word that this version must know.
+    pub(crate) fn word<T>(
+        &mut self,
+        column: &'static str,
+        known: impl Fn(&str) -> Option<T>,
+    ) -> rusqlite::Result<T> {
+        self.at += 1;
+        let value = self.row.get_ref(self.at - 1)?.as_str()?;
+        known(value).ok_or_else(|| foreign(column, value.to_owned()))
+    }
 }

@@ -9,7 +9,7 @@ use matricle_core::{AttendeeId, BookingId, Currency, DateId, PersonId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::bookings::presence;
-use crate::convert::{instant, instant_or, word};
+use crate::convert::InOrder;
 use crate::{Doing, StoreError, Tx, us};
 
 /// An attendee as the door sees them.
@@ -33,28 +33,29 @@ pub struct AtDoor {
     pub passed_on: bool,
 }
 
-const COLUMNS: &str = "a.id, a.booking_id, a.date_id, a.person_no, a.name, a.ticket_name, a.presence, a.in_at, \
-     a.in_door, CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END AS state, b.total_minor - b.paid_minor AS due, b.name AS booker, b.test, \
-     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no AND x.cancelled_at IS NULL) AS people, \
-     (SELECT currency FROM house) AS currency";
+const COLUMNS: &str = "(SELECT currency FROM house), a.id, a.date_id, \
+     CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END, b.total_minor - b.paid_minor, \
+     a.presence, a.in_at, a.in_door, b.test, a.name, a.ticket_name, b.name, a.booking_id, a.person_no, \
+     (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no AND x.cancelled_at IS NULL)";
 
 fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
-    let currency = word(row, "currency", Currency::from_letters)?;
+    let mut c = InOrder::from(row, 0);
+    let currency = c.word("house.currency", Currency::from_letters)?;
     Ok(AtDoor {
         facts: TicketFacts {
-            attendee: AttendeeId(row.get("id")?),
-            date: DateId(row.get("date_id")?),
-            state: word(row, "state", State::from_word)?,
-            due: currency.of(row.get("due")?),
-            presence: presence(row)?,
-            test: row.get("test")?,
+            attendee: AttendeeId(c.next()?),
+            date: DateId(c.next()?),
+            state: c.word("bookings.state", State::from_word)?,
+            due: currency.of(c.next()?),
+            presence: presence(&mut c)?,
+            test: c.next()?,
         },
-        name: row.get("name")?,
-        ticket: row.get("ticket_name")?,
-        booker: row.get("booker")?,
-        booking: BookingId(row.get("booking_id")?),
-        place: row.get::<_, u32>("person_no")? + 1,
-        people: row.get("people")?,
+        name: c.next()?,
+        ticket: c.next()?,
+        booker: c.next()?,
+        booking: BookingId(c.next()?),
+        place: c.next::<u32>()? + 1,
+        people: c.next()?,
         passed_on: false,
     })
 }
@@ -348,15 +349,16 @@ pub struct Scan {
 const SCAN_COLUMNS: &str = "id, date_id, attendee_id, verdict, told, door, at, undone_at";
 
 fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
+    let mut c = InOrder::from(row, 0);
     Ok(Scan {
-        id: row.get("id")?,
-        date: DateId(row.get("date_id")?),
-        attendee: row.get::<_, Option<i64>>("attendee_id")?.map(AttendeeId),
-        verdict: row.get("verdict")?,
-        told: row.get("told")?,
-        door: row.get("door")?,
-        at: instant(row, "at")?,
-        undone_at: instant_or(row, "undone_at")?,
+        id: c.next()?,
+        date: DateId(c.next()?),
+        attendee: c.next::<Option<i64>>()?.map(AttendeeId),
+        verdict: c.next()?,
+        told: c.next()?,
+        door: c.next()?,
+        at: c.instant()?,
+        undone_at: c.instant_or()?,
     })
 }
 

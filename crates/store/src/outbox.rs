@@ -179,6 +179,16 @@ pub struct NewMessage<'a> {
     pub note: &'a str,
 }
 
+/// How many messages of a kind there are about a booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_of(conn: &Connection, booking: BookingId, kind: Kind) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM outbox WHERE booking_id = ?1 AND kind = ?2")
+        .and_then(|mut q| q.query_row((booking.0, kind.word()), |row| row.get(0)))
+        .doing("counting messages")
+}
+
 /// Plans a message; one that is planned already stays as it is.
 ///
 /// # Errors

@@ -2,13 +2,8 @@
 
 use std::sync::LazyLock;
 
-use axum::extract::Path;
-use axum::http::{HeaderMap, HeaderValue, header};
-use axum::response::Response;
 use rust_embed::{EmbeddedFile, RustEmbed};
 use sha2::{Digest, Sha256};
-
-use crate::serving::{self, Served};
 
 #[derive(RustEmbed)]
 #[folder = "assets"]
@@ -23,7 +18,7 @@ struct Own;
 #[include = "fonts/*.woff2"]
 struct Vendor;
 
-fn find(path: &str) -> Option<EmbeddedFile> {
+pub(crate) fn find(path: &str) -> Option<EmbeddedFile> {
     Own::get(path).or_else(|| Vendor::get(path))
 }
 
@@ -39,39 +34,7 @@ pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
     hash.finalize()[..6].iter().fold(String::new(), |hex, byte| format!("{hex}{byte:02x}"))
 });
 
-/// `GET /static/{path}`: a file. At an address that carries [`VERSION`] it stays what it is, and
-/// is kept for a year; at any other it is asked for anew each time.
-pub(crate) async fn serve(Path(path): Path<String>, asked: HeaderMap) -> Response {
-    let (path, stays) = match path.split_once('/') {
-        Some((version, rest)) if version == *VERSION => (rest, true),
-        // The version of a page from before an update: the file as it is now.
-        Some((version, rest)) if version.len() == VERSION.len() && find(&path).is_none() => {
-            (rest, false)
-        }
-        _ => (path.as_str(), false),
-    };
-    let Some(file) = find(path) else { return crate::error::not_found().await };
-    let cache = if stays { "public, max-age=31536000, immutable" } else { "public, no-cache" };
-    let served = Served { media_type: media_type(path), cache, changed: None };
-    let mut response = serving::bytes(&asked, file.data.into_owned(), &served);
-    // A worker obeys the policy its own script comes with; it runs WebAssembly.
-    response.headers_mut().insert(
-        header::CONTENT_SECURITY_POLICY,
-        HeaderValue::from_static(
-            "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'",
-        ),
-    );
-    response
-}
-
-/// `GET /favicon.ico`, where browsers look for it by themselves.
-pub(crate) async fn favicon(asked: HeaderMap) -> Response {
-    let Some(file) = find("icon-48.png") else { return crate::error::not_found().await };
-    let served = Served { media_type: "image/png", cache: "public, max-age=86400", changed: None };
-    serving::bytes(&asked, file.data.into_owned(), &served)
-}
-
-fn media_type(path: &str) -> &'static str {
+pub(crate) fn media_type(path: &str) -> &'static str {
     match path.rsplit_once('.').map_or("", |(_, ending)| ending) {
         "css" => "text/css; charset=utf-8",
         "js" => "text/javascript; charset=utf-8",

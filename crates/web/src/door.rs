@@ -1,9 +1,13 @@
 //! The check-in face.
 
+mod verdict;
+
 use askama::Template;
+use axum::Router;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
@@ -11,20 +15,19 @@ use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door as desk_door;
 use matricle_desk::door::{Board, Name, Outcome, Shown, With};
-use matricle_desk::{DeskError, random_bytes};
+use matricle_desk::{DeskError, door as desk_door, random_bytes};
 use matricle_formats::words;
 use matricle_store::people::Staff;
 use serde::Deserialize;
 
-use crate::App;
+use crate::asking::{Part, Posted, SignedIn, Visitor};
+use crate::door::verdict::{Row, VerdictPart, class, log_row, verdict_part};
 use crate::error::WebError;
-use crate::guard::{self, Part, Posted, SignedIn, Visitor};
-use crate::live;
-use crate::office::{DateRow, date_row};
 use crate::page::{Face, Frame, html};
+use crate::parts::rows::{DateRow, date_row};
 use crate::parts::strip;
+use crate::{App, cookies, live};
 
 #[derive(Template)]
 #[template(path = "door/dates.html")]
@@ -46,127 +49,6 @@ pub(crate) async fn dates(
     let f = Frame::new(&app, Face::Door, "Door", &house.name, &visitor, Some(&staff));
     let day = words::long_day(words::local(now, &house.zone).date());
     html(&Dates { f, day, rows: dates.iter().map(|d| date_row(d, now)).collect() })
-}
-
-/// A verdict, or what stands there before the first.
-#[derive(Template)]
-#[template(path = "door/verdict.html")]
-struct VerdictPart {
-    class: &'static str,
-    word: String,
-    name: String,
-    ticket: String,
-    reason: String,
-    companions: String,
-    when: String,
-    pay: Option<PayPart>,
-}
-
-/// How somebody who is to pay can do so here.
-struct PayPart {
-    date: i64,
-    attendee: i64,
-    due_minor: i64,
-    due: String,
-    token: String,
-    key: String,
-    /// What stamps would pay it; empty when they do not.
-    stamps: String,
-    /// The booker's cards: letters, what is left.
-    cards: Vec<(String, String)>,
-}
-
-fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
-    let pay = outcome.pay.as_ref()?;
-    Some(PayPart {
-        date: date.0,
-        attendee: pay.attendee.0,
-        due_minor: pay.due.minor,
-        due: pay.due.to_string(),
-        token: token.into(),
-        key: scan_key(),
-        stamps: if pay.stamps > 0 { words::count(pay.stamps, "stamps") } else { String::new() },
-        cards: pay
-            .cards
-            .iter()
-            .map(|(code, left)| (code.clone(), format!("{} left", words::count(*left, "stamps"))))
-            .collect(),
-    })
-}
-
-/// Class and shape for a verdict's word.
-fn class(word: &str) -> &'static str {
-    match word {
-        "come in" => "in",
-        "already in" => "dup",
-        "to pay" => "pay",
-        "other date" => "other",
-        "misread" => "mis",
-        "stamp card" => "card",
-        "a test" => "test",
-        _ => "no",
-    }
-}
-
-fn verdict_part(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> VerdictPart {
-    let told = &outcome.told;
-    let mut word = told.verdict.clone();
-    if let Some(first) = word.get_mut(..1) {
-        first.make_ascii_uppercase();
-    }
-    VerdictPart {
-        class: if outcome.undone { "ready" } else { class(&told.verdict) },
-        word: if outcome.undone { "Undone".into() } else { word },
-        name: told.name.clone(),
-        ticket: told.ticket.clone(),
-        reason: if outcome.undone { "expected again".into() } else { told.reason.clone() },
-        companions: match told.companions.as_slice() {
-            [] => String::new(),
-            [one] => format!("{one} not here yet"),
-            several => format!("{} not here yet", several.join(", ")),
-        },
-        when: words::seconds(outcome.at, zone),
-        pay: pay_part(outcome, date, token),
-    }
-}
-
-/// A scan in the log.
-#[derive(Template)]
-#[template(path = "door/row.html")]
-struct Row {
-    scan: i64,
-    date: i64,
-    token: String,
-    class: &'static str,
-    when: String,
-    name: String,
-    what: String,
-    door: String,
-    can_undo: bool,
-    undone: bool,
-}
-
-fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
-    let told = &outcome.told;
-    let what = if told.reason.is_empty() {
-        told.verdict.clone()
-    } else if told.verdict == "to pay" {
-        told.reason.clone()
-    } else {
-        format!("{}: {}", told.verdict, told.reason)
-    };
-    Row {
-        scan: outcome.scan,
-        date: date.0,
-        token: token.into(),
-        class: class(&told.verdict),
-        when: words::seconds(outcome.at, zone),
-        name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
-        what,
-        door: outcome.door.clone(),
-        can_undo: told.verdict == Verdict::ComeIn.word() && !outcome.undone,
-        undone: outcome.undone,
-    }
 }
 
 /// The count and the strip, kept up to date on every open door.
@@ -246,7 +128,7 @@ fn name_row(name: &Name, zone: &str) -> NameRow {
 }
 
 /// A key for a scan sent by a page without script.
-fn scan_key() -> String {
+pub(crate) fn scan_key() -> String {
     URL_SAFE_NO_PAD.encode(random_bytes::<16>())
 }
 
@@ -347,12 +229,12 @@ pub(crate) async fn show(
 ) -> Result<Response, WebError> {
     if let Some(door) = door {
         let door: String = matricle_core::text::line(&door).chars().take(40).collect();
-        let cookie = guard::door_cookie(&app.settings, &door);
+        let cookie = cookies::door_cookie(&app.settings, &door);
         let to = Redirect::to(&format!("/door/{date}"));
         return Ok(([(header::SET_COOKIE, cookie)], to).into_response());
     }
     let date = DateId(date);
-    match door_page(&app, &visitor, &staff, date, guard::door_name(&headers), None, None).await {
+    match door_page(&app, &visitor, &staff, date, cookies::door_name(&headers), None, None).await {
         Err(WebError::Desk(DeskError::DoorShut)) => shut(&app, &visitor, &staff, date).await,
         page => page,
     }
@@ -407,7 +289,7 @@ pub(crate) async fn scan(
     form: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(date);
-    let (text, door) = (form.get("text").trim(), guard::door_name(&headers));
+    let (text, door) = (form.get("text").trim(), cookies::door_name(&headers));
     let attendee = form.get("attendee").parse().ok().map(AttendeeId);
     // A name that was typed is looked for; a text that a scanner read is judged as it is.
     let typed_name =
@@ -445,7 +327,7 @@ pub(crate) async fn pay(
     SignedIn(staff): SignedIn,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let (date, door) = (DateId(date), guard::door_name(&headers));
+    let (date, door) = (DateId(date), cookies::door_name(&headers));
     let attendee = form.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
     let due = form.get("due").parse().map_err(|_| DeskError::NotFound)?;
     let with = match form.get("with") {
@@ -496,7 +378,7 @@ pub(crate) async fn undo(
     let scan = form.get("scan").parse().map_err(|_| DeskError::NothingToUndo)?;
     let outcome = desk_door::undo(&app.desk, &staff, DateId(date), scan).await?;
     if !part {
-        let door = guard::door_name(&headers);
+        let door = cookies::door_name(&headers);
         return door_page(&app, &visitor, &staff, DateId(date), door, Some(outcome), None).await;
     }
     answer(&app, &visitor, DateId(date), &outcome).await
@@ -573,69 +455,14 @@ impl App {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use matricle_desk::door::Told;
-
-    fn outcome(verdict: &Verdict, reason: &str, undone: bool) -> Outcome {
-        let told = Told {
-            verdict: verdict.word().into(),
-            name: "Siân <O'Hara>".into(),
-            ticket: "Family · place 1 of 4".into(),
-            reason: reason.into(),
-            companions: vec!["Kit".into(), "Ana".into()],
-        };
-        let at = "2026-11-25T18:42:07Z".parse().unwrap();
-        Outcome { scan: 7, told, at, door: "side gate".into(), undone, pay: None }
-    }
-
-    fn in_words(outcome: &Outcome) -> VerdictPart {
-        verdict_part(outcome, DateId(1), "UTC", "t")
-    }
-
-    /// Each verdict has its own class, and with it its own shape: colour is never alone.
-    #[test]
-    fn each_verdict_has_its_own_word_and_shape() {
-        let due = matricle_core::Currency::EUR.of(4200);
-        let at = Timestamp::UNIX_EPOCH;
-        let verdicts = [
-            Verdict::ComeIn,
-            Verdict::AlreadyIn { at, door: "gate".into() },
-            Verdict::ToPay { due },
-            Verdict::OtherDate { date: DateId(2) },
-            Verdict::Misread,
-            Verdict::StampCard { left: 3 },
-            Verdict::Test,
-            Verdict::Unknown,
-        ];
-        let mut shapes = Vec::new();
-        for verdict in &verdicts {
-            let part = in_words(&outcome(verdict, "why", false)).render().unwrap();
-            assert!(
-                part.contains("Siân &#60;O&#39;Hara&#62;") && part.contains("18:42:07"),
-                "{part}"
-            );
-            let shape =
-                part.split("<svg").nth(1).unwrap().split("</svg>").next().unwrap().to_owned();
-            assert!(!shapes.contains(&shape), "{} has its own shape", verdict.word());
-            shapes.push(shape);
-        }
-        assert_eq!(class("cancelled"), class("unknown"), "both: do not let in");
-    }
-
-    #[test]
-    fn a_scan_in_the_log_can_be_undone_once_and_only_if_it_let_somebody_in() {
-        let row = |verdict, undone| {
-            log_row(&outcome(verdict, "", undone), DateId(1), "UTC", "t").render().unwrap()
-        };
-        assert!(row(&Verdict::ComeIn, false).contains("data-undo"));
-        assert!(!row(&Verdict::Unknown, false).contains("data-undo"));
-        let undone = row(&Verdict::ComeIn, true);
-        assert!(!undone.contains("data-undo") && undone.contains("undone, was come in"));
-        let told = in_words(&outcome(&Verdict::ComeIn, "", true)).render().unwrap();
-        assert!(told.contains("Undone") && told.contains("expected again"));
-        let part = in_words(&outcome(&Verdict::ComeIn, "", false)).render().unwrap();
-        assert!(part.contains("Kit, Ana not here yet"));
-    }
+/// The addresses of this face.
+pub(crate) fn routes() -> Router<App> {
+    Router::new()
+        .route("/door", get(dates))
+        .route("/door/{date}", get(show))
+        .route("/door/{date}/scan", post(scan))
+        .route("/door/{date}/undo", post(undo))
+        .route("/door/{date}/pay", post(pay))
+        .route("/door/{date}/names", get(names))
+        .route("/door/{date}/live", get(live))
 }

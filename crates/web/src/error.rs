@@ -49,7 +49,7 @@ impl IntoResponse for WebError {
     fn into_response(self) -> Response {
         let (status, title, what) = match self {
             Self::SignInFirst { back } => {
-                let back = crate::page::encode(&back);
+                let back = crate::address::encode(&back);
                 return Redirect::to(&format!("/sign-in?back={back}")).into_response();
             }
             Self::Refused { title, what } => (StatusCode::CONFLICT, title, what),

@@ -2,28 +2,24 @@
 
 use std::collections::{HashSet, VecDeque};
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::IpAddr;
 use std::num::NonZeroU32;
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, MatchedPath, Request, State};
-use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Version, header};
+use axum::extract::{MatchedPath, Request, State};
+use axum::http::{HeaderMap, HeaderValue, Method, Version, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
-use matricle_core::{network, text};
-use matricle_desk::people::asking::Asking;
-use matricle_desk::people::signin;
-use matricle_desk::people::signin::Browser;
 use matricle_desk::random_bytes;
-use matricle_store::people::{Known, Staff};
 use tracing::Instrument;
 
+use crate::asking::{Asker, Posted, Visitor};
+use crate::cookies::{VISITOR, cookie, is_personal, set_cookie};
 use crate::error::WebError;
 use crate::{App, Settings};
 
@@ -157,39 +153,6 @@ fn fingerprint(to: &str, posted: &Posted) -> u64 {
     hasher.finish()
 }
 
-/// Whether a request carries anything of somebody's own: then its page is theirs alone.
-pub(crate) fn is_personal(headers: &HeaderMap) -> bool {
-    session_token(headers).is_some()
-        || cookie(headers, HOLD).is_some()
-        || cookie(headers, INVITED).is_some()
-}
-
-/// A random name that a browser keeps, to which its forms are bound. Empty for whoever only
-/// reads what is public: they are given none.
-#[derive(Debug, Clone)]
-pub(crate) struct Visitor(pub(crate) String);
-
-const VISITOR: &str = "visitor";
-const SESSION: &str = "session";
-/// The hold that this browser has begun.
-const HOLD: &str = "hold";
-/// The invitation that this browser has opened.
-const INVITED: &str = "invited";
-/// Which door this device stands at.
-const DOOR: &str = "door";
-
-/// The value of a cookie.
-fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
-    headers
-        .get_all(header::COOKIE)
-        .iter()
-        .filter_map(|line| line.to_str().ok())
-        .flat_map(|line| line.split(';'))
-        .filter_map(|pair| pair.trim().split_once('='))
-        .find(|(known, _)| *known == name)
-        .map(|(_, value)| value)
-}
-
 /// Whether no cookie is set at an address: files and answers for machines, and the pages that
 /// are the same for everybody, for as long as somebody carries nothing of their own.
 fn sets_no_cookie(path: &str, headers: &HeaderMap) -> bool {
@@ -199,15 +162,6 @@ fn sets_no_cookie(path: &str, headers: &HeaderMap) -> bool {
 /// The Programme and the page of an event.
 fn is_public_page(path: &str) -> bool {
     path == "/" || path.strip_prefix("/events/").is_some_and(|s| !s.is_empty() && !s.contains('/'))
-}
-
-/// What a page that is the same for everybody sends: a choice of tickets, and seats to keep.
-/// It is made for nobody, so its token is everybody's; that another site sent it is still
-/// refused by what the browser says of where it comes from.
-fn is_sent_by_anybody(path: &str) -> bool {
-    path.strip_prefix("/events/")
-        .and_then(|rest| rest.split_once('/'))
-        .is_some_and(|(_, act)| act == "choose" || act == "keep")
 }
 
 fn is_for_machines(path: &str) -> bool {
@@ -328,275 +282,6 @@ fn comes_from_elsewhere(headers: &HeaderMap) -> bool {
     }
 }
 
-fn set_cookie(settings: &Settings, name: &str, value: &str, seconds: Option<u64>) -> HeaderValue {
-    let secure = if settings.secure_cookies { "; Secure" } else { "" };
-    let age = seconds.map_or(String::new(), |s| format!("; Max-Age={s}"));
-    HeaderValue::from_str(&format!("{name}={value}; Path=/; HttpOnly; SameSite=Lax{age}{secure}"))
-        .unwrap_or(HeaderValue::from_static("visitor=; Max-Age=0"))
-}
-
-/// Sets the cookie of a session.
-pub(crate) fn session_cookie(settings: &Settings, token: &str) -> HeaderValue {
-    set_cookie(settings, SESSION, token, Some(14 * 24 * 3600))
-}
-
-/// Removes the cookie of a session.
-pub(crate) fn no_session(settings: &Settings) -> HeaderValue {
-    set_cookie(settings, SESSION, "", Some(0))
-}
-
-/// Remembers the invitation whose link this browser has opened: it is known there for that
-/// event, and for nothing else.
-pub(crate) fn invitation_cookie(settings: &Settings, id: i64, key: &str) -> HeaderValue {
-    set_cookie(settings, INVITED, &format!("{id}.{key}"), Some(30 * 24 * 3600))
-}
-
-/// Number and secret part of the invitation that this browser has opened.
-fn invitation_of(headers: &HeaderMap) -> Option<(i64, String)> {
-    let (id, key) = cookie(headers, INVITED)?.split_once('.')?;
-    Some((id.parse().ok()?, key.to_owned()))
-}
-
-/// Remembers the hold that this browser has begun.
-pub(crate) fn hold_cookie(settings: &Settings, address: &str) -> HeaderValue {
-    set_cookie(settings, HOLD, address, Some(24 * 3600))
-}
-
-/// Remembers which door this device stands at. Written in base64, since names
-/// of doors may hold anything.
-pub(crate) fn door_cookie(settings: &Settings, door: &str) -> HeaderValue {
-    set_cookie(settings, DOOR, &URL_SAFE_NO_PAD.encode(door), Some(180 * 24 * 3600))
-}
-
-/// The door of this device.
-pub(crate) fn door_name(headers: &HeaderMap) -> String {
-    cookie(headers, DOOR)
-        .and_then(|v| URL_SAFE_NO_PAD.decode(v).ok())
-        .and_then(|bytes| String::from_utf8(bytes).ok())
-        .filter(|name| !name.trim().is_empty())
-        .unwrap_or_else(|| "main door".into())
-}
-
-/// The session token of a request.
-pub(crate) fn session_token(headers: &HeaderMap) -> Option<&str> {
-    cookie(headers, SESSION).filter(|token| !token.is_empty())
-}
-
-/// Reference and key of the hold that this browser has begun.
-pub(crate) fn hold_of(headers: &HeaderMap) -> Option<(String, String)> {
-    let (reference, key) = cookie(headers, HOLD)?.split_once('.')?;
-    Some((reference.to_owned(), key.to_owned()))
-}
-
-impl FromRequestParts<App> for Visitor {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, _: &App) -> Result<Self, WebError> {
-        parts.extensions.get::<Self>().cloned().ok_or(WebError::Elsewhere)
-    }
-}
-
-/// The network somebody asks from, and the address they ask from, shortened.
-#[derive(Debug, Clone)]
-pub(crate) struct Asker(pub(crate) IpAddr, pub(crate) String);
-
-impl FromRequestParts<App> for Asker {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        let peer = parts
-            .extensions
-            .get::<ConnectInfo<SocketAddr>>()
-            .map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |ConnectInfo(addr)| addr.ip());
-        let address = asker(peer, &parts.headers, app.settings.behind_proxy);
-        Ok(Self(network::of(address), network::shortened(address)))
-    }
-}
-
-/// Only the last entry of `X-Forwarded-For` was written by the proxy in front; the
-/// others say what the asker likes.
-fn asker(peer: IpAddr, headers: &HeaderMap, behind_proxy: bool) -> IpAddr {
-    let forwarded = headers
-        .get_all("x-forwarded-for")
-        .iter()
-        .next_back()
-        .and_then(|v| v.to_str().ok())
-        .and_then(|v| v.rsplit(',').next())
-        .and_then(|v| v.trim().parse().ok());
-    forwarded.filter(|_| behind_proxy).unwrap_or(peer)
-}
-
-/// Somebody who works here and has signed in.
-#[derive(Debug, Clone)]
-pub(crate) struct SignedIn(pub(crate) Staff);
-
-impl FromRequestParts<App> for SignedIn {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        match staff(&parts.headers, app).await? {
-            Some(staff) => Ok(Self(staff)),
-            None => {
-                let path = parts.uri.path_and_query().map_or("/office", |p| p.as_str());
-                Err(WebError::SignInFirst { back: path.to_owned() })
-            }
-        }
-    }
-}
-
-/// Whoever asks, perhaps signed in.
-#[derive(Debug, Clone)]
-pub(crate) struct Perhaps(pub(crate) Option<Staff>);
-
-impl FromRequestParts<App> for Perhaps {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        Ok(Self(staff(&parts.headers, app).await?))
-    }
-}
-
-async fn staff(headers: &HeaderMap, app: &App) -> Result<Option<Staff>, WebError> {
-    match session_token(headers) {
-        Some(token) => Ok(signin::session(&app.desk, token).await?),
-        None => Ok(None),
-    }
-}
-
-/// Whoever has proved their address by signing in, whether they work here or only book.
-#[derive(Debug, Clone)]
-pub(crate) struct Somebody(pub(crate) Option<Known>);
-
-impl FromRequestParts<App> for Somebody {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        match session_token(&parts.headers) {
-            Some(token) => Ok(Self(signin::known(&app.desk, token).await?)),
-            None => Ok(Self(None)),
-        }
-    }
-}
-
-/// What is known of somebody who books: what they have proved, and where they ask from.
-pub(crate) struct Booker(pub(crate) Asking);
-
-impl FromRequestParts<App> for Booker {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        let Somebody(known) = Somebody::from_request_parts(parts, app).await?;
-        let Asker(network, _) = Asker::from_request_parts(parts, app).await?;
-        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
-        let secrets = &app.desk.secrets;
-        Ok(Self(Asking {
-            member: known.as_ref().is_some_and(|k| k.member),
-            proved: known.map(|k| k.email),
-            invitation: invitation_of(&parts.headers),
-            from: (
-                secrets.trace("browser", &visitor),
-                secrets.trace("network", &network.to_string()),
-            ),
-        }))
-    }
-}
-
-/// The same for whoever only reads: somebody who carries nothing of their own is nobody.
-pub(crate) struct Reader(pub(crate) Asking);
-
-impl FromRequestParts<App> for Reader {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        if !is_personal(&parts.headers) {
-            return Ok(Self(Asking::default()));
-        }
-        let Booker(asking) = Booker::from_request_parts(parts, app).await?;
-        Ok(Self(asking))
-    }
-}
-
-/// The browser that signs in.
-pub(crate) struct Signer(pub(crate) Browser);
-
-impl FromRequestParts<App> for Signer {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
-        let Asker(_, from_where) = Asker::from_request_parts(parts, app).await?;
-        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
-        let agent = parts.headers.get(header::USER_AGENT).and_then(|v| v.to_str().ok());
-        Ok(Self(Browser { visitor, agent: agent.unwrap_or_default().into(), from_where }))
-    }
-}
-
-/// The fields of a form that came from one of our pages, made for this visitor.
-#[derive(Debug, Clone)]
-pub(crate) struct Posted(Vec<(String, String)>);
-
-impl Posted {
-    /// The value of a field; empty when it is missing.
-    pub(crate) fn get(&self, name: &str) -> &str {
-        self.0.iter().find(|(known, _)| known == name).map_or("", |(_, value)| value)
-    }
-
-    /// Fields whose names begin with `prefix`, with the rest of the name.
-    pub(crate) fn starting<'p>(
-        &'p self,
-        prefix: &'p str,
-    ) -> impl Iterator<Item = (&'p str, &'p str)> {
-        self.0
-            .iter()
-            .filter_map(move |(name, value)| Some((name.strip_prefix(prefix)?, value.as_str())))
-    }
-}
-
-/// A field without what is unseen in it; a password is whatever somebody types.
-fn seen((name, typed): (String, String)) -> (String, String) {
-    let typed = if name.contains("password") { typed } else { text::lines(&typed) };
-    (name, typed)
-}
-
-impl FromRequest<App> for Posted {
-    type Rejection = WebError;
-
-    async fn from_request(request: Request, app: &App) -> Result<Self, WebError> {
-        let visitor = request.extensions().get::<Visitor>().cloned().ok_or(WebError::Elsewhere)?;
-        let by_anybody = is_sent_by_anybody(request.uri().path());
-        let in_header =
-            request.headers().get("x-form-token").and_then(|v| v.to_str().ok()).map(String::from);
-        let axum::Form(fields) = axum::Form::<Vec<(String, String)>>::from_request(request, &())
-            .await
-            .map_err(|refusal| match refusal.into_response().status() {
-                StatusCode::PAYLOAD_TOO_LARGE => WebError::TooLarge,
-                StatusCode::REQUEST_TIMEOUT => WebError::TooSlow,
-                _ => WebError::Unreadable,
-            })?;
-        let posted = Self(fields.into_iter().map(seen).collect());
-        let token = in_header.unwrap_or_else(|| posted.get("token").to_owned());
-        let secrets = &app.desk.secrets;
-        if secrets.is_form_token(&visitor.0, &token)
-            || by_anybody && secrets.is_form_token("", &token)
-        {
-            Ok(posted)
-        } else {
-            Err(WebError::OldPage)
-        }
-    }
-}
-
-/// Whether htmx asks for a part of a page.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Part(pub(crate) bool);
-
-impl FromRequestParts<App> for Part {
-    type Rejection = WebError;
-
-    async fn from_request_parts(parts: &mut Parts, _: &App) -> Result<Self, WebError> {
-        Ok(Self(parts.headers.contains_key("hx-request")))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -619,14 +304,5 @@ mod tests {
         assert!(!elsewhere(&[("sec-fetch-site", "same-origin")]));
         assert!(!elsewhere(&[("origin", "http://club.example:80"), ("host", "club.example:80")]));
         assert!(!elsewhere(&[("host", "club.example")]), "no browser");
-    }
-
-    #[test]
-    fn only_the_entry_written_by_our_proxy_counts() {
-        let peer: IpAddr = "10.0.0.1".parse().unwrap();
-        let told = headers(&[("x-forwarded-for", "1.1.1.1, 203.0.113.9")]);
-        assert_eq!(asker(peer, &told, true).to_string(), "203.0.113.9");
-        assert_eq!(asker(peer, &told, false), peer);
-        assert_eq!(asker(peer, &headers(&[("x-forwarded-for", "nobody")]), true), peer);
     }
 }

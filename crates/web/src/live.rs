@@ -15,8 +15,8 @@ use tokio::sync::broadcast::error::RecvError;
 use tokio::time::{sleep, timeout};
 
 use crate::App;
+use crate::cookies::session_token;
 use crate::error::WebError;
-use crate::guard::session_token;
 
 /// Changes closer together than this are told as one.
 const TOGETHER: Duration = Duration::from_millis(120);

@@ -1,34 +1,43 @@
 //! The staff face.
 
-pub(crate) mod board;
-pub(crate) mod booking;
-pub(crate) mod bookings;
-pub(crate) mod dates;
-pub(crate) mod events;
-pub(crate) mod fields;
-pub(crate) mod house;
-pub(crate) mod money;
-pub(crate) mod planning;
-pub(crate) mod quick;
-pub(crate) mod rules;
-pub(crate) mod signin;
-pub(crate) mod today;
-pub(crate) mod you;
+mod acts;
+mod board;
+mod booking;
+mod bookings;
+mod calling_off;
+mod confirmations;
+mod dates;
+mod event;
+mod events;
+mod house;
+mod money;
+mod publishing;
+mod questions;
+mod quick;
+mod rules;
+mod sessions;
+mod signin;
+mod tab;
+mod tickets;
+mod today;
+mod touches;
+mod who;
+mod wording;
+mod you;
 
-use axum::extract::FromRequestParts;
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, FromRequestParts};
 use axum::http::request::Parts;
+use axum::routing::{get, post};
 use jiff::Timestamp;
 use matricle_formats::words;
 use matricle_store::bookings::Listed;
-use matricle_store::events::DateSummary;
 use matricle_store::people::Staff;
 
-use crate::App;
+use crate::asking::{SignedIn, Visitor};
 use crate::error::WebError;
-use crate::guard::{SignedIn, Visitor};
 use crate::page::{Face, Frame};
-use crate::parts::strip;
-use crate::wording;
+use crate::{App, MEMBERS, PICTURE};
 
 /// Somebody of the staff at the Office: the program, their browser, and who they are.
 pub(crate) struct Clerk {
@@ -72,7 +81,7 @@ pub(crate) struct BookingRow {
 pub(crate) fn booking_row(row: &Listed, zone: &str, now: Timestamp) -> BookingRow {
     let b = &row.booking;
     let today = words::local(now, zone).date();
-    let live = wording::state_class(b.state) != "over";
+    let live = crate::wording::state_class(b.state) != "over";
     let amount = |m: matricle_core::Money| if m.is_zero() { "–".into() } else { m.figures() };
     BookingRow {
         href: format!("/office/bookings/{}", b.reference.as_str()),
@@ -81,42 +90,92 @@ pub(crate) fn booking_row(row: &Listed, zone: &str, now: Timestamp) -> BookingRo
         title: row.title.clone(),
         when: words::day(row.starts.date(), today),
         people: row.people,
-        class: wording::state_class(b.state),
-        state: wording::state(b.state),
+        class: crate::wording::state_class(b.state),
+        state: crate::wording::state(b.state),
         paid: amount(b.paid),
         due: if live { amount(b.due()) } else { "–".into() },
         last: row.last.clone(),
     }
 }
 
-/// A date in a list.
-pub(crate) struct DateRow {
-    pub(crate) href: String,
-    pub(crate) title: String,
-    pub(crate) near: String,
-    pub(crate) place: String,
-    pub(crate) strip: String,
-    pub(crate) seats: String,
-    pub(crate) door: Option<String>,
-}
-
-pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
-    let span = &row.date.span;
-    let today = words::local(now, &span.zone).date();
-    let is_today = span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
-    let taken = row.pool.taken.total();
-    DateRow {
-        href: format!("/office/events/{}", row.event.id),
-        title: row.event.title.clone(),
-        near: format!(
-            "{}, {}–{}",
-            words::near_day(span.starts.date(), today),
-            words::clock(span.starts),
-            words::clock(span.ends)
-        ),
-        place: row.date.place(),
-        strip: strip::svg(&row.pool, row.inside, strip::SMALL),
-        seats: format!("{taken} of {}", row.pool.capacity),
-        door: is_today.then(|| format!("/door/{}", row.date.id)),
-    }
+/// The addresses of this face.
+pub(crate) fn routes() -> Router<App> {
+    Router::new()
+        .route("/sign-in", get(signin::show).post(signin::sign_in))
+        .route("/sign-out", post(signin::sign_out))
+        .route("/you", get(you::show).post(you::change))
+        .route("/office", get(today::show))
+        .route("/office/find", get(bookings::find))
+        .route("/office/events", get(events::list))
+        .route("/office/events/new", get(quick::show).post(quick::make))
+        .route("/office/events.csv", get(events::file))
+        .route("/office/events.xlsx", get(events::file))
+        .route("/office/events/many", post(events::many))
+        .route("/office/events/new/from", post(quick::start))
+        .route("/office/events/{id}", get(event::sheet))
+        .route("/office/events/{id}/programme", post(publishing::show_in_programme))
+        .route("/office/events/{id}/publish-at", post(publishing::publish_at))
+        .route("/office/events/{id}/tests", post(publishing::clear_tests))
+        .route("/office/events/{id}/pattern", post(publishing::save_pattern))
+        .route("/office/events/{id}/wording", get(wording::wording).post(wording::reword))
+        .route(
+            "/office/events/{id}/picture",
+            post(wording::picture).layer(DefaultBodyLimit::max(PICTURE)),
+        )
+        .route("/office/events/{id}/tickets", get(tickets::tickets))
+        .route(
+            "/office/events/{id}/tickets/{ticket}",
+            get(tickets::ticket).post(tickets::save_ticket),
+        )
+        .route("/office/events/{id}/questions", get(questions::questions))
+        .route(
+            "/office/events/{id}/questions/{question}",
+            get(questions::question).post(questions::save_question),
+        )
+        .route("/office/events/{id}/who", get(who::who).post(who::save_who))
+        .route("/office/events/{id}/rules", get(rules::show).post(rules::save))
+        .route("/office/events/{id}/offer", post(rules::offer))
+        .route("/office/events/{id}/phone", get(rules::phone).post(rules::by_phone))
+        .route("/office/events/{id}/invite", post(who::invite))
+        .route("/office/events/{id}/told", get(publishing::told))
+        .route("/office/events/{id}/dates", get(dates::show).post(touches::add))
+        .route("/office/events/{id}/pools", post(dates::add_pool))
+        .route("/office/events/{id}/slots", post(dates::plan_slots))
+        .route(
+            "/office/events/{id}/call-off",
+            get(calling_off::before_calling_off).post(calling_off::call_off),
+        )
+        .route("/office/dates/{id}/change", post(touches::change))
+        .route("/office/dates/{id}/remove", post(dates::remove))
+        .route("/office/dates/{id}/sessions", post(sessions::session))
+        .route("/office/dates/{id}/door", post(dates::door))
+        .route("/office/money", get(money::show))
+        .route("/office/money/{tab}", get(money::tab).post(money::act))
+        .route("/office/board", get(board::show))
+        .route("/office/mine", get(house::mine))
+        .route("/office/house", get(house::show).post(house::set_terms))
+        .route("/office/house/hours", get(house::hours).post(house::set_hours))
+        .route("/office/house/closed", post(house::close_day))
+        .route("/office/house/people", get(house::people).post(house::give_role))
+        .route(
+            "/office/house/members",
+            post(house::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
+        )
+        .route("/office/house/people/{id}", post(house::take_role))
+        .route("/office/house/{tab}", get(house::part))
+        .route("/office/house/{thing}/{id}", post(house::save))
+        .route("/office/events/{id}/confirmations", get(confirmations::confirmations))
+        .route("/office/events/{id}/live", get(event::live))
+        .route("/office/bookings", get(bookings::list))
+        .route("/office/bookings.csv", get(bookings::file))
+        .route("/office/bookings.xlsx", get(bookings::file))
+        .route("/office/many", post(bookings::act))
+        .route("/office/views", post(bookings::views))
+        .route("/office/bookings/{reference}", get(booking::sheet))
+        .route(
+            "/office/bookings/{reference}/cancel",
+            get(acts::before_cancelling).post(acts::cancel),
+        )
+        .route("/office/bookings/{reference}/documents/{id}", get(booking::document))
+        .route("/office/bookings/{reference}/{act}", post(acts::act))
 }

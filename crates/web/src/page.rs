@@ -7,10 +7,9 @@ use matricle_core::staff::Right;
 use matricle_desk::random_u64;
 use matricle_store::people::Staff;
 
-use crate::App;
-use crate::assets;
+use crate::asking::Visitor;
 use crate::error::WebError;
-use crate::guard::Visitor;
+use crate::{App, assets};
 
 /// The three faces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -95,18 +94,4 @@ pub(crate) fn html(template: &impl Template) -> Result<Response, WebError> {
 /// Renders a page that says what is wrong with what was sent.
 pub(crate) fn refused(status: StatusCode, template: &impl Template) -> Result<Response, WebError> {
     Ok((status, Html(template.render()?)).into_response())
-}
-
-/// A text inside a query (RFC 3986: all but unreserved characters in percent form).
-pub(crate) fn encode(text: &str) -> String {
-    let mut encoded = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        match byte {
-            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
-                encoded.push(char::from(byte));
-            }
-            _ => encoded.push_str(&format!("%{byte:02X}")),
-        }
-    }
-    encoded
 }

@@ -2,6 +2,11 @@
 //! sessions.
 
 pub(crate) mod board;
+pub(crate) mod fields;
+pub(crate) mod files;
 pub(crate) mod grid;
+pub(crate) mod places;
+pub(crate) mod rows;
+pub(crate) mod sessions;
 pub(crate) mod strip;
 pub(crate) mod thread;

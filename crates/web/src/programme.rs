@@ -1,15 +1,75 @@
 //! The public face: catalogue, event pages, booking.
 
-pub(crate) mod booking;
-pub(crate) mod catalogue;
-pub(crate) mod change;
-pub(crate) mod embed;
-pub(crate) mod event;
-pub(crate) mod feeds;
-pub(crate) mod machines;
-pub(crate) mod me;
-pub(crate) mod own;
-pub(crate) mod pay;
+mod asked;
+mod at;
+mod booking;
+mod catalogue;
+mod change;
+mod choosing;
+mod embed;
+mod event;
+mod feeds;
+mod form;
+mod keeping;
+mod machines;
+mod me;
+mod own;
+mod own_acts;
+mod pay;
+mod refused;
+mod shown;
 mod stub;
-pub(crate) mod ticket;
-pub(crate) mod waiting;
+mod summary;
+mod ticket;
+mod waiting;
+
+use axum::Router;
+use axum::routing::{get, post};
+
+use crate::App;
+
+/// The addresses of this face.
+pub(crate) fn routes() -> Router<App> {
+    Router::new()
+        .route("/", get(catalogue::show))
+        .route("/events/{slug}", get(event::show))
+        .route("/events/{slug}/choose", get(keeping::back).post(keeping::choose))
+        .route("/events/{slug}/keep", get(keeping::back).post(keeping::keep))
+        .route("/events/{slug}/wait", get(waiting::ask).post(waiting::join))
+        .route("/waiting/{id}/{key}", get(waiting::place).post(waiting::leave))
+        .route("/pictures/{id}/{key}/{size}", get(event::picture))
+        .route("/feeds/{file}", get(feeds::all))
+        .route("/feeds/{about}/{file}", get(feeds::about))
+        .route("/feeds/host/{id}/{file}", get(feeds::host))
+        .route("/embed.js", get(embed::script))
+        .route("/embed/list", get(embed::list))
+        .route("/embed/events/{slug}", get(embed::event))
+        .route("/booking/{reference}/{key}/sessions", post(own_acts::sign_up))
+        .route("/booking/{reference}/{key}/undo", get(booking::back).post(own_acts::take_back))
+        .route("/booking/{reference}/{key}", get(booking::show))
+        .route("/booking/{reference}/{key}/draft", post(booking::draft))
+        .route("/booking/{reference}/{key}/link", get(booking::back).post(booking::link))
+        .route("/booking/{reference}/{key}/book", get(booking::back).post(booking::book))
+        .route("/booking/{reference}/{key}/again", get(booking::back).post(booking::again))
+        .route("/booking/{reference}/{key}/give-back", get(booking::back).post(booking::give_back))
+        .route("/booking/{reference}/{key}/change", get(change::show))
+        .route("/booking/{reference}/{key}/change/{act}", get(booking::back).post(change::act))
+        .route("/booking/{reference}/{key}/names", get(change::names))
+        .route("/booking/{reference}/{key}/code", get(booking::back).post(change::code))
+        .route("/booking/{reference}/{key}/transfer", get(booking::back).post(change::transfer))
+        .route("/booking/{reference}/{key}/stamps", get(booking::back).post(change::stamps))
+        .route("/booking/{reference}/{key}/papers/{id}", get(change::paper))
+        .route("/booking/{reference}/{key}/pay", get(pay::pay))
+        .route("/booking/{reference}/{key}/state", get(pay::state))
+        .route("/booking/{reference}/{key}/tickets.pdf", get(own_acts::tickets))
+        .route("/booking/{reference}/{key}/date.ics", get(own_acts::calendar))
+        .route("/invited/{id}/{key}", get(me::invited))
+        .route("/me", get(me::show).post(me::enter))
+        .route("/me/number", get(me::show).post(me::send))
+        .route("/me/out", post(me::out))
+        .route("/ticket/{code}/{key}", get(ticket::show))
+        .route("/ticket/{code}/{key}/{file}", get(ticket::file))
+        .route("/robots.txt", get(machines::robots))
+        .route("/sitemap.xml", get(machines::sitemap))
+        .route("/manifest.webmanifest", get(machines::manifest))
+}

@@ -6,13 +6,12 @@ use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
 use matricle_core::promo::PromoRefusal;
-use matricle_core::quick;
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
 use matricle_core::who::WhoRefusal;
-use matricle_core::{Money, SessionId, TicketTypeId};
+use matricle_core::{Money, SessionId, TicketTypeId, quick};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
@@ -472,7 +471,7 @@ mod tests {
         for field in fields {
             problems.iter().for_each(|p| is_a_sentence(&problem(field, p)));
         }
-        use quick::{Field as Q, Problem as P};
+        use super::quick::{Field as Q, Problem as P};
         let problems = [
             P::Missing,
             P::TooLong { most: 200 },

@@ -104,7 +104,9 @@ pub fn keep_in(
     };
     let earlier = match instead {
         Some(reference) => bookings::by_reference(tx, reference)?
-            .filter(|b| matches!(b.state, State::Held | State::Lapsed) && b.test == by.test)
+            // What was sent in once has a payment or an answer of its own.
+            .filter(|b| b.state == State::Held || b.state == State::Lapsed && b.name.is_empty())
+            .filter(|b| b.test == by.test)
             .filter(covers),
         None => None,
     };

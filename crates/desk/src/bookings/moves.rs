@@ -14,6 +14,7 @@ use crate::DeskError;
 use crate::acting::Turn;
 use crate::bookings::seats::seats_for;
 use crate::bookings::waiting;
+use crate::money::cards::make_bought;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
 use crate::telling::{tell, tell_changed};
@@ -74,8 +75,15 @@ pub(crate) fn make(
                 _ if with.said.is_empty() => "paid too much",
                 _ => with.said,
             };
-            give_back_surplus(tx, booking, reason, turn)?;
-            document(tx, booking, turn.now)?;
+            if booking.paid.minor > 0 {
+                give_back_surplus(tx, booking, reason, turn)?;
+            }
+            // What was never charged and costs nothing has no document; stamp cards may be free.
+            if row.from == State::Held && booking.total.is_zero() {
+                make_bought(tx, booking.id, turn.now)?;
+            } else {
+                document(tx, booking, turn.now)?;
+            }
         }
     }
     let moved = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;

@@ -33,7 +33,8 @@ pub enum Outcome {
     Asked,
 }
 
-/// Takes the form. What was typed is kept first, so that a refusal loses nothing.
+/// Takes the form. When it is refused, what was typed is kept before that is said, so that
+/// nothing is lost.
 /// Sent twice, the second says the same as the first.
 ///
 /// # Errors
@@ -45,14 +46,17 @@ pub async fn submit(
     reference: Reference,
     draft: Draft,
 ) -> Result<Outcome, DeskError> {
-    crate::bookings::hold::type_on(desk, reference, draft.clone()).await?;
+    let typed = draft.clone();
     let turn = desk.turn(Acting::booker());
     let booker =
         Booker { asking: asking.clone(), secrets: desk.secrets.clone(), often: desk.often.clone() };
     let outcome =
-        desk.store.write(move |tx| submit_in(tx, &booker, reference, &draft, &turn)).await?;
+        desk.store.write(move |tx| submit_in(tx, &booker, reference, &draft, &turn)).await;
+    if outcome.is_err() {
+        crate::bookings::hold::type_on(desk, reference, typed).await?;
+    }
     desk.wake.all();
-    Ok(outcome)
+    outcome
 }
 
 /// Who sends a form in, and what it takes to know them and to bound what they do.

@@ -1,9 +1,9 @@
 //! Who asks without a role: what they have proved, and where they ask from.
 
 use jiff::Timestamp;
-use matricle_core::EventId;
 use matricle_core::price::Buyer;
-use matricle_store::Connection;
+use matricle_core::{DateId, EventId};
+use matricle_store::{Connection, events};
 
 use crate::people::invited;
 use crate::{Desk, DeskError, Secrets};
@@ -66,4 +66,25 @@ pub async fn buyer(
         }
     };
     Ok(Buyer { member: asking.member, word: word.into(), address, promos: Vec::new() })
+}
+
+/// [`buyer`], by a date of the event.
+///
+/// # Errors
+/// There is no such date; the store fails.
+pub async fn buyer_of(
+    desk: &Desk,
+    asking: &Asking,
+    date: DateId,
+    word: &str,
+) -> Result<Buyer, DeskError> {
+    // Only an invitation is good for one event and not for another.
+    let event = match (&asking.proved, &asking.invitation) {
+        (None, Some(_)) => {
+            let found = desk.store.read(move |conn| events::date_by_id(conn, date)).await?;
+            found.ok_or(DeskError::NotFound)?.0.id
+        }
+        (Some(_), _) | (None, None) => EventId(0),
+    };
+    buyer(desk, asking, event, word).await
 }

@@ -16,7 +16,6 @@ use matricle_store::places::{self, Tag, TaxRate};
 use matricle_store::{Connection, bookings, cards};
 
 use crate::bookings::confirm::{self, Followed, Waiting};
-
 use crate::planning::dates::log;
 use crate::{Desk, DeskError, house_of};
 

@@ -97,7 +97,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
                 tax: currency.of(row.get(8)?),
                 tax_basis: row.get(9)?,
                 tax_added: row.get(10)?,
-                confirm: way(row)?,
+                confirm: way(row.get(11)?),
                 cards: row.get(12)?,
             })
         })?

@@ -5,10 +5,10 @@ use matricle_core::codes::{Reading, TicketCode, read};
 use matricle_core::door::Presence;
 use matricle_core::words::fold;
 use matricle_core::{AttendeeId, BookingId, TicketTypeId};
-use rusqlite::{Connection, OptionalExtension, Row};
+use rusqlite::{Connection, OptionalExtension};
 
 use super::{Booking, lines, list};
-use crate::convert::{foreign, instant, word};
+use crate::convert::InOrder;
 use crate::{Doing, StoreError, Tx, us};
 
 /// One person on a booking.
@@ -45,24 +45,26 @@ pub struct Answer {
     pub person: Option<usize>,
 }
 
-/// Presence as stored in three columns.
-pub(crate) fn presence(row: &Row<'_>) -> rusqlite::Result<Presence> {
-    let word: String = row.get("presence")?;
-    match word.as_str() {
-        "expected" => Ok(Presence::Expected),
-        "in" => Ok(Presence::In { at: instant(row, "in_at")?, door: row.get("in_door")? }),
-        "left" => Ok(Presence::Left),
-        "missed" => Ok(Presence::Missed),
-        _ => Err(foreign("attendees.presence", word)),
-    }
+/// Presence as stored in three columns: presence, in_at, in_door.
+pub(crate) fn presence(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Presence> {
+    let word = c.word("attendees.presence", |w| {
+        ["expected", "in", "left", "missed"].into_iter().find(|known| *known == w)
+    })?;
+    let (since, door): (Option<i64>, Option<String>) = (c.next()?, c.next()?);
+    Ok(match word {
+        "in" => Presence::In { at: crate::at(since.unwrap_or(0)), door: door.unwrap_or_default() },
+        "left" => Presence::Left,
+        "missed" => Presence::Missed,
+        _ => Presence::Expected,
+    })
 }
 
 /// A stored ticket code.
-pub(crate) fn ticket_code(row: &Row<'_>) -> rusqlite::Result<TicketCode> {
-    word(row, "code", |text| match read(text) {
+pub(crate) fn ticket_code(text: &str) -> Option<TicketCode> {
+    match read(text) {
         Reading::Code(code) => Some(code),
         Reading::Misread | Reading::NotACode => None,
-    })
+    }
 }
 
 /// The attendees of a booking, in the order of its tickets: each person once, with the
@@ -78,16 +80,17 @@ pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, Stor
     )
     .and_then(|mut q| {
         q.query_map([id.0], |row| {
+            let mut c = InOrder::from(row, 0);
             Ok(Attendee {
-                id: AttendeeId(row.get("id")?),
-                ticket_type: TicketTypeId(row.get("ticket_type_id")?),
-                ticket: row.get("ticket_name")?,
-                person: usize::try_from(row.get::<_, i64>("person_no")?).unwrap_or(0),
-                name: row.get("name")?,
-                code: ticket_code(row)?,
-                presence: presence(row)?,
-                ticket_no: row.get("ticket_no")?,
-                cancelled: row.get::<_, Option<i64>>("cancelled_at")?.is_some(),
+                id: AttendeeId(c.next()?),
+                ticket_type: TicketTypeId(c.next()?),
+                ticket: c.next()?,
+                person: usize::try_from(c.next::<i64>()?).unwrap_or(0),
+                name: c.next()?,
+                code: c.word("attendees.code", ticket_code)?,
+                presence: presence(&mut c)?,
+                ticket_no: c.next()?,
+                cancelled: c.next::<Option<i64>>()?.is_some(),
             })
         })?
         .collect()

@@ -74,7 +74,7 @@ pub fn choices(
 ) -> Result<Option<Choices>, StoreError> {
     match date_by_id(conn, id)? {
         Some((event, date)) if event.course => course(conn, currency, event, date, now).map(Some),
-        Some(_) => choices_of_date(conn, currency, id, now),
+        Some((event, date)) => one(conn, currency, event, date, now).map(Some),
         None => Ok(None),
     }
 }
@@ -91,6 +91,17 @@ pub fn choices_of_date(
     now: Timestamp,
 ) -> Result<Option<Choices>, StoreError> {
     let Some((event, date)) = date_by_id(conn, id)? else { return Ok(None) };
+    one(conn, currency, event, date, now).map(Some)
+}
+
+fn one(
+    conn: &Connection,
+    currency: Currency,
+    event: Event,
+    date: Date,
+    now: Timestamp,
+) -> Result<Choices, StoreError> {
+    let id = date.id;
     let mut offer = DateOffer {
         starts_at: date.span.starts_at,
         called_off: !date.called_off.is_empty(),
@@ -106,7 +117,7 @@ pub fn choices_of_date(
         offer.offers.push(one);
     }
     let inside = inside(conn, id)?;
-    Ok(Some(Choices { event, date, tickets, offer, inside, covers: vec![id] }))
+    Ok(Choices { event, date, tickets, offer, inside, covers: vec![id] })
 }
 
 fn course(

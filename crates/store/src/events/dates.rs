@@ -1,13 +1,13 @@
 //! Dates: their times and places, their seats, and lists of them.
 
-use jiff::{Timestamp, civil};
+use jiff::Timestamp;
 use matricle_core::schedule::Span;
 use matricle_core::seats::{Pool, Taken};
 use matricle_core::{DateId, EventId, PoolId, RoomId, VenueId};
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
-use crate::convert::{foreign, instant, instant_or};
-use crate::events::event::{EVENT_COLUMNS, Event, event};
+use crate::convert::InOrder;
+use crate::events::event::{EVENT_COLUMNS, EVENT_WIDTH, Event, event};
 use crate::{Doing, StoreError, us};
 
 /// One happening of an event.
@@ -57,61 +57,68 @@ impl Date {
     }
 }
 
-pub(crate) const DATE_COLUMNS: &str = "d.id AS d_id, d.event_id, d.starts, d.ends, d.zone, d.starts_at, d.ends_at, \
-     d.venue_id, d.room_id, d.called_off AS d_called_off, d.sequence, d.setup_minutes, d.clearup_minutes, d.run_id, \
-     d.changed_at AS d_changed_at, \
-     v.name AS venue, v.address, v.directions, \
-     coalesce((SELECT r.name FROM rooms r WHERE r.id = d.room_id), '') AS room, \
+pub(crate) const DATE_COLUMNS: &str = "d.id, d.event_id, d.starts, d.ends, d.zone, d.starts_at, d.ends_at, \
+     d.venue_id, v.name, v.address, v.directions, d.room_id, \
+     coalesce((SELECT r.name FROM rooms r WHERE r.id = d.room_id), ''), \
      coalesce((SELECT group_concat(h.name, ', ') FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id \
-        WHERE dh.date_id = d.id), '') AS hosts";
+        WHERE dh.date_id = d.id), ''), \
+     d.called_off, d.sequence, d.setup_minutes, d.clearup_minutes, d.run_id, d.changed_at";
 
-fn civil_time(row: &Row<'_>, column: &'static str) -> rusqlite::Result<civil::DateTime> {
-    let text: String = row.get(column)?;
-    text.parse().map_err(|_| foreign(column, text))
-}
+/// How many columns that is.
+pub(crate) const DATE_WIDTH: usize = 20;
 
-/// When a date is, from its five columns.
-pub(crate) fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
+/// When a date is, from its five columns: starts, ends, zone, and the two instants.
+pub(crate) fn span_of(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Span> {
     Ok(Span {
-        starts: civil_time(row, "starts")?,
-        ends: civil_time(row, "ends")?,
-        zone: row.get("zone")?,
-        starts_at: instant(row, "starts_at")?,
-        ends_at: instant(row, "ends_at")?,
+        starts: c.word("dates.starts", |text| text.parse().ok())?,
+        ends: c.word("dates.ends", |text| text.parse().ok())?,
+        zone: c.next()?,
+        starts_at: c.instant()?,
+        ends_at: c.instant()?,
     })
 }
 
-pub(crate) fn date(row: &Row<'_>) -> rusqlite::Result<Date> {
+/// When something is, from the first five columns of a row.
+pub(crate) fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
+    span_of(&mut InOrder::from(row, 0))
+}
+
+/// A date whose columns begin at one of a row.
+pub(crate) fn date_at(row: &Row<'_>, first: usize) -> rusqlite::Result<Date> {
+    let mut c = InOrder::from(row, first);
     Ok(Date {
-        id: DateId(row.get("d_id")?),
-        event: EventId(row.get("event_id")?),
-        span: span(row)?,
-        venue_id: VenueId(row.get("venue_id")?),
-        venue: row.get("venue")?,
-        address: row.get("address")?,
-        directions: row.get("directions")?,
-        room_id: row.get::<_, Option<i64>>("room_id")?.map(RoomId),
-        room: row.get("room")?,
-        hosts: row.get("hosts")?,
-        called_off: row.get("d_called_off")?,
-        sequence: row.get("sequence")?,
-        margins: (row.get("setup_minutes")?, row.get("clearup_minutes")?),
-        run: row.get("run_id")?,
-        changed_at: instant_or(row, "d_changed_at")?,
+        id: DateId(c.next()?),
+        event: EventId(c.next()?),
+        span: span_of(&mut c)?,
+        venue_id: VenueId(c.next()?),
+        venue: c.next()?,
+        address: c.next()?,
+        directions: c.next()?,
+        room_id: c.next::<Option<i64>>()?.map(RoomId),
+        room: c.next()?,
+        hosts: c.next()?,
+        called_off: c.next()?,
+        sequence: c.next()?,
+        margins: (c.next()?, c.next()?),
+        run: c.next()?,
+        changed_at: c.instant_or()?,
     })
 }
 
-pub(crate) fn pool(row: &Row<'_>) -> rusqlite::Result<Pool> {
-    let held: u32 = row.get("held")?;
+/// A pool whose columns begin at one of a row.
+pub(crate) fn pool_at(row: &Row<'_>, first: usize) -> rusqlite::Result<Pool> {
+    let mut c = InOrder::from(row, first);
+    let (id, name, capacity) = (PoolId(c.next()?), c.next()?, c.next()?);
+    let (held, stale): (u32, u32) = (c.next()?, c.next()?);
     Ok(Pool {
-        id: PoolId(row.get("p_id")?),
-        name: row.get("p_name")?,
-        capacity: row.get("capacity")?,
+        id,
+        name,
+        capacity,
         taken: Taken {
-            held: held.saturating_sub(row.get("stale")?),
-            requested: row.get("requested")?,
-            awaiting_payment: row.get("awaiting_payment")?,
-            confirmed: row.get("confirmed")?,
+            held: held.saturating_sub(stale),
+            requested: c.next()?,
+            awaiting_payment: c.next()?,
+            confirmed: c.next()?,
         },
     })
 }
@@ -119,12 +126,12 @@ pub(crate) fn pool(row: &Row<'_>) -> rusqlite::Result<Pool> {
 // `stale` are holds past their deadline that no timer has swept out yet: they are free.
 // Asked only where something is held, since most dates of a long list hold nothing.
 // A room is the ceiling of the first pool in it.
-pub(crate) const POOL_COLUMNS: &str = "p.id AS p_id, k.name AS p_name, \
+pub(crate) const POOL_COLUMNS: &str = "p.id, k.name, \
      CASE WHEN k.position > 0 THEN p.capacity ELSE min(p.capacity, coalesce((SELECT r.seats FROM dates dr \
-        JOIN rooms r ON r.id = dr.room_id WHERE dr.id = p.date_id), p.capacity)) END AS capacity, p.held, p.requested, \
-     p.awaiting_payment, p.confirmed, CASE WHEN p.held = 0 THEN 0 ELSE (SELECT coalesce(sum(bd.seats), 0) \
+        JOIN rooms r ON r.id = dr.room_id WHERE dr.id = p.date_id), p.capacity)) END, p.held, \
+     CASE WHEN p.held = 0 THEN 0 ELSE (SELECT coalesce(sum(bd.seats), 0) \
      FROM bookings b JOIN booking_draws bd ON bd.booking_id = b.id AND bd.pool_id = p.id \
-     WHERE b.state = 'held' AND b.deadline <= :now) END AS stale";
+     WHERE b.state = 'held' AND b.deadline <= :now) END, p.requested, p.awaiting_payment, p.confirmed";
 
 /// The dates of an event, in their order.
 ///
@@ -135,7 +142,7 @@ pub fn dates_of(conn: &Connection, event: EventId) -> Result<Vec<Date>, StoreErr
         "SELECT {DATE_COLUMNS} FROM dates d JOIN venues v ON v.id = d.venue_id
          WHERE d.event_id = ?1 ORDER BY d.starts_at, d.id"
     ))
-    .and_then(|mut q| q.query_map([event.0], date)?.collect())
+    .and_then(|mut q| q.query_map([event.0], |row| date_at(row, 0))?.collect())
     .doing("reading dates")
 }
 
@@ -148,7 +155,9 @@ pub fn date_by_id(conn: &Connection, id: DateId) -> Result<Option<(Event, Date)>
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS} FROM dates d
          JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id WHERE d.id = ?1"
     ))
-    .and_then(|mut q| q.query_row([id.0], |row| Ok((event(row)?, date(row)?))).optional())
+    .and_then(|mut q| {
+        q.query_row([id.0], |row| Ok((event(row)?, date_at(row, EVENT_WIDTH)?))).optional()
+    })
     .doing("looking a date up")
 }
 
@@ -162,7 +171,8 @@ pub fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool
          WHERE p.date_id = :date ORDER BY k.position"
     ))
     .and_then(|mut q| {
-        q.query_map(named_params! { ":date": date.0, ":now": us(now) }, pool)?.collect()
+        q.query_map(named_params! { ":date": date.0, ":now": us(now) }, |row| pool_at(row, 0))?
+            .collect()
     })
     .doing("reading pools")
 }

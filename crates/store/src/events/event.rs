@@ -7,7 +7,7 @@ use matricle_core::who::Who;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 use serde::{Deserialize, Serialize};
 
-use crate::convert::{foreign, instant, instant_or, json, word};
+use crate::convert::{InOrder, json};
 use crate::{Doing, StoreError, Tx, us};
 
 /// What is offered.
@@ -133,33 +133,36 @@ pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
      e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at";
 
+/// How many columns that is: those of a date come after them.
+pub(crate) const EVENT_WIDTH: usize = 24;
+
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
-    let (who, rules): (String, String) = (row.get("who")?, row.get("rules")?);
+    let mut c = InOrder::from(row, 0);
     Ok(Event {
-        id: EventId(row.get("e_id")?),
-        slug: row.get("slug")?,
-        title: row.get("title")?,
-        kind: row.get("kind")?,
-        lead: row.get("lead")?,
-        description: row.get("description")?,
-        bring: row.get("bring")?,
-        refund_note: row.get("refund_note")?,
-        state: word(row, "state", EventState::from_word)?,
-        hold: SignedDuration::from_mins(row.get("hold_minutes")?),
-        button: row.get("button")?,
-        after_note: row.get("after_note")?,
-        listed: row.get("listed")?,
-        format: word(row, "format", Format::from_word)?,
-        online_link: row.get("online_link")?,
-        online_passcode: row.get("online_passcode")?,
-        publish_at: instant_or(row, "publish_at")?,
-        called_off: row.get("called_off")?,
-        course: row.get("course")?,
-        latecomers: row.get("latecomers")?,
-        who: serde_json::from_str(&who).map_err(|_| foreign("events.who", who))?,
-        once: row.get("once")?,
-        rules: serde_json::from_str(&rules).map_err(|_| foreign("events.rules", rules))?,
-        changed_at: instant(row, "changed_at")?,
+        id: EventId(c.next()?),
+        slug: c.next()?,
+        title: c.next()?,
+        kind: c.next()?,
+        lead: c.next()?,
+        description: c.next()?,
+        bring: c.next()?,
+        refund_note: c.next()?,
+        state: c.word("events.state", EventState::from_word)?,
+        hold: SignedDuration::from_mins(c.next()?),
+        button: c.next()?,
+        after_note: c.next()?,
+        listed: c.next()?,
+        format: c.word("events.format", Format::from_word)?,
+        online_link: c.next()?,
+        online_passcode: c.next()?,
+        publish_at: c.instant_or()?,
+        called_off: c.next()?,
+        course: c.next()?,
+        latecomers: c.next()?,
+        who: c.word("events.who", |who| serde_json::from_str(who).ok())?,
+        once: c.next()?,
+        rules: c.word("events.rules", |rules| serde_json::from_str(rules).ok())?,
+        changed_at: c.instant()?,
     })
 }
 

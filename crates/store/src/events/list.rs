@@ -8,8 +8,10 @@ use rusqlite::{Connection, ToSql};
 
 use crate::convert::foreign;
 use crate::events::choices::{SHOWN, on_sale};
-use crate::events::dates::{DATE_COLUMNS, Date, POOL_COLUMNS, date, longest, pool};
-use crate::events::event::{EVENT_COLUMNS, Event, Format, event};
+use crate::events::dates::{
+    DATE_COLUMNS, DATE_WIDTH, Date, POOL_COLUMNS, date_at, longest, pool_at,
+};
+use crate::events::event::{EVENT_COLUMNS, EVENT_WIDTH, Event, Format, event};
 use crate::{Doing, StoreError, us};
 
 impl DateSummary {
@@ -207,8 +209,8 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
                 };
                 Ok(DateSummary {
                     event: event(row)?,
-                    date: date(row)?,
-                    pool: pool(row)?,
+                    date: date_at(row, EVENT_WIDTH)?,
+                    pool: pool_at(row, EVENT_WIDTH + DATE_WIDTH)?,
                     inside: row.get("inside")?,
                     prices,
                     on_sale: on_sale(row)?,

@@ -8,7 +8,7 @@ use matricle_core::seats::{Draw, TicketSeats};
 use matricle_core::{DateId, EventId, PoolId, TaxRateId, TicketTypeId};
 use rusqlite::{Connection, Row};
 
-use crate::convert::{foreign, instant_or, json};
+use crate::convert::{InOrder, json};
 use crate::events::new::NewTicketType;
 use crate::{Doing, StoreError, Tx, us};
 
@@ -43,43 +43,84 @@ pub struct CardTicket {
 }
 
 /// The rule of a ticket type, where it has one.
-pub(crate) fn way(row: &Row<'_>) -> rusqlite::Result<Option<Way>> {
-    let after_yes: Option<bool> = row.get("after_yes")?;
-    Ok(after_yes.map(|yes| if yes { Way::AfterYes } else { Way::ByItself }))
+pub(crate) fn way(after_yes: Option<bool>) -> Option<Way> {
+    after_yes.map(|yes| if yes { Way::AfterYes } else { Way::ByItself })
 }
 
-fn card(row: &Row<'_>) -> rusqlite::Result<Option<CardTicket>> {
-    let Some(kind) = row.get("card")? else { return Ok(None) };
-    Ok(Some(CardTicket { kind, stamps: row.get("card_stamps")?, life_days: row.get("card_days")? }))
+const TICKET_COLUMNS: &str = "t.id, t.name, t.note, t.minor, t.early_minor, t.early_until, t.member_minor, \
+     t.group_from, t.group_minor, x.basis, x.added, t.sale_from, t.sale_until, t.per_date, t.least, t.most, \
+     CASE WHEN t.card_kind_id IS NULL THEN t.admits ELSE 0 END, t.code, t.members_only, t.closed, t.invited, \
+     t.stamps, t.after_yes, k.name, k.stamps, k.life_days, t.tax_rate_id, x.name";
+
+/// A ticket type as it is stored.
+struct Stored {
+    id: TicketTypeId,
+    name: String,
+    note: String,
+    price: TicketPrice,
+    sale: SaleWindow,
+    per_date: Option<u32>,
+    least: u32,
+    most: u32,
+    admits: u32,
+    word: String,
+    members_only: bool,
+    closed: bool,
+    invited: Vec<String>,
+    stamps: Option<u32>,
+    confirm: Option<Way>,
+    card: Option<CardTicket>,
+    tax_rate: Option<TaxRateId>,
+    tax: Option<String>,
+    /// What comes after the columns: how many are sold.
+    sold: u32,
 }
 
-fn pair<A, B>(a: Option<A>, b: Option<B>) -> Option<(A, B)> {
-    a.zip(b)
-}
-
-fn price(row: &Row<'_>, id: TicketTypeId) -> rusqlite::Result<TicketPrice> {
-    Ok(TicketPrice {
+fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
+    let mut c = InOrder::from(row, 0);
+    let id = TicketTypeId(c.next()?);
+    Ok(Stored {
         id,
-        minor: row.get("minor")?,
-        early: pair(row.get("early_minor")?, instant_or(row, "early_until")?)
-            .map(|(minor, until)| Early { minor, until }),
-        member: row.get("member_minor")?,
-        group: pair(row.get("group_from")?, row.get("group_minor")?)
-            .map(|(from, minor)| Group { from, minor }),
-        share: None,
-        tax_basis: row.get::<_, Option<u32>>("tax_basis")?.unwrap_or(0),
-        tax_added: row.get::<_, Option<bool>>("tax_added")?.unwrap_or(false),
+        name: c.next()?,
+        note: c.next()?,
+        price: TicketPrice {
+            id,
+            minor: c.next()?,
+            early: c
+                .next::<Option<i64>>()?
+                .zip(c.instant_or()?)
+                .map(|(minor, until)| Early { minor, until }),
+            member: c.next()?,
+            group: c
+                .next::<Option<u32>>()?
+                .zip(c.next()?)
+                .map(|(from, minor)| Group { from, minor }),
+            share: None,
+            tax_basis: c.next::<Option<u32>>()?.unwrap_or(0),
+            tax_added: c.next::<Option<bool>>()?.unwrap_or(false),
+        },
+        sale: SaleWindow { from: c.instant_or()?, until: c.instant_or()? },
+        per_date: c.next()?,
+        least: c.next()?,
+        most: c.next()?,
+        admits: c.next()?,
+        word: c.next()?,
+        members_only: c.next()?,
+        closed: c.next()?,
+        invited: c.word("ticket_types.invited", |list| serde_json::from_str(list).ok())?,
+        stamps: c.next()?,
+        confirm: way(c.next()?),
+        card: match (c.next::<Option<String>>()?, c.next::<Option<u32>>()?, c.next()?) {
+            (Some(kind), stamps, life_days) => {
+                Some(CardTicket { kind, stamps: stamps.unwrap_or(0), life_days })
+            }
+            (None, ..) => None,
+        },
+        tax_rate: c.next::<Option<i64>>()?.map(TaxRateId),
+        tax: c.next()?,
+        sold: c.next()?,
     })
 }
-
-fn invited(row: &Row<'_>) -> rusqlite::Result<Vec<String>> {
-    let text: String = row.get("invited")?;
-    serde_json::from_str(&text).map_err(|_| foreign("ticket_types.invited", text))
-}
-
-const TICKET_COLUMNS: &str = "t.id, t.position, t.name, t.note, t.minor, t.early_minor, t.early_until, t.sale_from, \
-     t.sale_until, t.per_date, t.least, t.most, CASE WHEN t.card_kind_id IS NULL THEN t.admits ELSE 0 END AS admits, t.member_minor, t.group_from, t.group_minor, t.code, \
-     t.members_only, t.closed, t.invited, t.stamps, t.after_yes, k.name AS card, k.stamps AS card_stamps, k.life_days AS card_days, t.tax_rate_id, x.name AS tax_name, x.basis AS tax_basis, x.added AS tax_added";
 
 /// The ticket types of an event as sold for these dates: one, or all that are left of a
 /// course.
@@ -120,41 +161,33 @@ pub fn ticket_types(
         let rows = query.query_map(
             rusqlite::named_params! { ":event": event.0, ":date": first },
             |row| {
-                let id = TicketTypeId(row.get("id")?);
+                let t = stored(row)?;
                 let mut drawn = Vec::new();
                 for date in covers {
-                    let of_date = draws.query_map((id.0, date.0), |d| {
+                    let of_date = draws.query_map((t.id.0, date.0), |d| {
                         Ok(Draw { pool: PoolId(d.get(0)?), seats: d.get(1)? })
                     })?;
                     drawn.extend(of_date.collect::<Result<Vec<_>, _>>()?);
                 }
                 let ticket = TicketType {
-                    id,
-                    name: row.get("name")?,
-                    note: row.get("note")?,
-                    admits: row.get("admits")?,
-                    tax: row.get("tax_name")?,
-                    card: card(row)?,
-                    confirm: way(row)?,
+                    id: t.id,
+                    name: t.name,
+                    note: t.note,
+                    admits: t.admits,
+                    tax: t.tax,
+                    card: t.card,
+                    confirm: t.confirm,
                 };
                 let offer = Offer {
-                    price: TicketPrice { share, ..price(row, id)? },
-                    seats: TicketSeats {
-                        id,
-                        draws: drawn,
-                        limit: row.get("per_date")?,
-                        sold: row.get("sold")?,
-                    },
-                    sale: SaleWindow {
-                        from: instant_or(row, "sale_from")?,
-                        until: instant_or(row, "sale_until")?,
-                    },
-                    least: row.get("least")?,
-                    most: row.get("most")?,
-                    closed: row.get("closed")?,
-                    word: row.get("code")?,
-                    members_only: row.get("members_only")?,
-                    invited: invited(row)?,
+                    price: TicketPrice { share, ..t.price },
+                    seats: TicketSeats { id: t.id, draws: drawn, limit: t.per_date, sold: t.sold },
+                    sale: t.sale,
+                    least: t.least,
+                    most: t.most,
+                    closed: t.closed,
+                    word: t.word,
+                    members_only: t.members_only,
+                    invited: t.invited,
                 };
                 Ok((ticket, offer))
             },
@@ -195,42 +228,38 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
              WHERE w.ticket_type_id = ?1 ORDER BY k.position",
         )?;
         let rows = query.query_map([event.0], |row| {
-            let id = TicketTypeId(row.get("id")?);
-            let price = price(row, id)?;
+            let t = stored(row)?;
             let draws = draws
-                .query_map([id.0], |d| {
+                .query_map([t.id.0], |d| {
                     Ok((usize::try_from(d.get::<_, i64>(0)?).unwrap_or(0), d.get(1)?))
                 })?
                 .collect::<Result<_, _>>()?;
             Ok(TicketRow {
-                id,
+                id: t.id,
                 plan: NewTicketType {
-                    name: row.get("name")?,
-                    note: row.get("note")?,
-                    minor: price.minor,
-                    early: price.early,
-                    member: price.member,
-                    group: price.group,
-                    tax: row.get("tax_name")?,
-                    sale: SaleWindow {
-                        from: instant_or(row, "sale_from")?,
-                        until: instant_or(row, "sale_until")?,
-                    },
-                    per_date: row.get("per_date")?,
-                    least: row.get("least")?,
-                    most: row.get("most")?,
-                    admits: row.get("admits")?,
-                    word: row.get("code")?,
-                    members_only: row.get("members_only")?,
-                    invited: invited(row)?,
-                    closed: row.get("closed")?,
-                    stamps: row.get("stamps")?,
-                    card: row.get("card")?,
-                    confirm: way(row)?,
+                    name: t.name,
+                    note: t.note,
+                    minor: t.price.minor,
+                    early: t.price.early,
+                    member: t.price.member,
+                    group: t.price.group,
+                    tax: t.tax,
+                    sale: t.sale,
+                    per_date: t.per_date,
+                    least: t.least,
+                    most: t.most,
+                    admits: t.admits,
+                    word: t.word,
+                    members_only: t.members_only,
+                    invited: t.invited,
+                    closed: t.closed,
+                    stamps: t.stamps,
+                    card: t.card.map(|card| card.kind),
+                    confirm: t.confirm,
                     draws,
                 },
-                tax_rate: row.get::<_, Option<i64>>("tax_rate_id")?.map(TaxRateId),
-                sold: row.get("sold")?,
+                tax_rate: t.tax_rate,
+                sold: t.sold,
             })
         })?;
         rows.collect()

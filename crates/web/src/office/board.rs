@@ -4,14 +4,12 @@ use askama::Template;
 use axum::extract::Query;
 use axum::response::Response;
 use jiff::ToSpan;
-use matricle_desk::planning::board;
-use matricle_desk::planning::board::Reach;
+use matricle_desk::planning::board::{self, Reach};
 use matricle_formats::words;
 use serde::Deserialize;
 
-use super::Clerk;
 use crate::error::WebError;
-
+use crate::office::Clerk;
 use crate::page::{Frame, html};
 use crate::parts::board as drawing;
 
@@ -54,7 +52,7 @@ pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Respon
         &at.app.desk,
         &at.staff,
         reach,
-        asked.day.parse().ok().filter(crate::programme::catalogue::near),
+        asked.day.parse().ok().filter(crate::parts::places::near),
     )
     .await?;
     let now = at.app.desk.clock.now();

@@ -1,33 +1,27 @@
 //! The sheet of a booking at the Office, and everything that can be done with it.
 
 use askama::Template;
-use axum::extract::{Path, Query};
-use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::extract::Path;
+use axum::response::Response;
 use jiff::Timestamp;
 use matricle_core::acting::Actor;
 use matricle_core::acts::Act;
 use matricle_core::codes::Reference;
 use matricle_core::door::Presence;
 use matricle_core::ledger::Method;
-use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_core::worth::is_charged;
-use matricle_core::{AttendeeId, DateId, TicketTypeId};
-use matricle_desk::bookings::cancel;
-use matricle_desk::bookings::cancel::By;
-use matricle_desk::bookings::{change, decide, move_date, papers, pass_on, taking};
-use matricle_desk::money::refunds;
-use matricle_desk::office::OfficeBooking;
-use matricle_desk::{DeskError, office};
+use matricle_desk::DeskError;
+use matricle_desk::bookings::papers;
+use matricle_desk::office::{self, OfficeBooking};
 use matricle_formats::words;
 use matricle_store::payments::PaymentState;
 
-use super::Clerk;
-use super::fields::{Fields, form};
 use crate::error::WebError;
-use crate::guard::Posted;
-use crate::page::{Frame, html, refused};
+use crate::office::Clerk;
+use crate::page::{Frame, html};
+use crate::parts::fields::Fields;
+use crate::parts::files::pdf;
 use crate::wording;
 
 /// The letters of names for which no font is here, in a list.
@@ -39,7 +33,7 @@ fn boxes<'a>(names: impl Iterator<Item = &'a str>) -> String {
     all.iter().map(|c| format!("{c} (U+{:04X})", u32::from(*c))).collect::<Vec<_>>().join(", ")
 }
 
-struct AttendeeRow {
+pub(crate) struct AttendeeRow {
     id: i64,
     ticket_no: u32,
     name: String,
@@ -51,7 +45,7 @@ struct AttendeeRow {
     may_pass: bool,
 }
 
-struct MessageRow {
+pub(crate) struct MessageRow {
     kind: &'static str,
     address: String,
     state: String,
@@ -59,14 +53,14 @@ struct MessageRow {
     error: Option<String>,
 }
 
-struct HappeningRow {
+pub(crate) struct HappeningRow {
     when: String,
     who: String,
     what: String,
 }
 
 /// Money that came or went.
-struct MoneyRow {
+pub(crate) struct MoneyRow {
     when: String,
     what: String,
     amount: String,
@@ -77,66 +71,66 @@ struct MoneyRow {
 
 #[derive(Template)]
 #[template(path = "office/booking.html")]
-struct Sheet {
-    f: Frame,
-    reference: String,
-    href: String,
-    class: &'static str,
-    state: &'static str,
-    booker: String,
-    email: String,
-    title: String,
-    event_href: String,
-    when: String,
-    place: String,
-    own_page: String,
-    deadline: Option<String>,
-    attendees: Vec<AttendeeRow>,
+pub(crate) struct Sheet {
+    pub(crate) f: Frame,
+    pub(crate) reference: String,
+    pub(crate) href: String,
+    pub(crate) class: &'static str,
+    pub(crate) state: &'static str,
+    pub(crate) booker: String,
+    pub(crate) email: String,
+    pub(crate) title: String,
+    pub(crate) event_href: String,
+    pub(crate) when: String,
+    pub(crate) place: String,
+    pub(crate) own_page: String,
+    pub(crate) deadline: Option<String>,
+    pub(crate) attendees: Vec<AttendeeRow>,
     /// Letters that the tickets show as boxes.
-    boxes: String,
-    lines: Vec<(String, String)>,
-    total: String,
-    tax: Option<String>,
-    paid: String,
-    due: String,
-    money: Vec<MoneyRow>,
-    documents: Vec<(i64, String, &'static str, String)>,
-    answers: Vec<(String, String)>,
-    notes: Vec<HappeningRow>,
-    messages: Vec<MessageRow>,
-    timeline: Vec<HappeningRow>,
-    tickets: Vec<(i64, String)>,
-    on_booking: Vec<(i64, String)>,
-    dates: Vec<(i64, String)>,
-    may: May,
+    pub(crate) boxes: String,
+    pub(crate) lines: Vec<(String, String)>,
+    pub(crate) total: String,
+    pub(crate) tax: Option<String>,
+    pub(crate) paid: String,
+    pub(crate) due: String,
+    pub(crate) money: Vec<MoneyRow>,
+    pub(crate) documents: Vec<(i64, String, &'static str, String)>,
+    pub(crate) answers: Vec<(String, String)>,
+    pub(crate) notes: Vec<HappeningRow>,
+    pub(crate) messages: Vec<MessageRow>,
+    pub(crate) timeline: Vec<HappeningRow>,
+    pub(crate) tickets: Vec<(i64, String)>,
+    pub(crate) on_booking: Vec<(i64, String)>,
+    pub(crate) dates: Vec<(i64, String)>,
+    pub(crate) may: May,
     /// The summary before cancelling, when asked for, and the tickets it is about.
-    cancelling: Option<(Vec<String>, Vec<u32>)>,
+    pub(crate) cancelling: Option<(Vec<String>, Vec<u32>)>,
     /// What was typed and refused.
-    d: Fields,
+    pub(crate) d: Fields,
     /// The act that was refused, and why, when it is no field's fault.
-    refused: Option<String>,
+    pub(crate) refused: Option<String>,
     /// The act whose form stays open.
-    open: String,
+    pub(crate) open: String,
 }
 
 /// What can be done now, by whoever looks.
 #[derive(Debug, Clone, Copy, Default)]
-struct May {
-    cancel: bool,
-    bring_back: bool,
-    reconsider: bool,
-    resend: bool,
-    take_money: bool,
-    price: bool,
-    change: bool,
-    pass_on: bool,
-    put_off: bool,
-    note: bool,
-    give: bool,
+pub(crate) struct May {
+    pub(crate) cancel: bool,
+    pub(crate) bring_back: bool,
+    pub(crate) reconsider: bool,
+    pub(crate) resend: bool,
+    pub(crate) take_money: bool,
+    pub(crate) price: bool,
+    pub(crate) change: bool,
+    pub(crate) pass_on: bool,
+    pub(crate) put_off: bool,
+    pub(crate) note: bool,
+    pub(crate) give: bool,
 }
 
 impl May {
-    fn of(at: &Clerk, loaded: &OfficeBooking) -> Self {
+    pub(crate) fn of(at: &Clerk, loaded: &OfficeBooking) -> Self {
         let (sheet, now) = (&loaded.sheet, at.app.desk.clock.now());
         let clerk = at.staff.role.may(Right::ChangeBookings);
         let money = at.staff.role.may(Right::HandleMoney);
@@ -204,11 +198,11 @@ fn money_rows(loaded: &OfficeBooking, moment: &impl Fn(Timestamp) -> String) -> 
     rows.into_iter().map(|(_, row)| row).collect()
 }
 
-fn reference_of(text: &str) -> Result<Reference, WebError> {
+pub(crate) fn reference_of(text: &str) -> Result<Reference, WebError> {
     Reference::parse(text).ok_or(WebError::Desk(DeskError::NotFound))
 }
 
-async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
+pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
     let sheet = &loaded.sheet;
@@ -237,7 +231,7 @@ async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
         event_href: format!("/office/events/{}", sheet.event.id),
         when: words::span(span.starts, span.ends, today),
         place: sheet.date.place(),
-        own_page: crate::programme::booking::address(&at.app, b.reference),
+        own_page: crate::parts::places::address(&at.app, b.reference),
         deadline: b.deadline.map(moment),
         boxes: boxes(sheet.attendees.iter().map(|a| a.name.as_str())),
         attendees: sheet
@@ -327,181 +321,6 @@ pub(crate) async fn sheet(at: Clerk, Path(reference): Path<String>) -> Result<Re
     html(&load(&at, &reference).await?)
 }
 
-/// Tickets by their numbers on the booking, and a percentage that is given back.
-#[derive(Debug, serde::Deserialize)]
-pub(crate) struct Chosen {
-    #[serde(default)]
-    percent: String,
-}
-
-/// Numbers of tickets ticked in an address: `ticket=0&ticket=2`.
-fn numbers(query: &str) -> Vec<u32> {
-    query.split('&').filter_map(|p| p.strip_prefix("ticket=")?.parse().ok()).collect()
-}
-
-/// `GET …/cancel`: what cancelling will do, before it is done: mail and money cannot be
-/// called back.
-pub(crate) async fn before_cancelling(
-    at: Clerk,
-    Path(reference): Path<String>,
-    uri: axum::http::Uri,
-    Query(Chosen { percent }): Query<Chosen>,
-) -> Result<Response, WebError> {
-    let mut page = load(&at, &reference).await?;
-    if page.may.cancel {
-        let numbers = numbers(uri.query().unwrap_or_default());
-        let own = percent.parse().ok();
-        let by = By::Staff(at.staff.clone(), own);
-        let reference = reference_of(&reference)?;
-        let plan = cancel::preview(&at.app.desk, by, reference, numbers.clone()).await?;
-        let seats = u32::try_from(plan.people.len()).unwrap_or(0);
-        let mut what = vec![if plan.whole {
-            "All seats come free at once, and the tickets are refused at the door.".to_owned()
-        } else {
-            format!(
-                "The tickets of {} die; {} free at once.",
-                plan.people.join(", "),
-                if seats == 1 { "the seat comes" } else { "the seats come" }
-            )
-        }];
-        if !plan.back.is_zero() {
-            what.push(format!("{} goes back, the way it came.", plan.back));
-        }
-        if !plan.forgiven.is_zero() {
-            what.push(format!("{} is no longer asked for.", plan.forgiven));
-        }
-        if !plan.kept.is_zero() && plan.whole {
-            what.push(format!(
-                "{} stays with the house: the cancellation steps give {} % back.",
-                plan.kept, plan.percent
-            ));
-        }
-        what.push(if page.email.is_empty() {
-            "Nobody is told: the booking has no address.".into()
-        } else {
-            format!("A mail tells {} ({}).", page.booker, page.email)
-        });
-        page.d.set("percent", plan.percent.to_string());
-        page.cancelling = Some((what, numbers));
-    }
-    html(&page)
-}
-
-/// `POST …/cancel`.
-pub(crate) async fn cancel(
-    at: Clerk,
-    Path(reference): Path<String>,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    let reference = reference_of(&reference)?;
-    let numbers = posted.starting("ticket").filter_map(|(_, n)| n.parse().ok()).collect();
-    let by = By::Staff(at.staff.clone(), posted.get("percent").parse().ok());
-    match cancel::cancel(&at.app.desk, by, reference, numbers).await {
-        // A double click finds it cancelled: the sheet says so.
-        Ok(_) | Err(DeskError::Move(_)) => {
-            Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
-        }
-        Err(error) => Err(error.into()),
-    }
-}
-
-async fn done(
-    at: &Clerk,
-    reference: Reference,
-    act: &str,
-    posted: &Posted,
-) -> Result<(), DeskError> {
-    let (desk, staff) = (&at.app.desk, &at.staff);
-    let by = || By::Staff(staff.clone(), None);
-    let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
-    match act {
-        "yes" => {
-            let zone = desk.house().await?.zone;
-            let mut until = form(posted);
-            let until = until.instant("until", &zone);
-            decide::approve(desk, staff, reference, until).await
-        }
-        "no" => {
-            let reason = matricle_core::text::line(posted.get("reason"));
-            decide::decline(desk, staff, reference, reason).await
-        }
-        "back" => decide::bring_back(desk, staff, reference).await,
-        "reconsider" => decide::reconsider(desk, staff, reference).await,
-        "resend" => change::resend(desk, staff, reference).await,
-        "note" => change::note(desk, staff, reference, form(posted)).await,
-        "money" => taking::take_money(desk, staff, reference, form(posted)).await,
-        "price" => change::set_price(desk, staff, reference, form(posted)).await,
-        "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
-        "pass" => {
-            let attendee = AttendeeId(number("attendee"));
-            pass_on::pass_on(desk, by(), reference, attendee, form(posted)).await
-        }
-        "move" => move_date::move_to(desk, by(), reference, DateId(number("date"))).await,
-        "add" => {
-            let quantity = u32::try_from(number("quantity").max(0)).unwrap_or(0);
-            let wanted = vec![Wanted { ticket: TicketTypeId(number("ticket")), quantity }];
-            let names = posted.get("people").lines().map(|l| l.trim().to_owned()).collect();
-            change::add_tickets(desk, staff, reference, wanted, names).await
-        }
-        "swap" => {
-            let from = u32::try_from(number("from")).unwrap_or(u32::MAX);
-            change::swap_ticket(desk, staff, reference, from, TicketTypeId(number("to"))).await
-        }
-        "put-off" => {
-            let zone = desk.house().await?.zone;
-            let mut fields = form(posted);
-            let until = fields.instant("until", &zone);
-            let until = fields.need("until", until);
-            match until {
-                Some(until) => decide::put_off(desk, staff, reference, until).await,
-                None => Err(DeskError::Form(fields.wrong)),
-            }
-        }
-        _ => Err(DeskError::NotFound),
-    }
-}
-
-/// `POST /office/bookings/{reference}/{act}`: one change; a refusal comes back beside its
-/// field, or as a sentence above the sheet.
-pub(crate) async fn act(
-    at: Clerk,
-    Path((reference, act)): Path<(String, String)>,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    let reference = reference_of(&reference)?;
-    let to = format!("/office/bookings/{}", reference.as_str());
-    let form = format!("{to}/{act}");
-    if !at.app.guards.is_first(&form, &posted) {
-        return Ok(Redirect::to(&to).into_response());
-    }
-    let refusal = match done(&at, reference, &act, &posted).await {
-        Ok(()) => return Ok(Redirect::to(&to).into_response()),
-        Err(refusal) => refusal,
-    };
-    at.app.guards.not_done(&form, &posted);
-    let mut page = load(&at, reference.as_str()).await?;
-    let mut status = StatusCode::UNPROCESSABLE_ENTITY;
-    match refusal {
-        DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong),
-        DeskError::Choice(refusal) => {
-            let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
-            page.refused = Some(wording::choice(&refusal, &wording::ticket_names(&loaded.tickets)));
-            page.d = Fields::posted(&posted, &[]);
-            status = StatusCode::CONFLICT;
-        }
-        DeskError::Move(refusal) => {
-            page.refused = Some(format!(
-                "The booking is {}, and that cannot be done with it now. Somebody else may have been here.",
-                wording::state(refusal.state)
-            ));
-            status = StatusCode::CONFLICT;
-        }
-        other => return Err(other.into()),
-    }
-    page.open = act;
-    refused(status, &page)
-}
-
 /// `GET /office/bookings/{reference}/documents/{id}`: a receipt, invoice or credit note.
 pub(crate) async fn document(
     at: Clerk,
@@ -513,21 +332,11 @@ pub(crate) async fn document(
     Ok(pdf(&name, bytes))
 }
 
-/// A PDF that opens in the browser under a name.
-pub(crate) fn pdf(name: &str, bytes: Vec<u8>) -> Response {
-    let headers = [
-        (header::CONTENT_TYPE, "application/pdf".to_owned()),
-        (header::CONTENT_DISPOSITION, format!("inline; filename=\"{name}.pdf\"")),
-        (header::CACHE_CONTROL, "private, no-store".to_owned()),
-    ];
-    (headers, bytes).into_response()
-}
-
 /// Methods that somebody at the house takes money by.
 const BY_HAND: [Method; 3] = [Method::Transfer, Method::Cash, Method::CardHere];
 
 impl Sheet {
-    fn methods(&self) -> [&'static str; 3] {
+    pub(crate) fn methods(&self) -> [&'static str; 3] {
         BY_HAND.map(Method::word)
     }
 }

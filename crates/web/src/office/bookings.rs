@@ -10,19 +10,18 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
 use matricle_desk::DeskError;
-use matricle_desk::bookings::many;
-use matricle_desk::bookings::many::{Act, Done};
-use matricle_desk::office;
-use matricle_desk::office::BookingList;
+use matricle_desk::bookings::many::{self, Act, Done};
+use matricle_desk::office::{self, BookingList};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use matricle_store::bookings::{Filter, Listed, MOST_COUNTED, Order};
 
-use super::events::list_file;
-use super::{Clerk, booking_row};
+use crate::address::encode;
+use crate::asking::{Posted, SignedIn};
 use crate::error::WebError;
-use crate::guard::{Posted, SignedIn};
-use crate::page::{Frame, encode, html};
+use crate::office::{Clerk, booking_row};
+use crate::page::{Frame, html};
+use crate::parts::files::list_file;
 use crate::wording;
 
 /// Rows on a page.

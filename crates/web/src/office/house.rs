@@ -8,16 +8,15 @@ use matricle_core::PersonId;
 use matricle_core::rule::WEEK;
 use matricle_core::staff::{Right, Role};
 use matricle_desk::DeskError;
-use matricle_desk::house;
-use matricle_desk::house::{Rooms, Thing};
+use matricle_desk::house::{self, Rooms, Thing};
 use matricle_desk::planning::slots;
 use matricle_formats::words;
 
-use super::Clerk;
-use super::fields::{Fields, form};
+use crate::asking::Posted;
 use crate::error::WebError;
-use crate::guard::Posted;
+use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form};
 
 /// A thing of the house with its form.
 struct Item {

@@ -18,12 +18,12 @@ use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
 
-use super::Clerk;
-use super::events::list_file;
-use super::fields::{Fields, form};
+use crate::asking::Posted;
 use crate::error::WebError;
-use crate::guard::Posted;
+use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form};
+use crate::parts::files::list_file;
 
 /// A table that is shown as it comes out in a file.
 #[derive(Default)]

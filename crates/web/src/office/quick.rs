@@ -7,14 +7,13 @@ use matricle_core::EventId;
 use matricle_core::quick::{Field, Problem, Typed};
 use matricle_desk::DeskError;
 use matricle_desk::planning::events;
-use matricle_desk::planning::patterns;
-use matricle_desk::planning::patterns::From;
+use matricle_desk::planning::patterns::{self, From};
 
-use super::Clerk;
-use super::fields;
+use crate::asking::Posted;
 use crate::error::WebError;
-use crate::guard::Posted;
+use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
+use crate::parts::fields;
 use crate::wording;
 
 /// A field of the form, as typed, with what is wrong with it.

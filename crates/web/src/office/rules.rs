@@ -8,19 +8,18 @@ use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, EventId, TicketTypeId};
-use matricle_desk::bookings::phone;
-use matricle_desk::bookings::phone::ByPhone;
+use matricle_desk::bookings::phone::{self, ByPhone};
 use matricle_desk::bookings::waiting;
 use matricle_desk::planning::sheet;
 use matricle_desk::{DeskError, office};
 use matricle_formats::words;
 use serde::Deserialize;
 
-use super::Clerk;
-use super::fields::{Fields, form};
+use crate::asking::Posted;
 use crate::error::WebError;
-use crate::guard::Posted;
+use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form};
 use crate::wording;
 
 struct WaiterRow {

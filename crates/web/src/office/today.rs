@@ -7,12 +7,11 @@ use matricle_desk::office;
 use matricle_formats::words;
 use matricle_store::outbox::About;
 
-use super::Clerk;
-use super::{DateRow, date_row};
 use crate::error::WebError;
-use crate::wording;
-
+use crate::office::Clerk;
 use crate::page::{Frame, html};
+use crate::parts::rows::{DateRow, date_row};
+use crate::wording;
 
 #[derive(Template)]
 #[template(path = "office/today.html")]

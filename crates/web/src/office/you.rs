@@ -8,13 +8,14 @@ use matricle_core::form::Fault;
 use matricle_desk::DeskError;
 use matricle_desk::people::signin;
 
-use super::Clerk;
-use super::fields::{Fields, form};
-use crate::App;
+use crate::asking::{Asker, Posted, Signer};
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Posted, Signer};
+use crate::guard::Often;
+use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
-use crate::programme::me::session_row;
+use crate::parts::fields::{Fields, form};
+use crate::parts::sessions::session_row;
+use crate::{App, cookies};
 
 #[derive(Template)]
 #[template(path = "office/you.html")]
@@ -30,7 +31,7 @@ struct You {
 async fn page(at: &Clerk, headers: &HeaderMap, d: Fields) -> Result<You, WebError> {
     let house = at.app.desk.house().await?;
     let now = at.app.desk.clock.now();
-    let open = match guard::session_token(headers) {
+    let open = match cookies::session_token(headers) {
         Some(token) => signin::sessions(&at.app.desk, token).await?,
         None => Vec::new(),
     };
@@ -60,7 +61,7 @@ pub(crate) async fn change(
     app.guards.often(Often::SignIn, &asker)?;
     match signin::change_password(&app.desk, &at.staff, form(&posted), browser).await {
         Ok(()) => {
-            let cookie = guard::no_session(&app.settings);
+            let cookie = cookies::no_session(&app.settings);
             let to = Redirect::to("/sign-in?changed");
             Ok(([(header::SET_COOKIE, cookie)], to).into_response())
         }

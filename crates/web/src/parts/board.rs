@@ -8,7 +8,7 @@ use matricle_desk::planning::board::{Board, Lane, Reach};
 use matricle_formats::words;
 use matricle_store::events::DateSummary;
 
-use super::strip::escape;
+use crate::parts::strip::escape;
 
 const LEFT: f64 = 150.0;
 const WIDE: f64 = 1180.0;

@@ -6,7 +6,7 @@ use std::fmt::Write;
 use matricle_formats::words;
 use matricle_store::sessions::Session;
 
-use super::strip::{escape, fits};
+use crate::parts::strip::{escape, fits};
 
 const LEFT: f64 = 52.0;
 const TOP: f64 = 26.0;

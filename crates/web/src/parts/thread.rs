@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use matricle_formats::words;
 
-use super::strip::escape;
+use crate::parts::strip::escape;
 
 /// A stretch of time, such as a sale window.
 #[derive(Debug, Clone)]

@@ -7,15 +7,16 @@ use axum::response::Response;
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::{Currency, HostId, RoomId, VenueId};
-use matricle_desk::programme;
-use matricle_desk::programme::{A_PAGE, Catalogue, Wish};
+use matricle_desk::programme::{self, A_PAGE, Catalogue, Wish};
 use matricle_formats::words;
 use matricle_store::events::{DateSummary, Format};
 
 use crate::App;
+use crate::address::encode;
+use crate::asking::{Perhaps, Visitor};
 use crate::error::WebError;
-use crate::guard::{Perhaps, Visitor};
-use crate::page::{Face, Frame, encode, html};
+use crate::page::{Face, Frame, html};
+use crate::parts::places::near;
 use crate::parts::strip;
 
 /// Most dates of a month in the calendar.
@@ -53,7 +54,7 @@ struct Month {
 }
 
 /// A date in a list.
-pub(super) struct Entry {
+pub(crate) struct Entry {
     pub(super) href: String,
     pub(super) weekday: String,
     pub(super) day: i8,
@@ -86,7 +87,7 @@ struct DayView {
 }
 
 /// What a date's seats come to, in words.
-pub(super) fn left(date: &DateSummary) -> (String, bool) {
+pub(crate) fn left(date: &DateSummary) -> (String, bool) {
     let free = date.pool.free();
     match free {
         0 => ("full".into(), true),
@@ -94,7 +95,7 @@ pub(super) fn left(date: &DateSummary) -> (String, bool) {
     }
 }
 
-pub(super) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> Entry {
+pub(crate) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> Entry {
     let span = &date.date.span;
     let today = words::local(now, &span.zone).date();
     let price = match date.prices {
@@ -109,7 +110,7 @@ pub(super) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
     let times = format!("{}–{}", words::clock(span.starts), words::clock(span.ends));
     let what = if date.slot { "next free: " } else { "" };
     Entry {
-        href: format!("/events/{}?date={}", crate::page::encode(&date.event.slug), date.date.id),
+        href: format!("/events/{}?date={}", crate::address::encode(&date.event.slug), date.date.id),
         weekday: words::day(span.starts.date(), today)[..3].to_owned(),
         day: span.starts.date().day(),
         title: date.event.title.clone(),
@@ -145,13 +146,8 @@ fn wish(pairs: &[(String, String)]) -> Wish {
     }
 }
 
-/// Whether a day is one that people plan for; nothing is looked up beyond.
-pub(crate) fn near(day: &Day) -> bool {
-    (1970..=2400).contains(&day.year())
-}
-
 /// The address of a wish, with some parts changed.
-fn address(wish: &Wish, change: &[(&str, Option<String>)]) -> String {
+pub(crate) fn address(wish: &Wish, change: &[(&str, Option<String>)]) -> String {
     let month = wish.month.map(|m| m.strftime("%Y-%m").to_string());
     let known = [
         ("q", Some(wish.words.clone())),

@@ -10,21 +10,21 @@ use matricle_core::acts::Act;
 use matricle_core::door::Presence;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
-use matricle_desk::bookings::cancel;
-use matricle_desk::bookings::cancel::{By, Cancelling};
-use matricle_desk::bookings::whole::WholeBooking;
-use matricle_desk::bookings::{change, codes, move_date, papers, pass_on, pay, stamps};
-use matricle_desk::bookings::{hold, whole};
+use matricle_desk::bookings::cancel::{self, By, Cancelling};
+use matricle_desk::bookings::whole::{self, WholeBooking};
+use matricle_desk::bookings::{change, codes, hold, move_date, papers, pass_on, pay, stamps};
 use matricle_formats::words;
 
-use super::booking::{At, address, draft_of, fill, fill_again, frame};
-use super::own::Refused;
-use crate::App;
+use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
 use crate::error::WebError;
-use crate::guard::{Asker, Booker, Often, Perhaps, Posted, Visitor};
-use crate::office::fields::{Fields, form};
+use crate::guard::Often;
 use crate::page::{Frame, html, refused};
-use crate::wording;
+use crate::parts::fields::{Fields, form};
+use crate::parts::places::address;
+use crate::programme::at::{At, frame};
+use crate::programme::form::{draft_of, fill, fill_again};
+use crate::programme::refused::Refused;
+use crate::{App, wording};
 
 #[derive(Template)]
 #[template(path = "programme/change.html")]
@@ -249,7 +249,7 @@ pub(crate) async fn transfer(
             let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let to_prove = (sheet.booking.email.clone(), wording::who(&refusal));
-            super::booking::page(&app, f, &sheet, Some(Refused::Unproved(to_prove)), None)
+            crate::programme::shown::page(&app, f, &sheet, Some(Refused::Unproved(to_prove)), None)
         }
         Err(error) => Err(error.into()),
     }
@@ -262,7 +262,7 @@ pub(crate) async fn paper(
     Path((_, _, id)): Path<(String, String, i64)>,
 ) -> Result<Response, WebError> {
     let (name, bytes) = papers::document(&app.desk, reference, id).await?;
-    Ok(crate::office::booking::pdf(&name, bytes))
+    Ok(crate::parts::files::pdf(&name, bytes))
 }
 
 /// `POST …/stamps`: pays with a stamp card.
@@ -285,7 +285,7 @@ pub(crate) async fn stamps(
             let sheet = whole::of(&app.desk, reference).await?;
             let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
             let why = wording::stamps(&refusal, &sheet.house.zone);
-            super::booking::page(&app, f, &sheet, Some(Refused::Card(typed, why)), None)
+            crate::programme::shown::page(&app, f, &sheet, Some(Refused::Card(typed, why)), None)
         }
         Err(error) => Err(error.into()),
     }

@@ -6,17 +6,17 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use matricle_core::price::Buyer;
-use matricle_desk::programme;
-use matricle_desk::programme::{Looking, Wish};
+use matricle_desk::programme::{self, Looking, Wish};
 use matricle_store::events::EventState;
 use matricle_store::house::House;
 
-use super::catalogue::{Entry, entry};
-use super::event::{Asked, WeekView, week_view};
-use super::stub::{Ask, Stub, stub};
 use crate::App;
 use crate::error::WebError;
 use crate::page::html;
+use crate::programme::asked::Asked;
+use crate::programme::catalogue::{Entry, entry};
+use crate::programme::event::{WeekView, week_view};
+use crate::programme::stub::{Ask, Stub, stub};
 
 #[derive(Template)]
 #[template(path = "programme/embed.html")]

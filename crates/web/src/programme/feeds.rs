@@ -7,8 +7,7 @@ use matricle_core::availability::OnSale;
 use matricle_core::seats::{Pool, Taken};
 use matricle_core::{DateId, HostId, PoolId, RoomId};
 use matricle_desk::DeskError;
-use matricle_desk::programme;
-use matricle_desk::programme::{EventPage, Fed, Feed};
+use matricle_desk::programme::{self, EventPage, Fed, Feed};
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::feed::{self, Item};
 use matricle_formats::table::Cell;
@@ -16,7 +15,7 @@ use matricle_store::events::{DateSummary, Event, Format};
 
 use crate::App;
 use crate::error::WebError;
-use crate::office::events::list_file;
+use crate::parts::files::list_file;
 use crate::serving::{self, Served};
 
 fn missing() -> WebError {
@@ -25,7 +24,7 @@ fn missing() -> WebError {
 
 /// The page of an event, with a date of it chosen.
 fn page_of(app: &App, d: &DateSummary) -> String {
-    let slug = crate::page::encode(&d.event.slug);
+    let slug = crate::address::encode(&d.event.slug);
     format!("{}/events/{slug}?date={}", app.desk.public_url, d.date.id)
 }
 
@@ -98,7 +97,8 @@ fn item(
         price: d.prices.map(|(least, _)| currency.of(least).figures()),
         currency: currency.letters().into(),
         availability: d.availability(app.desk.clock.now()),
-        image: picture.map(|id| url.to_string() + &super::event::picture_address(app, id, "large")),
+        image: picture
+            .map(|id| url.to_string() + &crate::parts::places::picture_address(app, id, "large")),
     }
 }
 
@@ -108,7 +108,7 @@ fn no_pool() -> Pool {
 }
 
 /// The JSON-LD inside an event's own page.
-pub(super) fn json_of_page(app: &App, page: &EventPage) -> String {
+pub(crate) fn json_of_page(app: &App, page: &EventPage) -> String {
     let picture = page.picture.as_ref().map(|p| p.id);
     let items: Vec<Item> = page
         .dates
@@ -237,7 +237,7 @@ pub(crate) async fn about(
         _ => return Err(missing()),
     };
     let fed = programme::feed(&app.desk, feed).await?;
-    Ok(ics(&app, &asked, &fed, &format!("/feeds/{about}/{}", crate::page::encode(&file))))
+    Ok(ics(&app, &asked, &fed, &format!("/feeds/{about}/{}", crate::address::encode(&file))))
 }
 
 /// `GET /feeds/host/{id}/{key}.ics`: the dates of a host, at an address only they know.

@@ -6,8 +6,7 @@ use std::fmt::Write;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
-use matricle_desk::programme;
-use matricle_desk::programme::Feed;
+use matricle_desk::programme::{self, Feed};
 use serde_json::json;
 
 use crate::App;
@@ -60,7 +59,7 @@ pub(crate) async fn sitemap(
     let _ = writeln!(text, "<url><loc>{url}/</loc></url>");
     for (slug, changed_at) in &events {
         let changed = changed_at.strftime("%Y-%m-%dT%H:%M:%SZ");
-        let slug = crate::page::encode(slug);
+        let slug = crate::address::encode(slug);
         let _ =
             writeln!(text, "<url><loc>{url}/events/{slug}</loc><lastmod>{changed}</lastmod></url>");
     }

@@ -12,15 +12,16 @@ use matricle_desk::money::cards;
 use matricle_desk::people::signin;
 use matricle_desk::planning::invitations;
 use matricle_formats::words;
-use matricle_store::people::{Known, OpenSession};
+use matricle_store::people::Known;
 use serde::Deserialize;
 
-use crate::App;
+use crate::asking::{Asker, Perhaps, Posted, Signer, Somebody, Visitor};
 use crate::error::WebError;
-use crate::guard::{self, Asker, Often, Perhaps, Posted, Signer, Somebody, Visitor};
-use crate::office::signin::own_address;
+use crate::guard::Often;
 use crate::page::{Face, Frame, html, refused};
-use crate::wording;
+use crate::parts::places::own_address;
+use crate::parts::sessions::session_row;
+use crate::{App, cookies, wording};
 
 #[derive(Template)]
 #[template(path = "programme/me.html")]
@@ -99,7 +100,7 @@ pub(crate) async fn show(
             let house = app.desk.house().await?;
             let zone = house.zone;
             let today = words::local(now, &zone).date();
-            if let Some(token) = guard::session_token(&headers) {
+            if let Some(token) = cookies::session_token(&headers) {
                 let open = signin::sessions(&app.desk, token).await?;
                 page.sessions = open.iter().map(|s| session_row(s, &zone, now)).collect();
             }
@@ -124,7 +125,7 @@ pub(crate) async fn show(
             page.bookings = mine
                 .into_iter()
                 .map(|row| Mine {
-                    href: super::booking::address(&app, row.booking.reference),
+                    href: crate::parts::places::address(&app, row.booking.reference),
                     when: format!(
                         "{}, {}",
                         words::day(row.starts.date(), today),
@@ -182,7 +183,7 @@ pub(crate) async fn enter(
                 "" => "/me",
                 back => back,
             };
-            let cookie = guard::session_cookie(&app.settings, &token);
+            let cookie = cookies::session_cookie(&app.settings, &token);
             Ok(([(header::SET_COOKIE, cookie)], Redirect::to(to)).into_response())
         }
         Err(DeskError::SignIn) => {
@@ -203,8 +204,8 @@ pub(crate) async fn invited(
 ) -> Result<Response, WebError> {
     app.guards.often(Often::SignIn, &asker)?;
     let slug = invitations::open(&app.desk, id, &key).await?;
-    let to = Redirect::to(&format!("/events/{}", crate::page::encode(&slug)));
-    let cookie = guard::invitation_cookie(&app.settings, id, &key);
+    let to = Redirect::to(&format!("/events/{}", crate::address::encode(&slug)));
+    let cookie = cookies::invitation_cookie(&app.settings, id, &key);
     Ok(([(header::SET_COOKIE, cookie)], to).into_response())
 }
 
@@ -214,52 +215,9 @@ pub(crate) async fn out(
     headers: HeaderMap,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    if let Some(token) = guard::session_token(&headers) {
+    if let Some(token) = cookies::session_token(&headers) {
         signin::sign_out_everywhere(&app.desk, token).await?;
     }
-    let cookie = guard::no_session(&app.settings);
+    let cookie = cookies::no_session(&app.settings);
     Ok(([(header::SET_COOKIE, cookie)], Redirect::to("/me")).into_response())
-}
-
-/// A browser as somebody knows theirs: what it calls itself (RFC 9110 §10.1.5) begins with the
-/// names of many others.
-fn browser_in_short(agent: &str) -> String {
-    let first = |names: &[(&str, &'static str)]| {
-        names.iter().find(|(sign, _)| agent.contains(sign)).map(|(_, name)| *name)
-    };
-    let browser = first(&[
-        ("Edg", "Edge"),
-        ("OPR/", "Opera"),
-        ("Firefox/", "Firefox"),
-        ("FxiOS", "Firefox"),
-        ("Chrome", "Chrome"),
-        ("CriOS", "Chrome"),
-        ("Safari/", "Safari"),
-    ]);
-    let system = first(&[
-        ("iPhone", "an iPhone"),
-        ("iPad", "an iPad"),
-        ("Android", "Android"),
-        ("Windows", "Windows"),
-        ("Mac OS", "a Mac"),
-        ("Linux", "Linux"),
-    ]);
-    match (browser, system) {
-        (Some(browser), Some(system)) => format!("{browser} on {system}"),
-        (Some(name), None) | (None, Some(name)) => name.to_owned(),
-        (None, None) => "An unknown browser".to_owned(),
-    }
-}
-
-/// A session as its owner sees it.
-pub(crate) fn session_row(
-    session: &OpenSession,
-    zone: &str,
-    now: jiff::Timestamp,
-) -> (String, String) {
-    let browser = browser_in_short(&session.browser);
-    let own = if session.own { " (this one)" } else { "" };
-    let how = if session.staff { "with the password" } else { "by mail" };
-    let since = words::moment(session.made_at, zone, now);
-    (format!("{browser}{own}"), format!("signed in {how}, {since}"))
 }

@@ -3,26 +3,19 @@
 use std::collections::BTreeMap;
 
 use askama::Template;
-use axum::extract::State;
-use axum::http::header;
-use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::booking::State as BookingState;
 use matricle_core::{AttendeeId, SessionId};
-use matricle_desk::bookings::undo;
-use matricle_desk::bookings::whole;
 use matricle_desk::bookings::whole::WholeBooking;
-use matricle_desk::{DeskError, messages};
-use matricle_formats::{barcode, words};
-use matricle_store::bookings::Deed;
+use matricle_desk::messages;
+use matricle_formats::words;
 
-use super::booking::{At, address, frame, page};
-use super::pay::{Ways, square_svg};
-use crate::App;
-use crate::error::WebError;
-use crate::guard::{Asker, Often, Perhaps, Posted, Visitor};
 use crate::page::Frame;
-use crate::wording;
+use crate::parts::files::qr_svg;
+use crate::parts::places::address;
+use crate::programme::pay::Ways;
+use crate::programme::refused::{Refused, TakeBack};
+use crate::{App, wording};
 
 /// One attendee on the booking's own page.
 struct TicketView {
@@ -36,7 +29,7 @@ struct TicketView {
 /// Confirmed, or over.
 #[derive(Template)]
 #[template(path = "programme/own.html")]
-pub(super) struct Own {
+pub(crate) struct Own {
     f: Frame,
     address: String,
     state: &'static str,
@@ -139,51 +132,8 @@ fn signing(
         .collect()
 }
 
-/// What was sent from the page and refused, and why.
-pub(super) enum Refused {
-    /// The letters of a stamp card.
-    Card(String, String),
-    /// Who goes to which session.
-    Sessions(BTreeMap<AttendeeId, Vec<SessionId>>, String),
-    /// Taking back what was done last.
-    Undo(String),
-    /// The address is to be proved first, and why.
-    Unproved((String, String)),
-}
-
-/// What the booker did last and can take back, and why that does not go.
-#[derive(Template)]
-#[template(path = "programme/undo.html")]
-pub(super) struct TakeBack {
-    address: String,
-    token: String,
-    says: Option<String>,
-    problem: Option<String>,
-}
-
-impl TakeBack {
-    pub(super) fn of(
-        app: &App,
-        sheet: &WholeBooking,
-        token: String,
-        problem: Option<String>,
-    ) -> Self {
-        let now = app.desk.clock.now();
-        let says = sheet.undo.as_ref().filter(|u| u.is_open(now)).map(|u| {
-            let what = match &u.last.deed {
-                Deed::Cancelled { .. } => "You cancelled this booking",
-                Deed::Part { .. } => "You cancelled tickets of it",
-                Deed::Moved(_) => "You moved it to this date",
-            };
-            let when = words::moment(u.last.at, &sheet.house.zone, now);
-            format!("{what}, {when}. While the seats are there you can take that back.")
-        });
-        Self { address: address(app, sheet.booking.reference), token, says, problem }
-    }
-}
-
 /// The page, with what was refused.
-pub(super) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
+pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
     let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
     match refused {
         Some(Refused::Card(typed, why)) => card = Some((typed, why)),
@@ -298,95 +248,4 @@ pub(super) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         },
         f,
     }
-}
-
-/// A QR code as SVG, with its quiet zone.
-pub(super) fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
-    square_svg(&barcode::qr(code), &format!("QR code of ticket {code}"))
-}
-
-/// `GET …/tickets.pdf`: the tickets.
-pub(crate) async fn tickets(
-    State(app): State<App>,
-    At(reference): At,
-) -> Result<Response, WebError> {
-    let pdf = messages::tickets_of(&app.desk, reference).await?;
-    let name = format!("inline; filename=\"tickets-{reference}.pdf\"");
-    let headers =
-        [(header::CONTENT_TYPE, "application/pdf".to_owned()), (header::CONTENT_DISPOSITION, name)];
-    Ok((headers, pdf).into_response())
-}
-
-/// `GET …/date.ics`: the date for a calendar.
-pub(crate) async fn calendar(
-    State(app): State<App>,
-    At(reference): At,
-) -> Result<Response, WebError> {
-    let file = messages::calendar_of(&app.desk, reference).await?;
-    let headers = [
-        (header::CONTENT_TYPE, "text/calendar; charset=utf-8"),
-        (header::CONTENT_DISPOSITION, "attachment; filename=\"date.ics\""),
-    ];
-    Ok((headers, file).into_response())
-}
-
-/// `POST …/sessions`: who goes to which session.
-pub(crate) async fn sign_up(
-    State(app): State<App>,
-    At(reference): At,
-    visitor: Visitor,
-    Perhaps(staff): Perhaps,
-    form: Posted,
-) -> Result<Response, WebError> {
-    let before = whole::of(&app.desk, reference).await?;
-    // Boxes that are not ticked are not sent: everybody on the booking is meant.
-    let mut wants: BTreeMap<AttendeeId, Vec<SessionId>> =
-        before.attendees.iter().map(|a| (a.id, Vec::new())).collect();
-    for (attendee, session) in form.starting("session_") {
-        if let (Ok(attendee), Ok(session)) = (attendee.parse(), session.parse())
-            && let Some(list) = wants.get_mut(&AttendeeId(attendee))
-        {
-            list.push(SessionId(session));
-        }
-    }
-    match matricle_desk::planning::sessions::sign_up(&app.desk, reference, wants.clone()).await {
-        Ok(()) => {
-            Ok(Redirect::to(&format!("{}#sessions", address(&app, reference))).into_response())
-        }
-        Err(DeskError::SignUp(refusal)) => {
-            let sheet = whole::of(&app.desk, reference).await?;
-            let title = |id: SessionId| {
-                let found = sheet.sessions.iter().find(|s| s.facts.id == id);
-                found.map_or_else(String::new, |s| s.title.clone())
-            };
-            let said = wording::sign_up(&refusal, title);
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            page(&app, f, &sheet, Some(Refused::Sessions(wants, said)), None)
-        }
-        Err(error) => Err(error.into()),
-    }
-}
-
-/// `POST …/undo`: the booker takes back what they did last.
-pub(crate) async fn take_back(
-    State(app): State<App>,
-    At(reference): At,
-    asker: Asker,
-    visitor: Visitor,
-    Perhaps(staff): Perhaps,
-    _form: Posted,
-) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, &asker)?;
-    let why = match undo::undo(&app.desk, reference).await {
-        // Taken back in another tab: the page shows how things are.
-        Ok(()) | Err(DeskError::NothingToUndo | DeskError::Move(_)) => {
-            return Ok(Redirect::to(&address(&app, reference)).into_response());
-        }
-        Err(DeskError::Choice(refusal)) => wording::choice(&refusal, &[]),
-        Err(error) => return Err(error.into()),
-    };
-    let sheet = whole::of(&app.desk, reference).await?;
-    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    let said = format!("It cannot be taken back any more. {why}");
-    page(&app, f, &sheet, Some(Refused::Undo(said)), None)
 }

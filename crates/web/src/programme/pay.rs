@@ -7,17 +7,19 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_core::booking::State as BookingState;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::pay;
-use matricle_desk::bookings::whole;
-use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::whole::{self, WholeBooking};
 use matricle_desk::money::documents;
 use matricle_formats::{barcode, words};
 use matricle_store::payments::PaymentState;
 
-use super::booking::{At, Summary, address, summary};
-use super::own::{Refused, TakeBack};
 use crate::App;
 use crate::error::WebError;
 use crate::page::Frame;
+use crate::parts::files::square_svg;
+use crate::parts::places::address;
+use crate::programme::at::At;
+use crate::programme::refused::{Refused, TakeBack};
+use crate::programme::summary::{Summary, summary};
 
 /// What is typed into a transfer, the payment QR code as SVG (may be empty), until when the
 /// seats are kept for it.
@@ -30,7 +32,7 @@ struct Transfer {
 /// The ways to pay what a booking owes.
 #[derive(Template)]
 #[template(path = "programme/ways.html")]
-pub(super) struct Ways {
+pub(crate) struct Ways {
     address: String,
     token: String,
     pub(super) due: String,
@@ -107,23 +109,8 @@ struct Pay {
     seats: bool,
 }
 
-/// A QR code as SVG, with its quiet zone of four modules.
-pub(super) fn square_svg(square: &barcode::Square, label: &str) -> String {
-    let side = square.side + 8;
-    let dark: String = square
-        .dark
-        .iter()
-        .enumerate()
-        .filter(|(_, dark)| **dark)
-        .map(|(i, _)| format!("M{} {}h1v1h-1z", i % square.side + 4, i / square.side + 4))
-        .collect();
-    format!(
-        r#"<svg class="qr" viewBox="0 0 {side} {side}" role="img" aria-label="{label}" shape-rendering="crispEdges"><rect width="{side}" height="{side}" fill="white"/><path d="{dark}" fill="black"/></svg>"#
-    )
-}
-
 /// The page where the money is waited for, with what was refused.
-pub(super) fn pay_page(
+pub(crate) fn pay_page(
     app: &App,
     f: Frame,
     sheet: &WholeBooking,

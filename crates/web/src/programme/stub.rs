@@ -16,7 +16,7 @@ use matricle_store::events::{Choices, TicketType};
 use crate::parts::strip;
 
 /// A date to choose among several.
-pub(super) struct DateChoice {
+pub(crate) struct DateChoice {
     pub(super) href: String,
     pub(super) words: String,
     pub(super) left: String,
@@ -24,7 +24,7 @@ pub(super) struct DateChoice {
 }
 
 /// A ticket type to choose.
-pub(super) struct Row {
+pub(crate) struct Row {
     pub(super) id: TicketTypeId,
     pub(super) name: String,
     pub(super) notes: String,
@@ -36,7 +36,7 @@ pub(super) struct Row {
 }
 
 /// A booking this browser has begun.
-pub(super) struct Kept {
+pub(crate) struct Kept {
     pub(super) href: String,
     pub(super) words: String,
     pub(super) link: &'static str,
@@ -45,7 +45,7 @@ pub(super) struct Kept {
 /// The stub, ready to render.
 #[derive(Template)]
 #[template(path = "programme/stub.html")]
-pub(super) struct Stub {
+pub(crate) struct Stub {
     pub(super) slug: String,
     pub(super) token: String,
     pub(super) date: i64,
@@ -86,7 +86,7 @@ pub(super) struct Stub {
 }
 
 /// How a stub is asked for.
-pub(super) struct Ask<'a> {
+pub(crate) struct Ask<'a> {
     /// Tickets chosen so far.
     pub(super) wanted: &'a [Wanted],
     /// What is known of whoever books.
@@ -157,7 +157,7 @@ fn explained(
 
 /// Takes as many of what was asked for as this booker can have; the first ticket
 /// that was asked for in vain is told.
-pub(super) fn clamp(
+pub(crate) fn clamp(
     sheet: &Choices,
     asked: &[Wanted],
     buyer: &Buyer,
@@ -211,7 +211,7 @@ fn left(sheet: &Choices) -> String {
 }
 
 /// Makes the stub for a chosen date.
-pub(super) fn stub(
+pub(crate) fn stub(
     page: &EventPage,
     sheet: &Choices,
     ask: &Ask<'_>,
@@ -430,7 +430,7 @@ fn dates(page: &EventPage, chosen: &Choices, embedded: bool, now: Timestamp) -> 
             DateChoice {
                 href: format!(
                     "{base}/{}?date={}",
-                    crate::page::encode(&page.event.slug),
+                    crate::address::encode(&page.event.slug),
                     d.date.id
                 ),
                 words: words::span(span.starts, span.ends, today),

@@ -10,11 +10,11 @@ use matricle_core::codes::{Reading, TicketCode, read};
 use matricle_desk::{DeskError, messages};
 use matricle_formats::words;
 
-use super::own::qr_svg;
 use crate::App;
+use crate::asking::{Perhaps, Visitor};
 use crate::error::WebError;
-use crate::guard::{Perhaps, Visitor};
 use crate::page::{Face, Frame, html};
+use crate::parts::files::qr_svg;
 
 #[derive(Template)]
 #[template(path = "programme/ticket.html")]

@@ -8,20 +8,18 @@ use matricle_core::seats::Wanted;
 use matricle_core::waiting::{Manner, Stands};
 use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::DeskError;
-use matricle_desk::bookings::waiting;
-use matricle_desk::bookings::waiting::Joined;
-use matricle_desk::programme;
-use matricle_desk::programme::Looking;
+use matricle_desk::bookings::waiting::{self, Joined};
+use matricle_desk::programme::{self, Looking};
 use matricle_formats::words;
 use serde::Deserialize;
 
-use super::booking::address;
-use crate::App;
+use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
 use crate::error::WebError;
-use crate::guard::{Asker, Booker, Often, Perhaps, Posted, Visitor};
-use crate::office::fields::{Fields, form};
+use crate::guard::Often;
 use crate::page::{Face, Frame, html, refused};
-use crate::wording;
+use crate::parts::fields::{Fields, form};
+use crate::parts::places::address;
+use crate::{App, wording};
 
 #[derive(Template)]
 #[template(path = "programme/wait.html")]
@@ -131,7 +129,8 @@ pub(crate) async fn join(
             return Ok(Redirect::to(&format!("/waiting/{id}/{key}")).into_response());
         }
         Ok(Joined { proved: false, .. }) => {
-            let to = format!("/events/{}/wait?date={date}&mailed=yes", crate::page::encode(&slug));
+            let to =
+                format!("/events/{}/wait?date={date}&mailed=yes", crate::address::encode(&slug));
             return Ok(Redirect::to(&to).into_response());
         }
         Err(refusal) => refusal,

@@ -6,8 +6,8 @@ use std::fmt::Display;
 use matricle_core::form::{Form, Wrong};
 use matricle_desk::DeskError;
 
+use crate::asking::Posted;
 use crate::error::WebError;
-use crate::guard::Posted;
 use crate::wording;
 
 /// Values by field, and a sentence for each that needs another look.

@@ -1,0 +1,203 @@
+//! A verdict as the door shows it, and as a row of the log.
+
+use askama::Template;
+use matricle_core::DateId;
+use matricle_core::door::Verdict;
+use matricle_desk::door::Outcome;
+use matricle_formats::words;
+
+use crate::door::scan_key;
+
+/// A verdict, or what stands there before the first.
+#[derive(Template)]
+#[template(path = "door/verdict.html")]
+pub(crate) struct VerdictPart {
+    pub(crate) class: &'static str,
+    pub(crate) word: String,
+    pub(crate) name: String,
+    pub(crate) ticket: String,
+    pub(crate) reason: String,
+    pub(crate) companions: String,
+    pub(crate) when: String,
+    pub(crate) pay: Option<PayPart>,
+}
+
+/// How somebody who is to pay can do so here.
+pub(crate) struct PayPart {
+    pub(crate) date: i64,
+    pub(crate) attendee: i64,
+    pub(crate) due_minor: i64,
+    pub(crate) due: String,
+    pub(crate) token: String,
+    pub(crate) key: String,
+    /// What stamps would pay it; empty when they do not.
+    pub(crate) stamps: String,
+    /// The booker's cards: letters, what is left.
+    pub(crate) cards: Vec<(String, String)>,
+}
+
+fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
+    let pay = outcome.pay.as_ref()?;
+    Some(PayPart {
+        date: date.0,
+        attendee: pay.attendee.0,
+        due_minor: pay.due.minor,
+        due: pay.due.to_string(),
+        token: token.into(),
+        key: scan_key(),
+        stamps: if pay.stamps > 0 { words::count(pay.stamps, "stamps") } else { String::new() },
+        cards: pay
+            .cards
+            .iter()
+            .map(|(code, left)| (code.clone(), format!("{} left", words::count(*left, "stamps"))))
+            .collect(),
+    })
+}
+
+/// Class and shape for a verdict's word.
+pub(crate) fn class(word: &str) -> &'static str {
+    match word {
+        "come in" => "in",
+        "already in" => "dup",
+        "to pay" => "pay",
+        "other date" => "other",
+        "misread" => "mis",
+        "stamp card" => "card",
+        "a test" => "test",
+        _ => "no",
+    }
+}
+
+pub(crate) fn verdict_part(
+    outcome: &Outcome,
+    date: DateId,
+    zone: &str,
+    token: &str,
+) -> VerdictPart {
+    let told = &outcome.told;
+    let mut word = told.verdict.clone();
+    if let Some(first) = word.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    VerdictPart {
+        class: if outcome.undone { "ready" } else { class(&told.verdict) },
+        word: if outcome.undone { "Undone".into() } else { word },
+        name: told.name.clone(),
+        ticket: told.ticket.clone(),
+        reason: if outcome.undone { "expected again".into() } else { told.reason.clone() },
+        companions: match told.companions.as_slice() {
+            [] => String::new(),
+            [one] => format!("{one} not here yet"),
+            several => format!("{} not here yet", several.join(", ")),
+        },
+        when: words::seconds(outcome.at, zone),
+        pay: pay_part(outcome, date, token),
+    }
+}
+
+/// A scan in the log.
+#[derive(Template)]
+#[template(path = "door/row.html")]
+pub(crate) struct Row {
+    pub(crate) scan: i64,
+    pub(crate) date: i64,
+    pub(crate) token: String,
+    pub(crate) class: &'static str,
+    pub(crate) when: String,
+    pub(crate) name: String,
+    pub(crate) what: String,
+    pub(crate) door: String,
+    pub(crate) can_undo: bool,
+    pub(crate) undone: bool,
+}
+
+pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
+    let told = &outcome.told;
+    let what = if told.reason.is_empty() {
+        told.verdict.clone()
+    } else if told.verdict == "to pay" {
+        told.reason.clone()
+    } else {
+        format!("{}: {}", told.verdict, told.reason)
+    };
+    Row {
+        scan: outcome.scan,
+        date: date.0,
+        token: token.into(),
+        class: class(&told.verdict),
+        when: words::seconds(outcome.at, zone),
+        name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
+        what,
+        door: outcome.door.clone(),
+        can_undo: told.verdict == Verdict::ComeIn.word() && !outcome.undone,
+        undone: outcome.undone,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::Timestamp;
+    use matricle_desk::door::Told;
+
+    fn outcome(verdict: &Verdict, reason: &str, undone: bool) -> Outcome {
+        let told = Told {
+            verdict: verdict.word().into(),
+            name: "Siân <O'Hara>".into(),
+            ticket: "Family · place 1 of 4".into(),
+            reason: reason.into(),
+            companions: vec!["Kit".into(), "Ana".into()],
+        };
+        let at = "2026-11-25T18:42:07Z".parse().unwrap();
+        Outcome { scan: 7, told, at, door: "side gate".into(), undone, pay: None }
+    }
+
+    fn in_words(outcome: &Outcome) -> VerdictPart {
+        verdict_part(outcome, DateId(1), "UTC", "t")
+    }
+
+    /// Each verdict has its own class, and with it its own shape: colour is never alone.
+    #[test]
+    fn each_verdict_has_its_own_word_and_shape() {
+        let due = matricle_core::Currency::EUR.of(4200);
+        let at = Timestamp::UNIX_EPOCH;
+        let verdicts = [
+            Verdict::ComeIn,
+            Verdict::AlreadyIn { at, door: "gate".into() },
+            Verdict::ToPay { due },
+            Verdict::OtherDate { date: DateId(2) },
+            Verdict::Misread,
+            Verdict::StampCard { left: 3 },
+            Verdict::Test,
+            Verdict::Unknown,
+        ];
+        let mut shapes = Vec::new();
+        for verdict in &verdicts {
+            let part = in_words(&outcome(verdict, "why", false)).render().unwrap();
+            assert!(
+                part.contains("Siân &#60;O&#39;Hara&#62;") && part.contains("18:42:07"),
+                "{part}"
+            );
+            let shape =
+                part.split("<svg").nth(1).unwrap().split("</svg>").next().unwrap().to_owned();
+            assert!(!shapes.contains(&shape), "{} has its own shape", verdict.word());
+            shapes.push(shape);
+        }
+        assert_eq!(class("cancelled"), class("unknown"), "both: do not let in");
+    }
+
+    #[test]
+    fn a_scan_in_the_log_can_be_undone_once_and_only_if_it_let_somebody_in() {
+        let row = |verdict, undone| {
+            log_row(&outcome(verdict, "", undone), DateId(1), "UTC", "t").render().unwrap()
+        };
+        assert!(row(&Verdict::ComeIn, false).contains("data-undo"));
+        assert!(!row(&Verdict::Unknown, false).contains("data-undo"));
+        let undone = row(&Verdict::ComeIn, true);
+        assert!(!undone.contains("data-undo") && undone.contains("undone, was come in"));
+        let told = in_words(&outcome(&Verdict::ComeIn, "", true)).render().unwrap();
+        assert!(told.contains("Undone") && told.contains("expected again"));
+        let part = in_words(&outcome(&Verdict::ComeIn, "", false)).render().unwrap();
+        assert!(part.contains("Kit, Ana not here yet"));
+    }
+}

@@ -1,0 +1,195 @@
+//! Acts on a booking at the Office: cancelling with its summary, and the rest.
+
+use axum::extract::{Path, Query};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::codes::Reference;
+use matricle_core::seats::Wanted;
+use matricle_core::{AttendeeId, DateId, TicketTypeId};
+use matricle_desk::bookings::cancel::{self, By};
+use matricle_desk::bookings::{change, decide, move_date, pass_on, taking};
+use matricle_desk::money::refunds;
+use matricle_desk::{DeskError, office};
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::office::booking::{load, reference_of};
+use crate::page::{html, refused};
+use crate::parts::fields::{Fields, form};
+use crate::wording;
+
+/// Tickets by their numbers on the booking, and a percentage that is given back.
+#[derive(Debug, serde::Deserialize)]
+pub(crate) struct Chosen {
+    #[serde(default)]
+    percent: String,
+}
+
+/// Numbers of tickets ticked in an address: `ticket=0&ticket=2`.
+fn numbers(query: &str) -> Vec<u32> {
+    query.split('&').filter_map(|p| p.strip_prefix("ticket=")?.parse().ok()).collect()
+}
+
+/// `GET …/cancel`: what cancelling will do, before it is done: mail and money cannot be
+/// called back.
+pub(crate) async fn before_cancelling(
+    at: Clerk,
+    Path(reference): Path<String>,
+    uri: axum::http::Uri,
+    Query(Chosen { percent }): Query<Chosen>,
+) -> Result<Response, WebError> {
+    let mut page = load(&at, &reference).await?;
+    if page.may.cancel {
+        let numbers = numbers(uri.query().unwrap_or_default());
+        let own = percent.parse().ok();
+        let by = By::Staff(at.staff.clone(), own);
+        let reference = reference_of(&reference)?;
+        let plan = cancel::preview(&at.app.desk, by, reference, numbers.clone()).await?;
+        let seats = u32::try_from(plan.people.len()).unwrap_or(0);
+        let mut what = vec![if plan.whole {
+            "All seats come free at once, and the tickets are refused at the door.".to_owned()
+        } else {
+            format!(
+                "The tickets of {} die; {} free at once.",
+                plan.people.join(", "),
+                if seats == 1 { "the seat comes" } else { "the seats come" }
+            )
+        }];
+        if !plan.back.is_zero() {
+            what.push(format!("{} goes back, the way it came.", plan.back));
+        }
+        if !plan.forgiven.is_zero() {
+            what.push(format!("{} is no longer asked for.", plan.forgiven));
+        }
+        if !plan.kept.is_zero() && plan.whole {
+            what.push(format!(
+                "{} stays with the house: the cancellation steps give {} % back.",
+                plan.kept, plan.percent
+            ));
+        }
+        what.push(if page.email.is_empty() {
+            "Nobody is told: the booking has no address.".into()
+        } else {
+            format!("A mail tells {} ({}).", page.booker, page.email)
+        });
+        page.d.set("percent", plan.percent.to_string());
+        page.cancelling = Some((what, numbers));
+    }
+    html(&page)
+}
+
+/// `POST …/cancel`.
+pub(crate) async fn cancel(
+    at: Clerk,
+    Path(reference): Path<String>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let reference = reference_of(&reference)?;
+    let numbers = posted.starting("ticket").filter_map(|(_, n)| n.parse().ok()).collect();
+    let by = By::Staff(at.staff.clone(), posted.get("percent").parse().ok());
+    match cancel::cancel(&at.app.desk, by, reference, numbers).await {
+        // A double click finds it cancelled: the sheet says so.
+        Ok(_) | Err(DeskError::Move(_)) => {
+            Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+async fn done(
+    at: &Clerk,
+    reference: Reference,
+    act: &str,
+    posted: &Posted,
+) -> Result<(), DeskError> {
+    let (desk, staff) = (&at.app.desk, &at.staff);
+    let by = || By::Staff(staff.clone(), None);
+    let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
+    match act {
+        "yes" => {
+            let zone = desk.house().await?.zone;
+            let mut until = form(posted);
+            let until = until.instant("until", &zone);
+            decide::approve(desk, staff, reference, until).await
+        }
+        "no" => {
+            let reason = matricle_core::text::line(posted.get("reason"));
+            decide::decline(desk, staff, reference, reason).await
+        }
+        "back" => decide::bring_back(desk, staff, reference).await,
+        "reconsider" => decide::reconsider(desk, staff, reference).await,
+        "resend" => change::resend(desk, staff, reference).await,
+        "note" => change::note(desk, staff, reference, form(posted)).await,
+        "money" => taking::take_money(desk, staff, reference, form(posted)).await,
+        "price" => change::set_price(desk, staff, reference, form(posted)).await,
+        "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
+        "pass" => {
+            let attendee = AttendeeId(number("attendee"));
+            pass_on::pass_on(desk, by(), reference, attendee, form(posted)).await
+        }
+        "move" => move_date::move_to(desk, by(), reference, DateId(number("date"))).await,
+        "add" => {
+            let quantity = u32::try_from(number("quantity").max(0)).unwrap_or(0);
+            let wanted = vec![Wanted { ticket: TicketTypeId(number("ticket")), quantity }];
+            let names = posted.get("people").lines().map(|l| l.trim().to_owned()).collect();
+            change::add_tickets(desk, staff, reference, wanted, names).await
+        }
+        "swap" => {
+            let from = u32::try_from(number("from")).unwrap_or(u32::MAX);
+            change::swap_ticket(desk, staff, reference, from, TicketTypeId(number("to"))).await
+        }
+        "put-off" => {
+            let zone = desk.house().await?.zone;
+            let mut fields = form(posted);
+            let until = fields.instant("until", &zone);
+            let until = fields.need("until", until);
+            match until {
+                Some(until) => decide::put_off(desk, staff, reference, until).await,
+                None => Err(DeskError::Form(fields.wrong)),
+            }
+        }
+        _ => Err(DeskError::NotFound),
+    }
+}
+
+/// `POST /office/bookings/{reference}/{act}`: one change; a refusal comes back beside its
+/// field, or as a sentence above the sheet.
+pub(crate) async fn act(
+    at: Clerk,
+    Path((reference, act)): Path<(String, String)>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let reference = reference_of(&reference)?;
+    let to = format!("/office/bookings/{}", reference.as_str());
+    let form = format!("{to}/{act}");
+    if !at.app.guards.is_first(&form, &posted) {
+        return Ok(Redirect::to(&to).into_response());
+    }
+    let refusal = match done(&at, reference, &act, &posted).await {
+        Ok(()) => return Ok(Redirect::to(&to).into_response()),
+        Err(refusal) => refusal,
+    };
+    at.app.guards.not_done(&form, &posted);
+    let mut page = load(&at, reference.as_str()).await?;
+    let mut status = StatusCode::UNPROCESSABLE_ENTITY;
+    match refusal {
+        DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong),
+        DeskError::Choice(refusal) => {
+            let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
+            page.refused = Some(wording::choice(&refusal, &wording::ticket_names(&loaded.tickets)));
+            page.d = Fields::posted(&posted, &[]);
+            status = StatusCode::CONFLICT;
+        }
+        DeskError::Move(refusal) => {
+            page.refused = Some(format!(
+                "The booking is {}, and that cannot be done with it now. Somebody else may have been here.",
+                wording::state(refusal.state)
+            ));
+            status = StatusCode::CONFLICT;
+        }
+        other => return Err(other.into()),
+    }
+    page.open = act;
+    refused(status, &page)
+}

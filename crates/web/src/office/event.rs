@@ -1,0 +1,394 @@
+//! The sheet of an event.
+
+use askama::Template;
+use axum::extract::{Path, Query};
+use axum::http::HeaderMap;
+use axum::response::Response;
+use jiff::Timestamp;
+use matricle_core::{Currency, EventId};
+use matricle_desk::office::{self, EventSheet};
+use matricle_formats::words;
+use matricle_store::events::{Choices, EventState};
+
+use crate::error::WebError;
+use crate::live;
+use crate::office::{BookingRow, Clerk, booking_row};
+use crate::page::{Frame, html};
+use crate::parts::thread::{self, Bar, Block, Pin, Thread};
+use crate::parts::{grid, strip};
+
+/// The seats of a date, kept up to date on the sheet.
+#[derive(Template)]
+#[template(path = "office/seats.html")]
+struct Seats {
+    strip: String,
+    counts: Vec<(u32, &'static str)>,
+    free: u32,
+    capacity: u32,
+    over: u32,
+    inside: u32,
+    others: Vec<String>,
+}
+
+fn seats(date: &Choices) -> Seats {
+    let pool = date.main_pool();
+    let t = pool.taken;
+    let counts = [
+        (t.confirmed, "confirmed"),
+        (t.awaiting_payment, "to pay"),
+        (t.requested, "asking"),
+        (t.held, "held"),
+    ];
+    Seats {
+        strip: strip::svg(&pool, date.inside, strip::SHEET),
+        counts: counts.into_iter().filter(|(n, word)| *n > 0 || *word == "confirmed").collect(),
+        free: pool.free(),
+        capacity: pool.capacity,
+        over: t.total().saturating_sub(pool.capacity),
+        inside: date.inside,
+        others: date
+            .offer
+            .pools
+            .iter()
+            .skip(1)
+            .map(|p| format!("{}: {} of {} taken", p.name, p.taken.total(), p.capacity))
+            .collect(),
+    }
+}
+
+struct DateView {
+    off: String,
+    when: String,
+    seats: String,
+    door: Option<String>,
+    many: bool,
+}
+
+struct TicketRow {
+    name: String,
+    note: String,
+    price: String,
+    sale: String,
+}
+
+/// The seats of the dates of an event, kept up to date as one part.
+#[derive(Template)]
+#[template(path = "office/seats_of.html")]
+struct SeatsOf {
+    dates: Vec<DateView>,
+}
+
+/// The dates a sheet shows: those to come, or all when none is.
+fn shown(sheet: &EventSheet, now: Timestamp) -> impl Iterator<Item = &Choices> {
+    let over = move |d: &Choices| d.date.span.ends_at <= now;
+    let only_past = sheet.dates.iter().all(over);
+    sheet.dates.iter().filter(move |d| only_past || !over(d)).take(40)
+}
+
+fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebError> {
+    let many = sheet.dates.len() > 1;
+    shown(sheet, now)
+        .map(|date| {
+            let span = &date.date.span;
+            let today = words::local(now, &span.zone).date();
+            let is_on =
+                span.starts.date() == today || (span.starts_at <= now && now < span.ends_at);
+            Ok(DateView {
+                off: date.date.called_off.clone(),
+                when: words::span(span.starts, span.ends, today),
+                seats: seats(date).render()?,
+                door: is_on.then(|| format!("/door/{}", date.date.id)),
+                many,
+            })
+        })
+        .collect()
+}
+
+#[derive(Template)]
+#[template(path = "office/event.html")]
+struct Sheet {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    kind: String,
+    title: String,
+    state: &'static str,
+    when: String,
+    programme: String,
+    published: bool,
+    draft: bool,
+    dates: Vec<DateView>,
+    thread: String,
+    tickets: Vec<TicketRow>,
+    latest: Vec<BookingRow>,
+    bookings: u32,
+    past_dates: usize,
+    called_off: String,
+    publish_at: Option<String>,
+    preview: String,
+    tests: u32,
+    said: String,
+    clashes: Vec<ClashView>,
+    slots: Option<String>,
+    grids: Vec<(String, String)>,
+    changes: Vec<(String, String, String)>,
+}
+
+/// A clash, and ways out of it.
+struct ClashView {
+    when: String,
+    what: Vec<(String, String, i64)>,
+    times: String,
+    rooms: String,
+}
+
+fn clash_views(sheet: &EventSheet, now: Timestamp) -> Vec<ClashView> {
+    let today = words::local(now, &sheet.house.zone).date();
+    sheet
+        .clashes
+        .iter()
+        .map(|(clashes, instead)| ClashView {
+            when: clashes.first().map_or_else(String::new, |c| words::day(c.starts.date(), today)),
+            what: clashes
+                .iter()
+                .map(|c| {
+                    let when = words::span(c.span.0, c.span.1, today);
+                    (c.what.clone(), format!("“{}”, {when}", c.title), c.event.0)
+                })
+                .collect(),
+            times: instead
+                .times
+                .iter()
+                .map(|t| format!("{} {}", words::day(t.date(), today), words::clock(*t)))
+                .collect::<Vec<_>>()
+                .join(" · "),
+            rooms: instead.rooms.join(", "),
+        })
+        .collect()
+}
+
+/// What became of test bookings, as the address says after clearing them.
+fn what_was_cleared(pairs: &[(String, String)], currency: Currency) -> String {
+    let number = |name: &str| -> Option<u32> {
+        pairs.iter().find(|(n, _)| n == name).and_then(|(_, v)| v.parse().ok())
+    };
+    let Some(gone) = number("cleared") else { return String::new() };
+    let kept = number("kept").unwrap_or_default();
+    let back = currency.of(number("back").unwrap_or_default().into());
+    let mut said = Vec::new();
+    if gone > 0 || kept == 0 {
+        said.push(format!("Cleared: {}.", words::count(gone, "test bookings")));
+    }
+    if kept > 0 {
+        let stay = match kept {
+            1 => "1 that had a payment is kept, cancelled".to_owned(),
+            many => format!("{many} that had a payment are kept, cancelled"),
+        };
+        said.push(match back.is_zero() {
+            true => format!("{stay}."),
+            false => format!("{stay}; {back} goes back the way it came."),
+        });
+    }
+    said.join(" ")
+}
+
+/// `GET /office/events/{id}`: the sheet of an event.
+pub(crate) async fn sheet(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(pairs): Query<Vec<(String, String)>>,
+) -> Result<Response, WebError> {
+    let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
+    let zone = sheet.house.zone.clone();
+    let many = sheet.dates.len() > 1;
+    let past_dates = sheet.dates.iter().filter(|d| d.date.span.ends_at <= now).count();
+    let only_past = past_dates == sheet.dates.len();
+    let dates = date_views(&sheet, now)?;
+    let when = sheet.dates.first().map_or_else(String::new, |d| {
+        let place = d.date.place();
+        let hosts = if d.date.hosts.is_empty() {
+            String::new()
+        } else {
+            format!(" · led by {}", d.date.hosts)
+        };
+        let span = words::long_span(d.date.span.starts, d.date.span.ends);
+        let more =
+            if many { format!(" and {} more", sheet.dates.len() - 1) } else { String::new() };
+        format!("{span}{more} · {place}{hosts}")
+    });
+    let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
+    html(&Sheet {
+        f,
+        tab: "sheet",
+        id,
+        kind: sheet.event.kind.clone(),
+        title: sheet.event.title.clone(),
+        state: sheet.event.state.word(),
+        when,
+        programme: format!("/events/{}", sheet.event.slug),
+        published: sheet.event.state == EventState::Published,
+        draft: sheet.event.state == EventState::Draft,
+        dates,
+        thread: thread::svg(&thread_of(&sheet, now)),
+        tickets: tickets(&sheet, now),
+        latest: sheet.latest.iter().map(|r| booking_row(r, &zone, now)).collect(),
+        bookings: sheet.bookings,
+        past_dates: if only_past { 0 } else { past_dates },
+        called_off: sheet.event.called_off.clone(),
+        publish_at: sheet.event.publish_at.map(|at| words::moment(at, &zone, now)),
+        preview: format!(
+            "{}/events/{}?preview={}",
+            at.app.desk.public_url,
+            sheet.event.slug,
+            at.app.desk.secrets.preview_key(EventId(id))
+        ),
+        tests: sheet.tests,
+        said: what_was_cleared(&pairs, sheet.house.currency),
+        clashes: clash_views(&sheet, now),
+        slots: sheet.slots.as_ref().map(|(plan, free)| {
+            format!(
+                "{} of {} minutes, {} side by side; {free} free ahead. Below stand those that somebody has booked.",
+                "Slots", plan.minutes, plan.desks
+            )
+        }),
+        grids: sheet
+            .sessions
+            .iter()
+            .map(|(id, sessions)| {
+                let when = sheet.dates.iter().find(|d| d.date.id == *id).map_or_else(String::new, |d| {
+                    words::long_day(d.date.span.starts.date())
+                });
+                (when, grid::svg(sessions))
+            })
+            .collect(),
+        changes: sheet
+            .changes
+            .iter()
+            .map(|c| (words::moment(c.at, &zone, now), c.who.clone(), c.what.clone()))
+            .collect(),
+    })
+}
+
+fn tickets(sheet: &EventSheet, now: Timestamp) -> Vec<TicketRow> {
+    let Some(date) = sheet.dates.first() else { return Vec::new() };
+    let (currency, zone) = (sheet.house.currency, &sheet.house.zone);
+    date.tickets
+        .iter()
+        .zip(&date.offer.offers)
+        .map(|(t, o)| {
+            let base = currency.of(o.price.minor);
+            let price = match o.price.early {
+                Some(early) => format!(
+                    "{base}, {} until {}",
+                    currency.of(early.minor),
+                    words::deadline(early.until, zone, now)
+                ),
+                None if base.is_zero() => "free".into(),
+                None => base.to_string(),
+            };
+            let sale = match o.sale.until {
+                Some(until) => format!("on sale until {}", words::deadline(until, zone, now)),
+                None => "on sale until the start".into(),
+            };
+            TicketRow { name: t.name.clone(), note: t.note.clone(), price, sale }
+        })
+        .collect()
+}
+
+/// The thread of an event: sale windows, early prices, dates, confirmations.
+fn thread_of(sheet: &EventSheet, now: Timestamp) -> Thread {
+    let zone = sheet.house.zone.clone();
+    let first = sheet.first_booking.unwrap_or(now).min(now);
+    let mut bars: Vec<Bar> = Vec::new();
+    let mut add = |class: &'static str, from: Timestamp, until: Timestamp, label: String| {
+        if !bars.iter().any(|b| b.class == class && b.until == until) && until > from {
+            bars.push(Bar { class, from, until, label });
+        }
+    };
+    for date in &sheet.dates {
+        for offer in &date.offer.offers {
+            let from = offer.sale.from.unwrap_or(first);
+            let until =
+                offer.sale.until.map_or(date.offer.starts_at, |u| u.min(date.offer.starts_at));
+            add(
+                "sale",
+                from,
+                until,
+                format!("on sale until {}", words::deadline(until, &zone, now)),
+            );
+        }
+    }
+    for date in &sheet.dates {
+        for (ticket, offer) in date.tickets.iter().zip(&date.offer.offers) {
+            if let Some(early) = offer.price.early {
+                let by = words::deadline(early.until, &zone, now);
+                add(
+                    "early",
+                    first,
+                    early.until,
+                    format!("{}: early price until {by}", ticket.name),
+                );
+            }
+        }
+    }
+    let blocks = sheet
+        .dates
+        .iter()
+        .map(|d| {
+            let span = &d.date.span;
+            let today = words::local(now, &span.zone).date();
+            Block {
+                from: span.starts_at,
+                until: span.ends_at,
+                label: words::span(span.starts, span.ends, today),
+            }
+        })
+        .collect();
+    let c = sheet.confirmations;
+    let href = format!("/office/events/{}/confirmations", sheet.event.id);
+    let mut pins = Vec::new();
+    if let (Some(first), Some(last)) = (c.first, c.last) {
+        let sent = Pin {
+            at: first,
+            sent: true,
+            label: format!("confirmations, {} sent so far", c.sent),
+            href: href.clone(),
+        };
+        pins.push(sent);
+        if c.sent > 1 {
+            let label = format!("the latest, {}", words::moment(last, &zone, now));
+            pins.push(Pin { at: last, sent: true, label, href: href.clone() });
+        }
+    }
+    if c.planned > 0 {
+        pins.push(Pin {
+            at: now,
+            sent: false,
+            label: format!("confirmations, {} to go", c.planned),
+            href,
+        });
+    }
+    Thread { zone, now, bars, blocks, pins }
+}
+
+/// `GET /office/events/{id}/live`: the seats of an event's dates, as they change.
+pub(crate) async fn live(
+    at: Clerk,
+    Path(id): Path<i64>,
+    headers: HeaderMap,
+) -> Result<Response, WebError> {
+    // Refused now rather than in the stream.
+    let sheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let now = at.app.desk.clock.now();
+    let ids = shown(&sheet, now).map(|d| d.date.id).collect();
+    let desk = at.app.desk.clone();
+    let viewer = live::Viewer::of(&headers, &at.staff);
+    Ok(live::stream(&at.app, viewer, ids, move || {
+        let (desk, staff) = (desk.clone(), at.staff.clone());
+        async move {
+            let sheet = office::event(&desk, &staff, EventId(id)).await?;
+            Ok(SeatsOf { dates: date_views(&sheet, desk.clock.now())? }.render()?)
+        }
+    }))
+}

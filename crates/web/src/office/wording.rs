@@ -1,0 +1,151 @@
+//! The wording of an event, and its picture.
+
+use askama::Template;
+use axum::extract::{Multipart, Path};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use matricle_core::EventId;
+use matricle_desk::planning::{pictures, sheet};
+use matricle_desk::random_bytes;
+use matricle_store::events::Format;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::office::tab::{answer, frame};
+use crate::page::{Frame, refused};
+use crate::parts::fields::{Fields, form, wrong};
+
+#[derive(Template)]
+#[template(path = "office/wording.html")]
+struct Wording {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    bookings: u32,
+    title: String,
+    d: Fields,
+    formats: Vec<(&'static str, &'static str)>,
+    tags: Vec<(String, String)>,
+    picture: Option<(String, String)>,
+    nonce: String,
+    saved: bool,
+}
+
+async fn wording_page(
+    at: &Clerk,
+    id: i64,
+    d: Option<Fields>,
+    saved: bool,
+) -> Result<Response, WebError> {
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+    let d = d.unwrap_or_else(|| {
+        let e = &s.event;
+        let mut d = Fields::of([
+            ("title", e.title.clone()),
+            ("kind", e.kind.clone()),
+            ("lead", e.lead.clone()),
+            ("description", e.description.clone()),
+            ("bring", e.bring.clone()),
+            ("refund_note", e.refund_note.clone()),
+            ("button", e.button.clone()),
+            ("after_note", e.after_note.clone()),
+            ("format", e.format.word().into()),
+            ("online_link", e.online_link.clone()),
+            ("online_passcode", e.online_passcode.clone()),
+            ("slug", e.slug.clone()),
+        ]);
+        d.tick("listed", e.listed);
+        s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
+        d
+    });
+    // The editor writes a style of its own; a fresh word lets that one pass.
+    let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
+    let policy = at.app.guards.policy_for_editor(&nonce);
+    let count = d.count();
+    let page = Wording {
+        tab: "wording",
+        id,
+        bookings: s.bookings,
+        title: s.event.title.clone(),
+        formats: Format::ALL.map(|f| (f.word(), f.word())).to_vec(),
+        tags: s.all_tags.iter().map(|t| (t.slug.clone(), t.name.clone())).collect(),
+        picture: s.picture.as_ref().map(|p| {
+            let address = crate::parts::places::picture_address(&at.app, p.id, "small");
+            (address, p.alt.clone())
+        }),
+        nonce,
+        f: frame(at, &s),
+        d,
+        saved,
+    };
+    let mut response = answer(count, &page)?;
+    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
+    Ok(response)
+}
+
+pub(crate) async fn wording(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    wording_page(&at, id, None, false).await
+}
+
+/// `POST /office/events/{id}/wording`.
+pub(crate) async fn reword(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match sheet::reword(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+        Ok(()) => wording_page(&at, id, None, true).await,
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            wording_page(&at, id, Some(d), false).await
+        }
+    }
+}
+
+/// `POST /office/events/{id}/picture`: a file with words for those who cannot see it.
+pub(crate) async fn picture(
+    at: Clerk,
+    Path(id): Path<i64>,
+    mut parts: Multipart,
+) -> Result<Response, WebError> {
+    let (mut token, mut alt, mut bytes, mut act) =
+        (String::new(), String::new(), Vec::new(), String::new());
+    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
+        match part.name().unwrap_or_default() {
+            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
+            "alt" => alt = part.text().await.map_err(|_| WebError::Unreadable)?,
+            "act" => act = part.text().await.map_err(|_| WebError::Unreadable)?,
+            "picture" => bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec(),
+            _ => {}
+        }
+    }
+    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
+        return Err(WebError::OldPage);
+    }
+    if act == "drop" {
+        pictures::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
+        return Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response());
+    }
+    match pictures::set_picture(&at.app.desk, &at.staff, EventId(id), alt.clone(), bytes).await {
+        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response()),
+        Err(error) => {
+            let wrong = wrong(error)?;
+            let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+            let mut d = Fields::of([("title", s.event.title.clone()), ("alt", alt)]);
+            d.mark(&wrong);
+            let f = frame(&at, &s);
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &PictureAgain { f, id, d })
+        }
+    }
+}
+
+#[derive(Template)]
+#[template(path = "office/picture.html")]
+struct PictureAgain {
+    f: Frame,
+    id: i64,
+    d: Fields,
+}
