@@ -2,6 +2,7 @@
 
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 
 use crate::booking::State;
 use crate::codes::{Reading, TicketCode};
@@ -43,8 +44,8 @@ pub struct TicketFacts {
     pub test: bool,
 }
 
-/// What the door is told.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// What the door is told. It is kept with the scan as it was then.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Verdict {
     /// Let them in; they are now in.
     ComeIn,
@@ -81,7 +82,7 @@ pub enum Verdict {
 }
 
 impl Verdict {
-    /// The word for it, as stored and as a heading.
+    /// The word for it, as stored to be searched by; and as a heading.
     #[must_use]
     pub const fn word(&self) -> &'static str {
         match self {

@@ -417,8 +417,7 @@ impl World<'_> {
                 self.tx,
                 &bram,
                 date,
-                "main door",
-                &format!("demo-{i}"),
+                &crate::door::Device::at("main door", &format!("demo-{i}")),
                 &shown,
                 at,
             )?;

@@ -5,10 +5,11 @@ use matricle_core::booking::State;
 use matricle_core::codes::{Reading, Reference, read};
 use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
 use matricle_core::ledger::Method;
+use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
 use matricle_core::stamps::using;
 use matricle_core::words::fold;
-use matricle_core::{AttendeeId, DateId, Money};
+use matricle_core::{AttendeeId, Currency, DateId, Money};
 use matricle_formats::words;
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::door::{AtDoor, Doorway, NewScan, Scan};
@@ -20,19 +21,89 @@ use serde::{Deserialize, Serialize};
 use crate::bookings::taking::take_in;
 use crate::{Desk, DeskError, house_of};
 
-/// What the door is told about a scan, kept word for word with the scan.
+/// What the door is told about a scan, kept with it as it was then. The pages word it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Told {
-    /// The verdict's word, see [`Verdict::word`].
-    pub verdict: String,
-    /// Whose ticket it was; empty when nobody's.
+    /// The verdict.
+    pub verdict: Verdict,
+    /// What else there is to say about it.
+    pub why: Why,
+    /// Whose ticket or stamp card it was; empty when nobody's.
     pub name: String,
-    /// Ticket type and place on the booking.
+    /// The ticket type, or the kind of card.
     pub ticket: String,
-    /// The reason: when and where, how much, which date.
-    pub reason: String,
+    /// Place on the booking and people on it, where there are several.
+    pub place: Option<(u32, u32)>,
     /// Others on the booking who are not here yet.
     pub companions: Vec<String>,
+}
+
+/// What a verdict rests on, beyond itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Why {
+    /// Nothing more.
+    Itself,
+    /// The ticket was passed to somebody else.
+    PassedOn,
+    /// Money is due, and the organiser has not said yes.
+    NoYesYet,
+    /// The date that the ticket is for.
+    Other {
+        /// Its event.
+        title: String,
+        /// When it is.
+        span: Span,
+    },
+    /// As it was worded by a version that kept words.
+    Said(String),
+}
+
+/// How scans were kept by a version that kept words.
+#[derive(Deserialize)]
+struct InWords {
+    verdict: String,
+    name: String,
+    ticket: String,
+    reason: String,
+    companions: Vec<String>,
+}
+
+impl InWords {
+    fn told(self, scan: &Scan) -> Told {
+        let verdict = match self.verdict.as_str() {
+            "come in" => Verdict::ComeIn,
+            "already in" => Verdict::AlreadyIn { at: scan.at, door: scan.door.clone() },
+            "to pay" => Verdict::ToPay { due: Currency::EUR.of(0) },
+            "other date" => Verdict::OtherDate { date: scan.date },
+            "stamp card" => Verdict::StampCard { left: 0 },
+            "a test" => Verdict::Test,
+            "cancelled" => Verdict::Cancelled,
+            "misread" => Verdict::Misread,
+            _ => Verdict::Unknown,
+        };
+        let why = if self.reason.is_empty() { Why::Itself } else { Why::Said(self.reason) };
+        let (name, ticket, companions) = (self.name, self.ticket, self.companions);
+        Told { verdict, why, name, ticket, place: None, companions }
+    }
+}
+
+/// The device at a door, and one scan of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Device {
+    /// Which door it stands at.
+    pub door: String,
+    /// Made by the device for this scan, so that one sent twice counts once.
+    pub key: String,
+    /// What its clock said, if it did.
+    pub at: Option<Timestamp>,
+}
+
+impl Device {
+    /// A scan at a door, by a device that tells no time.
+    #[must_use]
+    pub fn at(door: &str, key: &str) -> Self {
+        Self { door: door.into(), key: key.into(), at: None }
+    }
 }
 
 /// A scan with what was told.
@@ -78,8 +149,12 @@ pub enum With {
 
 impl Outcome {
     fn of(scan: Scan) -> Result<Self, DeskError> {
-        let told = serde_json::from_str(&scan.told)
-            .map_err(|e| DeskError::Internal(format!("reading a scan: {e}")))?;
+        let told = match serde_json::from_str(&scan.told) {
+            Ok(told) => told,
+            Err(_) => serde_json::from_str::<InWords>(&scan.told)
+                .map_err(|e| DeskError::Internal(format!("reading a scan: {e}")))?
+                .told(&scan),
+        };
         let undone = scan.undone_at.is_some();
         Ok(Self { scan: scan.id, told, at: scan.at, door: scan.door, undone, pay: None })
     }
@@ -96,8 +171,8 @@ pub enum Shown {
 
 /// Judges what is shown at a door, and lets the person in if all is well.
 ///
-/// `key` is made by the device for this scan: sent again after a lost answer, the
-/// answer is the same and nobody is let in twice. Two doors in the same instant
+/// The device makes a key for this scan: sent again after a lost answer, the answer is the
+/// same and nobody is let in twice. Two doors in the same instant
 /// are one after the other here, so one of them is told *already in*.
 ///
 /// # Errors
@@ -106,20 +181,19 @@ pub async fn show(
     desk: &Desk,
     staff: &Staff,
     date: DateId,
-    door: String,
-    key: String,
+    device: Device,
     shown: Shown,
 ) -> Result<Outcome, DeskError> {
     require(staff.role, Right::CheckIn)?;
     let (now, staff) = (desk.clock.now(), staff.clone());
     let outcome =
-        desk.store.write(move |tx| show_in(tx, &staff, date, &door, &key, &shown, now)).await?;
+        desk.store.write(move |tx| show_in(tx, &staff, date, &device, &shown, now)).await?;
     with_ways(desk, outcome).await
 }
 
 /// Adds how a person who is to pay can do so here.
 async fn with_ways(desk: &Desk, mut outcome: Outcome) -> Result<Outcome, DeskError> {
-    if outcome.told.verdict == "to pay" {
+    if matches!(outcome.told.verdict, Verdict::ToPay { .. }) {
         let (now, scan) = (desk.clock.now(), outcome.scan);
         outcome.pay = desk.store.read(move |conn| ways(conn, scan, now)).await?;
     }
@@ -148,14 +222,14 @@ fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, Des
 
 /// Takes what a person's booking is to pay at the door, and lets them in. `due` is what the
 /// volunteer saw; when it is something else by now nothing is taken, and the fresh verdict
-/// says so. `key` is made by the device: sent again, nothing is taken twice.
+/// says so. Sent again by the device, nothing is taken twice.
 ///
 /// # Errors
 /// The role may not; the stamp card does not pay; the store fails.
 pub async fn pay(
     desk: &Desk,
     staff: &Staff,
-    (date, door, key): (DateId, String, String),
+    (date, device): (DateId, Device),
     attendee: AttendeeId,
     due_minor: i64,
     with: With,
@@ -166,7 +240,7 @@ pub async fn pay(
         .store
         .write(move |tx| {
             at_open_door(tx, &staff, date, now)?;
-            if let Some(before) = db::scan_by_key(tx, &key)? {
+            if let Some(before) = db::scan_by_key(tx, &device.key)? {
                 return Outcome::of(before);
             }
             let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
@@ -177,7 +251,8 @@ pub async fn pay(
                 Verdict::ToPay { due } if due.minor == due_minor
             );
             if booking.is_owed() && as_seen {
-                let by_hand = |method| take_in(tx, &booking, (method, due_minor), &door, &turn);
+                let by_hand =
+                    |method| take_in(tx, &booking, (method, due_minor), &device.door, &turn);
                 match &with {
                     With::Cash => by_hand(Method::Cash)?,
                     With::CardHere => by_hand(Method::CardHere)?,
@@ -186,7 +261,7 @@ pub async fn pay(
                     }
                 }
             }
-            show_in(tx, &staff, date, &door, &key, &Shown::Attendee(attendee), now)
+            show_in(tx, &staff, date, &device, &Shown::Attendee(attendee), now)
         })
         .await?;
     desk.wake.all();
@@ -272,11 +347,11 @@ pub fn show_in(
     tx: &Tx<'_>,
     staff: &Staff,
     date: DateId,
-    door: &str,
-    key: &str,
+    device: &Device,
     shown: &Shown,
     now: Timestamp,
 ) -> Result<Outcome, DeskError> {
+    let (door, key) = (device.door.as_str(), device.key.as_str());
     at_open_door(tx, staff, date, now)?;
     if let Some(before) = db::scan_by_key(tx, key)? {
         return Outcome::of(before);
@@ -301,7 +376,8 @@ pub fn show_in(
     let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };
     let verdict =
         card.as_ref().map_or(verdict, |held| Verdict::StampCard { left: held.card.usable(now) });
-    let mut told = tell(tx, &verdict, person.as_ref(), now)?;
+    let word = verdict.word();
+    let mut told = tell(tx, verdict, person.as_ref())?;
     if let Some(held) = card {
         (told.name, told.ticket) = (held.name, held.kind);
     }
@@ -311,10 +387,11 @@ pub fn show_in(
         key,
         date,
         attendee: person.map(|p| p.facts.attendee),
-        verdict: verdict.word(),
+        verdict: word,
         told: &json,
         door,
         person: staff.id,
+        device_at: device.at,
     };
     let scan = db::add_scan(tx, &scan, now)?;
     Ok(Outcome { scan, told, at: now, door: door.into(), undone: false, pay: None })
@@ -331,45 +408,24 @@ fn card_of(conn: &Connection, shown: &Shown) -> Result<Option<HeldCard>, DeskErr
     }
 }
 
-fn tell(
-    tx: &Tx<'_>,
-    verdict: &Verdict,
-    person: Option<&AtDoor>,
-    now: Timestamp,
-) -> Result<Told, DeskError> {
-    let reason = match verdict {
-        Verdict::ComeIn => String::new(),
-        Verdict::AlreadyIn { at, door } => {
-            let zone = house_of(tx)?.zone;
-            let at = words::local(*at, &zone);
-            let today = words::local(now, &zone).date();
-            let day = if at.date() == today {
-                String::new()
-            } else {
-                format!("{}, ", words::near_day(at.date(), today))
-            };
-            format!("{day}{}, {door}", words::clock(at.datetime()))
+fn tell(tx: &Tx<'_>, verdict: Verdict, person: Option<&AtDoor>) -> Result<Told, DeskError> {
+    let why = match &verdict {
+        Verdict::ToPay { .. } if person.is_some_and(|p| p.facts.state == State::Requested) => {
+            Why::NoYesYet
         }
-        Verdict::ToPay { due } if person.is_some_and(|p| p.facts.state == State::Requested) => {
-            format!("{due} to pay, and the organiser has not said yes")
-        }
-        Verdict::ToPay { due } => format!("{due} to pay"),
-        Verdict::StampCard { left: 0 } => "no stamps left".into(),
-        Verdict::StampCard { left } => format!("{} left", words::count(*left, "stamps")),
+        Verdict::Cancelled if person.is_some_and(|p| p.passed_on) => Why::PassedOn,
         Verdict::OtherDate { date } => match events::date_by_id(tx, *date)? {
-            Some((event, date)) => {
-                let today = words::local(now, &date.span.zone).date();
-                format!("{}, {}", event.title, words::span(date.span.starts, date.span.ends, today))
-            }
-            None => String::new(),
+            Some((event, date)) => Why::Other { title: event.title, span: date.span },
+            None => Why::Itself,
         },
-        Verdict::Cancelled if person.is_some_and(|p| p.passed_on) => {
-            "this ticket was passed to somebody else".into()
-        }
-        Verdict::Test => "made to try the steps out; it lets nobody in".into(),
-        Verdict::Cancelled => "this booking was cancelled".into(),
-        Verdict::Unknown => "not a ticket of this house".into(),
-        Verdict::Misread => "a letter is wrong or missing; scan again".into(),
+        Verdict::ComeIn
+        | Verdict::AlreadyIn { .. }
+        | Verdict::ToPay { .. }
+        | Verdict::StampCard { .. }
+        | Verdict::Test
+        | Verdict::Cancelled
+        | Verdict::Unknown
+        | Verdict::Misread => Why::Itself,
     };
     let companions = match person {
         Some(p) if verdict.admits() && p.people > 1 => {
@@ -377,15 +433,14 @@ fn tell(
         }
         _ => Vec::new(),
     };
-    let ticket = person.map_or_else(String::new, |p| {
-        if p.people > 1 {
-            format!("{} · place {} of {}", p.ticket, p.place, p.people)
-        } else {
-            p.ticket.clone()
-        }
-    });
-    let name = person.map_or_else(String::new, |p| p.name.clone());
-    Ok(Told { verdict: verdict.word().into(), name, ticket, reason, companions })
+    Ok(Told {
+        verdict,
+        why,
+        name: person.map_or_else(String::new, |p| p.name.clone()),
+        ticket: person.map_or_else(String::new, |p| p.ticket.clone()),
+        place: person.filter(|p| p.people > 1).map(|p| (p.place, p.people)),
+        companions,
+    })
 }
 
 /// Undoes a scan that let somebody in: they are expected again.

@@ -25,18 +25,22 @@ pub fn random_u64() -> u64 {
 ///
 /// A booking's address is made, not stored: the database alone opens none.
 pub struct Secrets {
-    master: [u8; 32],
+    /// Keyed once: each key that is made begins with a copy of it.
+    keyed: Hmac<Sha256>,
 }
 
 impl Secrets {
     /// Takes the secret of the house.
+    ///
+    /// # Panics
+    /// Never: HMAC takes a key of any length.
     #[must_use]
-    pub const fn new(master: [u8; 32]) -> Self {
-        Self { master }
+    pub fn new(master: [u8; 32]) -> Self {
+        Self { keyed: Hmac::new_from_slice(&master).expect("HMAC takes any key") }
     }
 
     fn mac(&self, what: &str, of: &str) -> Hmac<Sha256> {
-        let mut mac = Hmac::<Sha256>::new_from_slice(&self.master).expect("HMAC takes any key");
+        let mut mac = self.keyed.clone();
         mac.update(what.as_bytes());
         mac.update(&[0]);
         mac.update(of.as_bytes());

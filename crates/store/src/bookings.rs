@@ -193,6 +193,21 @@ pub fn by_reference(
         .doing("looking a booking up")
 }
 
+/// Where a booking stands, and nothing else of it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn state_of(conn: &Connection, reference: Reference) -> Result<Option<State>, StoreError> {
+    conn.prepare_cached("SELECT state FROM bookings WHERE reference = ?1")
+        .and_then(|mut q| {
+            q.query_row([reference.as_str()], |row| {
+                InOrder::from(row, 0).word("bookings.state", State::from_word)
+            })
+            .optional()
+        })
+        .doing("asking where a booking stands")
+}
+
 /// Finds a booking by its key.
 ///
 /// # Errors

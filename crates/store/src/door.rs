@@ -298,6 +298,8 @@ pub struct NewScan<'a> {
     pub door: &'a str,
     /// Who scanned.
     pub person: PersonId,
+    /// What the device's clock said, if it did.
+    pub device_at: Option<Timestamp>,
 }
 
 /// Writes a scan down.
@@ -306,8 +308,8 @@ pub struct NewScan<'a> {
 /// SQLite refuses.
 pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, StoreError> {
     tx.prepare_cached(
-        "INSERT INTO scans (scan_key, date_id, attendee_id, verdict, told, door, person_id, at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+        "INSERT INTO scans (scan_key, date_id, attendee_id, verdict, told, door, person_id, at, device_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
     )
     .and_then(|mut q| {
         q.execute((
@@ -319,6 +321,7 @@ pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, 
             scan.door,
             scan.person.0,
             us(now),
+            scan.device_at.map(us),
         ))
     })
     .doing("writing a scan")?;

@@ -4,7 +4,7 @@ use matricle_core::Currency;
 use matricle_core::transfer::Payee;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
-use crate::convert::{foreign, word};
+use crate::convert::InOrder;
 use crate::{Doing, StoreError, Tx};
 
 /// The club, association or organiser whose events these are.
@@ -79,27 +79,21 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
     )
         .and_then(|mut q| {
             q.query_row([], |row| {
+                let mut c = InOrder::from(row, 0);
                 Ok(House {
-                    name: row.get("name")?,
-                    currency: word(row, "currency", Currency::from_letters)?,
-                    zone: row.get("zone")?,
-                    email: row.get("email")?,
-                    terms: row.get("terms")?,
-                    steps: {
-                        let steps: String = row.get("steps")?;
-                        serde_json::from_str(&steps).map_err(|_| foreign("house.steps", steps))?
-                    },
-                    embed_sites: row
-                        .get::<_, String>("embed_sites")?
-                        .lines()
-                        .map(String::from)
-                        .collect(),
-                    seller: row.get("seller")?,
-                    tax_number: row.get("tax_number")?,
-                    account_holder: row.get("payee")?,
-                    iban: row.get("iban")?,
-                    bic: row.get("bic")?,
-                    transfer_days: row.get("transfer_days")?,
+                    name: c.next()?,
+                    currency: c.word("house.currency", Currency::from_letters)?,
+                    zone: c.next()?,
+                    email: c.next()?,
+                    terms: c.next()?,
+                    steps: c.word("house.steps", |steps| serde_json::from_str(steps).ok())?,
+                    embed_sites: c.next::<String>()?.lines().map(String::from).collect(),
+                    seller: c.next()?,
+                    tax_number: c.next()?,
+                    account_holder: c.next()?,
+                    iban: c.next()?,
+                    bic: c.next()?,
+                    transfer_days: c.next()?,
                 })
             })
             .optional()

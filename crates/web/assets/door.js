@@ -77,7 +77,7 @@
     if (!waiting.length) say(detail.up ? "In step with the other doors" : "Out of step with the other doors; connecting again", detail.up);
   });
   const scan = (what) => {
-    waiting.push({ path: `/door/${date}/scan`, body: new URLSearchParams({ key: key(), ...what }) });
+    waiting.push({ path: `/door/${date}/scan`, body: new URLSearchParams({ key: key(), at: Date.now(), ...what }) });
     send();
   };
   window.addEventListener("beforeunload", (e) => { if (waiting.length) e.preventDefault(); });

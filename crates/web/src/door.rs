@@ -15,7 +15,7 @@ use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::{Board, Name, Outcome, Shown, With};
+use matricle_desk::door::{Board, Device, Name, Outcome, Shown, With};
 use matricle_desk::{DeskError, door as desk_door, random_bytes};
 use matricle_formats::words;
 use matricle_store::people::Staff;
@@ -121,7 +121,7 @@ fn name_row(name: &Name, zone: &str) -> NameRow {
         name: p.name.clone(),
         ticket: p.ticket.clone(),
         booker: if p.booker == p.name { String::new() } else { format!("with {}", p.booker) },
-        class: class(name.verdict.word()),
+        class: class(&name.verdict),
         state,
         can_admit: name.verdict.admits(),
     }
@@ -190,7 +190,7 @@ async fn door_page(
         .collect::<Result<Vec<_>, _>>()?;
     let last = log
         .iter()
-        .find(|o| !o.undone && o.door == door && o.told.verdict == Verdict::ComeIn.word())
+        .find(|o| !o.undone && o.door == door && o.told.verdict == Verdict::ComeIn)
         .map(|o| o.scan);
     let span = &board.sheet.date.span;
     let today = words::local(app.desk.clock.now(), &span.zone).date();
@@ -301,8 +301,8 @@ pub(crate) async fn scan(
     }
     let shown =
         attendee.map_or_else(|| Shown::Text(text.chars().take(200).collect()), Shown::Attendee);
-    let key = key_of(&form);
-    let outcome = desk_door::show(&app.desk, &staff, date, door.clone(), key, shown).await?;
+    let device = device_of(&form, &door);
+    let outcome = desk_door::show(&app.desk, &staff, date, device, shown).await?;
     if !part {
         return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
     }
@@ -310,11 +310,14 @@ pub(crate) async fn scan(
 }
 
 /// The key that a device gave its scan; one of ours for a page without script.
-fn key_of(form: &Posted) -> String {
-    match form.get("key") {
+/// The device behind a scan: its key for it, and what its clock said, in milliseconds.
+fn device_of(form: &Posted, door: &str) -> Device {
+    let key = match form.get("key") {
         key if (8..=64).contains(&key.len()) => key.to_owned(),
         _ => scan_key(),
-    }
+    };
+    let at = form.get("at").parse().ok().and_then(|ms| Timestamp::from_millisecond(ms).ok());
+    Device { door: door.to_owned(), key, at }
 }
 
 /// `POST /door/{date}/pay`: what somebody is to pay is taken here, and they are let in.
@@ -336,8 +339,8 @@ pub(crate) async fn pay(
         "stamps" => With::Stamps(form.get("code").into()),
         letters => With::Stamps(letters.into()),
     };
-    let key = key_of(&form);
-    let at = (date, door.clone(), key);
+    let device = device_of(&form, &door);
+    let at = (date, device);
     let outcome = match desk_door::pay(&app.desk, &staff, at, attendee, due, with).await {
         Err(DeskError::Stamps(refusal)) => {
             let what = crate::wording::stamps(&refusal, &app.zone().await?);

@@ -22,6 +22,7 @@ mod serving;
 mod static_files;
 mod wording;
 
+use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -57,13 +58,24 @@ pub struct Settings {
     pub observed: Arc<Observed>,
 }
 
-/// What handlers share. Cheap to clone.
+/// What handlers share. Each request clones it several times, so it is one pointer.
 #[derive(Clone)]
-pub(crate) struct App {
+pub(crate) struct App(Arc<Shared>);
+
+impl Deref for App {
+    type Target = Shared;
+
+    fn deref(&self) -> &Shared {
+        &self.0
+    }
+}
+
+/// What is behind it.
+pub(crate) struct Shared {
     pub(crate) desk: Desk,
-    pub(crate) settings: Arc<Settings>,
-    pub(crate) guards: Arc<guard::Guards>,
-    pub(crate) pages: Arc<cache::Pages>,
+    pub(crate) settings: Settings,
+    pub(crate) guards: guard::Guards,
+    pub(crate) pages: cache::Pages,
     /// Turns true when the program stops, so that open streams end.
     pub(crate) stop: watch::Receiver<bool>,
 }
@@ -80,13 +92,13 @@ const REQUEST: Duration = Duration::from_secs(120);
 
 /// All pages. Open streams end when `stop` turns true.
 pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Router {
-    let app = App {
+    let app = App(Arc::new(Shared {
         desk,
-        guards: Arc::new(guard::Guards::new(&settings)),
-        settings: Arc::new(settings),
-        pages: Arc::default(),
+        guards: guard::Guards::new(&settings),
+        settings,
+        pages: cache::Pages::default(),
         stop,
-    };
+    }));
     Router::new()
         .merge(programme::routes())
         .merge(office::routes())

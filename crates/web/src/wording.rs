@@ -1,7 +1,9 @@
 //! Refusals in words: one sentence each, saying what to do.
 
+use jiff::Timestamp;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
+use matricle_core::door::Verdict;
 use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
@@ -12,6 +14,7 @@ use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId, quick};
+use matricle_desk::door::{Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
@@ -334,6 +337,39 @@ pub(crate) fn quick(field: quick::Field, problem: quick::Problem) -> String {
     }
 }
 
+/// Why the door was told so at an instant; empty where the verdict says it all.
+pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
+    match (&told.verdict, &told.why) {
+        (_, Why::Said(said)) => said.clone(),
+        (Verdict::ComeIn, _) => String::new(),
+        (Verdict::AlreadyIn { at: since, door }, _) => {
+            let since = words::local(*since, zone);
+            let today = words::local(at, zone).date();
+            let day = match since.date() == today {
+                true => String::new(),
+                false => format!("{}, ", words::near_day(since.date(), today)),
+            };
+            format!("{day}{}, {door}", words::clock(since.datetime()))
+        }
+        (Verdict::ToPay { due }, Why::NoYesYet) => {
+            format!("{due} to pay, and the organiser has not said yes")
+        }
+        (Verdict::ToPay { due }, _) => format!("{due} to pay"),
+        (Verdict::StampCard { left: 0 }, _) => "no stamps left".into(),
+        (Verdict::StampCard { left }, _) => format!("{} left", words::count(*left, "stamps")),
+        (Verdict::OtherDate { .. }, Why::Other { title, span }) => {
+            let today = words::local(at, &span.zone).date();
+            format!("{title}, {}", words::span(span.starts, span.ends, today))
+        }
+        (Verdict::OtherDate { .. }, _) => String::new(),
+        (Verdict::Test, _) => "made to try the steps out; it lets nobody in".into(),
+        (Verdict::Cancelled, Why::PassedOn) => "this ticket was passed to somebody else".into(),
+        (Verdict::Cancelled, _) => "this booking was cancelled".into(),
+        (Verdict::Unknown, _) => "not a ticket of this house".into(),
+        (Verdict::Misread, _) => "a letter is wrong or missing; scan again".into(),
+    }
+}
+
 /// A booking's state as the Office says it.
 pub(crate) const fn state(state: State) -> &'static str {
     match state {
@@ -487,6 +523,45 @@ mod tests {
         for field in [Q::Title, Q::Kind, Q::Day, Q::From, Q::Until, Q::Place, Q::Seats, Q::Price] {
             problems.iter().for_each(|p| is_a_sentence(&quick(field, *p)));
         }
+    }
+
+    #[test]
+    fn every_verdict_says_why() {
+        let at: Timestamp = "2026-11-25T18:42:07Z".parse().unwrap();
+        let due = matricle_core::Currency::EUR.of(4200);
+        let starts = jiff::civil::datetime(2026, 11, 29, 19, 0, 0, 0);
+        let ends = jiff::civil::datetime(2026, 11, 29, 21, 0, 0, 0);
+        let span = matricle_core::schedule::Span::new(starts, ends, "Europe/Dublin").unwrap();
+        let other = Why::Other { title: "Is beekeeping for me?".into(), span };
+        let told = |verdict, why| Told {
+            verdict,
+            why,
+            name: String::new(),
+            ticket: String::new(),
+            place: None,
+            companions: Vec::new(),
+        };
+        let yesterday = at - jiff::SignedDuration::from_hours(26);
+        let said: Vec<String> = [
+            told(Verdict::ComeIn, Why::Itself),
+            told(Verdict::AlreadyIn { at, door: "side gate".into() }, Why::Itself),
+            told(Verdict::AlreadyIn { at: yesterday, door: "side gate".into() }, Why::Itself),
+            told(Verdict::ToPay { due }, Why::Itself),
+            told(Verdict::ToPay { due }, Why::NoYesYet),
+            told(Verdict::OtherDate { date: matricle_core::DateId(2) }, other),
+            told(Verdict::StampCard { left: 0 }, Why::Itself),
+            told(Verdict::StampCard { left: 10 }, Why::Itself),
+            told(Verdict::Test, Why::Itself),
+            told(Verdict::Cancelled, Why::Itself),
+            told(Verdict::Cancelled, Why::PassedOn),
+            told(Verdict::Unknown, Why::Itself),
+            told(Verdict::Misread, Why::Itself),
+            told(Verdict::Unknown, Why::Said("as it was worded once".into())),
+        ]
+        .iter()
+        .map(|t| format!("{}: {}", t.verdict.word(), verdict(t, "Europe/Dublin", at)))
+        .collect();
+        insta::assert_snapshot!(said.join("\n"));
     }
 
     #[test]

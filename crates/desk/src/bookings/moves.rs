@@ -86,7 +86,13 @@ pub(crate) fn make(
             }
         }
     }
-    let moved = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    // What money, steps and another choice changed is read; all else is known.
+    let chosen = matches!(row.by, Move::TakeAgain | Move::PayLate);
+    let moved = if chosen || booking.paid.minor != 0 || row.to == State::Cancelled {
+        bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?
+    } else {
+        Booking { state: row.to, deadline: until, ..booking.clone() }
+    };
     tell_of(tx, &moved, row, turn, with.note)?;
     follow_list(tx, booking, row, turn)?;
     Ok(moved)

@@ -141,12 +141,10 @@ pub fn submit_in(
         tell_of_another(tx, &booking, &details.email, other, turn)?;
     }
     // As it was written down: with the address that messages go to.
-    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    let booking = Booking { name: details.name, email: details.email, ..booking };
     let (by, said, outcome) = match way {
         Way::AfterYes => (Move::Ask, "filled the form in and asked for seats", Outcome::Asked),
-        Way::ByItself if booking.total.is_zero() => {
-            (Move::Complete, "filled the form in", Outcome::Confirmed)
-        }
+        Way::ByItself if booking.total.is_zero() => (Move::Complete, "", Outcome::Confirmed),
         Way::ByItself => (Move::AskForMoney, "filled the form in", Outcome::ToPay),
     };
     make(tx, &booking, by, turn, With::said(said))?;

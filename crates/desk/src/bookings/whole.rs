@@ -150,6 +150,15 @@ pub async fn of(desk: &Desk, reference: Reference) -> Result<WholeBooking, DeskE
     desk.store.read(move |conn| find(conn, reference)).await
 }
 
+/// Where a booking stands: all that a page which waits for a payment asks, each second.
+///
+/// # Errors
+/// [`DeskError::NotFound`], or the store fails.
+pub async fn state(desk: &Desk, reference: Reference) -> Result<State, DeskError> {
+    let found = desk.store.read(move |conn| bookings::state_of(conn, reference)).await?;
+    found.ok_or(DeskError::NotFound)
+}
+
 /// The bookings of whoever has proved this address.
 ///
 /// # Errors

@@ -1,7 +1,9 @@
 //! Stamp cards: bought like a ticket, paid with, read at the door; and money taken at the door.
 
+use matricle_core::Currency;
 use matricle_core::acting::Actor;
 use matricle_core::booking::{Move, State};
+use matricle_core::door::Verdict;
 use matricle_core::ledger::{Account, Method};
 use matricle_core::stamps::StampRefusal;
 use matricle_desk::DeskError;
@@ -9,6 +11,7 @@ use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{decide, pay, stamps, whole};
 use matricle_desk::door;
+use matricle_desk::door::{Device, Why};
 use matricle_desk::door::{Outcome, Shown, With};
 use matricle_desk::money::cards;
 use matricle_store::ledger;
@@ -95,7 +98,7 @@ impl World {
         let date = self.choice(DIPPING, &[1]).await.0;
         let key = format!("device-{}-{due}", shown.scan);
         let attendee = shown.pay.as_ref().unwrap().attendee;
-        let at = (date, "barn".to_owned(), key);
+        let at = (date, Device::at("barn", &key));
         door::pay(&self.desk, &volunteer, at, attendee, due, with).await
     }
 }
@@ -166,20 +169,14 @@ async fn what_is_to_pay_is_taken_at_the_door() {
     let bought = w.paid(DIPPING, &[0, 1]).await;
     let card = w.sheet(bought).await.cards[0].clone();
     let shown = w.scan(date, "barn", "card-1", &card.code.to_lowercase()).await;
-    assert_eq!(
-        (shown.told.verdict.as_str(), shown.told.reason.as_str()),
-        ("stamp card", "10 stamps left")
-    );
+    assert_eq!(shown.told.verdict, Verdict::StampCard { left: 10 });
     assert_eq!((shown.told.name.as_str(), shown.pay.is_none()), ("Siân O'Hara", true));
 
     let reference = w.book(DIPPING, &[2]).await;
     let sheet = w.sheet(reference).await;
     let ticket = |n: usize| sheet.attendees[n].code.to_string();
     let unpaid = w.scan(date, "barn", "first-1", &ticket(0)).await;
-    assert_eq!(
-        (unpaid.told.verdict.as_str(), unpaid.told.reason.as_str()),
-        ("to pay", "€16.00 to pay")
-    );
+    assert_eq!(unpaid.told.verdict, Verdict::ToPay { due: Currency::EUR.of(1600) });
     let pay = unpaid.pay.clone().unwrap();
     assert_eq!(
         (pay.due.minor, pay.stamps, pay.cards.clone()),
@@ -187,21 +184,21 @@ async fn what_is_to_pay_is_taken_at_the_door() {
     );
     // Another amount than was seen: nothing is taken, the fresh verdict says what is due.
     let other = w.take(&unpaid, 800, With::Cash).await.unwrap();
-    assert_eq!(other.told.verdict, "to pay");
+    assert_eq!(other.told.verdict.word(), "to pay");
     assert_eq!(w.sheet(reference).await.booking.paid.minor, 0);
     let wrong = w.take(&unpaid, 1600, With::Stamps("BCDF GHJK LNPR".into())).await;
     assert!(matches!(wrong, Err(DeskError::Stamps(StampRefusal::Unknown))));
     let cash = w.owed(Account::Cash).await;
     let done = w.take(&unpaid, 1600, With::Cash).await.unwrap();
     let again = w.take(&unpaid, 1600, With::Cash).await.unwrap();
-    assert_eq!((done.told.verdict.as_str(), again.scan), ("come in", done.scan), "a double click");
+    assert_eq!((done.told.verdict.word(), again.scan), ("come in", done.scan), "a double click");
     assert_eq!(w.owed(Account::Cash).await, cash + 1600);
     let paid = w.sheet(reference).await;
     assert_eq!(
         (paid.booking.state, paid.payments.last().unwrap().method),
         (State::Confirmed, Method::Cash)
     );
-    assert_eq!(w.scan(date, "barn", "second-1", &ticket(1)).await.told.verdict, "come in");
+    assert_eq!(w.scan(date, "barn", "second-1", &ticket(1)).await.told.verdict.word(), "come in");
 
     // The next one has the card with them, or only its letters in mind.
     let by = By::Staff(w.staff(0).await, Some(100));
@@ -212,7 +209,7 @@ async fn what_is_to_pay_is_taken_at_the_door() {
         let pay = unpaid.pay.clone().unwrap();
         let with = with.unwrap_or_else(|| With::Stamps(pay.cards[0].0.clone()));
         let done = w.take(&unpaid, pay.due.minor, with).await.unwrap();
-        assert_eq!(done.told.verdict, "come in");
+        assert_eq!(done.told.verdict.word(), "come in");
         // Their seats go to the next.
         w.scanned_back(date).await;
         let _ = cancel::cancel(&w.desk, by.clone(), reference, Vec::new()).await;
@@ -232,15 +229,15 @@ async fn what_is_to_pay_is_taken_at_the_door() {
     w.desk.store.write(ask).await.unwrap();
     let code = whole::of(&w.desk, asking).await.unwrap().attendees[0].code.to_string();
     let undecided = w.scan(date, "barn", "undecided", &code).await;
-    assert_eq!(undecided.told.reason, "€8.00 to pay, and the organiser has not said yes");
+    let to_pay = Verdict::ToPay { due: Currency::EUR.of(800) };
+    assert_eq!((undecided.told.verdict, undecided.told.why), (to_pay, Why::NoYesYet));
     assert_eq!(undecided.pay, None);
     // A role that may not stand at the door takes nothing there.
     let treasurer = w.staff(4).await;
     let shown = Shown::Attendee(pay.attendee);
-    let refused =
-        door::show(&w.desk, &treasurer, date, "d".into(), "treasurer".into(), shown).await;
+    let refused = door::show(&w.desk, &treasurer, date, Device::at("d", "treasurer"), shown).await;
     assert!(matches!(refused, Err(DeskError::Right(_))));
-    let at = (date, "barn".to_owned(), "treasurer".to_owned());
+    let at = (date, Device::at("barn", "treasurer"));
     let refused = door::pay(&w.desk, &treasurer, at, pay.attendee, 800, With::Cash).await;
     assert!(matches!(refused, Err(DeskError::Right(_))));
 }

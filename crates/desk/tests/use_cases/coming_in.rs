@@ -8,6 +8,7 @@ use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{hold, move_date, pass_on, pay, submit, waiting};
 use matricle_desk::door;
+use matricle_desk::door::Device;
 use matricle_desk::door::Shown;
 use matricle_desk::people::asking::Asking;
 use matricle_desk::people::signin;
@@ -207,7 +208,7 @@ async fn tests_open_no_door_and_what_is_published_is_not_tried_out() {
     door::open(&w.desk, &ilse, sheet.date.id, true, String::new()).await.unwrap();
     let told =
         w.scan(sheet.date.id, "gate", "key-0001", sheet.attendees[0].code.as_str()).await.told;
-    assert_eq!((told.verdict.as_str(), told.name.is_empty()), ("a test", false));
+    assert_eq!((told.verdict.word(), told.name.is_empty()), ("a test", false));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -252,7 +253,7 @@ async fn a_volunteer_sees_no_names_of_another_day_until_an_organiser_opens_its_d
     let (date, person) = (far.date.id, far.attendees[0].id);
     let show = async |date, shown| {
         let key = format!("key-{}", w.mails.taken().len());
-        door::show(&w.desk, &bram, date, "gate".into(), key, shown).await
+        door::show(&w.desk, &bram, date, Device::at("gate", &key), shown).await
     };
     let shut =
         |outcome: Result<(), DeskError>| assert!(matches!(outcome, Err(DeskError::DoorShut)));
@@ -264,7 +265,7 @@ async fn a_volunteer_sees_no_names_of_another_day_until_an_organiser_opens_its_d
     // From today's door, people of other days are nobody.
     let today = door::todays(&w.desk, &bram).await.unwrap();
     let told = show(today[0].date.id, Shown::Attendee(person)).await.unwrap().told;
-    assert_eq!((told.verdict.as_str(), told.name.as_str()), ("unknown", ""));
+    assert_eq!((told.verdict.word(), told.name.as_str()), ("unknown", ""));
     assert!(matches!(
         door::open(&w.desk, &bram, date, true, String::new()).await,
         Err(DeskError::Right(_))
@@ -274,7 +275,7 @@ async fn a_volunteer_sees_no_names_of_another_day_until_an_organiser_opens_its_d
     assert_eq!(board.opened_by.as_deref(), Some(ilse.name.as_str()), "and it says so");
     assert!(door::todays(&w.desk, &bram).await.unwrap().iter().any(|d| d.date.id == date));
     assert_eq!(
-        w.scan(date, "gate", "key-far", far.attendees[0].code.as_str()).await.told.verdict,
+        w.scan(date, "gate", "key-far", far.attendees[0].code.as_str()).await.told.verdict.word(),
         "come in"
     );
     // Whoever is in is counted: the booking stays as it is, for the booker and for a clerk.

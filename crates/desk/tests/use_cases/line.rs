@@ -1,9 +1,11 @@
 //! The line: choosing, filling in, paying, mails, cancelling, the door.
 
+use matricle_core::Currency;
 use matricle_core::QuestionId;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field};
+use matricle_core::door::Verdict;
 use matricle_core::seats::SeatRefusal;
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
@@ -12,6 +14,7 @@ use matricle_desk::bookings::submit::Outcome;
 use matricle_desk::bookings::{pay, submit};
 use matricle_desk::door;
 use matricle_desk::door::Shown;
+use matricle_desk::door::{Device, Why};
 use matricle_desk::outside::mailer::SendError;
 use matricle_desk::outside::provider::{REHEARSAL_SECRET, Status, sign};
 use matricle_desk::people::asking::Asking;
@@ -276,7 +279,7 @@ async fn a_cancelled_booking_frees_its_seats_tells_the_booker_and_is_refused_at_
     );
     let told =
         w.scan(sheet.date.id, "main door", "key-0001", sheet.attendees[0].code.as_str()).await.told;
-    assert_eq!(told.verdict, "cancelled");
+    assert_eq!(told.verdict.word(), "cancelled");
     let sheet = w.sheet(reference).await;
     assert_eq!(w.provider.payments().last().unwrap().refunded, 0, "the evening has begun: no step");
     assert_eq!((sheet.booking.total.minor, sheet.booking.paid.minor), (1400, 1400));
@@ -443,11 +446,12 @@ async fn two_doors_scanning_one_code_at_once_admit_once() {
             w.scan(sheet.date.id, "left door", &left, &code),
             w.scan(sheet.date.id, "right door", &right, &code)
         );
-        let verdicts = [a.told.verdict.as_str(), b.told.verdict.as_str()];
+        let verdicts = [a.told.verdict.word(), b.told.verdict.word()];
         assert_eq!(verdicts.iter().filter(|v| **v == "come in").count(), 1, "{verdicts:?}");
         let admitted = if verdicts[0] == "come in" { &a } else { &b };
         let other = if verdicts[0] == "come in" { &b } else { &a };
-        assert!(other.told.reason.ends_with(&admitted.door), "{}", other.told.reason);
+        let admitted_at = Verdict::AlreadyIn { at: admitted.at, door: admitted.door.clone() };
+        assert_eq!(other.told.verdict, admitted_at);
         assert_eq!(admitted.told.companions, ["Person 2"]);
         let bram = w.staff(1).await;
         door::undo(&w.desk, &bram, sheet.date.id, admitted.scan).await.unwrap();
@@ -466,24 +470,29 @@ async fn a_scan_sent_again_is_told_the_same_and_each_stranger_his_reason() {
     let first = w.scan(date, "gate", "same-key-1", &code).await;
     let again = w.scan(date, "gate", "same-key-1", &code).await;
     assert_eq!(first, again);
-    assert_eq!(w.scan(date, "gate", "other-key", &code).await.told.verdict, "already in");
+    assert_eq!(w.scan(date, "gate", "other-key", &code).await.told.verdict.word(), "already in");
     let tonight = w.choice(CANDLES, &[]).await.0;
     let told = w.scan(tonight, "gate", "key-other-date", &code).await.told;
+    assert_eq!(told.verdict, Verdict::OtherDate { date });
+    let why = Why::Other { title: sheet.event.title, span: sheet.date.span };
+    assert_eq!(told.why, why);
     assert_eq!(
-        (told.verdict.as_str(), told.reason.as_str()),
-        ("other date", "Is beekeeping for me?, Sun 29 November, 19:00–21:00")
+        w.scan(date, "gate", "key-misread", &code[..13]).await.told.verdict.word(),
+        "misread"
     );
-    assert_eq!(w.scan(date, "gate", "key-misread", &code[..13]).await.told.verdict, "misread");
-    assert_eq!(w.scan(date, "gate", "key-unknown", "4006381333931").await.told.verdict, "unknown");
+    assert_eq!(
+        w.scan(date, "gate", "key-unknown", "4006381333931").await.told.verdict.word(),
+        "unknown"
+    );
     let bram = w.staff(1).await;
     let names = door::names(&w.desk, &bram, tonight, "THORNE").await.unwrap();
     let to_pay = names.iter().find(|n| n.verdict.word() == "to pay").expect("one has to pay");
     let shown = Shown::Attendee(to_pay.person.facts.attendee);
-    let told = door::show(&w.desk, &bram, tonight, "gate".into(), "key-to-pay".into(), shown)
+    let told = door::show(&w.desk, &bram, tonight, Device::at("gate", "key-to-pay"), shown)
         .await
         .unwrap()
         .told;
-    assert_eq!(told.reason, "€28.00 to pay");
+    assert_eq!(told.verdict, Verdict::ToPay { due: Currency::EUR.of(2800) });
     assert!(matches!(office::today(&w.desk, &bram).await, Err(DeskError::Right(_))));
     assert!(matches!(
         office::bookings(&w.desk, &bram, Default::default(), false).await,

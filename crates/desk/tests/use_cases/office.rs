@@ -12,6 +12,7 @@ use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{change, decide, taking, waiting};
 use matricle_desk::door;
+use matricle_desk::door::Device;
 use matricle_desk::door::Shown;
 use matricle_desk::money::refunds;
 use matricle_desk::people::asking::Asking;
@@ -96,7 +97,7 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             (
                 "scan",
                 refused(
-                    door::show(desk, &who, date, "d".into(), format!("key-{role:?}"), shown)
+                    door::show(desk, &who, date, Device::at("d", &format!("key-{role:?}")), shown)
                         .await
                         .map(drop),
                 ),
@@ -305,8 +306,9 @@ async fn the_board_counts_in_and_tells_the_pace() {
     for (i, name) in expected.iter().enumerate() {
         let shown = Shown::Attendee(name.person.facts.attendee);
         let key = format!("board-{i:04}");
-        let outcome = door::show(&w.desk, &bram, date, "gate".into(), key, shown).await.unwrap();
-        assert_eq!(outcome.told.verdict, "come in");
+        let outcome =
+            door::show(&w.desk, &bram, date, Device::at("gate", &key), shown).await.unwrap();
+        assert_eq!(outcome.told.verdict.word(), "come in");
     }
     let after = door::board(&w.desk, &bram, date).await.unwrap();
     assert_eq!((after.inside, after.expected, after.all_in_by), (18, 18, None));

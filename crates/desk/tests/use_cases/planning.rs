@@ -204,9 +204,9 @@ async fn one_booking_covers_a_course_and_any_of_its_codes_opens_every_evening() 
     let code = sheet.attendees[1].code.as_str().to_owned();
     for (i, date) in sheet.covers.iter().enumerate() {
         let told = w.scan(date.id, "main door", &format!("course-{i}"), &code).await.told;
-        assert_eq!(told.verdict, "come in", "evening {i}");
+        assert_eq!(told.verdict.word(), "come in", "evening {i}");
         let again = w.scan(date.id, "side door", &format!("course-again-{i}"), &code).await.told;
-        assert_eq!(again.verdict, "already in");
+        assert_eq!(again.verdict.word(), "already in");
     }
     assert_eq!(w.faults().await, Vec::<String>::new());
     // Two evenings are over: four are left, at four sixths of the price.

@@ -16,6 +16,7 @@ use matricle_desk::bookings::whole::WholeBooking;
 use matricle_desk::bookings::{hold, whole};
 use matricle_desk::bookings::{pay, submit};
 use matricle_desk::door;
+use matricle_desk::door::Device;
 use matricle_desk::door::Shown;
 use matricle_desk::outside::mailer::Recorder;
 use matricle_desk::outside::provider::{REHEARSAL_SECRET, Rehearsal, Status, sign};
@@ -171,7 +172,7 @@ impl World {
         // Whatever day it is, an organiser has said yes.
         door::open(&self.desk, &ilse, date, true, String::new()).await.unwrap();
         let shown = Shown::Text(text.into());
-        door::show(&self.desk, &staff, date, door.into(), key.into(), shown).await.unwrap()
+        door::show(&self.desk, &staff, date, Device::at(door, key), shown).await.unwrap()
     }
 
     /// The last who were let in at a date are expected again.

@@ -4,7 +4,8 @@ use matricle_core::details::Question;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use rusqlite::Connection;
 
-use crate::convert::{foreign, json};
+use crate::convert::InOrder;
+use crate::convert::json;
 use crate::events::new::NewQuestion;
 use crate::events::tickets::{next_position, put_in_place};
 use crate::{Doing, StoreError, Tx};
@@ -20,17 +21,14 @@ pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, Sto
     )
     .and_then(|mut q| {
         q.query_map([event.0], |row| {
-            let (answering, only): (String, String) =
-                (row.get("answering")?, row.get("only_tickets")?);
+            let mut c = InOrder::from(row, 0);
             Ok(Question {
-                id: QuestionId(row.get("id")?),
-                label: row.get("label")?,
-                answering: serde_json::from_str(&answering)
-                    .map_err(|_| foreign("questions.answering", answering))?,
-                needed: row.get("needed")?,
-                each: row.get("each")?,
-                only: serde_json::from_str(&only)
-                    .map_err(|_| foreign("questions.only_tickets", only))?,
+                id: QuestionId(c.next()?),
+                label: c.next()?,
+                answering: c.word("questions.answering", |json| serde_json::from_str(json).ok())?,
+                needed: c.next()?,
+                each: c.next()?,
+                only: c.word("questions.only_tickets", |json| serde_json::from_str(json).ok())?,
             })
         })?
         .collect()

@@ -7,6 +7,7 @@ use matricle_desk::door::Outcome;
 use matricle_formats::words;
 
 use crate::door::scan_key;
+use crate::wording;
 
 /// A verdict, or what stands there before the first.
 #[derive(Template)]
@@ -54,17 +55,17 @@ fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
     })
 }
 
-/// Class and shape for a verdict's word.
-pub(crate) fn class(word: &str) -> &'static str {
-    match word {
-        "come in" => "in",
-        "already in" => "dup",
-        "to pay" => "pay",
-        "other date" => "other",
-        "misread" => "mis",
-        "stamp card" => "card",
-        "a test" => "test",
-        _ => "no",
+/// Class and shape of a verdict.
+pub(crate) const fn class(verdict: &Verdict) -> &'static str {
+    match verdict {
+        Verdict::ComeIn => "in",
+        Verdict::AlreadyIn { .. } => "dup",
+        Verdict::ToPay { .. } => "pay",
+        Verdict::OtherDate { .. } => "other",
+        Verdict::Misread => "mis",
+        Verdict::StampCard { .. } => "card",
+        Verdict::Test => "test",
+        Verdict::Cancelled | Verdict::Unknown => "no",
     }
 }
 
@@ -75,7 +76,7 @@ pub(crate) fn verdict_part(
     token: &str,
 ) -> VerdictPart {
     let told = &outcome.told;
-    let mut word = told.verdict.clone();
+    let mut word = told.verdict.word().to_owned();
     if let Some(first) = word.get_mut(..1) {
         first.make_ascii_uppercase();
     }
@@ -83,8 +84,14 @@ pub(crate) fn verdict_part(
         class: if outcome.undone { "ready" } else { class(&told.verdict) },
         word: if outcome.undone { "Undone".into() } else { word },
         name: told.name.clone(),
-        ticket: told.ticket.clone(),
-        reason: if outcome.undone { "expected again".into() } else { told.reason.clone() },
+        ticket: match told.place {
+            Some((place, people)) => format!("{} · place {place} of {people}", told.ticket),
+            None => told.ticket.clone(),
+        },
+        reason: match outcome.undone {
+            true => "expected again".into(),
+            false => wording::verdict(told, zone, outcome.at),
+        },
         companions: match told.companions.as_slice() {
             [] => String::new(),
             [one] => format!("{one} not here yet"),
@@ -113,12 +120,11 @@ pub(crate) struct Row {
 
 pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
     let told = &outcome.told;
-    let what = if told.reason.is_empty() {
-        told.verdict.clone()
-    } else if told.verdict == "to pay" {
-        told.reason.clone()
-    } else {
-        format!("{}: {}", told.verdict, told.reason)
+    let (word, reason) = (told.verdict.word(), wording::verdict(told, zone, outcome.at));
+    let what = match (&told.verdict, reason.as_str()) {
+        (_, "") => word.to_owned(),
+        (Verdict::ToPay { .. }, _) => reason,
+        _ => format!("{word}: {reason}"),
     };
     Row {
         scan: outcome.scan,
@@ -129,7 +135,7 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
         name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
         what,
         door: outcome.door.clone(),
-        can_undo: told.verdict == Verdict::ComeIn.word() && !outcome.undone,
+        can_undo: told.verdict == Verdict::ComeIn && !outcome.undone,
         undone: outcome.undone,
     }
 }
@@ -138,14 +144,15 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
 mod tests {
     use super::*;
     use jiff::Timestamp;
-    use matricle_desk::door::Told;
+    use matricle_desk::door::{Told, Why};
 
     fn outcome(verdict: &Verdict, reason: &str, undone: bool) -> Outcome {
         let told = Told {
-            verdict: verdict.word().into(),
+            verdict: verdict.clone(),
+            why: if reason.is_empty() { Why::Itself } else { Why::Said(reason.into()) },
             name: "Siân <O'Hara>".into(),
-            ticket: "Family · place 1 of 4".into(),
-            reason: reason.into(),
+            ticket: "Family".into(),
+            place: Some((1, 4)),
             companions: vec!["Kit".into(), "Ana".into()],
         };
         let at = "2026-11-25T18:42:07Z".parse().unwrap();
@@ -183,7 +190,7 @@ mod tests {
             assert!(!shapes.contains(&shape), "{} has its own shape", verdict.word());
             shapes.push(shape);
         }
-        assert_eq!(class("cancelled"), class("unknown"), "both: do not let in");
+        assert_eq!(class(&Verdict::Cancelled), class(&Verdict::Unknown), "both: do not let in");
     }
 
     #[test]

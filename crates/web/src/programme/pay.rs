@@ -151,9 +151,9 @@ pub(crate) async fn pay(State(app): State<App>, At(reference): At) -> Result<Res
 
 /// `GET …/state`: whether there is something new to show, asked by the waiting page.
 pub(crate) async fn state(State(app): State<App>, At(reference): At) -> Result<Response, WebError> {
-    let sheet = whole::of(&app.desk, reference).await?;
+    let state = whole::state(&app.desk, reference).await?;
     let mut headers = HeaderMap::new();
-    if sheet.booking.state != BookingState::AwaitingPayment {
+    if state != BookingState::AwaitingPayment {
         headers.insert("hx-refresh", header::HeaderValue::from_static("true"));
     }
     Ok((headers, Html("")).into_response())
