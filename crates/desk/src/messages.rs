@@ -383,7 +383,17 @@ fn compose(
 fn receiver(sheet: &WholeBooking, kind: Kind) -> &str {
     match (kind, sheet.attendees.first()) {
         (Kind::Passed, Some(holder)) => &holder.name,
+        // Before it is sent in, the name stands in the form alone.
+        _ if sheet.booking.name.is_empty() => sheet.booking.draft.name.trim(),
         _ => &sheet.booking.name,
+    }
+}
+
+/// How a message opens. Somebody who has not yet given a name is greeted without one.
+fn greeting(name: &str) -> String {
+    match name {
+        "" => "Hello".into(),
+        name => format!("Dear {}", unlinked(name)),
     }
 }
 
@@ -394,7 +404,7 @@ fn in_words(sheet: &WholeBooking, kind: Kind, url: String, now: Timestamp) -> Wo
     let zone = if here == there { String::new() } else { format!(" ({} time)", span.zone) };
     Words {
         house: sheet.house.name.clone(),
-        greeting: unlinked(receiver(sheet, kind)),
+        greeting: greeting(receiver(sheet, kind)),
         what: if kind == Kind::Passed {
             "Your ticket".into()
         } else {

@@ -154,14 +154,14 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/board", get(board::show))
         .route("/office/mine", get(house::mine))
         .route("/office/house", get(house::show).post(house::set_terms))
-        .route("/office/house/hours", get(house::hours).post(house::set_hours))
-        .route("/office/house/closed", post(house::close_day))
-        .route("/office/house/people", get(house::people).post(house::give_role))
+        .route("/office/house/hours", get(house::hours::hours).post(house::hours::set_hours))
+        .route("/office/house/closed", post(house::hours::close_day))
+        .route("/office/house/people", get(house::people::people).post(house::people::give_role))
         .route(
             "/office/house/members",
-            post(house::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
+            post(house::people::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
         )
-        .route("/office/house/people/{id}", post(house::take_role))
+        .route("/office/house/people/{id}", post(house::people::take_role))
         .route("/office/house/{tab}", get(house::part))
         .route("/office/house/{thing}/{id}", post(house::save))
         .route("/office/events/{id}/confirmations", get(confirmations::confirmations))

@@ -13,4 +13,5 @@ mod line;
 mod money;
 mod office;
 mod planning;
+mod words;
 mod world;

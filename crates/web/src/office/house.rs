@@ -1,15 +1,19 @@
 //! `/office/house`: places, hosts, tags, money, opening hours, terms, people, the log.
 
+mod hosts;
+pub(super) mod hours;
+pub(super) mod people;
+mod places;
+mod rates;
+mod tags;
+
 use askama::Template;
 use axum::extract::Path;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::PersonId;
-use matricle_core::rule::WEEK;
 use matricle_core::staff::{Right, Role};
 use matricle_desk::DeskError;
 use matricle_desk::house::{self, Rooms, Thing};
-use matricle_desk::planning::slots;
 use matricle_formats::words;
 
 use crate::asking::Posted;
@@ -82,182 +86,61 @@ const TABS: [(&str, &str); 6] = [
     ("hours", "Opening hours"),
 ];
 
-fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
-    let typed = |thing: Thing, id: i64| match again {
-        Again::Thing(t, i, d) if *t == thing && *i == id => Some(d.clone()),
-        _ => None,
-    };
-    let item = |thing, id: i64, name: &str, line: String, retired: bool, d: Fields| Item {
-        id,
-        name: name.into(),
-        line,
-        retired,
-        d: typed(thing, id).unwrap_or(d),
-    };
-    let shelf = |thing, word, title, one, empty, items| Shelf {
-        thing: word,
-        title,
-        one,
-        empty,
-        items,
-        new: typed(thing, 0).unwrap_or_default(),
-    };
-    let ticked = |mut d: Fields, name: &str, on: bool| {
-        d.tick(name, on);
-        d
-    };
-    match tab {
-        "venues" => {
-            let venues = all
-                .venues
-                .iter()
-                .map(|v| {
-                    let d = Fields::of([
-                        ("name", v.name.clone()),
-                        ("address", v.address.clone()),
-                        ("directions", v.directions.clone()),
-                    ]);
-                    let line = if v.accessible {
-                        format!("{} · reached without steps", v.address)
-                    } else {
-                        v.address.clone()
-                    };
-                    let d = ticked(d, "accessible", v.accessible);
-                    item(Thing::Venue, v.id.0, &v.name, line, v.retired_at.is_some(), d)
-                })
-                .collect();
-            let rooms = all
-                .rooms
-                .iter()
-                .map(|r| {
-                    let venue = all.venues.iter().find(|v| v.id == r.venue);
-                    let seats = r.seats.map_or_else(String::new, |n| n.to_string());
-                    let d = Fields::of([
-                        ("name", r.name.clone()),
-                        ("venue", r.venue.to_string()),
-                        ("seats", seats.clone()),
-                    ]);
-                    let mut line = venue.map_or_else(String::new, |v| v.name.clone());
-                    if !seats.is_empty() {
-                        line.push_str(&format!(" · seats {seats}"));
-                    }
-                    if r.accessible {
-                        line.push_str(" · reached without steps");
-                    }
-                    let d = ticked(d, "accessible", r.accessible);
-                    item(Thing::Room, r.id.0, &r.name, line, r.retired_at.is_some(), d)
-                })
-                .collect();
-            vec![
-                shelf(
-                    Thing::Venue,
-                    "venue",
-                    "Venues",
-                    "venue",
-                    "No venue yet. The first event makes one, or add one here.",
-                    venues,
-                ),
-                shelf(
-                    Thing::Room,
-                    "room",
-                    "Rooms",
-                    "room",
-                    "No room yet. With rooms, clashes are found and the board has lanes.",
-                    rooms,
-                ),
-            ]
+impl Again {
+    /// What was typed for a thing, if it was sent and needs another look.
+    fn typed(&self, thing: Thing, id: i64) -> Option<Fields> {
+        match self {
+            Self::Thing(t, i, d) if *t == thing && *i == id => Some(d.clone()),
+            _ => None,
         }
-        "hosts" => {
-            let hosts = all
-                .hosts
-                .iter()
-                .map(|h| {
-                    let d = Fields::of([
-                        ("name", h.name.clone()),
-                        ("about", h.about.clone()),
-                        ("person", h.person.map_or_else(String::new, |p| p.to_string())),
-                    ]);
-                    item(Thing::Host, h.id.0, &h.name, h.about.clone(), h.retired_at.is_some(), d)
-                })
-                .collect();
-            vec![shelf(
-                Thing::Host,
-                "host",
-                "Hosts",
-                "host",
-                "Nobody yet. Whoever leads a date stands here.",
-                hosts,
-            )]
+    }
+
+    fn item(
+        &self,
+        thing: Thing,
+        id: i64,
+        name: &str,
+        line: String,
+        retired: bool,
+        d: Fields,
+    ) -> Item {
+        let d = self.typed(thing, id).unwrap_or(d);
+        Item { id, name: name.into(), line, retired, d }
+    }
+
+    fn shelf(
+        &self,
+        thing: Thing,
+        word: &'static str,
+        title: &'static str,
+        one: &'static str,
+        empty: &'static str,
+        items: Vec<Item>,
+    ) -> Shelf {
+        Shelf {
+            thing: word,
+            title,
+            one,
+            empty,
+            items,
+            new: self.typed(thing, 0).unwrap_or_default(),
         }
-        "tags" => {
-            let tags = all
-                .tags
-                .iter()
-                .map(|t| {
-                    let d = Fields::of([
-                        ("name", t.name.clone()),
-                        ("description", t.description.clone()),
-                    ]);
-                    item(
-                        Thing::Tag,
-                        t.id.0,
-                        &t.name,
-                        t.description.clone(),
-                        t.retired_at.is_some(),
-                        d,
-                    )
-                })
-                .collect();
-            vec![shelf(
-                Thing::Tag,
-                "tag",
-                "Tags",
-                "tag",
-                "No tag yet. Tags narrow the Programme down, and each has a feed.",
-                tags,
-            )]
-        }
-        "money" => {
-            let rates = all
-                .tax_rates
-                .iter()
-                .map(|t| {
-                    let percent = format!("{}.{:02}", t.basis / 100, t.basis % 100);
-                    let mut d =
-                        Fields::of([("name", t.name.clone()), ("percent", percent.clone())]);
-                    d.tick("added", t.added);
-                    item(
-                        Thing::TaxRate,
-                        t.id.0,
-                        &t.name,
-                        format!("{percent} %{}", if t.added { ", added to prices" } else { "" }),
-                        t.retired_at.is_some(),
-                        d,
-                    )
-                })
-                .collect();
-            vec![shelf(
-                Thing::TaxRate,
-                "tax-rate",
-                "Tax rates",
-                "tax rate",
-                "No tax rate yet. Tickets without one contain no tax.",
-                rates,
-            )]
-        }
-        _ => Vec::new(),
     }
 }
 
-fn hours_fields(all: &Rooms) -> Fields {
-    let mut d = Fields::default();
-    for (i, weekday) in WEEK.into_iter().enumerate() {
-        for (part, h) in all.hours.iter().filter(|h| h.weekday == weekday).take(2).enumerate() {
-            d.add(&format!("opens_{i}_{part}"), h.opens.strftime("%H:%M").to_string());
-            d.add(&format!("closes_{i}_{part}"), h.closes.strftime("%H:%M").to_string());
-        }
-    }
+fn ticked(mut d: Fields, name: &str, on: bool) -> Fields {
+    d.tick(name, on);
     d
+}
+
+fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
+    match tab {
+        "venues" => places::shelves(all, again),
+        "hosts" => hosts::shelves(all, again),
+        "tags" => tags::shelves(all, again),
+        "money" => rates::shelves(all, again),
+        _ => Vec::new(),
+    }
 }
 
 fn house_fields(all: &Rooms) -> Fields {
@@ -289,7 +172,7 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
     let zone = all.house.zone.clone();
     let shelves = shelves(&all, tab, &again);
     let mut d = match tab {
-        "hours" => hours_fields(&all),
+        "hours" => hours::hours_fields(&all),
         "people" => Fields::of([("members", all.members.join("\n"))]),
         _ => house_fields(&all),
     };
@@ -415,14 +298,6 @@ pub(crate) async fn part(at: Clerk, Path(tab): Path<String>) -> Result<Response,
     page(&at, tab_of(&tab)?, Again::None).await
 }
 
-pub(crate) async fn hours(at: Clerk) -> Result<Response, WebError> {
-    page(&at, "hours", Again::None).await
-}
-
-pub(crate) async fn people(at: Clerk) -> Result<Response, WebError> {
-    page(&at, "people", Again::None).await
-}
-
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
 pub(crate) async fn set_terms(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     match house::set_terms(&at.app.desk, &at.staff, form(&posted)).await {
@@ -430,39 +305,6 @@ pub(crate) async fn set_terms(at: Clerk, posted: Posted) -> Result<Response, Web
         Err(error) => {
             let d = Fields::again(&posted, error)?;
             page(&at, "", Again::Form(d)).await
-        }
-    }
-}
-
-/// `POST /office/house/hours`.
-pub(crate) async fn set_hours(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    match house::set_hours(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(()) => {
-            let said = "Kept. Slots that nobody has booked were cut again.".into();
-            page(&at, "hours", Again::Said(said)).await
-        }
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "hours", Again::Form(d)).await
-        }
-    }
-}
-
-/// `POST /office/house/closed`: a day is closed, or opened again.
-pub(crate) async fn close_day(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    let close = posted.get("act") != "open";
-    match slots::close_day(&at.app.desk, &at.staff, form(&posted), close).await {
-        Ok(0) => page(&at, "hours", Again::Said("Kept.".into())).await,
-        Ok(booked) => {
-            let said = format!(
-                "Kept. {} on that day stand all the same; move them or call their dates off.",
-                words::count(booked, "bookings")
-            );
-            page(&at, "hours", Again::Said(said)).await
-        }
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "hours", Again::Closing(d)).await
         }
     }
 }
@@ -487,41 +329,6 @@ pub(crate) async fn save(
             page(&at, tab, Again::Thing(thing, id, d)).await
         }
     }
-}
-
-/// `POST /office/house/members`: who is a member.
-pub(crate) async fn set_members(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    match house::set_members(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(n) => {
-            let said = format!("Kept: {}.", words::count(n, "members"));
-            page(&at, "people", Again::Said(said)).await
-        }
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "people", Again::Form(d)).await
-        }
-    }
-}
-
-/// `POST /office/house/people`: a role is given.
-pub(crate) async fn give_role(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    match house::give_role(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(()) => Ok(Redirect::to("/office/house/people").into_response()),
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "people", Again::Person(d)).await
-        }
-    }
-}
-
-/// `POST /office/house/people/{id}`: a role is taken away.
-pub(crate) async fn take_role(
-    at: Clerk,
-    Path(id): Path<i64>,
-    _posted: Posted,
-) -> Result<Response, WebError> {
-    house::take_role(&at.app.desk, &at.staff, PersonId(id)).await?;
-    Ok(Redirect::to("/office/house/people").into_response())
 }
 
 struct OwnDate {

@@ -1,21 +1,26 @@
 //! `/office/money`: the treasurer's room.
 
+mod by_event;
+mod codes;
+mod hosts;
+mod ledger;
+mod movements;
+mod owed;
+mod provider;
+mod stamp_cards;
+
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::{StatusCode, Uri};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::codes::Reference;
-use matricle_core::ledger::Account;
-use matricle_core::promo::Gives;
-use matricle_core::shares::Share;
-use matricle_core::transfer::{creditor_reference, grouped};
-use matricle_core::{EventId, HostId};
-use matricle_desk::DeskError;
+use matricle_core::{Currency, EventId, HostId};
 use matricle_desk::bookings::taking;
 use matricle_desk::money::{books, cards, promos, refunds};
+use matricle_desk::{Desk, DeskError};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
+use matricle_store::people::Staff;
 use serde::Deserialize;
 
 use crate::asking::Posted;
@@ -173,16 +178,31 @@ struct Only {
     dates: Vec<(i64, String)>,
 }
 
-async fn only(at: &Clerk, event: i64, zone: &str) -> Result<Only, WebError> {
-    let desk = &at.app.desk;
-    let today = words::local(desk.clock.now(), zone).date();
-    let parts = promos::parts(desk, &at.staff, EventId(event)).await?;
-    let dates =
-        parts.dates.iter().map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)));
-    Ok(Only {
-        tickets: parts.tickets.into_iter().map(|(id, name)| (id.0, name)).collect(),
-        dates: dates.collect(),
-    })
+/// What a tab is filled from.
+struct View<'a> {
+    at: &'a Clerk,
+    zone: &'a str,
+    currency: Currency,
+    now: Timestamp,
+    asked: &'a Asked,
+}
+
+impl View<'_> {
+    fn desk(&self) -> &Desk {
+        &self.at.app.desk
+    }
+
+    fn staff(&self) -> &Staff {
+        &self.at.staff
+    }
+
+    fn moment(&self, at: Timestamp) -> String {
+        words::moment(at, self.zone, self.now)
+    }
+
+    fn figures(&self, minor: i64) -> String {
+        self.currency.of(minor).figures()
+    }
 }
 
 fn href(reference: &str) -> String {
@@ -203,14 +223,12 @@ fn month(asked: &str, zone: &str, now: Timestamp) -> (Timestamp, Timestamp, [Str
 }
 
 async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
-    let (desk, staff) = (&at.app.desk, &at.staff);
+    let desk = &at.app.desk;
     let now = desk.clock.now();
     let (tab, title) =
         TABS.into_iter().find(|(t, _)| *t == tab).ok_or(WebError::Desk(DeskError::NotFound))?;
     let house = desk.house().await?;
-    let (zone, currency) = (house.zone.clone(), house.currency);
-    let moment = |at| words::moment(at, &zone, now);
-    let figures = |minor: i64| currency.of(minor).figures();
+    let currency = house.currency;
     let mut page = Room {
         f: at.frame(title, &house.name).in_room("money"),
         tab,
@@ -232,370 +250,19 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         d: Fields::default(),
         q: asked.q.clone(),
     };
+    let v = View { at, zone: &house.zone, currency: house.currency, now, asked };
     match tab {
-        "" => {
-            let all = books::overview(desk, staff).await?;
-            let sum: i64 = all.owing.iter().map(|o| o.due).sum();
-            page.lead = match all.owing.len() {
-                0 => "Nobody owes anything.".into(),
-                n => format!(
-                    "{} to come from {}.",
-                    currency.of(sum),
-                    words::count(u32::try_from(n).unwrap_or(u32::MAX), "bookings")
-                ),
-            };
-            page.empty = "Whoever has booked and not paid stands here, longest first.";
-            page.table = Table::new(
-                &[
-                    "Booking",
-                    "Booker",
-                    "Event",
-                    "Due",
-                    "Since",
-                    "Seats kept until",
-                    "Reference on a transfer",
-                ],
-                &[3],
-            );
-            for o in all.owing {
-                let reference = Reference::parse(&o.reference);
-                let shown = reference.map_or_else(|| o.reference.clone(), |r| r.to_string());
-                let rf = reference
-                    .filter(|_| o.invoiced)
-                    .map_or_else(String::new, |r| grouped(&creditor_reference(r)));
-                let days = now.duration_since(o.since).as_hours() / 24;
-                let since = match days {
-                    0 => "today".to_owned(),
-                    1 => "1 day".to_owned(),
-                    n => format!("{n} days"),
-                };
-                let until = o.until.map_or_else(|| "confirmed".to_owned(), &moment);
-                let exact = o.until.map(|at| (5, Cell::at(at, &zone)));
-                page.table.push_exact(
-                    href(&o.reference),
-                    vec![shown, o.name, o.title, figures(o.due), since, until, rf],
-                    std::iter::once((4, Cell::at(o.since, &zone))).chain(exact).collect(),
-                );
-            }
-            page.to_give = all
-                .refunds
-                .into_iter()
-                .filter(|(r, ..)| r.by_hand)
-                .map(|(r, reference, name)| ToGive {
-                    amount: figures(r.minor),
-                    note: format!(
-                        "{}; it came by {}",
-                        r.reason.trim_end_matches('.'),
-                        r.method.word()
-                    ),
-                    id: r.id,
-                    href: href(&reference),
-                    name,
-                })
-                .collect();
-            page.balances = Account::ALL
-                .into_iter()
-                .filter_map(|a| {
-                    let minor = all.balances.get(&a).copied().filter(|m| *m != 0)?;
-                    Some((a.word(), figures(minor)))
-                })
-                .collect();
-        }
-        "movements" | "ledger" => {
-            let (from, until, [shown, before, after, this]) = month(&asked.month, &zone, now);
-            page.month = Some((shown, before, after, this));
-            if tab == "movements" {
-                page.empty = "No money came or went in this month.";
-                page.table = Table::new(
-                    &["When", "Booking", "Booker", "Event", "How", "Amount", "Fee", "Who", "Note"],
-                    &[5, 6],
-                );
-                let (_, all) = books::movements(desk, staff, from, until).await?;
-                for m in all {
-                    let fee = if m.fee > 0 { figures(m.fee) } else { String::new() };
-                    let shown = Reference::parse(&m.reference)
-                        .map_or_else(|| m.reference.clone(), |r| r.to_string());
-                    page.table.push_exact(
-                        href(&m.reference),
-                        vec![
-                            moment(m.at),
-                            shown,
-                            m.name,
-                            m.title,
-                            m.method.word().into(),
-                            figures(m.minor),
-                            fee,
-                            m.who,
-                            m.note,
-                        ],
-                        vec![(0, Cell::at(m.at, &zone))],
-                    );
-                }
-            } else {
-                page.empty = "Nothing was booked in this month.";
-                page.table = Table::new(
-                    &["Entry", "When", "What", "Booking", "Account", "Debit", "Credit", "Who"],
-                    &[5, 6],
-                );
-                let (_, all) = books::ledger_lines(desk, staff, from, until).await?;
-                for l in all {
-                    let (debit, credit) = if l.minor > 0 {
-                        (figures(l.minor), String::new())
-                    } else {
-                        (String::new(), figures(-l.minor))
-                    };
-                    let account = match l.account {
-                        Account::Tax => format!("tax {}.{:02} %", l.about / 100, l.about % 100),
-                        account => account.word().to_owned(),
-                    };
-                    let shown = Reference::parse(&l.reference)
-                        .map_or_else(|| l.reference.clone(), |r| r.to_string());
-                    let to =
-                        if l.reference.is_empty() { String::new() } else { href(&l.reference) };
-                    page.table.push_exact(
-                        to,
-                        vec![
-                            l.entry.to_string(),
-                            moment(l.at),
-                            l.what,
-                            shown,
-                            account,
-                            debit,
-                            credit,
-                            l.who,
-                        ],
-                        vec![(1, Cell::at(l.at, &zone))],
-                    );
-                }
-            }
-        }
-        "events" => {
-            page.empty = "Once something is sold, each event stands here with what came of it.";
-            page.table = Table::new(
-                &[
-                    "Event",
-                    "People",
-                    "Sold",
-                    "Discounts",
-                    "Tax",
-                    "Fees",
-                    "Came",
-                    "Given back",
-                    "Net",
-                ],
-                &[1, 2, 3, 4, 5, 6, 7, 8],
-            );
-            let (_, all) = books::by_event(desk, staff).await?;
-            for e in all {
-                let cells = vec![
-                    e.title.clone(),
-                    e.heads.to_string(),
-                    figures(e.sold),
-                    figures(e.discounts),
-                    figures(e.tax),
-                    figures(e.fees),
-                    figures(e.came),
-                    figures(e.refunds),
-                    figures(e.net()),
-                ];
-                page.table.push(format!("/office/events/{}", e.id), cells);
-            }
-        }
-        "provider" => {
-            let compared = books::compare(desk, staff).await?;
-            page.lead = if !compared.answered {
-                "The card provider does not answer. Try again in a while.".into()
-            } else if compared.differences.is_empty() {
-                format!(
-                    "{} compared with the provider’s own list: all the same. {} lies there.",
-                    words::count(u32::try_from(compared.count).unwrap_or(u32::MAX), "payments"),
-                    currency.of(compared.there)
-                )
-            } else {
-                format!(
-                    "{} of {} payments differ from the provider’s own list.",
-                    compared.differences.len(),
-                    compared.count
-                )
-            };
-            page.empty = "No differences.";
-            page.table = Table::new(
-                &["Booking", "Payment", "Came, ours", "Came, theirs", "Back, ours", "Back, theirs"],
-                &[2, 3, 4, 5],
-            );
-            for x in compared.differences {
-                let theirs = |pick: fn((i64, i64)) -> i64| {
-                    x.theirs.map_or_else(|| "unknown".to_owned(), |t| figures(pick(t)))
-                };
-                let cells = vec![
-                    x.reference.clone(),
-                    x.payment.clone(),
-                    figures(x.ours.0),
-                    theirs(|t| t.0),
-                    figures(x.ours.1),
-                    theirs(|t| t.1),
-                ];
-                let to = if x.reference.is_empty() { String::new() } else { href(&x.reference) };
-                page.table.push(to, cells);
-            }
-            page.balances = compared
-                .payouts
-                .iter()
-                .map(|(at, amount, fees)| {
-                    (
-                        "payout",
-                        format!(
-                            "{}: {} to the bank, {} fees",
-                            moment(*at),
-                            figures(*amount),
-                            figures(*fees)
-                        ),
-                    )
-                })
-                .collect();
-        }
-        "hosts" => {
-            let all = books::hosts(desk, staff).await?;
-            page.empty = "";
-            let said = |s: Share| match s {
-                Share::Percent(p) => format!("{p} % of what is earned"),
-                Share::PerHead(m) => format!("{} a head", currency.of(m)),
-                Share::Fixed(m) => format!("{} in all", currency.of(m)),
-                Share::AfterCosts { percent, costs } => {
-                    format!("{percent} % after {} of costs", currency.of(costs))
-                }
-            };
-            page.statements = all
-                .statements
-                .into_iter()
-                .map(|s| {
-                    let rows = s
-                        .shares
-                        .iter()
-                        .map(|(share, minor)| {
-                            (format!("{}: {}", share.title, said(share.share)), figures(*minor))
-                        })
-                        .collect();
-                    HostRow { id: s.host.0, name: s.name, owed: figures(s.owed), shares: rows }
-                })
-                .collect();
-            page.hosts = all.hosts;
-            page.events = all.events;
-        }
-        "cards" => {
-            let all = cards::all(desk, staff).await?;
-            page.empty = "No card yet. A card is stamps paid for beforehand; what is not used is a debt of the house.";
-            page.table = Table::new(
-                &["Card", "Kind", "Holder", "Address", "Stamps left", "Worth", "Good until"],
-                &[4, 5],
-            );
-            for c in all.cards {
-                let until = c.card.expires_at.map_or_else(|| "for ever".to_owned(), &moment);
-                page.cards.push(c.id);
-                let exact = c.card.expires_at.map(|at| (6, Cell::at(at, &zone)));
-                page.table.push_exact(
-                    String::new(),
-                    vec![
-                        grouped(&c.code),
-                        c.kind,
-                        c.name,
-                        c.email,
-                        c.card.left.to_string(),
-                        figures(c.card.value),
-                        until,
-                    ],
-                    exact.into_iter().collect(),
-                );
-            }
-            page.kinds = all
-                .kinds
-                .into_iter()
-                .map(|k| {
-                    let life =
-                        k.life_days.map_or_else(String::new, |d| format!(", good for {d} days"));
-                    (
-                        k.id,
-                        format!(
-                            "{}, {} for {}{life}",
-                            k.name,
-                            words::count(k.stamps, "stamps"),
-                            currency.of(k.price)
-                        ),
-                        k.retired,
-                    )
-                })
-                .collect();
-        }
-        _ => {
-            let all = promos::all(desk, staff).await?;
-            page.empty = "No code yet. A code takes a percentage or an amount off, for whom and as often as you say.";
-            page.table = Table::new(
-                &["Code", "Takes off", "For", "Used", "Taken off so far", "Good"],
-                &[3, 4],
-            );
-            for (row, parts) in all {
-                let p = &row.promo;
-                let gives = match p.gives {
-                    Gives::Percent(percent) => format!("{percent} %"),
-                    Gives::Amount(minor) => currency.of(minor).to_string(),
-                };
-                let mut bounds: Vec<String> = Vec::new();
-                bounds.extend(row.event.as_ref().map(|(_, title)| title.clone()));
-                bounds.extend(parts.tickets.into_iter().map(|(_, name)| name));
-                let today = words::local(now, &zone).date();
-                bounds.extend(parts.dates.iter().map(|d| words::day(d.span.starts.date(), today)));
-                if !p.address.is_empty() {
-                    bounds.push(p.address.clone());
-                }
-                if p.once {
-                    bounds.push("once a person".into());
-                }
-                if let Some(least) = p.least_minor {
-                    bounds.push(format!("from {}", currency.of(least)));
-                }
-                if let Some(most) = p.most_minor {
-                    bounds.push(format!("up to {}", currency.of(most)));
-                }
-                if p.together {
-                    bounds.push("beside others".into());
-                }
-                let used = p
-                    .most
-                    .map_or_else(|| row.used.to_string(), |most| format!("{} of {most}", row.used));
-                let good = match (p.stopped, p.from, p.until) {
-                    (true, ..) => "stopped".to_owned(),
-                    (_, Some(from), Some(until)) => format!("{} – {}", moment(from), moment(until)),
-                    (_, Some(from), None) => format!("from {}", moment(from)),
-                    (_, None, Some(until)) => format!("until {}", moment(until)),
-                    _ => "always".to_owned(),
-                };
-                page.promos.push((p.id, p.stopped));
-                page.table.push(
-                    String::new(),
-                    vec![
-                        p.code.clone(),
-                        gives,
-                        bounds.join(", "),
-                        used,
-                        figures(row.taken_off),
-                        good,
-                    ],
-                );
-            }
-            page.events = books_events(at).await?;
-            if let Ok(event) = asked.event.parse() {
-                page.only = Some(only(at, event, &zone).await?);
-                page.d.set("event", event.to_string());
-            }
-        }
+        "" => owed::fill(&mut page, &v).await?,
+        "movements" => movements::fill(&mut page, &v).await?,
+        "ledger" => ledger::fill(&mut page, &v).await?,
+        "events" => by_event::fill(&mut page, &v).await?,
+        "provider" => provider::fill(&mut page, &v).await?,
+        "hosts" => hosts::fill(&mut page, &v).await?,
+        "cards" => stamp_cards::fill(&mut page, &v).await?,
+        _ => codes::fill(&mut page, &v).await?,
     }
     narrow(&mut page.table, &asked.q);
     Ok(page)
-}
-
-async fn books_events(at: &Clerk) -> Result<Vec<(i64, String)>, WebError> {
-    let (_, rows) = matricle_desk::office::events(&at.app.desk, &at.staff).await?;
-    Ok(rows.into_iter().map(|r| (r.event.id.0, r.event.title)).collect())
 }
 
 /// Keeps the rows that have all the words typed.

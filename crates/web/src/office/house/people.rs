@@ -1,0 +1,52 @@
+//! People, their roles, and members.
+
+use axum::extract::Path;
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::PersonId;
+use matricle_desk::house;
+use matricle_formats::words;
+
+use super::{Again, page};
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::parts::fields::{Fields, form};
+
+pub(crate) async fn people(at: Clerk) -> Result<Response, WebError> {
+    page(&at, "people", Again::None).await
+}
+
+/// `POST /office/house/members`: who is a member.
+pub(crate) async fn set_members(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::set_members(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(n) => {
+            let said = format!("Kept: {}.", words::count(n, "members"));
+            page(&at, "people", Again::Said(said)).await
+        }
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            page(&at, "people", Again::Form(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/people`: a role is given.
+pub(crate) async fn give_role(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::give_role(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(()) => Ok(Redirect::to("/office/house/people").into_response()),
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            page(&at, "people", Again::Person(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/people/{id}`: a role is taken away.
+pub(crate) async fn take_role(
+    at: Clerk,
+    Path(id): Path<i64>,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    house::take_role(&at.app.desk, &at.staff, PersonId(id)).await?;
+    Ok(Redirect::to("/office/house/people").into_response())
+}

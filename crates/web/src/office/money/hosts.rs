@@ -1,0 +1,38 @@
+//! What hosts are owed.
+
+use matricle_core::shares::Share;
+use matricle_desk::money::books;
+
+use super::{HostRow, Room, View};
+use crate::error::WebError;
+
+/// Fills the tab.
+pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
+    let all = books::hosts(v.desk(), v.staff()).await?;
+    page.empty = "";
+    let said = |s: Share| match s {
+        Share::Percent(p) => format!("{p} % of what is earned"),
+        Share::PerHead(m) => format!("{} a head", v.currency.of(m)),
+        Share::Fixed(m) => format!("{} in all", v.currency.of(m)),
+        Share::AfterCosts { percent, costs } => {
+            format!("{percent} % after {} of costs", v.currency.of(costs))
+        }
+    };
+    page.statements = all
+        .statements
+        .into_iter()
+        .map(|s| {
+            let rows = s
+                .shares
+                .iter()
+                .map(|(share, minor)| {
+                    (format!("{}: {}", share.title, said(share.share)), v.figures(*minor))
+                })
+                .collect();
+            HostRow { id: s.host.0, name: s.name, owed: v.figures(s.owed), shares: rows }
+        })
+        .collect();
+    page.hosts = all.hosts;
+    page.events = all.events;
+    Ok(())
+}
