@@ -31,6 +31,11 @@
     const row = e.target.closest("tr[data-row]");
     if (row && !e.target.closest("a, button, input") && !String(getSelection())) row.querySelector("a")?.click();
   });
+  // On a phone the tabs run past the edge: the open one is brought into view.
+  for (const open of document.querySelectorAll(".rooms .on, .tabs .on")) {
+    const [strip, tab] = [open.parentElement.getBoundingClientRect(), open.getBoundingClientRect()];
+    open.parentElement.scrollLeft += tab.left - strip.left - (strip.width - tab.width) / 2;
+  }
   // What is typed into a form outlives going back and reloading, in this tab.
   const kept = () => [...document.querySelectorAll("form.card-form")].filter((f) => !f.querySelector("[type=file], [type=password]"));
   const name = (f) => `typed ${location.pathname}${location.search} ${f.getAttribute("action")}`;

@@ -297,6 +297,16 @@ impl Browser {
         // Not the window's own word: on a phone it grows with what does not fit.
         let fits = wide.as_u64().is_some_and(|w| w <= u64::from(self.width));
         ensure!(fits, "{at} is {wide} pixels wide");
+        let open = "return [...document.querySelectorAll('.rooms .on, .tabs .on')]
+            .map((tab) => Math.round(tab.getBoundingClientRect().right))";
+        let ends = self.script(open).await?;
+        let seen = |end: &serde_json::Value| {
+            end.as_i64().is_some_and(|end| end > 0 && end <= i64::from(self.width))
+        };
+        ensure!(
+            ends.as_array().is_some_and(|ends| ends.iter().all(seen)),
+            "an open tab of {at} ends at {ends} pixels, out of sight"
+        );
         Ok(())
     }
 }

@@ -62,17 +62,29 @@ impl WholeBooking {
     /// Whether somebody of a kind may do something with this booking now, with the whole of it.
     #[must_use]
     pub fn may(&self, act: Act, who: Actor, now: Timestamp) -> bool {
-        let inside = |p: &Presence| matches!(p, Presence::In { .. } | Presence::Left);
-        let inside = self.attendees.iter().find(|a| !a.cancelled && inside(&a.presence));
-        // A part that nobody is inside with can still be cancelled.
-        let all_inside =
-            act != Act::Cancel || self.attendees.iter().filter(|a| !a.cancelled).count() < 2;
+        self.may_with(act, None, who, now)
+    }
+
+    /// Whether somebody of a kind may cancel this one ticket now. Who is inside holds back
+    /// their own ticket, not those of the others.
+    #[must_use]
+    pub fn may_cancel_ticket(&self, ticket: u32, who: Actor, now: Timestamp) -> bool {
+        self.attendees.iter().any(|a| a.ticket_no == ticket && !a.cancelled)
+            && self.may_with(Act::Cancel, Some(ticket), who, now)
+    }
+
+    fn may_with(&self, act: Act, only: Option<u32>, who: Actor, now: Timestamp) -> bool {
+        let inside = self.attendees.iter().find(|a| {
+            !a.cancelled
+                && only.is_none_or(|n| n == a.ticket_no)
+                && matches!(a.presence, Presence::In { .. } | Presence::Left)
+        });
         let facts = Facts {
             state: self.booking.state,
             rules: &self.event.rules,
             course: self.event.course,
             begun: self.date.span.starts_at <= now,
-            inside: inside.filter(|_| all_inside).map(|a| a.name.as_str()),
+            inside: inside.map(|a| a.name.as_str()),
             filled: !self.booking.name.is_empty(),
             addressed: !self.booking.email.is_empty(),
             paid: self.booking.paid.minor != 0,

@@ -4,6 +4,8 @@
 use std::io::Read as _;
 
 use jiff::SignedDuration;
+use matricle_core::acting::Actor;
+use matricle_core::acts;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::documents::Kind;
@@ -101,6 +103,29 @@ async fn a_part_is_cancelled_by_the_steps_and_the_money_goes_back_the_way_it_cam
     w.due().await;
     assert_eq!(w.provider.payments().last().unwrap().refunded, 2 * each);
     w.sound().await;
+}
+
+/// A page shows an act where the use case lets it pass, and nowhere else.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_is_inside_holds_back_the_whole_and_their_own_ticket_not_the_others() {
+    let w = world().await;
+    let reference = w.paid(WALK, &[3, 0, 0, 0]).await;
+    let sheet = w.sheet(reference).await;
+    let (inside, code) = (sheet.attendees[1].ticket_no, &sheet.attendees[1].code);
+    w.scan(sheet.date.id, "gate", "key-first", code.as_str()).await;
+    let sheet = w.sheet(reference).await;
+    let now = w.desk.clock.now();
+    for tickets in [vec![], vec![0], vec![1], vec![2]] {
+        let goes = !tickets.is_empty() && tickets != [inside];
+        let shown = match tickets[..] {
+            [one] => sheet.may_cancel_ticket(one, Actor::Clerk, now),
+            _ => sheet.may(acts::Act::Cancel, Actor::Clerk, now),
+        };
+        let by = By::Staff(w.staff(0).await, None);
+        let plan = cancel::preview(&w.desk, by, reference, tickets.clone()).await;
+        assert_eq!((shown, plan.is_ok()), (goes, goes), "{tickets:?}");
+    }
+    assert!(!sheet.may_cancel_ticket(3, Actor::Clerk, now), "no such ticket");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -43,6 +43,8 @@ pub(crate) struct AttendeeRow {
     cancelled: bool,
     /// The ticket may be passed on.
     may_pass: bool,
+    /// The ticket may be cancelled, by itself.
+    may_cancel: bool,
 }
 
 pub(crate) struct MessageRow {
@@ -117,6 +119,8 @@ pub(crate) struct Sheet {
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct May {
     pub(crate) cancel: bool,
+    /// Some of several tickets can be cancelled by themselves.
+    pub(crate) cancel_part: bool,
     pub(crate) bring_back: bool,
     pub(crate) reconsider: bool,
     pub(crate) resend: bool,
@@ -137,13 +141,20 @@ impl May {
         let may = |act| clerk && sheet.may(act, Actor::Clerk, now);
         Self {
             cancel: may(Act::Cancel),
+            cancel_part: clerk
+                && sheet.attendees.len() > 1
+                && sheet
+                    .attendees
+                    .iter()
+                    .any(|a| sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now)),
             bring_back: may(Act::BringBack),
             reconsider: may(Act::Reconsider),
             resend: may(Act::Resend),
             take_money: money && sheet.may(Act::TakeMoney, Actor::Treasurer, now),
             price: may(Act::Change),
             change: may(Act::Change),
-            pass_on: may(Act::PassOn),
+            pass_on: may(Act::PassOn)
+                && sheet.attendees.iter().any(|a| !a.cancelled && a.presence == Presence::Expected),
             put_off: may(Act::PutOff),
             note: clerk,
             give: money,
@@ -206,7 +217,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
     let sheet = &loaded.sheet;
-    let now = at.app.desk.clock.now();
+    let (now, may) = (at.app.desk.clock.now(), May::of(at, &loaded));
     let (b, zone) = (&sheet.booking, &sheet.house.zone);
     let moment = |at| words::moment(at, zone, now);
     let span = &sheet.date.span;
@@ -245,6 +256,8 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 code: a.code.to_string(),
                 cancelled: a.cancelled,
                 may_pass: !a.cancelled && a.presence == Presence::Expected,
+                may_cancel: may.cancel_part
+                    && sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now),
                 presence: match &a.presence {
                     _ if a.cancelled => "ticket cancelled".into(),
                     Presence::Expected => "expected".into(),
@@ -308,7 +321,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
                 .collect()
         },
-        may: May::of(at, &loaded),
+        may,
         cancelling: None,
         d: Fields::of([("amount", if charged { b.due().figures() } else { String::new() })]),
         refused: None,

@@ -37,7 +37,10 @@ struct Change {
     people: Vec<(i64, u32, String, String)>,
     may_pass: bool,
     dates: Vec<(i64, String)>,
+    /// All of it may be cancelled at once.
     may_cancel: bool,
+    /// The tickets that may be cancelled by themselves: number, name, ticket type.
+    parts: Vec<(u32, String, String)>,
     /// What cancelling would come to, and the tickets it is about.
     cancelling: Option<(Vec<String>, Vec<u32>)>,
     problem: Option<String>,
@@ -69,6 +72,12 @@ fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Change {
             .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
             .collect(),
         may_cancel: may(Act::Cancel),
+        parts: sheet
+            .attendees
+            .iter()
+            .filter(|a| sheet.may_cancel_ticket(a.ticket_no, Actor::Booker, now))
+            .map(|a| (a.ticket_no, a.name.clone(), a.ticket.clone()))
+            .collect(),
         cancelling: None,
         problem: None,
         d: Fields::default(),
