@@ -89,9 +89,7 @@ impl IntoResponse for WebError {
             Self::Desk(DeskError::Inside { name }) => (
                 StatusCode::CONFLICT,
                 "Somebody is inside",
-                format!(
-                    "{name} has been let in with this booking, so it stays as it is. If that was a mistake, it is undone at the door first."
-                ),
+                crate::wording::inside(&name),
             ),
             Self::Desk(DeskError::DoorShut) => (
                 StatusCode::FORBIDDEN,

@@ -370,6 +370,13 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
     }
 }
 
+/// Why a booking stays as it is while somebody is inside with it.
+pub(crate) fn inside(name: &str) -> String {
+    format!(
+        "{name} has been let in with this booking, so it stays as it is. If that was a mistake, it is undone at the door first."
+    )
+}
+
 /// A booking's state as the Office says it.
 pub(crate) const fn state(state: State) -> &'static str {
     match state {

@@ -40,12 +40,19 @@ pub(crate) async fn before_cancelling(
     Query(Chosen { percent }): Query<Chosen>,
 ) -> Result<Response, WebError> {
     let mut page = load(&at, &reference).await?;
-    if page.may.cancel {
+    if page.may.cancel || page.may.cancel_part {
         let numbers = numbers(uri.query().unwrap_or_default());
         let own = percent.parse().ok();
         let by = By::Staff(at.staff.clone(), own);
         let reference = reference_of(&reference)?;
-        let plan = cancel::preview(&at.app.desk, by, reference, numbers.clone()).await?;
+        let plan = match cancel::preview(&at.app.desk, by, reference, numbers.clone()).await {
+            // Nothing is ticked, or they came in since the sheet was opened.
+            Err(DeskError::Inside { name }) => {
+                page.refused = Some(wording::inside(&name));
+                return refused(StatusCode::CONFLICT, &page);
+            }
+            plan => plan?,
+        };
         let seats = u32::try_from(plan.people.len()).unwrap_or(0);
         let mut what = vec![if plan.whole {
             "All seats come free at once, and the tickets are refused at the door.".to_owned()
@@ -92,6 +99,11 @@ pub(crate) async fn cancel(
         // A double click finds it cancelled: the sheet says so.
         Ok(_) | Err(DeskError::Move(_)) => {
             Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
+        }
+        Err(DeskError::Inside { name }) => {
+            let mut page = load(&at, reference.as_str()).await?;
+            page.refused = Some(wording::inside(&name));
+            refused(StatusCode::CONFLICT, &page)
         }
         Err(error) => Err(error.into()),
     }
@@ -186,6 +198,10 @@ pub(crate) async fn act(
                 "The booking is {}, and that cannot be done with it now. Somebody else may have been here.",
                 wording::state(refusal.state)
             ));
+            status = StatusCode::CONFLICT;
+        }
+        DeskError::Inside { name } => {
+            page.refused = Some(wording::inside(&name));
             status = StatusCode::CONFLICT;
         }
         other => return Err(other.into()),

@@ -160,12 +160,16 @@ pub(crate) async fn act(
             cancel::cancel(&app.desk, By::Booker, reference, tickets).await.map(drop)
         }
         "cancel" => {
-            let plan = cancel::preview(&app.desk, By::Booker, reference, tickets.clone()).await?;
-            let sheet = whole::of(&app.desk, reference).await?;
-            let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-            let mut page = page(&app, f, &sheet);
-            page.cancelling = Some((said(&plan), tickets));
-            return html(&page);
+            match cancel::preview(&app.desk, By::Booker, reference, tickets.clone()).await {
+                Ok(plan) => {
+                    let sheet = whole::of(&app.desk, reference).await?;
+                    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+                    let mut page = page(&app, f, &sheet);
+                    page.cancelling = Some((said(&plan), tickets));
+                    return html(&page);
+                }
+                Err(refusal) => Err(refusal),
+            }
         }
         _ => Err(DeskError::NotFound),
     };
@@ -183,6 +187,7 @@ pub(crate) async fn act(
             page.problem =
                 Some(format!("That date cannot be had. {}", wording::choice(&refusal, &[])));
         }
+        DeskError::Inside { name } => page.problem = Some(wording::inside(&name)),
         other => return Err(other.into()),
     }
     refused(StatusCode::UNPROCESSABLE_ENTITY, &page)

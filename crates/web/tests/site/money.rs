@@ -454,3 +454,32 @@ async fn a_double_click_at_the_office_does_it_once() {
     let cards = petra.get("/office/money/cards").await.body;
     assert_eq!(cards.matches("Quill Twice").count(), 1, "{cards}");
 }
+
+/// Of two, one is inside: the other's ticket is cancelled, by the clerk or the booker; the
+/// whole is not offered, and what is asked for all the same is refused where it was asked.
+#[tokio::test(flavor = "multi_thread")]
+async fn with_somebody_inside_the_others_can_still_be_cancelled() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let sheet = first(&mut ilse, "birch+candles").await;
+    let page = ilse.get(&sheet).await.body;
+    assert!(page.contains("Cancel the ticket of Oona Birch"), "{page}");
+    assert!(!page.contains("Cancel the ticket of Greta Birch"), "she is inside");
+    assert!(!page.contains(">Cancel the booking<"));
+    let own = page.split("href=\"/booking/").nth(1).unwrap().split('"').next().unwrap();
+    let change = format!("/booking/{own}/change");
+    let inside = "Greta Birch has been let in with this booking";
+    says(&ilse.get(&format!("{sheet}/cancel")).await, inside);
+    says(&ilse.post(&format!("{sheet}/cancel"), &[]).await, inside);
+    let mut booker = Browser::new(&site);
+    let theirs = booker.get(&change).await.body;
+    assert!(theirs.contains("Which tickets; whoever has been let in keeps theirs"), "{theirs}");
+    says(&booker.post(&format!("{change}/cancel"), &[]).await, inside);
+    let oona = page.split("name=\"ticket\" value=\"").nth(1).unwrap().split('"').next().unwrap();
+    let before = ilse.get(&format!("{sheet}/cancel?ticket={oona}")).await;
+    assert!(before.body.contains("The tickets of Oona Birch die"), "{}", before.body);
+    let done = ilse.post(&format!("{sheet}/cancel"), &[("ticket", oona)]).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.body);
+    assert!(ilse.get(&sheet).await.body.contains("ticket cancelled"));
+}
