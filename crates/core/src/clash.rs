@@ -14,6 +14,8 @@ use crate::DateId;
 pub enum Resource {
     /// A room, by its key.
     Room(i64),
+    /// A venue that has no rooms, by its key: all of it.
+    Venue(i64),
     /// A host, by their key.
     Host(i64),
     /// A pool of equipment, by its folded name: the house has one set of it.

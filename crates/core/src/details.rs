@@ -179,6 +179,15 @@ pub fn is_address(text: &str) -> bool {
         && domain.split('.').all(label)
 }
 
+/// Whether this can be a telephone number: digits, spaces, a plus, brackets (ITU-T E.123);
+/// seven to fifteen digits (E.164).
+#[must_use]
+pub fn is_phone(line: &str) -> bool {
+    let digits = line.chars().filter(char::is_ascii_digit).count();
+    let known = line.chars().all(|c| c.is_ascii_digit() || " +-()/.".contains(c));
+    known && (7..=15).contains(&digits)
+}
+
 /// Reads one answer: what is written down of it, or what is wrong with it. An answer
 /// left open is empty.
 ///
@@ -216,12 +225,8 @@ pub fn answer(question: &Question, typed: &str) -> Result<String, Problem> {
         }
         Answering::YesNo | Answering::Consent(_) if line == "yes" => Ok(line),
         Answering::YesNo | Answering::Consent(_) => Err(Problem::NotOffered),
-        Answering::Phone => {
-            // ITU-T E.123: digits, spaces, a plus, brackets; seven to fifteen digits (E.164).
-            let digits = line.chars().filter(char::is_ascii_digit).count();
-            let known = line.chars().all(|c| c.is_ascii_digit() || " +-()/.".contains(c));
-            if known && (7..=15).contains(&digits) { Ok(line) } else { Err(Problem::NotAPhone) }
-        }
+        Answering::Phone if is_phone(&line) => Ok(line),
+        Answering::Phone => Err(Problem::NotAPhone),
     }
 }
 
@@ -234,6 +239,29 @@ pub fn check(
     draft: &Draft,
     tickets: &[TicketTypeId],
     questions: &[Question],
+) -> Result<Details, Vec<(Field, Problem)>> {
+    check_of(draft, tickets, questions, false)
+}
+
+/// [`check`] for a booking that somebody at the house takes by telephone: there may be no
+/// address, whoever is not named is the booker, and terms are not ticked. Questions that need
+/// an answer need one here too.
+///
+/// # Errors
+/// As [`check`].
+pub fn check_by_phone(
+    draft: &Draft,
+    tickets: &[TicketTypeId],
+    questions: &[Question],
+) -> Result<Details, Vec<(Field, Problem)>> {
+    check_of(draft, tickets, questions, true)
+}
+
+fn check_of(
+    draft: &Draft,
+    tickets: &[TicketTypeId],
+    questions: &[Question],
+    by_phone: bool,
 ) -> Result<Details, Vec<(Field, Problem)>> {
     let mut problems = Vec::new();
     let line = |field: Field, typed: &str, problems: &mut Vec<(Field, Problem)>| {
@@ -248,13 +276,15 @@ pub fn check(
     let name = line(Field::Name, &draft.name, &mut problems);
     let email = text::line(&draft.email);
     if email.is_empty() {
-        problems.push((Field::Email, Problem::Missing));
+        if !by_phone {
+            problems.push((Field::Email, Problem::Missing));
+        }
     } else if !is_address(&email) {
         problems.push((Field::Email, Problem::NotAnAddress));
     }
     let names = (0..tickets.len())
         .map(|i| match draft.attendees.get(i).map(String::as_str) {
-            None | Some("") if i == 0 => name.clone(),
+            None | Some("") if i == 0 || by_phone => name.clone(),
             given => line(Field::Attendee(i), given.unwrap_or_default(), &mut problems),
         })
         .collect();
@@ -287,7 +317,7 @@ pub fn check(
         .filter(|q| q.asked_once(tickets))
         .filter_map(|q| ask(Field::Answer(q.id), q, draft.answers.get(&q.id)))
         .collect();
-    if !draft.agreed {
+    if !draft.agreed && !by_phone {
         problems.push((Field::Terms, Problem::NotAgreed));
     }
     if problems.is_empty() {

@@ -4,7 +4,9 @@ use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
 
+use crate::accent::{self, AccentRefusal};
 use crate::details::LONGEST;
+use crate::transfer::IbanFault;
 use crate::{Currency, text};
 
 /// What is wrong with a field.
@@ -59,6 +61,9 @@ pub enum Fault {
     /// Two fields of which one needs the other.
     #[error("needs the other field")]
     NeedsOther,
+    /// Two fields of which only one may be given.
+    #[error("one of two fields, not both")]
+    OneOfTwo,
     /// A repeat rule that gives no date.
     #[error("gives no date")]
     NoDate,
@@ -68,9 +73,30 @@ pub enum Fault {
     /// Not an e-mail address, or not a domain.
     #[error("not an address")]
     NotAnAddress,
+    /// A line among several that is no e-mail address, nor a domain.
+    #[error("{0:?} is not an address")]
+    LineNotAnAddress(String),
+    /// No time zone of this name; one that may be meant.
+    #[error("no such time zone")]
+    NoZone(Option<String>),
+    /// Not an IBAN.
+    #[error("not an IBAN: {0}")]
+    NotAnIban(IbanFault),
+    /// Not a BIC.
+    #[error("not a BIC")]
+    NotABic,
+    /// Not a telephone number.
+    #[error("not a telephone number")]
+    NotAPhone,
     /// Not a web address.
     #[error("not a web address")]
     NotALink,
+    /// Not a colour.
+    #[error("not a colour")]
+    NotAColour,
+    /// A colour that words could not be read in.
+    #[error("too faint: {0}")]
+    TooFaint(AccentRefusal),
     /// A picture that cannot be read, or is of another kind.
     #[error("not a picture")]
     NotAPicture,
@@ -136,6 +162,20 @@ impl Form {
         if !self.wrong.iter().any(|w| w.field == field) {
             self.wrong.push(Wrong { field: field.into(), fault });
         }
+    }
+
+    /// A colour as it is kept; empty where none was given.
+    pub fn accent(&mut self, name: &str) -> String {
+        let typed = self.line(name);
+        if typed.is_empty() {
+            return typed;
+        }
+        match accent::read(&typed) {
+            Ok(accent) => return accent.to_string(),
+            Err(AccentRefusal::NotAColour) => self.fault(name, Fault::NotAColour),
+            Err(faint) => self.fault(name, Fault::TooFaint(faint)),
+        }
+        typed
     }
 
     /// A line of text that may stay empty.
@@ -272,6 +312,22 @@ pub fn slug(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_colour_is_kept_as_it_is_written_once_and_one_that_is_none_is_told() {
+        let fields = [("a", " #1D4F3F "), ("b", ""), ("c", "green"), ("d", "#fff")];
+        let mut form = Form::new(fields.map(|(n, v)| (n.into(), v.into())).to_vec());
+        assert_eq!(form.accent("a"), "#1d4f3f");
+        assert_eq!(form.accent("b"), "", "the house's, or the program's");
+        // What was typed goes back into the field.
+        assert_eq!((form.accent("c"), form.accent("d")), ("green".into(), "#fff".into()));
+        let told = form.done().unwrap_err();
+        assert_eq!(told[0].fault, Fault::NotAColour);
+        let Fault::TooFaint(AccentRefusal::TooFaint { tenths, nearest }) = told[1].fault else {
+            panic!("{told:?}")
+        };
+        assert_eq!((tenths, accent::read(&nearest.to_string())), (11, Ok(nearest)));
+    }
 
     #[test]
     fn every_fault_is_told_once_and_what_is_right_is_read() {

@@ -4,6 +4,7 @@
 //! clock, a file, the network or a source of randomness, so each rule is tested
 //! on its own and the same rule serves the pages, the timers and the door.
 
+pub mod accent;
 pub mod acting;
 pub mod acts;
 pub mod availability;
@@ -20,6 +21,7 @@ pub mod form;
 pub mod ids;
 pub mod keeping;
 pub mod ledger;
+pub mod marks;
 pub mod money;
 pub mod network;
 pub mod often;

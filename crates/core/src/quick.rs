@@ -1,7 +1,7 @@
 //! An event planned on one small form: title, when, where, seats, price.
 
-use jiff::Timestamp;
-use jiff::civil::{Date, Time};
+use jiff::civil::{Date, DateTime, Time};
+use jiff::{Timestamp, ToSpan};
 
 use crate::details::LONGEST;
 use crate::schedule::{Span, SpanError};
@@ -11,9 +11,59 @@ use crate::{Currency, Money, text};
 /// The most seats of one date: more than any hall, less than a slip of the finger.
 pub const MOST_SEATS: u32 = 100_000;
 
+/// The most desks at which appointments are kept at one time.
+pub const MOST_DESKS: u32 = 100;
+
+/// The most weeks of one form: a year.
+pub const MOST_WEEKS: u32 = 53;
+
+/// How often it happens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum How {
+    /// One date.
+    #[default]
+    Once,
+    /// A date each week, each booked alone.
+    Weekly,
+    /// A date each week, and one booking covers all.
+    Course,
+    /// Appointments, cut from the opening hours.
+    Slots,
+}
+
+impl How {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Once, Self::Weekly, Self::Course, Self::Slots];
+
+    /// The word for it in a form.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Once => "once",
+            Self::Weekly => "weekly",
+            Self::Course => "course",
+            Self::Slots => "slots",
+        }
+    }
+
+    /// Finds it by its word; what is none is once.
+    #[must_use]
+    pub fn from_word(word: &str) -> Self {
+        Self::ALL.into_iter().find(|h| h.word() == word).unwrap_or_default()
+    }
+}
+
 /// What was typed, word for word.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Typed {
+    /// How often.
+    pub how: How,
+    /// How many weeks, where it is each week.
+    pub weeks: String,
+    /// It ends on the day after.
+    pub overnight: bool,
+    /// How many minutes one appointment takes.
+    pub minutes: String,
     /// The title.
     pub title: String,
     /// What kind of event; may be empty.
@@ -45,6 +95,10 @@ pub enum Field {
     From,
     /// The end.
     Until,
+    /// The weeks.
+    Weeks,
+    /// The minutes of an appointment.
+    Minutes,
     /// The place.
     Place,
     /// The seats.
@@ -77,9 +131,9 @@ pub enum Problem {
     /// The end is not after the start.
     #[error("ends before it starts")]
     EndsFirst,
-    /// The clocks skip or repeat this hour.
+    /// The clocks skip or repeat this hour of one of its days.
     #[error("skipped or repeated by a clock change")]
-    ClockChange,
+    ClockChange(DateTime),
     /// It would have started already.
     #[error("in the past")]
     Past,
@@ -89,6 +143,15 @@ pub enum Problem {
         /// The most allowed.
         most: u32,
     },
+    /// Not a number of weeks, at least two.
+    #[error("not a number from 2 to {most}")]
+    NotWeeks {
+        /// The most allowed.
+        most: u32,
+    },
+    /// Not a number of minutes from 5 to 720.
+    #[error("not a number from 5 to 720")]
+    NotMinutes,
     /// Not an amount of the house's currency.
     #[error("not an amount")]
     NotAnAmount,
@@ -103,8 +166,12 @@ pub struct Quick {
     pub kind: String,
     /// The start of its address in the Programme.
     pub slug: String,
-    /// When.
-    pub span: Span,
+    /// When: one date, or one each week; none for appointments, which are cut.
+    pub spans: Vec<Span>,
+    /// One booking covers all dates.
+    pub course: bool,
+    /// Minutes of an appointment, where it is about them.
+    pub slots: Option<u32>,
     /// Where.
     pub place: String,
     /// Seats.
@@ -144,21 +211,45 @@ pub fn check(
         let wrong = if text.trim().is_empty() { Problem::Missing } else { wrong };
         problems.push((field, wrong));
     };
+    let is_dated = typed.how != How::Slots;
     let day = typed.day.trim().parse::<Date>().ok();
-    if day.is_none() {
+    if day.is_none() && is_dated {
         read(Field::Day, &typed.day, Problem::NotADay);
     }
     let from = typed.from.trim().parse::<Time>().ok();
-    if from.is_none() {
+    if from.is_none() && is_dated {
         read(Field::From, &typed.from, Problem::NotATime);
     }
     let until = typed.until.trim().parse::<Time>().ok();
-    if until.is_none() {
+    if until.is_none() && is_dated {
         read(Field::Until, &typed.until, Problem::NotATime);
     }
-    let seats = typed.seats.trim().parse::<u32>().ok().filter(|n| (1..=MOST_SEATS).contains(n));
+    let weeks = match typed.how {
+        How::Once => Some(1),
+        How::Slots => Some(0),
+        How::Weekly | How::Course => {
+            let weeks = typed.weeks.trim().parse().ok().filter(|n| (2..=MOST_WEEKS).contains(n));
+            if weeks.is_none() {
+                read(Field::Weeks, &typed.weeks, Problem::NotWeeks { most: MOST_WEEKS });
+            }
+            weeks
+        }
+    };
+    let minutes = match typed.how {
+        How::Slots => {
+            let minutes =
+                typed.minutes.trim().parse::<u32>().ok().filter(|n| (5..=720).contains(n));
+            if minutes.is_none() {
+                read(Field::Minutes, &typed.minutes, Problem::NotMinutes);
+            }
+            minutes
+        }
+        How::Once | How::Weekly | How::Course => None,
+    };
+    let most = if is_dated { MOST_SEATS } else { MOST_DESKS };
+    let seats = typed.seats.trim().parse::<u32>().ok().filter(|n| (1..=most).contains(n));
     if seats.is_none() {
-        read(Field::Seats, &typed.seats, Problem::NotACount { most: MOST_SEATS });
+        read(Field::Seats, &typed.seats, Problem::NotACount { most });
     }
     let price = match typed.price.trim() {
         "" => Some(currency.of(0)),
@@ -167,38 +258,44 @@ pub fn check(
     if price.is_none() {
         problems.push((Field::Price, Problem::NotAnAmount));
     }
-    let span = match (day, from, until) {
-        (Some(day), Some(from), Some(until)) => {
-            match Span::new(day.to_datetime(from), day.to_datetime(until), zone) {
+    let mut spans = Vec::new();
+    if let (true, Some(day), Some(from), Some(until)) = (is_dated, day, from, until) {
+        let over = i64::from(typed.overnight);
+        for week in 0..i64::from(weeks.unwrap_or(1)) {
+            let on = day.saturating_add((7 * week).days());
+            let (starts, ends) =
+                (on.to_datetime(from), on.saturating_add(over.days()).to_datetime(until));
+            match Span::new(starts, ends, zone) {
                 Ok(span) if span.starts_at <= now => {
                     problems.push((Field::Day, Problem::Past));
-                    None
+                    break;
                 }
-                Ok(span) => Some(span),
+                Ok(span) => spans.push(span),
                 Err(SpanError::EndsFirst { .. }) => {
                     problems.push((Field::Until, Problem::EndsFirst));
-                    None
+                    break;
                 }
                 Err(SpanError::Ambiguous { at, .. }) => {
                     let field = if at.time() == from { Field::From } else { Field::Until };
-                    problems.push((field, Problem::ClockChange));
-                    None
+                    problems.push((field, Problem::ClockChange(at)));
+                    break;
                 }
                 Err(SpanError::UnknownZone { .. }) => {
                     problems.push((Field::Day, Problem::NotADay));
-                    None
+                    break;
                 }
             }
         }
-        _ => None,
-    };
+    }
     problems.sort_by_key(|(field, _)| *field);
-    match (span, seats, price) {
-        (Some(span), Some(seats), Some(price)) if problems.is_empty() => Ok(Quick {
+    match (seats, price) {
+        (Some(seats), Some(price)) if problems.is_empty() => Ok(Quick {
             kind: if kind.is_empty() { "Event".into() } else { kind },
             title,
             slug,
-            span,
+            spans,
+            course: typed.how == How::Course,
+            slots: minutes,
             place,
             seats,
             price,
@@ -210,6 +307,7 @@ pub fn check(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::civil::datetime;
 
     fn typed() -> Typed {
         Typed {
@@ -221,6 +319,47 @@ mod tests {
             place: "Guildhall".into(),
             seats: "40".into(),
             price: String::new(),
+            ..Typed::default()
+        }
+    }
+
+    proptest::proptest! {
+        /// Whatever is typed is a whole plan, or every odd field once, in the order of the form.
+        #[test]
+        fn anything_typed_is_planned_or_told(
+            words in proptest::collection::vec("[0-9a-zA-Z :.,é-]{0,12}", 9),
+            how in 0usize..4,
+            overnight: bool,
+        ) {
+            let [title, kind, day, from, until, place, seats, price, weeks] = &words[..] else { return Ok(()) };
+            let minutes = seats.clone();
+            let odd = Typed {
+                how: How::ALL[how],
+                overnight,
+                weeks: weeks.clone(),
+                minutes,
+                title: title.clone(),
+                kind: kind.clone(),
+                day: day.clone(),
+                from: from.clone(),
+                until: until.clone(),
+                place: place.clone(),
+                seats: seats.clone(),
+                price: price.clone(),
+            };
+            match ask(&odd) {
+                Ok(plan) => {
+                    proptest::prop_assert!(!plan.slug.is_empty() && plan.seats > 0);
+                    proptest::prop_assert_eq!(plan.slots.is_some(), plan.spans.is_empty());
+                }
+                Err(problems) => {
+                    let fields: Vec<_> = problems.iter().map(|(f, _)| *f).collect();
+                    let mut ordered = fields.clone();
+                    ordered.sort();
+                    proptest::prop_assert!(!fields.is_empty());
+                    proptest::prop_assert_eq!(fields, ordered);
+                }
+            }
         }
     }
 
@@ -237,8 +376,55 @@ mod tests {
             ("Søren's honey talk", "sorens-honey-talk")
         );
         assert_eq!((quick.kind.as_str(), quick.seats, quick.price.minor), ("Event", 40, 0));
-        assert_eq!(quick.span.ends_at.duration_since(quick.span.starts_at).as_hours(), 2);
+        let span = &quick.spans[0];
+        assert_eq!(span.ends_at.duration_since(span.starts_at).as_hours(), 2);
         assert_eq!(ask(&Typed { price: "7,50".into(), ..typed() }).unwrap().price.minor, 750);
+    }
+
+    #[test]
+    fn it_happens_once_each_week_as_a_course_or_by_appointment() {
+        let weekly = Typed { how: How::Weekly, weeks: "20".into(), ..typed() };
+        let plan = ask(&weekly).unwrap();
+        assert_eq!((plan.spans.len(), plan.course, plan.slots), (20, false, None));
+        // Over the change of clocks in March it stays at seven in the evening.
+        let last = plan.spans.last().unwrap();
+        assert_eq!(last.starts.to_string(), "2027-04-24T19:00:00");
+        assert!(ask(&Typed { how: How::Course, ..weekly.clone() }).unwrap().course);
+        for weeks in ["", "1", "54", "some"] {
+            let problems = ask(&Typed { weeks: weeks.into(), ..weekly.clone() }).unwrap_err();
+            assert_eq!(problems.iter().map(|p| p.0).collect::<Vec<_>>(), [Field::Weeks]);
+        }
+        // A clock change in the way of any of the weeks is told.
+        let early = Typed {
+            from: "00:30".into(),
+            until: "01:30".into(),
+            day: "2027-03-07".into(),
+            ..weekly
+        };
+        assert_eq!(
+            ask(&early),
+            Err(vec![(Field::Until, Problem::ClockChange(datetime(2027, 3, 28, 1, 30, 0, 0)))])
+        );
+        let night = Typed { until: "01:00".into(), overnight: true, ..typed() };
+        let span = &ask(&night).unwrap().spans[0];
+        assert_eq!(span.ends_at.duration_since(span.starts_at).as_hours(), 6);
+        // Appointments have no day of their own.
+        let slots = Typed {
+            how: How::Slots,
+            day: String::new(),
+            from: String::new(),
+            until: String::new(),
+            minutes: "40".into(),
+            seats: "2".into(),
+            ..typed()
+        };
+        let plan = ask(&slots).unwrap();
+        assert_eq!((plan.spans.len(), plan.slots), (0, Some(40)));
+        // More desks than can be are refused, never cut to fewer.
+        let crowd = Typed { seats: "101".into(), ..slots.clone() };
+        assert_eq!(ask(&crowd), Err(vec![(Field::Seats, Problem::NotACount { most: MOST_DESKS })]));
+        let problems = ask(&Typed { minutes: "3".into(), ..slots }).unwrap_err();
+        assert_eq!(problems, [(Field::Minutes, Problem::NotMinutes)]);
     }
 
     #[test]
@@ -282,7 +468,8 @@ mod tests {
         };
         let mut skipped = typed();
         spring(&mut skipped);
-        assert_eq!(one(skipped), (Field::Until, Problem::ClockChange));
+        let at = datetime(2027, 3, 28, 1, 30, 0, 0);
+        assert_eq!(one(skipped), (Field::Until, Problem::ClockChange(at)));
         for seats in ["0", "-1", "many", "100001", "4.5"] {
             let typed = Typed { seats: seats.into(), ..typed() };
             assert_eq!(one(typed), (Field::Seats, Problem::NotACount { most: MOST_SEATS }));

@@ -26,6 +26,29 @@ pub fn percent(steps: &[Step], starts_at: Timestamp, called_off: bool, now: Time
         .min(100)
 }
 
+/// The steps for one date, as instants: until each, its last instant included, so many percent
+/// come back; after the last, nothing. Steps that give no more than a later one are left out.
+#[must_use]
+pub fn until(steps: &[Step], starts_at: Timestamp) -> Vec<(Timestamp, u32)> {
+    let mut ends: Vec<Timestamp> = if steps.is_empty() {
+        vec![starts_at - SignedDuration::from_micros(1)]
+    } else {
+        let hours = |days: u32| SignedDuration::from_hours(24 * i64::from(days));
+        steps.iter().filter_map(|(days, _)| starts_at.checked_sub(hours(*days)).ok()).collect()
+    };
+    ends.sort_unstable();
+    ends.dedup();
+    let mut told: Vec<(Timestamp, u32)> = Vec::new();
+    for end in ends.into_iter().rev() {
+        let back = percent(steps, starts_at, false, end);
+        if back > told.last().map_or(0, |(_, p)| *p) {
+            told.push((end, back));
+        }
+    }
+    told.reverse();
+    told
+}
+
 /// `minor` cut into `parts` that differ by one at most and add up to it exactly; this is
 /// part `n`, counted from zero. The larger parts come first.
 #[must_use]
@@ -73,6 +96,21 @@ pub fn over_payments(minor: i64, left: &[i64]) -> Vec<i64> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn steps_told_as_instants_are_those_that_are_paid_by(
+            steps in proptest::collection::vec((0u32..40, 0u32..=100), 0..5),
+            hours in -60i64..1200,
+        ) {
+            let starts: Timestamp = "2026-12-12T10:00:00Z".parse().unwrap();
+            let now = starts - SignedDuration::from_hours(hours);
+            let told = until(&steps, starts);
+            let back = told.iter().find(|(end, _)| now <= *end).map_or(0, |(_, p)| *p);
+            prop_assert_eq!(back, percent(&steps, starts, false, now));
+            prop_assert!(told.windows(2).all(|w| w[0].0 < w[1].0 && w[0].1 > w[1].1));
+        }
+    }
 
     #[test]
     fn the_steps_of_the_house_are_kept_to_the_last_instant() {

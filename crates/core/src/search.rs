@@ -66,6 +66,8 @@ pub struct Term {
     pub states: Vec<State>,
     /// Months that it names, from 1.
     pub months: Vec<u8>,
+    /// A day of those months, where a number stands beside the month: `10 december`.
+    pub day: Option<u8>,
 }
 
 const MONTHS: [&str; 12] = [
@@ -124,7 +126,25 @@ pub fn terms(typed: &str) -> Vec<Term> {
             .filter(letters)
             .map(str::to_owned)
             .collect();
-        let term = Term { beginnings, states, months };
+        let mut term = Term { beginnings, states, months, day: None };
+        // `10 december` and `december 10` are a day, not two words.
+        if let Some((next, beyond)) = after.split_first() {
+            let (number, month) =
+                if term.months.is_empty() { (*first, *next) } else { (*next, *first) };
+            let number = number.trim_end_matches("th").trim_end_matches(['.', ',']);
+            let months: Vec<u8> = (1u8..)
+                .zip(MONTHS)
+                .filter(|(_, m)| month.len() >= ENOUGH && m.starts_with(month))
+                .map(|(n, _)| n)
+                .collect();
+            let day = number.parse().ok().filter(|d| (1..=31).contains(d));
+            if let (Some(day), false) = (day, months.is_empty()) {
+                term = Term { months, day: Some(day), ..Term::default() };
+                rest = beyond;
+                terms.push(term);
+                continue;
+            }
+        }
         // A dot alone asks for nothing.
         if term != Term::default() {
             terms.push(term);
@@ -154,6 +174,13 @@ mod tests {
 
     #[test]
     fn words_of_a_filter_mean_names_states_and_months() {
+        // A number beside a month is a day of it, on either side.
+        for typed in ["10 december", "December 10", "10. dec", "dec 10th"] {
+            let day = Term { months: vec![12], day: Some(10), ..Term::default() };
+            assert_eq!(terms(typed), [day], "{typed}");
+        }
+        assert_eq!(terms("12 december 10").len(), 2, "the second number is a word");
+        assert_eq!(terms("42 december").len(), 2, "no month has 42 days");
         let read = |typed: &str| {
             let said = terms(typed).into_iter().map(|t| {
                 let states: Vec<&str> = t.states.iter().map(|s| s.word()).collect();

@@ -55,17 +55,79 @@ pub fn is_bic(text: &str) -> bool {
         && text.bytes().skip(4).take(2).all(|b| b.is_ascii_uppercase())
 }
 
-/// Whether this is an IBAN by its form and check digits (ISO 13616): two letters, two
-/// digits, at most 30 more letters and digits.
-#[must_use]
-pub fn is_iban(text: &str) -> bool {
+/// What is wrong with an IBAN (ISO 13616).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum IbanFault {
+    /// It does not begin with the two letters of a country and two figures.
+    #[error("it does not begin with a country and two figures")]
+    Head,
+    /// Other signs than letters and figures.
+    #[error("it has other signs than letters and figures")]
+    Signs,
+    /// So many letters and figures: no country has an IBAN that long or short.
+    #[error("{0} letters and figures")]
+    Length(usize),
+    /// The two figures after the country do not fit the rest: a letter or figure is wrong, or two
+    /// are swapped.
+    #[error("its check figures do not fit")]
+    Check,
+}
+
+/// Reads an IBAN (ISO 13616), blanks and small letters forgiven.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn read_iban(text: &str) -> Result<String, IbanFault> {
     let bare: String = text.chars().filter(|c| !c.is_whitespace()).collect();
     let bare = bare.to_ascii_uppercase();
-    let Some((head, rest)) = bare.split_at_checked(4) else { return false };
+    if !bare.bytes().all(|b| b.is_ascii_alphanumeric()) {
+        return Err(IbanFault::Signs);
+    }
+    let (head, rest) = bare.split_at_checked(4).ok_or(IbanFault::Length(bare.len()))?;
     let letters = head.bytes().take(2).all(|b| b.is_ascii_uppercase());
-    let digits = head.bytes().skip(2).all(|b| b.is_ascii_digit());
-    let known = (11..=30).contains(&rest.len()) && rest.bytes().all(|b| b.is_ascii_alphanumeric());
-    letters && digits && known && modulo_97(&format!("{rest}{head}")) == Some(1)
+    if !letters || !head.bytes().skip(2).all(|b| b.is_ascii_digit()) {
+        return Err(IbanFault::Head);
+    }
+    if !(11..=30).contains(&rest.len()) {
+        return Err(IbanFault::Length(bare.len()));
+    }
+    match modulo_97(&format!("{rest}{head}")) {
+        Some(1) => Ok(bare),
+        _ => Err(IbanFault::Check),
+    }
+}
+
+/// A transfer as an address that banking programs open (`payto:`, RFC 8905); empty when the house
+/// takes none.
+#[must_use]
+pub fn payto(payee: &Payee, amount: Money, reference: Reference) -> String {
+    if !payee.takes_transfers() {
+        return String::new();
+    }
+    let plain = |text: &str| -> String {
+        let byte = |b: u8| match b {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                char::from(b).to_string()
+            }
+            _ => format!("%{b:02X}"),
+        };
+        text.bytes().map(byte).collect()
+    };
+    let iban: String = payee.iban.chars().filter(|c| !c.is_whitespace()).collect();
+    let bic = if payee.bic.is_empty() { String::new() } else { format!("{}/", payee.bic) };
+    format!(
+        "payto://iban/{bic}{iban}?amount={}:{}&receiver-name={}&message={}",
+        amount.currency.letters(),
+        amount.figures(),
+        plain(&payee.name),
+        creditor_reference(reference)
+    )
+}
+
+/// Whether this is an IBAN ([`read_iban`]).
+#[must_use]
+pub fn is_iban(text: &str) -> bool {
+    read_iban(text).is_ok()
 }
 
 /// Whom a transfer goes to.

@@ -5,7 +5,9 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::staff::{Right, require};
+use matricle_core::text;
 use matricle_store::people::Staff;
+use matricle_store::{Tx, places};
 
 use crate::{Desk, DeskError};
 
@@ -18,12 +20,27 @@ pub struct Turn {
     pub now: Timestamp,
     /// The host that names the messages which follow.
     pub host: Arc<str>,
+    /// What whoever acts adds in words of their own to the messages of a change; may be empty.
+    pub word: Arc<str>,
 }
 
+/// Longest word of one's own, in characters.
+const LONGEST_WORD: usize = 2000;
+
 impl Turn {
+    /// A text with the word of one's own after it.
+    pub(crate) fn with_word(&self, said: &str) -> String {
+        if self.word.is_empty() { said.to_owned() } else { format!("{said}\n\n{}", self.word) }
+    }
+
     /// What the program does as part of this act.
     pub(crate) fn program(&self) -> Self {
         Self { by: Acting::program(), ..self.clone() }
+    }
+
+    /// Adds to the house's log of changes: what was done, and the page that shows it.
+    pub(crate) fn log(&self, tx: &Tx<'_>, what: &str, page: &str) -> Result<(), DeskError> {
+        Ok(places::log(tx, self.now, &self.by.name, what, page)?)
     }
 }
 
@@ -32,7 +49,15 @@ impl Desk {
     /// program.
     #[must_use]
     pub fn turn(&self, by: Acting) -> Turn {
-        Turn { by, now: self.clock.now(), host: self.host().into() }
+        let word = Arc::clone(&self.word);
+        Turn { by, now: self.clock.now(), host: self.host().into(), word }
+    }
+
+    /// The same desk for an act whose messages get a word of one's own.
+    #[must_use]
+    pub fn saying(&self, word: &str) -> Self {
+        let word: String = text::lines(word).trim().chars().take(LONGEST_WORD).collect();
+        Self { word: word.into(), ..self.clone() }
     }
 
     /// An act of somebody of the house.

@@ -1,11 +1,13 @@
 //! The demo house: the Ostrel Vale Beekeepers' Association, made up, its dates
 //! laid around *now* so that there is always a door open today.
 
+mod large;
 mod money;
 mod season;
 
 use jiff::civil::{DateTime, Time, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
+pub use large::enlarge;
 use matricle_core::acting::Acting;
 use matricle_core::booking::{self, Move, State};
 use matricle_core::codes::{Reference, TicketCode};
@@ -313,7 +315,7 @@ impl World<'_> {
 
     /// An act at a time that is past.
     fn turn(&self, by: Acting, now: Timestamp) -> Turn {
-        Turn { by, now, host: self.host.into() }
+        Turn { by, now, host: self.host.into(), word: "".into() }
     }
 
     /// What was planned about a booking has gone out.

@@ -324,17 +324,16 @@ pub async fn open(
     open: bool,
     from_where: String,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
             let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
-            db::set_open(tx, date, open.then_some(who.as_str()), now)?;
+            db::set_open(tx, date, open.then_some(turn.by.name.as_str()), turn.now)?;
             let act = if open { "opened" } else { "shut" };
             let when = words::long_span(on.span.starts, on.span.ends);
             let what = format!("{act} the door of {} of {when}", event.title);
-            matricle_store::audit::note(tx, &who, &what, &from_where, now)?;
-            crate::planning::dates::log(tx, event.id, now, &who, &what)
+            matricle_store::audit::note(tx, &turn.by.name, &what, &from_where, turn.now)?;
+            crate::planning::dates::log(tx, event.id, &turn, &what)
         })
         .await
 }

@@ -127,6 +127,10 @@ pub enum DeskError {
     /// The event is not in the Programme yet.
     #[error("the event is not published")]
     NotPublished,
+    /// Only a draft is thrown away or publishes itself; what was thrown away is brought back
+    /// before that.
+    #[error("not a draft, or one that was thrown away")]
+    NotADraft,
     /// An event that people have booked cannot vanish from the Programme.
     #[error("{bookings} bookings are in the way")]
     Booked {

@@ -3,10 +3,13 @@
 
 pub mod audit;
 pub mod backup;
+pub mod face;
+pub mod first;
 
 use matricle_core::form::{Fault, Form, slug};
 use matricle_core::slots::Opening;
 use matricle_core::staff::{Right, Role, require};
+use matricle_core::words::fold;
 use matricle_core::{HostId, PersonId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_formats::words;
 use matricle_store::Tx;
@@ -41,8 +44,6 @@ pub struct Rooms {
     pub staff: Vec<Staff>,
     /// Addresses of members.
     pub members: Vec<String>,
-    /// The latest changes.
-    pub changes: Vec<Change>,
 }
 
 /// The house, whole.
@@ -66,7 +67,6 @@ pub async fn all(desk: &Desk, staff: &Staff) -> Result<Rooms, DeskError> {
                 closed: places::closed_days(conn, today)?,
                 staff: people::staff_of(conn)?,
                 members: people::members(conn)?,
-                changes: places::changes(conn, None, 60)?,
                 house,
             })
         })
@@ -134,6 +134,24 @@ impl Thing {
     }
 }
 
+/// Some of the log of changes, the latest first, and how many there are in all.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn changes(
+    desk: &Desk,
+    staff: &Staff,
+    skip: u32,
+    most: u32,
+) -> Result<(Vec<Change>, u32), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            Ok((places::changes(conn, None, skip, most)?, places::count_changes(conn)?))
+        })
+        .await
+}
+
 /// Makes a thing of the house (`id` 0), or changes one.
 ///
 /// # Errors
@@ -145,8 +163,7 @@ pub async fn save(
     id: i64,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     desk.store
         .write(move |tx| {
             let name = form.needed("name");
@@ -155,7 +172,7 @@ pub async fn save(
             write.write(tx)?;
             let act = if id == 0 { "added" } else { "changed" };
             let what = format!("{act} the {} {name}", thing.word());
-            Ok(places::log(tx, now, &who, &what, thing.page())?)
+            turn.log(tx, &what, thing.page())
         })
         .await
 }
@@ -288,15 +305,24 @@ pub async fn retire(
     id: i64,
     retired: bool,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     desk.store
         .write(move |tx| {
-            places::retire(tx, thing.kind(), id, retired.then_some(now))?;
+            places::retire(tx, thing.kind(), id, retired.then_some(turn.now))?;
             let act = if retired { "retired" } else { "offers again" };
-            Ok(places::log(tx, now, &who, &format!("{act} a {}", thing.word()), thing.page())?)
+            turn.log(tx, &format!("{act} a {}", thing.word()), thing.page())
         })
         .await
+}
+
+/// A time zone that may be meant: of the same place, or one whose name holds what was typed.
+fn zone_like(typed: &str) -> Option<String> {
+    let typed = fold(typed).replace([' ', '-'], "_");
+    let place = typed.rsplit('/').next().unwrap_or(&typed);
+    let names: Vec<String> = jiff::tz::db().available().map(|n| n.to_string()).collect();
+    let of_place = |n: &&String| fold(n).rsplit('/').next() == Some(place);
+    let holds = |n: &&String| place.len() > 2 && fold(n).contains(place);
+    names.iter().find(of_place).or_else(|| names.iter().find(holds)).cloned()
 }
 
 /// Writes the house's name, address, terms, cancellation steps and the sites that may
@@ -305,8 +331,7 @@ pub async fn retire(
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     desk.store
         .write(move |tx| {
             let mut house = house_of(tx)?;
@@ -316,8 +341,8 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 form.fault("email", Fault::NotAnAddress);
             }
             let zone = form.needed("zone");
-            if jiff::tz::TimeZone::get(&zone).is_err() {
-                form.fault("zone", Fault::Unknown);
+            if !zone.is_empty() && jiff::tz::TimeZone::get(&zone).is_err() {
+                form.fault("zone", Fault::NoZone(zone_like(&zone)));
             }
             house.zone = zone;
             let currency = matricle_core::Currency::from_letters(form.get("currency"));
@@ -354,19 +379,22 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
             house.tax_number = form.line("tax_number");
             house.account_holder = form.line("account_holder");
             house.iban = form.line("iban").to_uppercase();
-            if !house.iban.is_empty() && !matricle_core::transfer::is_iban(&house.iban) {
-                form.fault("iban", Fault::Unknown);
+            if !house.iban.is_empty()
+                && let Err(fault) = matricle_core::transfer::read_iban(&house.iban)
+            {
+                form.fault("iban", Fault::NotAnIban(fault));
             }
             house.bic = form.line("bic").to_uppercase();
             if !house.bic.is_empty() && !matricle_core::transfer::is_bic(&house.bic) {
-                form.fault("bic", Fault::Unknown);
+                form.fault("bic", Fault::NotABic);
             }
+            house.accent = form.accent("accent");
             if form.has("transfer_days") {
                 house.transfer_days = form.count("transfer_days", 1, 90);
             }
             form.done().map_err(DeskError::Form)?;
             house::set(tx, &house)?;
-            Ok(places::log(tx, now, &who, "changed the house", "/office/house")?)
+            turn.log(tx, "changed the house", "/office/house")
         })
         .await
 }
@@ -385,7 +413,7 @@ fn is_origin(text: &str) -> bool {
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn set_hours(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let mut hours = Vec::new();
     for (i, weekday) in matricle_core::rule::WEEK.into_iter().enumerate() {
         for part in 0..2 {
@@ -402,13 +430,12 @@ pub async fn set_hours(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
         }
     }
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             places::set_opening_hours(tx, &hours)?;
-            let today = words::local(now, &house_of(tx)?.zone).date();
-            slots::recut_all(tx, today, now)?;
-            Ok(places::log(tx, now, &who, "changed the opening hours", "/office/house/hours")?)
+            let today = words::local(turn.now, &house_of(tx)?.zone).date();
+            slots::recut_all(tx, today, turn.now)?;
+            turn.log(tx, "changed the opening hours", "/office/house/hours")
         })
         .await
 }
@@ -418,23 +445,22 @@ pub async fn set_hours(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
 /// # Errors
 /// [`DeskError::Form`] when a line is no address; the role may not.
 pub async fn set_members(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u32, DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let text = form.text("members", 400_000);
     let members: Vec<String> = text
         .split(['\n', ',', ';'])
         .map(|l| l.trim().to_owned())
         .filter(|l| !l.is_empty())
         .collect();
-    if members.iter().any(|m| !matricle_core::details::is_address(m)) {
-        form.fault("members", Fault::NotAnAddress);
+    if let Some(line) = members.iter().find(|m| !matricle_core::details::is_address(m)) {
+        form.fault("members", Fault::LineNotAnAddress(line.clone()));
     }
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
-            people::set_members(tx, &members, now)?;
+            people::set_members(tx, &members, turn.now)?;
             let n = u32::try_from(people::members(tx)?.len()).unwrap_or(u32::MAX);
-            places::log(tx, now, &who, &format!("wrote down {n} members"), "/office/house/people")?;
+            turn.log(tx, &format!("wrote down {n} members"), "/office/house/people")?;
             Ok(n)
         })
         .await
@@ -445,7 +471,7 @@ pub async fn set_members(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::GiveRoles)?;
+    let turn = desk.turn_of(staff, Right::GiveRoles)?;
     let name = form.needed("name");
     let email = form.needed("email");
     if !email.is_empty() && !matricle_core::details::is_address(&email) {
@@ -470,7 +496,6 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     }
     form.done().map_err(DeskError::Form)?;
     let Some(role) = role else { return Err(DeskError::NotFound) };
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     if password.is_empty() {
         let (n, e) = (name.clone(), email.clone());
         desk.store.write(move |tx| people::set_role(tx, &e, &n, role)).await?;
@@ -481,8 +506,8 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     desk.store
         .write(move |tx| {
             let what = format!("made {name} {}", role.word());
-            matricle_store::audit::note(tx, &who, &what, "", now)?;
-            Ok(places::log(tx, now, &who, &what, "/office/house/people")?)
+            matricle_store::audit::note(tx, &turn.by.name, &what, "", turn.now)?;
+            turn.log(tx, &what, "/office/house/people")
         })
         .await
 }
@@ -492,17 +517,16 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
 /// # Errors
 /// [`DeskError::NotFound`] for oneself; the role may not.
 pub async fn take_role(desk: &Desk, staff: &Staff, person: PersonId) -> Result<(), DeskError> {
-    require(staff.role, Right::GiveRoles)?;
+    let turn = desk.turn_of(staff, Right::GiveRoles)?;
     if person == staff.id {
         return Err(DeskError::NotFound);
     }
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let name = people::take_role(tx, person)?.ok_or(DeskError::NotFound)?;
             let what = format!("took the role of {name} away");
-            matricle_store::audit::note(tx, &who, &what, "", now)?;
-            Ok::<_, DeskError>(places::log(tx, now, &who, &what, "/office/house/people")?)
+            matricle_store::audit::note(tx, &turn.by.name, &what, "", turn.now)?;
+            turn.log(tx, &what, "/office/house/people")
         })
         .await?;
     desk.sessions.forget();

@@ -59,6 +59,8 @@ pub struct Desk {
     pub often: Arc<people::often::Often>,
     /// How backups are made.
     pub backups: Arc<house::backup::Backups>,
+    /// A word of one's own for the messages of an act; see [`Desk::saying`].
+    pub word: Arc<str>,
 }
 
 impl Desk {

@@ -107,6 +107,8 @@ fn noted(
     let title = &sheet.event.title;
     let booking = &sheet.booking;
     let over = booking.state == matricle_core::booking::State::Cancelled;
+    // After what is said by itself comes what somebody added in words of their own.
+    let before = message.note.split_once("\n\n").unwrap_or((&message.note, ""));
     match message.kind {
         Kind::Moved => (
             format!("Moved: {title}, now {day}"),
@@ -114,7 +116,8 @@ fn noted(
                 format!(
                     "“{title}” has moved. Your booking stays as it is, and your tickets stay valid."
                 ),
-                format!("Before: {}.", message.note),
+                format!("Before: {}.", before.0),
+                before.1.to_owned(),
                 "Now:".into(),
             ],
         ),
@@ -149,7 +152,7 @@ fn noted(
         }
         Kind::Approval => {
             let by = booking.deadline.map_or_else(String::new, |d| {
-                format!(" Please pay until {}.", words::deadline(d, &sheet.house.zone, now))
+                format!(" Please pay by {}.", words::deadline(d, &sheet.house.zone, now))
             });
             let mut said = vec![
                 if sheet.way() == Way::AfterYes {
@@ -184,7 +187,11 @@ fn noted(
         ),
         Kind::Changed => (
             format!("Your booking has changed: {title}, {day}"),
-            vec!["something about your booking has changed.".into(), message.note.clone()],
+            vec![
+                "something about your booking has changed.".into(),
+                before.0.to_owned(),
+                before.1.to_owned(),
+            ],
         ),
         Kind::Twice => (
             format!("Two bookings: {title}, {day}"),
@@ -493,7 +500,11 @@ pub fn tickets_pdf(sheet: &WholeBooking, now: Timestamp) -> Result<Vec<u8>, Desk
             let square = barcode::qr(a.code);
             Ticket {
                 house: sheet.house.name.clone(),
-                kind: sheet.event.kind.clone(),
+                kind: if sheet.booking.test {
+                    format!("TEST, lets nobody in · {}", sheet.event.kind)
+                } else {
+                    sheet.event.kind.clone()
+                },
                 title: sheet.event.title.clone(),
                 day: day.clone(),
                 times: times.clone(),

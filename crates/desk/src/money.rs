@@ -3,6 +3,6 @@
 pub mod books;
 pub mod cards;
 pub mod documents;
-pub(crate) mod entries;
+pub mod entries;
 pub mod promos;
 pub mod refunds;

@@ -17,6 +17,7 @@ use matricle_store::outbox::{self, Kind, Message, SentCount};
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
+use matricle_store::rings;
 use matricle_store::sessions::{self, Session};
 use matricle_store::slots;
 
@@ -25,6 +26,9 @@ use crate::house::backup;
 use crate::planning::board::Instead;
 use crate::rounds::{Fares, Work};
 use crate::{Clash, Desk, DeskError, house_of};
+
+/// So many bookings that ask, or are to be paid, are named on Today; the others are counted.
+pub const SHOWN: u32 = 12;
 
 /// Today at the Office.
 #[derive(Debug, Clone)]
@@ -37,10 +41,12 @@ pub struct Today {
     pub messages: Vec<(Message, Option<String>)>,
     /// Money to be given back by hand, with reference and name of the booking.
     pub to_give_back: Vec<(Refund, String, String)>,
-    /// Bookings that ask for an answer.
-    pub asking: Vec<Listed>,
-    /// Bookings that are to be paid.
-    pub to_pay: Vec<Listed>,
+    /// Bookings that ask for an answer: the first of them, and how many there are.
+    pub asking: Found,
+    /// Bookings that are to be paid, likewise.
+    pub to_pay: Found,
+    /// Events with bookers to ring, because they gave no address: how many of each.
+    pub to_ring: Vec<(EventId, String, u32)>,
     /// Rows of what runs by itself that failed and are tried again.
     pub aside: Vec<Aside>,
     /// How what runs by itself fares.
@@ -73,8 +79,8 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     && (!d.slot || d.pool.taken.total() > 0)
             });
             let waiting = |state| {
-                let filter = Filter { state: Some(state), most: 50, ..Filter::default() };
-                bookings::list(conn, &filter).map(|found| found.rows)
+                let filter = Filter { state: Some(state), most: SHOWN, ..Filter::default() };
+                bookings::list(conn, &filter)
             };
             Ok(Today {
                 house: house_of(conn)?,
@@ -86,6 +92,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     .collect(),
                 asking: waiting(State::Requested)?,
                 to_pay: waiting(State::AwaitingPayment)?,
+                to_ring: rings::waiting(conn)?,
                 aside: aside::all(conn)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
@@ -119,9 +126,9 @@ pub async fn own_dates(
             let mut dates = Vec::new();
             for host in places::hosts(conn)?.into_iter().filter(|h| h.person == Some(me)) {
                 let asked =
-                    Asked { staff: true, host: Some(host.id), most: 200, ..Asked::default() };
+                    Asked { staff: true, host: Some(host.id), most: u32::MAX, ..Asked::default() };
                 for date in events::list(conn, &asked, now)?.dates {
-                    let people = matricle_store::door::by_words(conn, date.date.id, "", 1000)?;
+                    let people = matricle_store::door::by_words(conn, date.date.id, "", u32::MAX)?;
                     dates.push((date, people));
                 }
             }
@@ -148,6 +155,8 @@ pub struct EventSheet {
     pub clashes: Vec<(Vec<Clash>, Instead)>,
     /// Sessions by date.
     pub sessions: Vec<(DateId, Vec<Session>)>,
+    /// It has a picture.
+    pub pictured: bool,
     /// Test bookings.
     pub tests: u32,
     /// The log of its changes.
@@ -214,7 +223,8 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 clashes,
                 sessions: with_sessions,
                 tests: bookings::count_tests(conn, id)?,
-                changes: places::changes(conn, Some(&about), 12)?,
+                pictured: events::picture(conn, id)?.is_some(),
+                changes: places::changes(conn, Some(&about), 0, 12)?,
                 house,
             })
         })
@@ -232,6 +242,89 @@ pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<Choices, D
         .read(move |conn| {
             let house = house_of(conn)?;
             events::choices_of_date(conn, house.currency, date, now)?.ok_or(DeskError::NotFound)
+        })
+        .await
+}
+
+/// Dates on a day of some months, of any event, drafts too: those to come first.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn dates_on(
+    desk: &Desk,
+    staff: &Staff,
+    months: Vec<u8>,
+    day: u8,
+) -> Result<Vec<DateSummary>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let now = desk.clock.now();
+    let year = SignedDuration::from_hours(24 * 366);
+    desk.store
+        .read(move |conn| {
+            let is_on = |d: &DateSummary| {
+                let on = d.date.span.starts.date();
+                u8::try_from(on.day()) == Ok(day)
+                    && months.iter().any(|m| i8::try_from(*m) == Ok(on.month()))
+            };
+            let mut found = Vec::new();
+            for between in [(now, now + year), (now - year, now)] {
+                let asked = Asked {
+                    staff: true,
+                    off: true,
+                    between: Some(between),
+                    most: u32::MAX,
+                    ..Asked::default()
+                };
+                let dates = events::list(conn, &asked, now)?.dates;
+                for date in dates.into_iter().filter(is_on) {
+                    if found.iter().all(|f: &DateSummary| f.date.id != date.date.id) {
+                        found.push(date);
+                    }
+                }
+            }
+            Ok(found)
+        })
+        .await
+}
+
+/// Who comes to one date of an event, or to those of some days.
+#[derive(Debug, Clone)]
+pub struct WhoComes {
+    /// The house.
+    pub house: House,
+    /// The event.
+    pub event: Event,
+    /// Its dates, for choosing one.
+    pub dates: Vec<Date>,
+    /// Bookings of the event that count.
+    pub bookings: u32,
+    /// Its slots are dates too, so many that they are looked at by days.
+    pub slots: bool,
+    /// Everybody who comes.
+    pub people: Vec<bookings::Coming>,
+}
+
+/// Who comes to an event.
+///
+/// # Errors
+/// The role may not, there is no such event, or the store fails.
+pub async fn who_comes(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    which: bookings::Which,
+) -> Result<WhoComes, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            Ok(WhoComes {
+                house: house_of(conn)?,
+                event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
+                dates: events::dates_of(conn, event)?,
+                bookings: bookings::count_live(conn, event)?,
+                slots: slots::plan_of(conn, event)?.is_some(),
+                people: bookings::coming(conn, event, which)?,
+            })
         })
         .await
 }

@@ -3,6 +3,7 @@
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::details::Question;
+use matricle_core::marks::Mark;
 use matricle_core::search::alternatives;
 use matricle_core::words::fold;
 use matricle_core::{DateId, HostId, RoomId, VenueId};
@@ -11,14 +12,14 @@ use matricle_store::Connection;
 use matricle_store::events::{
     self, Asked, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture,
 };
-use matricle_store::house::House;
+use matricle_store::house::{self, House};
 use matricle_store::places::{self, Tag, Venue};
 use matricle_store::sessions::{self, Session};
 
 use crate::{Desk, DeskError, house_of};
 
 /// Dates on one page of the catalogue.
-pub const A_PAGE: u32 = 40;
+pub const A_PAGE: u32 = 20;
 
 /// What somebody looks for in the catalogue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -58,6 +59,16 @@ pub struct Catalogue {
     pub venues: Vec<Venue>,
     /// Months with dates, and how many.
     pub months: Vec<(Day, u32)>,
+    /// Kinds of events that the house has given a mark.
+    pub marks: Vec<(String, Mark)>,
+}
+
+impl Catalogue {
+    /// The mark of a kind, if it has one.
+    #[must_use]
+    pub fn mark_of(&self, kind: &str) -> Option<Mark> {
+        self.marks.iter().find(|(k, _)| k == kind).map(|(_, mark)| *mark)
+    }
 }
 
 /// From the first midnight of a month, or from now, to the first of the next.
@@ -117,6 +128,10 @@ pub async fn catalogue(desk: &Desk, wish: Wish, most: u32) -> Result<Catalogue, 
                 tags,
                 venues,
                 months: events::months(conn, now)?,
+                marks: house::kinds(conn)?
+                    .into_iter()
+                    .filter_map(|(kind, mark)| Some((kind, mark?)))
+                    .collect(),
                 house,
             })
         })

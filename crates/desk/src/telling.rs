@@ -1,8 +1,8 @@
 //! What is planned to be told about a booking.
 
-use matricle_store::Tx;
 use matricle_store::bookings::Booking;
 use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_store::{Tx, rings};
 
 use crate::DeskError;
 use crate::acting::Turn;
@@ -15,9 +15,6 @@ pub(crate) fn tell(
     note: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    if booking.email.is_empty() {
-        return Ok(());
-    }
     let before = outbox::count_of(tx, booking.id, kind)?;
     let which = if before == 0 { String::new() } else { format!(" {}.", before + 1) };
     let local = booking.reference.as_str().to_lowercase();
@@ -31,7 +28,26 @@ pub(crate) fn tell(
         message_id: &message_id,
         note,
     };
-    Ok(outbox::plan_noted(tx, &new, turn.now)?)
+    send(tx, booking, &new, turn)
+}
+
+/// Plans a message to the booker. Whoever has no address is rung up when what they booked moves
+/// or falls out; of all else they hear where they did it.
+pub(crate) fn send(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    new: &NewMessage<'_>,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    if !booking.email.is_empty() {
+        return Ok(outbox::plan_noted(tx, new, turn.now)?);
+    }
+    match new.kind {
+        Kind::Moved | Kind::CalledOff if booking.is_told() => {
+            Ok(rings::plan(tx, booking.id, new.kind, new.note, turn.now)?)
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Tells the booker what has changed about their booking.
@@ -41,9 +57,6 @@ pub(crate) fn tell_changed(
     said: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    if booking.email.is_empty() {
-        return Ok(());
-    }
     let id = uuid::Uuid::now_v7();
     let new = NewMessage {
         about: About::Booking(booking.id),
@@ -51,7 +64,7 @@ pub(crate) fn tell_changed(
         which: &format!(" {id}"),
         address: &booking.email,
         message_id: &format!("{id}@{}", turn.host),
-        note: said,
+        note: &turn.with_word(said),
     };
-    Ok(outbox::plan_noted(tx, &new, turn.now)?)
+    send(tx, booking, &new, turn)
 }

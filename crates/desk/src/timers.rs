@@ -8,7 +8,7 @@
 //! ends all the same is started again, and that is said too.
 
 use matricle_core::BookingId;
-use matricle_core::acting::{Acting, PROGRAM};
+use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_store::events::{self, EventState};
 use matricle_store::payments::{self, PaymentState};
@@ -109,17 +109,12 @@ async fn publish(desk: &Desk) -> Result<usize, DeskError> {
         .map(|id| Due { about: format!("event {id}"), booking: None, row: id })
         .collect();
     each(desk, Work::Planning, due, 1, |desk, id| async move {
+        let turn = desk.turn(Acting::program());
         desk.store
             .write(move |tx| {
                 events::set_state(tx, id, EventState::Published)?;
                 events::changed(tx, id, now)?;
-                crate::planning::dates::log(
-                    tx,
-                    id,
-                    now,
-                    PROGRAM,
-                    "published the event at the set time",
-                )
+                crate::planning::dates::log(tx, id, &turn, "published the event at the set time")
             })
             .await
     })

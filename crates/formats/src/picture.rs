@@ -4,6 +4,7 @@ use std::io::Cursor;
 
 use image::codecs::jpeg::JpegEncoder;
 use image::{DynamicImage, ImageDecoder, ImageFormat, ImageReader, Limits};
+use matricle_core::form::Fault;
 
 /// Largest upload, in bytes.
 pub const MOST_BYTES: usize = 12 * 1024 * 1024;
@@ -17,6 +18,15 @@ pub enum PictureError {
     /// More bytes or more pixels than are sensible.
     #[error("too large")]
     TooLarge,
+}
+
+impl From<PictureError> for Fault {
+    fn from(error: PictureError) -> Self {
+        match error {
+            PictureError::Unreadable => Self::NotAPicture,
+            PictureError::TooLarge => Self::TooLarge,
+        }
+    }
 }
 
 /// A picture as it is kept: JPEG, without anything the camera wrote about it.
@@ -37,6 +47,30 @@ pub struct Kept {
 /// # Errors
 /// It is not a picture, or too large.
 pub fn keep(bytes: &[u8]) -> Result<Kept, PictureError> {
+    let picture = read(bytes)?;
+    let large = within(&picture, 1280, 960);
+    Ok(Kept {
+        width: large.width(),
+        height: large.height(),
+        small: jpeg(&within(&large, 480, 480))?,
+        large: jpeg(&large)?,
+    })
+}
+
+/// Reads an uploaded mark and writes it anew: PNG, see-through where it was, at most 256 pixels
+/// across and down.
+///
+/// # Errors
+/// It is not a picture, or too large.
+pub fn mark(bytes: &[u8]) -> Result<Vec<u8>, PictureError> {
+    let mark = DynamicImage::ImageRgba8(within(&read(bytes)?, 256, 256).to_rgba8());
+    let mut png = Cursor::new(Vec::new());
+    mark.write_to(&mut png, ImageFormat::Png).map_err(|_| PictureError::Unreadable)?;
+    Ok(png.into_inner())
+}
+
+/// A picture that was uploaded, upright.
+fn read(bytes: &[u8]) -> Result<DynamicImage, PictureError> {
     if bytes.len() > MOST_BYTES {
         return Err(PictureError::TooLarge);
     }
@@ -59,13 +93,7 @@ pub fn keep(bytes: &[u8]) -> Result<Kept, PictureError> {
     let upright = decoder.orientation().map_err(told)?;
     let mut picture = DynamicImage::from_decoder(decoder).map_err(told)?;
     picture.apply_orientation(upright);
-    let large = within(&picture, 1280, 960);
-    Ok(Kept {
-        width: large.width(),
-        height: large.height(),
-        small: jpeg(&within(&large, 480, 480))?,
-        large: jpeg(&large)?,
-    })
+    Ok(picture)
 }
 
 fn within(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {

@@ -183,7 +183,7 @@ impl Site {
             store: Store::open(folder)?,
             clock: Clock::real(),
             secrets: config::secrets(folder, "")?,
-            card: ("http://127.0.0.1:9".into(), String::new(), vec![0; 16]),
+            card: Some(("http://127.0.0.1:9".into(), String::new(), vec![0; 16])),
             mail: ("smtp://127.0.0.1:9".into(), None),
             public_url: format!("http://{address}"),
             sign_in: 10,
@@ -334,7 +334,7 @@ fn post(path: &str, head: &str, body: &str) -> String {
 
 /// An act of a booker, now.
 pub(crate) fn turn() -> Turn {
-    Turn { by: Acting::booker(), now: now(), host: "bench.example".into() }
+    Turn { by: Acting::booker(), now: now(), host: "bench.example".into(), word: Arc::from("") }
 }
 
 fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, DeskError> {
@@ -513,19 +513,19 @@ async fn over_http(
 }
 
 /// A kept-alive HTTP/1.1 connection, as plain as can be, so that asking costs little.
-struct Line {
+pub(crate) struct Line {
     stream: TcpStream,
     buffer: Vec<u8>,
 }
 
 impl Line {
-    async fn open(address: SocketAddr) -> Result<Self> {
+    pub(crate) async fn open(address: SocketAddr) -> Result<Self> {
         let stream = TcpStream::connect(address).await?;
         stream.set_nodelay(true)?;
         Ok(Self { stream, buffer: Vec::with_capacity(32 * 1024) })
     }
 
-    async fn ask(&mut self, request: &str) -> Result<String> {
+    pub(crate) async fn ask(&mut self, request: &str) -> Result<String> {
         self.stream.write_all(request.as_bytes()).await?;
         self.buffer.clear();
         let (mut head, mut length) = (None, 0);

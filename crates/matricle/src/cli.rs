@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
+use matricle_core::staff::Role;
 
 use crate::config::Config;
 
@@ -41,6 +42,8 @@ pub enum Command {
     BenchSeason(SeasonArgs),
     /// Measure booking and the list of bookings in growing files, beside plain SQL.
     BenchBookings(BookingsArgs),
+    /// Measure every page in a house of many years, beside the limit of 300 ms.
+    BenchPages(PagesArgs),
     /// Print an example configuration.
     ExampleConfig,
     /// Print an example event for `import`.
@@ -56,6 +59,9 @@ pub struct DemoArgs {
     /// A folder to keep the demo in; without it, it is forgotten at the end.
     #[arg(long)]
     pub data: Option<PathBuf>,
+    /// A house of many years: 200 events and 5,000 bookings more.
+    #[arg(long)]
+    pub large: bool,
     /// Pretend that it is this time, such as 2027-05-14T17:30+02:00.
     #[arg(long)]
     pub now: Option<Timestamp>,
@@ -112,8 +118,8 @@ pub struct PersonArgs {
     /// Their e-mail address, with which they sign in.
     #[arg(long)]
     pub email: String,
-    /// administrator, organiser or door volunteer.
-    #[arg(long)]
+    /// The role.
+    #[arg(long, value_parser = Role::ALL.map(Role::word))]
     pub role: String,
 }
 
@@ -157,6 +163,20 @@ pub struct SeasonArgs {
     /// Most dates.
     #[arg(long, default_value_t = 100_000)]
     pub most: u32,
+}
+
+/// Arguments of `bench-pages`.
+#[derive(Debug, Args)]
+pub struct PagesArgs {
+    /// Events besides those of the demo.
+    #[arg(long, default_value_t = 200)]
+    pub events: u32,
+    /// Bookings besides those of the demo.
+    #[arg(long, default_value_t = 5_000)]
+    pub bookings: u32,
+    /// So many of the slowest pages are named.
+    #[arg(long, default_value_t = 10)]
+    pub most: usize,
 }
 
 /// Arguments of `bench-bookings`.

@@ -42,8 +42,9 @@ pub struct Config {
     pub house: HouseConfig,
     /// The mail server.
     pub mail: MailConfig,
-    /// The card provider.
-    pub card: CardConfig,
+    /// The card provider; without it nothing is paid by card.
+    #[serde(default)]
+    pub card: Option<CardConfig>,
     /// How much one network may ask for.
     #[serde(default)]
     pub limits: LimitsConfig,
@@ -222,8 +223,10 @@ impl Config {
         };
         over(&mut config.secret, "MATRICLE_SECRET")?;
         over(&mut config.mail.password, "MATRICLE_MAIL_PASSWORD")?;
-        over(&mut config.card.key, "MATRICLE_CARD_KEY")?;
-        over(&mut config.card.webhook_secret, "MATRICLE_WEBHOOK_SECRET")?;
+        if let Some(card) = &mut config.card {
+            over(&mut card.key, "MATRICLE_CARD_KEY")?;
+            over(&mut card.webhook_secret, "MATRICLE_WEBHOOK_SECRET")?;
+        }
         while config.public_url.ends_with('/') {
             config.public_url.pop();
         }
@@ -310,37 +313,39 @@ impl Config {
             "password",
             "would be sent over the network in the open; use smtps://, or smtp://…?tls=required, or say allow_password_in_the_open = true".into(),
         );
-        let secret = parse_webhook_secret(&self.card.webhook_secret);
-        check(
-            secret.is_some(),
-            "webhook_secret",
-            "must be whsec_ and at least 16 bytes in base64".into(),
-        );
-        let known = [EXAMPLE_WEBHOOK_SECRET, crate::standins::WEBHOOK_SECRET];
-        check(
-            !known.contains(&self.card.webhook_secret.as_str()) || is_here(&self.card.url),
-            "webhook_secret",
-            "is the one of the example, which everybody knows; put the one that your card provider gave you".into(),
-        );
-        check(
-            self.card.key != crate::standins::KEY || is_here(&self.card.url),
-            "key",
-            "is the one of the stand-in, which everybody knows; put the one that your card provider gave you".into(),
-        );
-        let provider = &self.card.url;
-        check(
-            provider.starts_with("https://") || provider.starts_with("http://"),
-            "url",
-            format!("{provider:?} is no address of a card provider; it begins with https://"),
-        );
-        check(
-            origin(&self.card.pay_origin),
-            "pay_origin",
-            format!(
-                "must be an origin such as https://pay.till.example; {:?} is not",
-                self.card.pay_origin
-            ),
-        );
+        if let Some(card) = &self.card {
+            let secret = parse_webhook_secret(&card.webhook_secret);
+            check(
+                secret.is_some(),
+                "webhook_secret",
+                "must be whsec_ and at least 16 bytes in base64".into(),
+            );
+            let known = [EXAMPLE_WEBHOOK_SECRET, crate::standins::WEBHOOK_SECRET];
+            check(
+                !known.contains(&card.webhook_secret.as_str()) || is_here(&card.url),
+                "webhook_secret",
+                "is the one of the example, which everybody knows; put the one that your card provider gave you".into(),
+            );
+            check(
+                card.key != crate::standins::KEY || is_here(&card.url),
+                "key",
+                "is the one of the stand-in, which everybody knows; put the one that your card provider gave you".into(),
+            );
+            let provider = &card.url;
+            check(
+                provider.starts_with("https://") || provider.starts_with("http://"),
+                "url",
+                format!("{provider:?} is no address of a card provider; it begins with https://"),
+            );
+            check(
+                origin(&card.pay_origin),
+                "pay_origin",
+                format!(
+                    "must be an origin such as https://pay.till.example; {:?} is not",
+                    card.pay_origin
+                ),
+            );
+        }
         check(
             self.limits.sign_in > 0 && self.limits.booking > 0 && self.limits.connections >= 10,
             "limits",
@@ -541,12 +546,27 @@ mod tests {
         let config = parse(&filled()).unwrap();
         assert_eq!(config.limits.booking, LimitsConfig::default().booking);
         let env = |name: &str| (name == "MATRICLE_CARD_KEY").then(|| "from outside".to_owned());
-        assert_eq!(Config::parse(&filled(), env).unwrap().card.key, "from outside");
+        assert_eq!(Config::parse(&filled(), env).unwrap().card.unwrap().key, "from outside");
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), "from a file\n").unwrap();
         let path = file.path().display().to_string();
         let env = |name: &str| (name == "MATRICLE_CARD_KEY_FILE").then(|| path.clone());
-        assert_eq!(Config::parse(&filled(), env).unwrap().card.key, "from a file");
+        assert_eq!(Config::parse(&filled(), env).unwrap().card.unwrap().key, "from a file");
+    }
+
+    #[test]
+    fn a_house_without_a_card_provider_leaves_its_part_out() {
+        let filled = filled();
+        let (before, card) = filled.split_once("\n[card]\n").unwrap();
+        let after = &card[card.find("\n[").unwrap()..];
+        let config = parse(&format!("{before}{after}")).unwrap();
+        assert!(config.card.is_none());
+        // What the environment says of a provider that is not there is said to nobody.
+        let env = |name: &str| (name == "MATRICLE_CARD_KEY").then(|| "from outside".to_owned());
+        assert!(Config::parse(&format!("{before}{after}"), env).unwrap().card.is_none());
+        // A part that is there is there whole.
+        let half = filled.replace("webhook_secret =", "# webhook_secret =");
+        assert!(parse(&half).unwrap_err().contains("webhook_secret"));
     }
 
     #[test]

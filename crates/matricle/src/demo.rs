@@ -55,13 +55,16 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         store,
         clock: args.now.map_or_else(Clock::real, Clock::from),
         secrets: config::secrets(&folder, "")?,
-        card: (outside.till.clone(), standins::KEY.into(), secret),
+        card: Some((outside.till.clone(), standins::KEY.into(), secret)),
         mail: (outside.smtp.clone(), None),
         public_url: url.clone(),
         sign_in: 60,
         backups: Default::default(),
     })?;
     let fresh = demo::seed(&desk).await?;
+    if fresh && args.large {
+        demo::enlarge(&desk, 200, 5_000).await?;
+    }
     Ok(Demo { desk, url, outside, folder, fresh, listener, _temporary: temporary })
 }
 

@@ -8,7 +8,9 @@ use anyhow::Context;
 use jiff::SignedDuration;
 use matricle_desk::house::backup::Backups;
 use matricle_desk::outside::mailer::SmtpMailer;
-use matricle_desk::outside::provider::{HttpProvider, parse_webhook_secret};
+use matricle_desk::outside::provider::{
+    CardProvider, HttpProvider, NoProvider, ProviderError, parse_webhook_secret,
+};
 use matricle_desk::people::often::Often;
 use matricle_desk::{Clock, Desk, Secrets, timers};
 use matricle_store::{Store, StoreError, house, measures};
@@ -30,8 +32,8 @@ pub struct Parts {
     pub clock: Clock,
     /// The keys.
     pub secrets: Secrets,
-    /// The provider's interface, key and webhook secret.
-    pub card: (String, String, Vec<u8>),
+    /// The provider's interface, key and webhook secret; nothing for a house without one.
+    pub card: Option<(String, String, Vec<u8>)>,
     /// The mail server, and name and password for it.
     pub mail: (String, Option<(String, String)>),
     /// How the pages are reached from outside.
@@ -47,13 +49,16 @@ pub struct Parts {
 /// # Errors
 /// The mail server's URL is none, or TLS cannot be set up.
 pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
-    let (url, key, secret) = parts.card;
+    let provider: Arc<dyn CardProvider> = match parts.card {
+        Some((url, key, secret)) => Arc::new(HttpProvider::new(&url, &key, secret)?),
+        None => Arc::new(NoProvider),
+    };
     let (server, credentials) = parts.mail;
     Ok(Desk {
         store: parts.store,
         clock: parts.clock,
         secrets: Arc::new(parts.secrets),
-        provider: Arc::new(HttpProvider::new(&url, &key, secret)?),
+        provider,
         mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
         public_url: parts.public_url.into(),
         wake: Arc::default(),
@@ -61,6 +66,7 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         sessions: Arc::default(),
         often: Arc::new(Often::new(parts.sign_in)),
         backups: Arc::new(parts.backups),
+        word: Arc::from(""),
     })
 }
 
@@ -75,13 +81,19 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
     let store = Store::open(&config.data)?;
     let credentials = (!config.mail.user.is_empty())
         .then(|| (config.mail.user.clone(), config.mail.password.clone()));
-    let webhook_secret =
-        parse_webhook_secret(&config.card.webhook_secret).context("webhook_secret is odd")?;
+    let card = match &config.card {
+        Some(c) => {
+            let secret =
+                parse_webhook_secret(&c.webhook_secret).context("webhook_secret is odd")?;
+            Some((c.url.clone(), c.key.clone(), secret))
+        }
+        None => None,
+    };
     let desk = desk(Parts {
         store,
         clock: Clock::real(),
         secrets,
-        card: (config.card.url.clone(), config.card.key.clone(), webhook_secret),
+        card,
         mail: (config.mail.server.clone(), credentials),
         public_url: config.public_url.clone(),
         sign_in: config.limits.sign_in,
@@ -113,7 +125,7 @@ pub async fn run(config: &Config) -> anyhow::Result<()> {
     let settings = Settings {
         secure_cookies: config.public_url.starts_with("https://"),
         behind_proxy: config.behind_proxy,
-        pay_origin: config.card.pay_origin.clone(),
+        pay_origin: config.card.as_ref().map_or_else(String::new, |c| c.pay_origin.clone()),
         limits: Limits { sign_in: config.limits.sign_in, booking: config.limits.booking },
         demo: false,
         observed: Arc::default(),
@@ -136,8 +148,32 @@ pub async fn run(config: &Config) -> anyhow::Result<()> {
     if !desk.store.read(matricle_store::people::anybody).await? {
         println!("Nobody can sign in yet: stop it and run `matricle person`.");
     }
+    tokio::spawn(try_accounts(desk.clone()));
     let bounds = Bounds::of(config.limits.connections, config.behind_proxy);
     until_stopped(desk, settings, bounds, listener, stop_signal()).await
+}
+
+/// Asks the mail server and the card provider once whether they know us, and says which does
+/// not, and why: better now than when the first booking waits for its ticket.
+async fn try_accounts(desk: Desk) {
+    if let Err(error) = desk.mailer.check().await {
+        let reason = error.reason;
+        tracing::error!(
+            reason,
+            "[mail] the mail server does not take our mails: see server, user and password in the configuration"
+        );
+    }
+    match desk.provider.list().await {
+        Ok(_) => {}
+        Err(ProviderError::None) => println!(
+            "No card provider is configured ([card]): nothing can be paid by card. Bank transfers, stamp cards \
+             and money at the door are."
+        ),
+        Err(error) => tracing::error!(
+            %error,
+            "[card] the card provider does not know us: see url and key in the configuration"
+        ),
+    }
 }
 
 /// Listens on an address.

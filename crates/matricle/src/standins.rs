@@ -1,5 +1,6 @@
 //! `matricle standins`, and the stand-ins that the demo starts beside itself.
 
+use std::io::Write as _;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 
@@ -77,9 +78,15 @@ fn serve(listener: TcpListener, router: Router) {
 /// A port is in use.
 pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
     let running = start(args.port, args.data.as_deref()).await?;
-    println!(
-        "Till      {}\nMailbox   {}\nSMTP      {}",
-        running.till, running.mailbox, running.smtp
+    // Whoever reads the first lines and goes away does not end it.
+    let _ = writeln!(
+        std::io::stdout(),
+        "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\nFor the configuration of `matricle serve`:\n\n\
+         [card]\nurl = \"{till}\"\npay_origin = \"{till}\"\nkey = \"{KEY}\"\nwebhook_secret = \"{WEBHOOK_SECRET}\"\n\n\
+         [mail]\nserver = \"{smtp}\"",
+        running.mailbox,
+        till = running.till,
+        smtp = running.smtp,
     );
     stop_signal().await;
     Ok(())

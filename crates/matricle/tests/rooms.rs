@@ -10,8 +10,9 @@ use std::path::{Path, PathBuf};
 /// not know of one another.
 const CORE: &[&[&str]] = &[
     &[
-        "words", "text", "network", "often", "codes", "money", "refund", "confirm", "clash",
-        "keeping", "ledger", "backups", "staff", "sessions", "schedule", "state",
+        "accent", "marks", "words", "text", "network", "often", "codes", "money", "refund",
+        "confirm", "clash", "keeping", "ledger", "backups", "staff", "sessions", "schedule",
+        "state",
     ],
     &[
         "ids",
@@ -39,7 +40,7 @@ const STORE: &[&[&str]] = &[
     &["house", "aside", "audit", "views", "people", "places", "ledger", "documents", "outbox"],
     &["events"],
     &["bookings"],
-    &["clashes", "waiting", "payments", "refunds", "promos", "cards", "door", "measures"],
+    &["clashes", "waiting", "rings", "payments", "refunds", "promos", "cards", "door", "measures"],
     &["books", "check"],
     &["backup"],
 ];
@@ -74,7 +75,7 @@ const DESK: &[&[&str]] = &[
 ];
 
 const WEB: &[&[&str]] = &[
-    &["address", "serving", "observe", "cache", "wording"],
+    &["address", "again", "news", "serving", "observe", "cache", "wording"],
     &["assets"],
     &["error"],
     &["cookies"],
@@ -93,9 +94,20 @@ const PROGRAMME: &[&[&str]] = &[
 ];
 /// The rooms of the Office among themselves.
 const OFFICE: &[&[&str]] = &[
-    &["tab", "booking", "bookings", "board", "event", "events", "confirmations", "dates"],
+    &[
+        "tab",
+        "booking",
+        "bookings",
+        "board",
+        "event",
+        "events",
+        "coming",
+        "find",
+        "confirmations",
+        "dates",
+    ],
     &["house", "money", "quick", "rules", "signin", "today", "you"],
-    &["acts", "calling_off", "publishing", "questions", "tickets", "touches", "wording"],
+    &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],
 ];
 

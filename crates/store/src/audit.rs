@@ -39,6 +39,16 @@ pub fn note(
         .doing("writing the audit log")
 }
 
+/// Whether something was ever noted, word for word.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn has(conn: &Connection, what: &str) -> Result<bool, StoreError> {
+    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM audit WHERE what = ?1)")
+        .and_then(|mut q| q.query_row([what], |row| row.get(0)))
+        .doing("reading the audit log")
+}
+
 /// The latest lines, the newest first, and how many there are in all.
 ///
 /// # Errors

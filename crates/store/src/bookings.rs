@@ -1,6 +1,7 @@
 //! Bookings, their lines, attendees, answers and timeline.
 
 mod charge;
+mod coming;
 mod deeds;
 mod lines;
 mod list;
@@ -24,6 +25,7 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use seats::{draw_more, shift, shift_pool};
 
 pub use charge::charge;
+pub use coming::{Coming, Which, coming};
 pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
 pub use lines::{
     Line, add_on, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
@@ -31,8 +33,8 @@ pub use lines::{
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
 pub use look::{
-    booked_already, count_live, count_tests, first_made, kept, live_on, next_deadline, of_address,
-    overdue, paid_tests, same_date, stale_holds, undecided, unfinished_of,
+    anybody, booked_already, count_live, count_tests, first_made, kept, live_on, next_deadline,
+    of_address, overdue, paid_tests, same_date, stale_holds, undecided, unfinished_of,
 };
 pub(crate) use people::presence;
 pub use people::{
@@ -67,6 +69,8 @@ pub struct Booking {
     pub name: String,
     /// The booker's address, once the form is complete.
     pub email: String,
+    /// The booker's telephone number, where somebody at the house wrote it down.
+    pub phone: String,
     /// When the seats were first held.
     pub made_at: Timestamp,
     /// Made to try the steps out: takes no seats, counts nowhere.
@@ -95,6 +99,12 @@ impl Booking {
             State::Confirmed => self.due().minor > 0,
             _ => false,
         }
+    }
+
+    /// Whether somebody has to be told when it moves or falls out: a hold has no booker yet.
+    #[must_use]
+    pub fn is_told(&self) -> bool {
+        self.state != State::Held && !self.name.is_empty()
     }
 
     /// The booker's name as far as it is known.
@@ -139,7 +149,7 @@ pub struct Note {
 
 const COLUMNS: &str = "(SELECT currency FROM house), b.id, b.reference, b.date_id, b.state, b.deadline, \
      b.total_minor, b.paid_minor, b.draft, b.name, b.email, b.made_at, b.test, b.word, b.member, b.known_as, \
-     b.steps_from, b.by_browser, b.by_network";
+     b.steps_from, b.by_browser, b.by_network, b.phone";
 
 fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
     let mut c = InOrder::from(row, 0);
@@ -166,6 +176,7 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
         },
         steps_from: c.instant_or()?,
         held_from: (c.next()?, c.next()?),
+        phone: c.next()?,
     })
 }
 
@@ -333,7 +344,8 @@ pub fn hold(
     .doing("writing a hold")?;
     let id = BookingId(tx.last_insert_rowid());
     lines::choose(tx, id, choice, sheet, by.test, code)?;
-    shift(tx, id, date, None, State::Held)?;
+    let draws = if by.test { &[][..] } else { &choice.draws };
+    seats::shift_by(tx, date, draws, None, State::Held)?;
     Ok(id)
 }
 
@@ -420,6 +432,7 @@ pub fn complete(
     let mut search =
         vec![booking.reference.to_string(), details.name.clone(), details.email.clone()];
     search.extend(details.attendees.iter().cloned());
+    let words = fold(&search.join(" "));
     let labels: BTreeMap<QuestionId, &str> =
         questions.iter().map(|q| (q.id, q.label.as_str())).collect();
     let write = || -> rusqlite::Result<()> {
@@ -431,17 +444,15 @@ pub fn complete(
             &details.name,
             &details.email,
             person.map(|p| p.0),
-            fold(&search.join(" ")), mailbox(&details.email),
+            &words, mailbox(&details.email),
         ))?;
         list::index(tx, booking.id)?;
-        let mut name = tx.prepare_cached(
-            "UPDATE attendees SET name = ?3, search = ?4 WHERE booking_id = ?1 AND person_no = ?2",
-        )?;
-        for (position, attendee) in (0i64..).zip(&details.attendees) {
-            let words = fold(&format!("{attendee} {} {}", details.name, booking.reference));
-            name.execute((booking.id.0, position, attendee, words))?;
+        if !booking.name.is_empty() {
+            // Complete once before: its answers are there.
+            tx.prepare_cached("DELETE FROM answers WHERE booking_id = ?1")?
+                .execute([booking.id.0])?;
         }
-        tx.prepare_cached("DELETE FROM answers WHERE booking_id = ?1")?.execute([booking.id.0])?;
+        people::name_all(tx, booking, details)?;
         let mut answer = tx.prepare_cached(
             "INSERT INTO answers (booking_id, question_id, person_no, label, answer)
              VALUES (?1, ?2, ?3, ?4, ?5)",
@@ -457,6 +468,40 @@ pub fn complete(
         Ok(())
     };
     write().doing("writing details down")
+}
+
+/// Writes the booker's telephone number down.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_phone(tx: &Tx<'_>, id: BookingId, phone: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE bookings SET phone = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, phone)))
+        .map(drop)
+        .doing("writing a telephone number down")
+}
+
+/// Writes the booker down anew: name, address, telephone number; their words are found by, too.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_booker(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    (name, email, phone): (&str, &str, &str),
+    person: Option<PersonId>,
+) -> Result<(), StoreError> {
+    let words = fold(&format!("{name} {email}"));
+    tx.prepare_cached(
+        "UPDATE bookings SET name = ?2, email = ?3, phone = ?4, person_id = ?5, mailbox = ?6,
+            search = search || ' ' || ?7 WHERE id = ?1",
+    )
+    .and_then(|mut q| {
+        let person = person.map(|p| p.0);
+        q.execute((booking.id.0, name, email, phone, person, mailbox(email), words))
+    })
+    .and_then(|_| list::index(tx, booking.id))
+    .doing("writing the booker down")
 }
 
 /// The booker has proved an address.
@@ -503,7 +548,9 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
     let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1
         AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))";
     let write = || -> rusqlite::Result<usize> {
-        for table in ["deeds", "outbox", "timeline", "answers", "booking_lines", "booking_draws"] {
+        for table in
+            ["deeds", "rings", "outbox", "timeline", "answers", "booking_lines", "booking_draws"]
+        {
             tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
         }
         let people = format!("(SELECT id FROM attendees WHERE booking_id IN {tests})");

@@ -41,7 +41,7 @@ pub fn owing(conn: &Connection) -> Result<Vec<Owing>, StoreError> {
             EXISTS (SELECT 1 FROM documents d WHERE d.booking_id = b.id AND d.kind = 'invoice') AS invoiced
          FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
          WHERE b.test = 0 AND b.state IN ('awaiting payment', 'confirmed') AND b.total_minor > b.paid_minor
-         ORDER BY since LIMIT 2000",
+         ORDER BY since, b.id",
     )
     .and_then(|mut q| {
         q.query_map([], |row| {
@@ -92,7 +92,6 @@ pub fn movements(
     conn: &Connection,
     from: Timestamp,
     until: Timestamp,
-    most: u32,
 ) -> Result<Vec<Movement>, StoreError> {
     conn.prepare_cached(
         "SELECT m.*, b.reference, b.name, e.title FROM (
@@ -101,10 +100,10 @@ pub fn movements(
             UNION ALL SELECT r.done_at, r.booking_id, p.method, -r.amount_minor, 0, r.who, r.reason
                 FROM refunds r JOIN payments p ON p.id = r.payment_id WHERE r.state = 'done'
          ) m JOIN bookings b ON b.id = m.booking_id JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
-         WHERE b.test = 0 AND m.at >= ?1 AND m.at < ?2 ORDER BY m.at DESC LIMIT ?3",
+         WHERE b.test = 0 AND m.at >= ?1 AND m.at < ?2 ORDER BY m.at DESC",
     )
     .and_then(|mut q| {
-        q.query_map((us(from), us(until), most), |row| {
+        q.query_map((us(from), us(until)), |row| {
             Ok(Movement {
                 at: instant(row, "at")?,
                 reference: row.get("reference")?,
@@ -153,27 +152,32 @@ impl EventSums {
     }
 }
 
+/// The bookings of an event, by its dates.
+const OWN: &str = "dates d CROSS JOIN bookings b ON b.date_id = d.id";
+const OF: &str = "d.event_id = e.id AND b.test = 0";
+
 /// The money of each event that has any, the latest made first.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn by_event(conn: &Connection) -> Result<Vec<EventSums>, StoreError> {
     conn.prepare_cached(
-        "WITH b AS (SELECT b.id, b.state, d.event_id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE b.test = 0)
-         SELECT e.id, e.title,
-            (SELECT coalesce(sum(c.gross), 0) FROM charges c JOIN b ON b.id = c.booking_id WHERE b.event_id = e.id) AS sold,
-            (SELECT coalesce(sum(c.tax), 0) FROM charges c JOIN b ON b.id = c.booking_id WHERE b.event_id = e.id) AS tax,
-            (SELECT coalesce(sum(l.discount_minor), 0) FROM booking_lines l JOIN b ON b.id = l.booking_id
-                WHERE b.event_id = e.id AND b.state IN ('awaiting payment', 'confirmed')) AS discounts,
-            (SELECT coalesce(sum(p.fee_minor), 0) FROM payments p JOIN b ON b.id = p.booking_id
-                WHERE b.event_id = e.id AND p.state IN ('paid', 'surplus')) AS fees,
-            (SELECT coalesce(sum(p.amount_minor), 0) FROM payments p JOIN b ON b.id = p.booking_id
-                WHERE b.event_id = e.id AND p.state IN ('paid', 'surplus')) AS came,
-            (SELECT coalesce(sum(r.amount_minor), 0) FROM refunds r JOIN b ON b.id = r.booking_id
-                WHERE b.event_id = e.id) AS refunds,
-            (SELECT count(*) FROM attendees a JOIN b ON b.id = a.booking_id WHERE b.event_id = e.id
-                AND b.state = 'confirmed' AND a.cancelled_at IS NULL AND a.position = a.person_no) AS heads
-         FROM events e ORDER BY e.id DESC",
+        // Each sum goes from the event by its dates to its bookings: every step has an index.
+        &format!(
+            "SELECT e.id, e.title,
+                (SELECT coalesce(sum(c.gross), 0) FROM {OWN} JOIN charges c ON c.booking_id = b.id WHERE {OF}) AS sold,
+                (SELECT coalesce(sum(c.tax), 0) FROM {OWN} JOIN charges c ON c.booking_id = b.id WHERE {OF}) AS tax,
+                (SELECT coalesce(sum(l.discount_minor), 0) FROM {OWN} JOIN booking_lines l ON l.booking_id = b.id
+                    WHERE {OF} AND b.state IN ('awaiting payment', 'confirmed')) AS discounts,
+                (SELECT coalesce(sum(p.fee_minor), 0) FROM {OWN} JOIN payments p ON p.booking_id = b.id
+                    WHERE {OF} AND p.state IN ('paid', 'surplus')) AS fees,
+                (SELECT coalesce(sum(p.amount_minor), 0) FROM {OWN} JOIN payments p ON p.booking_id = b.id
+                    WHERE {OF} AND p.state IN ('paid', 'surplus')) AS came,
+                (SELECT coalesce(sum(r.amount_minor), 0) FROM {OWN} JOIN refunds r ON r.booking_id = b.id WHERE {OF}) AS refunds,
+                (SELECT count(*) FROM {OWN} JOIN attendees a ON a.booking_id = b.id
+                    WHERE {OF} AND b.state = 'confirmed' AND a.cancelled_at IS NULL AND a.position = a.person_no) AS heads
+             FROM events e WHERE e.thrown_at IS NULL ORDER BY e.id DESC"
+        ),
     )
     .and_then(|mut q| {
         q.query_map([], |row| {
@@ -259,13 +263,12 @@ pub fn payout(
 /// # Errors
 /// SQLite refuses.
 pub fn payouts(conn: &Connection) -> Result<Vec<(Timestamp, i64, i64)>, StoreError> {
-    conn.prepare_cached(
-        "SELECT booked_at, amount, fees FROM payouts ORDER BY booked_at DESC LIMIT 200",
-    )
-    .and_then(|mut q| {
-        q.query_map([], |row| Ok((instant(row, "booked_at")?, row.get(1)?, row.get(2)?)))?.collect()
-    })
-    .doing("reading payouts")
+    conn.prepare_cached("SELECT booked_at, amount, fees FROM payouts ORDER BY booked_at DESC")
+        .and_then(|mut q| {
+            q.query_map([], |row| Ok((instant(row, "booked_at")?, row.get(1)?, row.get(2)?)))?
+                .collect()
+        })
+        .doing("reading payouts")
 }
 
 /// Whether something is to be asked of the outside again; if so, notes that it is.

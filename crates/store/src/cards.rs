@@ -213,7 +213,7 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<HeldCard>, StoreError>
 /// SQLite refuses.
 pub fn of(conn: &Connection, email: Option<&str>) -> Result<Vec<HeldCard>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} {FROM} WHERE ?1 IS NULL OR c.email = lower(?1) ORDER BY c.id DESC LIMIT 2000"
+        "SELECT {COLUMNS} {FROM} WHERE ?1 IS NULL OR c.email = lower(?1) ORDER BY c.id DESC"
     ))
     .and_then(|mut q| q.query_map([email], held)?.collect())
     .doing("reading stamp cards")

@@ -12,11 +12,11 @@ use crate::{Doing, StoreError, at, us};
 // Set-up and clear-up count. A date of slots uses nothing twice by being one of many.
 const USES: &str = "
     WITH d AS (
-        SELECT d.id, d.room_id, d.event_id, d.starts_at - d.setup_minutes * 60000000 AS from_us,
+        SELECT d.id, d.room_id, d.venue_id, e.format, d.event_id, d.starts_at - d.setup_minutes * 60000000 AS from_us,
             d.ends_at + d.clearup_minutes * 60000000 AS until_us
         FROM dates d JOIN events e ON e.id = d.event_id
         WHERE d.starts_at > :bound AND d.starts_at < :until + 86400000000 AND d.called_off = ''
-            AND e.state IN ('draft', 'published')
+            AND e.state IN ('draft', 'published') AND e.thrown_at IS NULL
     )
     SELECT 'room' AS what, room_id AS id, '' AS name, d.id AS date_id, 0 AS session_id, from_us, until_us FROM d
         WHERE room_id IS NOT NULL AND until_us > :from AND from_us < :until
@@ -25,6 +25,10 @@ const USES: &str = "
     SELECT 'room', s.room_id, '', d.id, s.id, s.starts_at, s.ends_at FROM d
         JOIN date_sessions s ON s.date_id = d.id
         WHERE s.room_id IS NOT NULL AND s.ends_at > :from AND s.starts_at < :until
+    UNION ALL
+    SELECT 'venue', venue_id, '', d.id, 0, from_us, until_us FROM d
+        WHERE room_id IS NULL AND format <> 'online' AND until_us > :from AND from_us < :until
+            AND NOT EXISTS (SELECT 1 FROM rooms r WHERE r.venue_id = d.venue_id)
     UNION ALL
     SELECT 'host', dh.host_id, '', d.id, 0, from_us, until_us FROM d JOIN date_hosts dh ON dh.date_id = d.id
         WHERE until_us > :from AND from_us < :until
@@ -44,6 +48,7 @@ fn one(row: &Row<'_>) -> rusqlite::Result<Use> {
     Ok(Use {
         resource: match what.as_str() {
             "room" => Resource::Room(id),
+            "venue" => Resource::Venue(id),
             "host" => Resource::Host(id),
             _ => Resource::Equipment(fold(&name)),
         },

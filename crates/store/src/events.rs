@@ -19,12 +19,13 @@ pub use change::{
     add_date, add_pool_kind, add_run, call_off, change_date, date_changed, move_date,
     move_sessions, remove_date, runs_of, set_capacity, set_hosts, without_bookings,
 };
-pub use choices::{Choices, choices, choices_of_date};
+pub use choices::{Choices, Planned, choices, choices_now, choices_of_date, planned};
 pub(crate) use dates::span;
-pub use dates::{Date, capacities, date_by_id, dates_of, inside, longest, pools};
+pub use dates::{Date, capacities, date_by_id, dates_of, inside, longest, pools, that_begins};
 pub use event::{
     Event, EventState, Format, by_id, by_slug, changed, free_slug, index, set, set_publish_at,
-    set_slug, set_state, set_tags, slug_of_another, tags_of, to_publish, vocabulary, without_marks,
+    set_slug, set_state, set_tags, set_thrown, slug_of_another, tags_of, to_publish, vocabulary,
+    without_marks,
 };
 pub use list::{Asked, DateSummary, Found, list, months};
 pub use new::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan};

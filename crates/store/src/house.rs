@@ -1,6 +1,7 @@
 //! The house itself.
 
 use matricle_core::Currency;
+use matricle_core::marks::Mark;
 use matricle_core::transfer::Payee;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
@@ -37,6 +38,8 @@ pub struct House {
     pub bic: String,
     /// How many days seats are kept for a transfer.
     pub transfer_days: u32,
+    /// Its colour, as `#1d4f3f`; empty for the program's own.
+    pub accent: String,
 }
 
 impl House {
@@ -64,6 +67,7 @@ impl Default for House {
             iban: String::new(),
             bic: String::new(),
             transfer_days: 10,
+            accent: String::new(),
         }
     }
 }
@@ -75,7 +79,7 @@ impl Default for House {
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
     conn.prepare_cached(
         "SELECT name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee, iban, bic,
-            transfer_days FROM house",
+            transfer_days, accent FROM house",
     )
         .and_then(|mut q| {
             q.query_row([], |row| {
@@ -94,6 +98,7 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
                     iban: c.next()?,
                     bic: c.next()?,
                     transfer_days: c.next()?,
+                    accent: c.next()?,
                 })
             })
             .optional()
@@ -111,13 +116,13 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
         .doing("writing the house")?;
     tx.execute(
         "INSERT INTO house (id, name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee,
-            iban, bic, transfer_days)
+            iban, bic, transfer_days, accent)
          VALUES (1, :name, :currency, :zone, :email, :terms, :steps, :sites, :seller, :tax_number, :payee, :iban,
-            :bic, :transfer_days)
+            :bic, :transfer_days, :accent)
          ON CONFLICT (id) DO UPDATE SET name = :name, currency = :currency, zone = :zone,
             email = :email, terms = :terms, steps = :steps, embed_sites = :sites,
             seller = :seller, tax_number = :tax_number, payee = :payee, iban = :iban, bic = :bic,
-            transfer_days = :transfer_days",
+            transfer_days = :transfer_days, accent = :accent",
         named_params! {
             ":name": house.name,
             ":currency": house.currency.letters(),
@@ -132,6 +137,7 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
             ":iban": house.iban,
             ":bic": house.bic,
             ":transfer_days": house.transfer_days,
+            ":accent": house.accent,
         },
     )
     .map(drop)
@@ -150,4 +156,64 @@ pub fn has_amounts(conn: &Connection) -> Result<bool, StoreError> {
         |row| row.get(0),
     )
     .doing("looking for amounts")
+}
+
+/// The mark of the house: PNG.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn mark(conn: &Connection) -> Result<Option<Vec<u8>>, StoreError> {
+    conn.prepare_cached("SELECT png FROM house_mark")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)).optional())
+        .doing("reading the mark of the house")
+}
+
+/// Gives the house a mark, or with none takes it away.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_mark(tx: &Tx<'_>, png: Option<&[u8]>) -> Result<(), StoreError> {
+    match png {
+        Some(png) => {
+            tx.execute("INSERT OR REPLACE INTO house_mark (id, png) VALUES (1, ?1)", [png])
+        }
+        None => tx.execute("DELETE FROM house_mark", []),
+    }
+    .map(drop)
+    .doing("writing the mark of the house")
+}
+
+/// The kinds of events there are, each with its mark if it has one, in their order.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn kinds(conn: &Connection) -> Result<Vec<(String, Option<Mark>)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT DISTINCT e.kind, m.mark FROM events e LEFT JOIN kind_marks m ON m.kind = e.kind
+         WHERE e.thrown_at IS NULL AND e.kind <> '' ORDER BY e.kind COLLATE NOCASE",
+    )
+    .and_then(|mut q| {
+        q.query_map([], |row| {
+            let mark: Option<String> = row.get(1)?;
+            Ok((row.get(0)?, mark.as_deref().and_then(Mark::from_word)))
+        })?
+        .collect()
+    })
+    .doing("reading kinds of events")
+}
+
+/// Gives a kind of events a mark, or none.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_kind_mark(tx: &Tx<'_>, kind: &str, mark: Option<Mark>) -> Result<(), StoreError> {
+    match mark {
+        Some(mark) => tx.execute(
+            "INSERT OR REPLACE INTO kind_marks (kind, mark) VALUES (?1, ?2)",
+            (kind, mark.word()),
+        ),
+        None => tx.execute("DELETE FROM kind_marks WHERE kind = ?1", [kind]),
+    }
+    .map(drop)
+    .doing("giving a kind of events a mark")
 }

@@ -78,7 +78,7 @@ pub struct Booked {
     pub minor: i64,
 }
 
-/// The lines of the ledger between two instants, oldest first.
+/// The lines of the ledger between two instants, the latest entry first.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -86,12 +86,11 @@ pub fn lines(
     conn: &Connection,
     from: Timestamp,
     until: Timestamp,
-    most: u32,
 ) -> Result<Vec<Booked>, StoreError> {
     read(
         conn,
-        "WHERE e.id IN (SELECT id FROM entries WHERE at >= ?1 AND at < ?2 ORDER BY id DESC LIMIT ?3)",
-        (us(from), us(until), most),
+        "WHERE e.at >= ?1 AND e.at < ?2 ORDER BY e.id DESC, l.position",
+        (us(from), us(until)),
     )
 }
 
@@ -100,7 +99,7 @@ pub fn lines(
 /// # Errors
 /// SQLite refuses.
 pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Booked>, StoreError> {
-    read(conn, "WHERE e.booking_id = ?1", [id.0])
+    read(conn, "WHERE e.booking_id = ?1 ORDER BY e.id, l.position", [id.0])
 }
 
 fn read(
@@ -111,7 +110,7 @@ fn read(
     conn.prepare_cached(&format!(
         "SELECT e.id, e.at, e.who, e.what, coalesce(b.reference, '') AS reference, l.account, l.about, l.minor
          FROM entries e JOIN entry_lines l ON l.entry_id = e.id LEFT JOIN bookings b ON b.id = e.booking_id
-         {condition} ORDER BY e.id, l.position"
+         {condition}"
     ))
     .and_then(|mut q| {
         q.query_map(params, |row| {

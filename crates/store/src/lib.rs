@@ -28,6 +28,7 @@ pub mod people;
 pub mod places;
 pub mod promos;
 pub mod refunds;
+pub mod rings;
 mod store;
 pub mod views;
 pub mod waiting;

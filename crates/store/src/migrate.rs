@@ -5,7 +5,7 @@ use rusqlite_migration::{M, Migrations};
 use crate::Doing;
 
 /// The version that this program writes.
-const LATEST: u32 = 5;
+const LATEST: u32 = 8;
 
 /// All migrations in order. Forward only; never edited after release.
 fn migrations() -> Migrations<'static> {
@@ -15,6 +15,9 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0003_money.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0004_safe.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0005_acts.sql")).foreign_key_check(),
+        M::up(include_str!("migrations/0006_rings.sql")),
+        M::up(include_str!("migrations/0007_plan_version.sql")),
+        M::up(include_str!("migrations/0008_face.sql")),
     ])
 }
 

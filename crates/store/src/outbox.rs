@@ -276,6 +276,23 @@ pub fn told(
     .doing("reading who is told")
 }
 
+/// What has not gone out about a booking goes to another address; to none, it is withdrawn.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Result<(), StoreError> {
+    let sql = if new.is_empty() {
+        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL
+         WHERE booking_id = ?1 AND address = ?2 AND state = 'planned' AND ?3 = ''"
+    } else {
+        "UPDATE outbox SET address = ?3 WHERE booking_id = ?1 AND address = ?2 AND state = 'planned'"
+    };
+    tx.prepare_cached(sql)
+        .and_then(|mut q| q.execute((booking.0, old, new)))
+        .map(drop)
+        .doing("sending to another address")
+}
+
 /// Withdraws what has not gone out about a booking.
 ///
 /// # Errors

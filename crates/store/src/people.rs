@@ -400,6 +400,17 @@ pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
         .doing("counting staff")
 }
 
+/// The name that goes with an address, as it was given last; empty for somebody unknown.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn name_of(conn: &Connection, email: &str) -> Result<String, StoreError> {
+    conn.prepare_cached("SELECT name FROM people WHERE email = ?1")
+        .and_then(|mut q| q.query_row([email], |row| row.get(0)).optional())
+        .map(Option::unwrap_or_default)
+        .doing("looking a name up")
+}
+
 /// Whether somebody with this address is a member.
 ///
 /// # Errors

@@ -100,6 +100,8 @@ pub struct Change {
     pub what: String,
     /// The address of the page about it.
     pub about: String,
+    /// The title of the event it is about; empty for the house.
+    pub title: String,
 }
 
 /// What can be retired: no longer offered, still on what was made with it.
@@ -479,28 +481,42 @@ pub fn log(
     .doing("adding to the log of changes")
 }
 
-/// The log of changes, newest first; only about one address when it is given.
+/// The latest changes, of the whole house or of what one page is about; `skip` leaves so many out.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn changes(
     conn: &Connection,
     about: Option<&str>,
+    skip: u32,
     most: u32,
 ) -> Result<Vec<Change>, StoreError> {
     conn.prepare_cached(
-        "SELECT at, who, what, about FROM changes WHERE ?1 IS NULL OR about = ?1 ORDER BY id DESC LIMIT ?2",
+        "SELECT c.at, c.who, c.what, c.about, coalesce(e.title, '') AS title FROM changes c
+         LEFT JOIN events e ON c.about = '/office/events/' || e.id
+         WHERE ?1 IS NULL OR c.about = ?1 ORDER BY c.id DESC LIMIT ?3 OFFSET ?2",
     )
     .and_then(|mut q| {
-        q.query_map((about, most), |row| {
+        q.query_map((about, skip, most), |row| {
             Ok(Change {
                 at: instant(row, "at")?,
                 who: row.get("who")?,
                 what: row.get("what")?,
                 about: row.get("about")?,
+                title: row.get("title")?,
             })
         })?
         .collect()
     })
     .doing("reading the log of changes")
+}
+
+/// How many changes were written down in all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_changes(conn: &Connection) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM changes")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("counting changes")
 }

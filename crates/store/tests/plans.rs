@@ -18,7 +18,7 @@ use matricle_store::events::{
     SlotPlan,
 };
 use matricle_store::places::{self, Host, Kind, Room, Tag, TaxRate, Venue};
-use matricle_store::{Store, Tx, clashes, people, sessions, slots};
+use matricle_store::{Store, Tx, clashes, house, people, sessions, slots};
 use proptest::prelude::*;
 use rusqlite::Connection;
 
@@ -248,6 +248,47 @@ proptest! {
         prop_assert_eq!(matricle_store::check::faults(&conn).unwrap(), Vec::<String>::new());
     }
 
+    /// What the writing thread keeps of a plan is what is planned, whatever is changed of it.
+    #[test]
+    fn a_plan_that_is_kept_is_never_an_old_one(plan in plan()) {
+        let (conn, _folder) = file();
+        let tx = Tx::within(&conn);
+        house::set(&tx, &house::House { name: "Ostrel".into(), zone: ZONE.into(), ..Default::default() }).unwrap();
+        let id = events::insert(&tx, &plan, at(0)).unwrap();
+        let dates = events::dates_of(&tx, id).unwrap();
+        let changes = [
+            "UPDATE events SET title = title || '!'",
+            "UPDATE dates SET sequence = sequence + 1",
+            "UPDATE dates SET called_off = 'storm'",
+            "UPDATE venues SET directions = 'left'",
+            "UPDATE rooms SET name = name || '!'",
+            "UPDATE hosts SET name = name || '!'",
+            "DELETE FROM date_hosts",
+            "UPDATE ticket_types SET minor = minor + 1",
+            "UPDATE draws SET seats = seats + 1",
+            "DELETE FROM draws",
+            "UPDATE pool_kinds SET name = name || '!'",
+            "UPDATE questions SET label = label || '!'",
+            "UPDATE slot_plans SET notice_hours = notice_hours + 1",
+            "UPDATE house SET currency = 'JPY'",
+        ];
+        for change in [""].into_iter().chain(changes) {
+            tx.execute_batch(change).unwrap();
+            let currency = house::get(&tx).unwrap().unwrap().currency;
+            for date in &dates {
+                let now = at(0);
+                prop_assert_eq!(
+                    events::choices_now(&tx, date.id, now).unwrap(),
+                    events::choices(&tx, currency, date.id, now).unwrap(),
+                    "{}", change
+                );
+                let kept = events::planned(&tx, date.id).unwrap().unwrap();
+                prop_assert_eq!(&kept.questions, &events::questions(&tx, id).unwrap());
+                prop_assert_eq!(&kept.event, &events::by_id(&tx, id).unwrap().unwrap());
+            }
+        }
+    }
+
     /// Shifted by days, everything keeps its clock; shifted back, it is the old plan.
     #[test]
     fn a_shift_keeps_the_wall_clock_and_can_be_undone(plan in plan(), days in -300i32..300) {
@@ -451,8 +492,8 @@ fn the_things_of_the_house_are_kept_changed_and_retired() {
     assert!(places::closed_days(&conn, date(2027, 1, 1)).unwrap().is_empty());
     places::log(&tx, at(1), "Ilse", "did a thing", "/office/house").unwrap();
     places::log(&tx, at(2), "Ilse", "did another", "/office/events/1").unwrap();
-    assert_eq!(places::changes(&conn, None, 10).unwrap()[0].what, "did another");
-    assert_eq!(places::changes(&conn, Some("/office/house"), 10).unwrap().len(), 1);
+    assert_eq!(places::changes(&conn, None, 0, 10).unwrap()[0].what, "did another");
+    assert_eq!(places::changes(&conn, Some("/office/house"), 0, 10).unwrap().len(), 1);
     for act in ["UPDATE changes SET who = 'nobody'", "DELETE FROM changes"] {
         assert!(conn.execute(act, []).is_err(), "the log is only added to");
     }
@@ -528,4 +569,57 @@ fn slots_are_due_until_they_are_cut_and_sessions_count_who_signed_up() {
     );
     assert!(attempt(7, 2, 1) && !attempt(7, 2, 1) && attempt(7, 3, 1));
     assert!(!attempt(8, 4, 10), "over");
+}
+
+#[test]
+fn a_house_keeps_its_face_and_kinds_their_marks() {
+    use matricle_core::marks::Mark;
+    let (conn, _folder) = file();
+    let tx = Tx::within(&conn);
+    let own = house::House { name: "Ostrel".into(), zone: ZONE.into(), ..Default::default() };
+    house::set(&tx, &own).unwrap();
+    assert_eq!((house::mark(&conn).unwrap(), own.accent.as_str()), (None, ""));
+    for png in [&b"one"[..], b"two"] {
+        house::set_mark(&tx, Some(png)).unwrap();
+        assert_eq!(house::mark(&conn).unwrap().as_deref(), Some(png));
+    }
+    house::set_mark(&tx, None).unwrap();
+    assert_eq!(house::mark(&conn).unwrap(), None);
+    house::set(&tx, &house::House { accent: "#1d4f3f".into(), ..own }).unwrap();
+    assert_eq!(house::get(&conn).unwrap().unwrap().accent, "#1d4f3f");
+    // Kinds are those that events have, each once; one that was thrown away has none.
+    let event = |slug: &str, kind: &str| NewEvent {
+        slug: slug.into(),
+        title: slug.into(),
+        kind: kind.into(),
+        hold_minutes: 15,
+        pools: vec!["seats".into()],
+        ..NewEvent::default()
+    };
+    for (slug, kind) in [("a", "Talk"), ("b", "talk by the fire"), ("c", "Walk"), ("d", "Talk")] {
+        events::insert(&tx, &event(slug, kind), at(0)).unwrap();
+    }
+    house::set_kind_mark(&tx, "Talk", Some(Mark::Drop)).unwrap();
+    house::set_kind_mark(&tx, "Walk", Some(Mark::Leaf)).unwrap();
+    house::set_kind_mark(&tx, "Walk", None).unwrap();
+    let kinds = house::kinds(&conn).unwrap();
+    let seen: Vec<_> = kinds.iter().map(|(k, m)| (k.as_str(), *m)).collect();
+    assert_eq!(seen, [("Talk", Some(Mark::Drop)), ("talk by the fire", None), ("Walk", None)]);
+    let walk = events::by_slug(&conn, "c").unwrap().unwrap().id;
+    events::set_publish_at(&tx, walk, Some(at(20))).unwrap();
+    events::set_thrown(&tx, walk, true, at(5)).unwrap();
+    assert_eq!(events::to_publish(&conn, at(30)).unwrap(), []);
+    assert_eq!(house::kinds(&conn).unwrap().len(), 2);
+    assert!(!events::rows(&conn).unwrap().iter().any(|r| r.event.id == walk));
+    events::set_thrown(&tx, walk, false, at(6)).unwrap();
+    assert_eq!(events::to_publish(&conn, at(30)).unwrap(), [walk], "its time is had back, too");
+    // Brought back when that time has passed, it waits for somebody to say so.
+    events::set_thrown(&tx, walk, true, at(7)).unwrap();
+    events::set_thrown(&tx, walk, false, at(25)).unwrap();
+    assert_eq!(events::to_publish(&conn, at(30)).unwrap(), []);
+    assert_eq!(events::rows(&conn).unwrap().len(), 4);
+    // What is published is not thrown away, whoever asks.
+    events::set_state(&tx, walk, events::EventState::Published).unwrap();
+    events::set_thrown(&tx, walk, true, at(26)).unwrap();
+    assert_eq!(events::by_id(&conn, walk).unwrap().unwrap().thrown_at, None);
 }

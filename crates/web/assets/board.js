@@ -21,10 +21,20 @@
     const at = new Date(Date.UTC(y, m - 1, dd, h, min) + minutes * 60000);
     return `${at.getUTCFullYear()}-${pad(at.getUTCMonth() + 1)}-${pad(at.getUTCDate())}T${pad(at.getUTCHours())}:${pad(at.getUTCMinutes())}`;
   };
+  // A time and a place as a reader says them.
+  const words = (starts, ends, lane) => {
+    const day = new Date(`${starts.slice(0, 10)}T12:00:00Z`).toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long", timeZone: "UTC" });
+    const where = lane ? `, ${lane.venue}${lane.room ? `, ${lane.room}` : ""}` : "";
+    return `${day}, ${starts.slice(11)}–${ends.slice(11)}${where}`;
+  };
   const take = (block) => {
     held = { block, minutes: 0, days: 0, lane: lanes.findIndex((l) => l.dataset.venue === block.dataset.venue && l.dataset.room === block.dataset.room) };
     held.home = held.lane;
     block.classList.add("held");
+    // Drawn last, so that no lane lies over it; put back where it was when it is left.
+    held.after = block.nextSibling;
+    board.append(block);
+    block.focus({ preventScroll: true });
   };
   const place = () => {
     const x = (held.days * dayMinutes + held.minutes) * scale;
@@ -32,13 +42,15 @@
     held.block.setAttribute("transform", `translate(${x} ${y})`);
     const starts = plus(held.block.dataset.starts, held.days * 1440 + held.minutes);
     const lane = lanes[held.lane]?.dataset;
-    say.textContent = `${starts.replace("T", " ")}${lane ? `, ${lane.room || lane.venue}` : ""}`;
+    say.textContent = words(starts, plus(held.block.dataset.ends, held.days * 1440 + held.minutes), lane);
   };
   const leave = () => {
     if (!held) return;
     held.block.removeAttribute("transform");
     held.block.classList.remove("held");
     const block = held.block;
+    board.insertBefore(block, held.after && held.after.parentNode === board ? held.after : null);
+    say.textContent = "";
     held = null;
     block.focus();
   };
@@ -52,6 +64,8 @@
     try {
       const answer = await fetch(`/office/dates/${block.dataset.date}/change`, { method: "POST", body, headers: { "HX-Request": "true", "x-form-token": token } });
       dialog.innerHTML = await answer.text();
+      const to = Object.assign(document.createElement("p"), { className: "lead", textContent: words(starts, ends, lanes[lane]?.dataset) });
+      dialog.querySelector("h2")?.after(to);
       dialog.showModal();
     } catch {
       say.textContent = "No connection; nothing was changed. Try again.";

@@ -36,6 +36,22 @@
     const [strip, tab] = [open.parentElement.getBoundingClientRect(), open.getBoundingClientRect()];
     open.parentElement.scrollLeft += tab.left - strip.left - (strip.width - tab.width) / 2;
   }
+  // Beside a field for a day stands the day in words: browsers write days in their own order.
+  const inWords = (input) => {
+    let word = input.parentElement.querySelector(":scope > .dayword");
+    if (!word) {
+      word = Object.assign(document.createElement("output"), { className: "dayword" });
+      if (input.id) word.htmlFor = input.id;
+      input.after(word);
+    }
+    const [day, time] = input.value.split("T");
+    const at = day ? new Date(`${day}T12:00:00`) : null;
+    word.value = at && !isNaN(at)
+      ? at.toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long", year: "numeric" }) + (time ? `, ${time}` : "")
+      : "";
+  };
+  for (const input of document.querySelectorAll("input[type=date], input[type=datetime-local]")) inWords(input);
+  document.addEventListener("input", (e) => { if (e.target.matches("input[type=date], input[type=datetime-local]")) inWords(e.target); });
   // What is typed into a form outlives going back and reloading, in this tab.
   const kept = () => [...document.querySelectorAll("form.card-form")].filter((f) => !f.querySelector("[type=file], [type=password]"));
   const name = (f) => `typed ${location.pathname}${location.search} ${f.getAttribute("action")}`;

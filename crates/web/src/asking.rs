@@ -16,9 +16,9 @@ use crate::cookies::{invitation_of, is_personal, session_token};
 use crate::error::WebError;
 
 /// A random name that a browser keeps, to which its forms are bound. Empty for whoever only
-/// reads what is public: they are given none.
+/// reads what is public: they are given none. And whether the browser carries a session.
 #[derive(Debug, Clone)]
-pub(crate) struct Visitor(pub(crate) String);
+pub(crate) struct Visitor(pub(crate) String, pub(crate) bool);
 
 /// What a page that is the same for everybody sends: a choice of tickets, and seats to keep.
 /// It is made for nobody, so its token is everybody's; that another site sent it is still
@@ -128,7 +128,7 @@ impl FromRequestParts<App> for Booker {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
         let Somebody(known) = Somebody::from_request_parts(parts, app).await?;
         let Asker(network, _) = Asker::from_request_parts(parts, app).await?;
-        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
+        let Visitor(visitor, _) = Visitor::from_request_parts(parts, app).await?;
         let secrets = &app.desk.secrets;
         Ok(Self(Asking {
             member: known.as_ref().is_some_and(|k| k.member),
@@ -165,7 +165,7 @@ impl FromRequestParts<App> for Signer {
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
         let Asker(_, from_where) = Asker::from_request_parts(parts, app).await?;
-        let Visitor(visitor) = Visitor::from_request_parts(parts, app).await?;
+        let Visitor(visitor, _) = Visitor::from_request_parts(parts, app).await?;
         let agent = parts.headers.get(header::USER_AGENT).and_then(|v| v.to_str().ok());
         Ok(Self(Browser { visitor, agent: agent.unwrap_or_default().into(), from_where }))
     }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use axum::body::Bytes;
 use jiff::{SignedDuration, Timestamp};
 
 /// How long a page is kept while nothing is written: holds run out, sales close.
@@ -12,54 +13,66 @@ const MOST: usize = 512;
 /// Where the visitor's form token goes; no page contains it otherwise.
 pub(crate) const TOKEN_MARK: &str = "\u{1}form-token\u{1}";
 
-/// A page in pieces, the visitor's form token between them.
-type Pieces = Arc<Vec<String>>;
+/// A page in pieces, the visitor's form token between them; and whole, as whoever carries
+/// nothing gets it: most readers do, and it is sent to them as it lies here.
+#[derive(Debug)]
+struct Kept {
+    /// True for this version of the store, as of then.
+    version: u64,
+    at: Timestamp,
+    pieces: Vec<String>,
+    nobodys: Bytes,
+}
 
 /// Rendered pages by address, each true for one version of the store.
 #[derive(Debug, Default)]
 pub(crate) struct Pages {
-    kept: Mutex<HashMap<String, (u64, Timestamp, Pieces)>>,
-    zone: Mutex<Option<(String, Timestamp)>>,
+    kept: Mutex<HashMap<String, Arc<Kept>>>,
+    house: Mutex<Option<(String, String, Timestamp)>>,
     feeds: Mutex<HashMap<String, (String, Timestamp)>>,
 }
 
-/// How long the zone of the house is kept.
-const ZONE_KEPT: SignedDuration = SignedDuration::from_mins(1);
+/// How long name and zone of the house are kept.
+const HOUSE_KEPT: SignedDuration = SignedDuration::from_mins(1);
 
 impl Pages {
-    /// The page, if it was rendered at this version of the store and just now.
+    /// The page, if it was rendered at this version of the store and just now; with a token of
+    /// the visitor's own, or as nobody in particular gets it.
     pub(crate) fn get(
         &self,
         address: &str,
         version: u64,
         now: Timestamp,
-        token: &str,
-    ) -> Option<String> {
+        token: Option<&str>,
+    ) -> Option<Bytes> {
         let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        let (then, at, pieces) = kept.get(address)?;
-        let fresh = *then == version && now >= *at && now.duration_since(*at) < KEPT;
-        let pieces = fresh.then(|| Arc::clone(pieces))?;
+        let page = kept.get(address)?;
+        let fresh = page.version == version && now >= page.at && now.duration_since(page.at) < KEPT;
+        let page = fresh.then(|| Arc::clone(page))?;
         drop(kept);
-        Some(pieces.join(token))
+        Some(match token {
+            Some(token) => page.pieces.join(token).into(),
+            None => page.nobodys.clone(),
+        })
     }
 
-    /// Keeps a page that was rendered with [`TOKEN_MARK`]; gives it with the token.
+    /// Keeps a page that was rendered with [`TOKEN_MARK`], for nobody in particular with the
+    /// token that is everybody's.
     pub(crate) fn put(
         &self,
         address: String,
         version: u64,
         now: Timestamp,
         page: &str,
-        token: &str,
-    ) -> String {
-        let pieces: Pieces = Arc::new(page.split(TOKEN_MARK).map(String::from).collect());
-        let whole = pieces.join(token);
+        everybodys: &str,
+    ) {
+        let pieces: Vec<String> = page.split(TOKEN_MARK).map(String::from).collect();
+        let nobodys = pieces.join(everybodys).into();
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         if kept.len() >= MOST {
             kept.clear();
         }
-        kept.insert(address, (version, now, pieces));
-        whole
+        kept.insert(address, Arc::new(Kept { version, at: now, pieces, nobodys }));
     }
 
     /// Since when a feed has been what it is, by its tag. Its dates cannot tell: one may have
@@ -85,17 +98,18 @@ impl Pages {
         }
     }
 
-    /// The zone of the house, if it was asked for just now.
-    pub(crate) fn zone(&self, now: Timestamp) -> Option<String> {
-        let zone = self.zone.lock().unwrap_or_else(PoisonError::into_inner);
-        zone.as_ref()
-            .filter(|(_, at)| now.duration_since(*at).abs() < ZONE_KEPT)
-            .map(|(zone, _)| zone.clone())
+    /// Name and zone of the house, if they were asked for just now.
+    pub(crate) fn house(&self, now: Timestamp) -> Option<(String, String)> {
+        let house = self.house.lock().unwrap_or_else(PoisonError::into_inner);
+        house
+            .as_ref()
+            .filter(|(.., at)| now.duration_since(*at).abs() < HOUSE_KEPT)
+            .map(|(name, zone, _)| (name.clone(), zone.clone()))
     }
 
-    /// Keeps the zone of the house for a while.
-    pub(crate) fn keep_zone(&self, zone: String, now: Timestamp) {
-        *self.zone.lock().unwrap_or_else(PoisonError::into_inner) = Some((zone, now));
+    /// Keeps name and zone of the house for a while.
+    pub(crate) fn keep_house(&self, (name, zone): (String, String), now: Timestamp) {
+        *self.house.lock().unwrap_or_else(PoisonError::into_inner) = Some((name, zone, now));
     }
 }
 
@@ -108,10 +122,12 @@ mod tests {
         let pages = Pages::default();
         let at = |ms| Timestamp::from_millisecond(ms).unwrap();
         let page = format!("<i>{TOKEN_MARK}</i>");
-        assert_eq!(pages.put("/a".into(), 7, at(0), &page, "one"), "<i>one</i>");
-        assert_eq!(pages.get("/a", 7, at(999), "two").as_deref(), Some("<i>two</i>"));
-        assert_eq!(pages.get("/a", 8, at(10), "two"), None);
-        assert_eq!(pages.get("/a", 7, at(1000), "two"), None);
-        assert_eq!(pages.get("/b", 7, at(10), "two"), None);
+        pages.put("/a".into(), 7, at(0), &page, "all");
+        let get = |address, version, ms, token| pages.get(address, version, at(ms), token);
+        assert_eq!(get("/a", 7, 999, Some("two")).as_deref(), Some(&b"<i>two</i>"[..]));
+        assert_eq!(get("/a", 7, 999, None).as_deref(), Some(&b"<i>all</i>"[..]));
+        assert_eq!(get("/a", 8, 10, None), None);
+        assert_eq!(get("/a", 7, 1000, Some("two")), None);
+        assert_eq!(get("/b", 7, 10, None), None);
     }
 }

@@ -445,19 +445,6 @@ pub(crate) async fn live(
     }))
 }
 
-impl App {
-    /// The zone of the house's clocks; it changes so seldom that it is asked for once a minute.
-    async fn zone(&self) -> Result<String, WebError> {
-        let now: Timestamp = self.desk.clock.now();
-        if let Some(zone) = self.pages.zone(now) {
-            return Ok(zone);
-        }
-        let zone = self.desk.house().await?.zone;
-        self.pages.keep_zone(zone.clone(), now);
-        Ok(zone)
-    }
-}
-
 /// The addresses of this face.
 pub(crate) fn routes() -> Router<App> {
     Router::new()

@@ -6,6 +6,7 @@ use askama::Template;
 use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_desk::DeskError;
+use matricle_desk::outside::provider::ProviderError;
 
 use crate::assets;
 
@@ -39,8 +40,9 @@ pub(crate) enum WebError {
 
 #[derive(Template)]
 #[template(path = "error.html")]
-struct ErrorPage {
+struct ErrorPage<'a> {
     version: &'static str,
+    house: &'a str,
     title: &'static str,
     what: String,
 }
@@ -100,6 +102,11 @@ impl IntoResponse for WebError {
                 StatusCode::CONFLICT,
                 "The price has changed",
                 format!("These seats cost {old} before and cost {new} now. Go back to see them."),
+            ),
+            Self::Desk(DeskError::NotADraft) => (
+                StatusCode::CONFLICT,
+                "Not a draft",
+                "Only a draft is thrown away or publishes itself, and one that was thrown away is brought back first. Go back and load its sheet again.".into(),
             ),
             Self::Desk(DeskError::Booked { bookings }) => (
                 StatusCode::CONFLICT,
@@ -194,6 +201,11 @@ impl IntoResponse for WebError {
             Self::Desk(DeskError::Unsigned) => {
                 (StatusCode::UNAUTHORIZED, "Not signed", "This call is not signed as it should be.".into())
             }
+            Self::Desk(DeskError::Provider(ProviderError::None)) => (
+                StatusCode::CONFLICT,
+                "Not by card",
+                "Nothing can be paid by card here. Go back to your booking: it says how else.".into(),
+            ),
             Self::Desk(DeskError::Provider(error)) => {
                 tracing::warn!(%error, "the card provider failed");
                 (
@@ -276,7 +288,8 @@ fn broken() -> (StatusCode, &'static str, String) {
 }
 
 fn render(status: StatusCode, title: &'static str, what: String) -> Response {
-    let page = ErrorPage { version: &assets::VERSION, title, what: what.clone() };
+    let page =
+        ErrorPage { version: &assets::VERSION, house: "Matricle", title, what: what.clone() };
     let mut response = match page.render() {
         Ok(html) => (status, Html(html)).into_response(),
         Err(_) => (status, what.clone()).into_response(),
@@ -306,6 +319,25 @@ pub(crate) fn in_short(response: Response) -> Response {
     match (Flash { title: short.title, what: &short.what }).render() {
         Ok(html) => (status, Html(html)).into_response(),
         Err(_) => response,
+    }
+}
+
+/// Whether an answer is a page that says what failed.
+pub(crate) fn is_failure(response: &Response) -> bool {
+    response.extensions().get::<InShort>().is_some()
+}
+
+/// The page that says what failed, with the face of the house.
+pub(crate) fn dressed(house: &str, response: Response) -> Response {
+    let Some(short) = response.extensions().get::<InShort>().cloned() else { return response };
+    let (mut parts, body) = response.into_parts();
+    let InShort { title, what } = short;
+    match (ErrorPage { version: &assets::VERSION, house, title, what }).render() {
+        Ok(html) => {
+            parts.headers.remove(header::CONTENT_LENGTH);
+            Response::from_parts(parts, html.into())
+        }
+        Err(_) => Response::from_parts(parts, body),
     }
 }
 

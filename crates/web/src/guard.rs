@@ -10,7 +10,7 @@ use std::time::Instant;
 use axum::extract::{MatchedPath, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, Version, header};
 use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::response::{Html, IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
@@ -19,7 +19,7 @@ use matricle_desk::random_bytes;
 use tracing::Instrument;
 
 use crate::asking::{Asker, Posted, Visitor};
-use crate::cookies::{VISITOR, cookie, is_personal, set_cookie};
+use crate::cookies::{VISITOR, cookie, is_personal, session_token, set_cookie};
 use crate::error::WebError;
 use crate::{App, Settings};
 
@@ -166,7 +166,7 @@ fn is_public_page(path: &str) -> bool {
 
 fn is_for_machines(path: &str) -> bool {
     path == "/embed.js"
-        || ["/static/", "/feeds/", "/embed/", "/pictures/", "/hooks/"]
+        || ["/static/", "/accent/", "/feeds/", "/embed/", "/pictures/", "/hooks/"]
             .iter()
             .any(|p| path.starts_with(p))
         || [
@@ -174,6 +174,8 @@ fn is_for_machines(path: &str) -> bool {
             "/robots.txt",
             "/sitemap.xml",
             "/manifest.webmanifest",
+            "/house.css",
+            "/house-mark.png",
             "/health",
             "/ready",
         ]
@@ -223,6 +225,9 @@ async fn answered(app: &App, path: &str, mut request: Request, next: Next) -> Re
     if is_static {
         return with_headers(next.run(request).await, &app.guards.policy, secure);
     }
+    if let Some(page) = for_nobody(app, path, &request) {
+        return with_headers(page, &app.guards.policy, secure);
+    }
     let policy = if is_door { &app.guards.door_policy } else { &app.guards.policy };
     let safe = matches!(*request.method(), Method::GET | Method::HEAD);
     if !safe && !is_hook && comes_from_elsewhere(request.headers()) {
@@ -235,17 +240,53 @@ async fn answered(app: &App, path: &str, mut request: Request, next: Next) -> Re
         None if fresh => URL_SAFE_NO_PAD.encode(random_bytes::<16>()),
         None => String::new(),
     };
-    request.extensions_mut().insert(Visitor(visitor.clone()));
+    let session = session_token(request.headers()).map(String::from);
+    let carries_session = session.is_some();
+    // Whoever signs in at the same browser afterwards is somebody else.
+    let reader = format!("{visitor} {}", session.unwrap_or_default());
+    request.extensions_mut().insert(Visitor(visitor.clone(), carries_session));
     let is_part = request.headers().contains_key("hx-request");
-    let mut response = next.run(request).await;
+    let address = request.uri().clone();
+    let kept = if safe { app.answers.get(&address, &reader) } else { None };
+    let mut response = match kept {
+        Some(kept) => kept,
+        None => next.run(request).await,
+    };
     if is_part {
         response = crate::error::in_short(response);
+    } else if !is_hook {
+        if crate::error::is_failure(&response) {
+            response = crate::error::dressed(&app.house_name().await, response);
+        }
+        response = if safe {
+            crate::again::above(&address, response)
+        } else {
+            app.answers.keep(&address, &reader, response).await
+        };
     }
     if fresh && !is_for_machines(path) {
         let set = set_cookie(&app.settings, VISITOR, &visitor, Some(180 * 24 * 3600));
         response.headers_mut().append(header::SET_COOKIE, set);
     }
     with_headers(response, policy, secure)
+}
+
+/// The page of an event as it lies kept, for a reader who carries nothing and asks for nothing
+/// but the page: most readers do, and nothing else need be looked at for them.
+fn for_nobody(app: &App, path: &str, request: &Request) -> Option<Response> {
+    let slug = path.strip_prefix("/events/")?;
+    let plain = *request.method() == Method::GET
+        && request.uri().query().is_none()
+        && !slug.contains(['/', '%'])
+        && !request.headers().contains_key(header::COOKIE)
+        && !request.headers().contains_key("hx-request");
+    if !plain {
+        return None;
+    }
+    let (version, now) = (app.desk.store.version(), app.desk.clock.now());
+    let page = app.pages.get(slug, version, now, None)?;
+    let no_cache = [(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"))];
+    Some((no_cache, Html(page)).into_response())
 }
 
 /// What every answer carries, failures among them.

@@ -4,6 +4,7 @@
 //! core, rights in desk; here are addresses, wording and looks.
 
 mod address;
+mod again;
 mod asking;
 mod assets;
 mod cache;
@@ -13,6 +14,7 @@ mod error;
 mod guard;
 mod hooks;
 mod live;
+mod news;
 mod observe;
 mod office;
 mod page;
@@ -76,6 +78,8 @@ pub(crate) struct Shared {
     pub(crate) settings: Settings,
     pub(crate) guards: guard::Guards,
     pub(crate) pages: cache::Pages,
+    pub(crate) answers: again::Answers,
+    pub(crate) news: news::News,
     /// Turns true when the program stops, so that open streams end.
     pub(crate) stop: watch::Receiver<bool>,
 }
@@ -97,6 +101,8 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         guards: guard::Guards::new(&settings),
         settings,
         pages: cache::Pages::default(),
+        answers: again::Answers::default(),
+        news: news::News::default(),
         stop,
     }));
     Router::new()

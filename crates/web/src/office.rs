@@ -5,12 +5,15 @@ mod board;
 mod booking;
 mod bookings;
 mod calling_off;
+mod coming;
 mod confirmations;
 mod dates;
 mod event;
 mod events;
+mod find;
 mod house;
 mod money;
+mod phone;
 mod publishing;
 mod questions;
 mod quick;
@@ -28,6 +31,7 @@ mod you;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRequestParts};
 use axum::http::request::Parts;
+use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use jiff::Timestamp;
 use matricle_formats::words;
@@ -36,6 +40,7 @@ use matricle_store::people::Staff;
 
 use crate::asking::{SignedIn, Visitor};
 use crate::error::WebError;
+use crate::news::{Line, Undo};
 use crate::page::{Face, Frame};
 use crate::{App, MEMBERS, PICTURE};
 
@@ -50,6 +55,18 @@ impl Clerk {
     /// The frame of a page of the Office.
     fn frame(&self, title: impl Into<String>, house: &str) -> Frame {
         Frame::new(&self.app, Face::Office, title, house, &self.visitor, Some(&self.staff))
+    }
+
+    /// On to a page that says in one line what was done.
+    fn done(&self, to: &str, what: impl Into<String>) -> Response {
+        self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: None });
+        Redirect::to(to).into_response()
+    }
+
+    /// The same, with the form that undoes it.
+    fn done_but(&self, to: &str, what: impl Into<String>, undo: Undo) -> Response {
+        self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: Some(undo) });
+        Redirect::to(to).into_response()
     }
 }
 
@@ -105,7 +122,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/sign-out", post(signin::sign_out))
         .route("/you", get(you::show).post(you::change))
         .route("/office", get(today::show))
-        .route("/office/find", get(bookings::find))
+        .route("/office/first/{what}", post(today::try_step))
+        .route("/office/find", get(find::find))
         .route("/office/events", get(events::list))
         .route("/office/events/new", get(quick::show).post(quick::make))
         .route("/office/events.csv", get(events::file))
@@ -114,6 +132,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/new/from", post(quick::start))
         .route("/office/events/{id}", get(event::sheet))
         .route("/office/events/{id}/programme", post(publishing::show_in_programme))
+        .route("/office/events/{id}/throw", post(publishing::throw))
         .route("/office/events/{id}/publish-at", post(publishing::publish_at))
         .route("/office/events/{id}/tests", post(publishing::clear_tests))
         .route("/office/events/{id}/pattern", post(publishing::save_pattern))
@@ -135,7 +154,11 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/{id}/who", get(who::who).post(who::save_who))
         .route("/office/events/{id}/rules", get(rules::show).post(rules::save))
         .route("/office/events/{id}/offer", post(rules::offer))
-        .route("/office/events/{id}/phone", get(rules::phone).post(rules::by_phone))
+        .route("/office/events/{id}/rung", post(publishing::rung))
+        .route("/office/events/{id}/coming", get(coming::list))
+        .route("/office/events/{id}/coming.csv", get(coming::file))
+        .route("/office/events/{id}/coming.xlsx", get(coming::file))
+        .route("/office/events/{id}/phone", get(phone::phone).post(phone::by_phone))
         .route("/office/events/{id}/invite", post(who::invite))
         .route("/office/events/{id}/told", get(publishing::told))
         .route("/office/events/{id}/dates", get(dates::show).post(touches::add))
@@ -162,6 +185,8 @@ pub(crate) fn routes() -> Router<App> {
             post(house::people::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
         )
         .route("/office/house/people/{id}", post(house::people::take_role))
+        .route("/office/house/mark", post(house::set_mark).layer(DefaultBodyLimit::max(PICTURE)))
+        .route("/office/house/kinds", post(house::set_kinds))
         .route("/office/house/{tab}", get(house::part))
         .route("/office/house/{thing}/{id}", post(house::save))
         .route("/office/events/{id}/confirmations", get(confirmations::confirmations))

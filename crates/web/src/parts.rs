@@ -5,6 +5,8 @@ pub(crate) mod board;
 pub(crate) mod fields;
 pub(crate) mod files;
 pub(crate) mod grid;
+pub(crate) mod marks;
+pub(crate) mod pager;
 pub(crate) mod places;
 pub(crate) mod rows;
 pub(crate) mod sessions;

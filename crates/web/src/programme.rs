@@ -55,7 +55,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/booking/{reference}/{key}/change", get(change::show))
         .route("/booking/{reference}/{key}/change/{act}", get(booking::back).post(change::act))
         .route("/booking/{reference}/{key}/names", get(change::names))
-        .route("/booking/{reference}/{key}/code", get(booking::back).post(change::code))
+        .route("/booking/{reference}/{key}/code", get(booking::back).post(booking::code))
         .route("/booking/{reference}/{key}/transfer", get(booking::back).post(change::transfer))
         .route("/booking/{reference}/{key}/stamps", get(booking::back).post(change::stamps))
         .route("/booking/{reference}/{key}/papers/{id}", get(change::paper))
@@ -71,5 +71,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/ticket/{code}/{key}/{file}", get(ticket::file))
         .route("/robots.txt", get(machines::robots))
         .route("/sitemap.xml", get(machines::sitemap))
+        .route("/house.css", get(machines::face))
+        .route("/house-mark.png", get(machines::mark))
+        .route("/accent/{colour}", get(machines::colour))
         .route("/manifest.webmanifest", get(machines::manifest))
 }

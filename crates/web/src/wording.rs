@@ -1,6 +1,8 @@
 //! Refusals in words: one sentence each, saying what to do.
 
 use jiff::Timestamp;
+use jiff::civil::DateTime;
+use matricle_core::accent::AccentRefusal;
 use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::details::{Field, Problem};
 use matricle_core::door::Verdict;
@@ -12,6 +14,7 @@ use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
+use matricle_core::transfer::IbanFault;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId, quick};
 use matricle_desk::door::{Told, Why};
@@ -196,6 +199,15 @@ pub(crate) fn problem(field: Field, problem: &Problem) -> String {
     }
 }
 
+/// A time of the clocks that comes twice, or never.
+fn clock_change(at: DateTime) -> String {
+    format!(
+        "The clocks change at {} on {}, so that hour comes twice or not at all. Choose another hour.",
+        words::clock(at),
+        words::long_day(at.date())
+    )
+}
+
 /// What is wrong with a field of a form of the Office.
 pub(crate) fn fault(field: &str, fault: &Fault) -> String {
     match (field, fault) {
@@ -232,25 +244,72 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
             format!("Write a whole number from {least} to {most}.")
         }
         (_, Fault::EndsFirst) => "It has to end after it starts.".into(),
-        (_, Fault::ClockChange(at)) => format!(
-            "The clocks change at {} on {}, so that hour comes twice or not at all. Choose another hour.",
-            words::clock(*at),
-            words::long_day(at.date())
-        ),
+        (_, Fault::ClockChange(at)) => clock_change(*at),
         (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
         (_, Fault::Taken) => "Another one has this already. Choose another.".into(),
         (_, Fault::Unknown) => "Choose one of those offered.".into(),
         (_, Fault::NeedsOther) => "This belongs together with the field beside it: fill in both or neither.".into(),
+        ("last", Fault::OneOfTwo) => {
+            "Give the number of dates or the last day, not both: take one of them away.".into()
+        }
+        (_, Fault::OneOfTwo) => "Give this or the field beside it, not both.".into(),
         (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
         (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
-        ("who_domains", Fault::NotAnAddress) => {
-            "This does not look like an e-mail address or a domain.".into()
+        ("who_domains", Fault::LineNotAnAddress(line)) => {
+            format!("“{line}” does not look like a domain, such as club.example.")
+        }
+        (_, Fault::LineNotAnAddress(line)) => {
+            format!("“{line}” does not look like an e-mail address.")
+        }
+        (_, Fault::NoZone(None)) => {
+            "There is no time zone of this name. Write a region and a town, such as Europe/Dublin.".into()
+        }
+        (_, Fault::NoZone(Some(like))) => format!("There is no time zone of this name. Is {like} meant?"),
+        (_, Fault::NotAnIban(fault)) => match fault {
+            IbanFault::Head => "An IBAN begins with the two letters of a country and two figures, such as IE29.".into(),
+            IbanFault::Signs => "An IBAN has letters and figures only; take the other signs away.".into(),
+            IbanFault::Length(n) => format!("This has {n} letters and figures; an IBAN has 15 to 34."),
+            IbanFault::Check => {
+                "The two figures after the country do not fit the rest: a letter or figure is wrong, or two are swapped.".into()
+            }
+        },
+        (_, Fault::NotABic) => {
+            "A BIC has 8 or 11 letters and figures, the fifth and sixth the country, such as AIBKIE2D.".into()
         }
         (_, Fault::NotAnAddress) => "This does not look like an e-mail address.".into(),
+        (_, Fault::NotAPhone) => "Write a telephone number like +353 1 555 0199.".into(),
         (_, Fault::NotALink) => "A web address begins with https://.".into(),
+        (_, Fault::NotAColour | Fault::TooFaint(AccentRefusal::NotAColour)) => {
+            "A colour is a # and six of the signs 0 to 9 and a to f, such as #1d4f3f.".into()
+        }
+        (_, Fault::TooFaint(AccentRefusal::TooFaint { tenths, nearest })) => format!(
+            "Words in it could not be read: its contrast with the paper is {}.{} to 1, and 4.5 is the least. The nearest that will do is {nearest}.",
+            tenths / 10,
+            tenths % 10
+        ),
         (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
         (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
         (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
+    }
+}
+
+/// What cancelling gives back, step by step, in days for this date.
+pub(crate) fn steps(told: &[(Timestamp, u32)], zone: &str, now: Timestamp) -> String {
+    let ahead: Vec<&(Timestamp, u32)> = told.iter().filter(|(until, _)| *until >= now).collect();
+    let part = |percent: u32| match percent {
+        100 => "all of it".to_owned(),
+        50 => "half of it".to_owned(),
+        n => format!("{n} % of it"),
+    };
+    let said: Vec<String> = ahead
+        .iter()
+        .map(|(until, percent)| {
+            format!("{} until {}", part(*percent), words::deadline(*until, zone, now))
+        })
+        .collect();
+    match said.is_empty() {
+        true => "Cancelling gives nothing back any more.".into(),
+        false => format!("Cancelling gives back {}; after that nothing.", said.join(", ")),
     }
 }
 
@@ -322,18 +381,26 @@ pub(crate) fn quick(field: quick::Field, problem: quick::Problem) -> String {
         (Field::Until, Problem::Missing) => "When does it end?".into(),
         (Field::Place, Problem::Missing) => "Where is it?".into(),
         (Field::Seats, Problem::Missing) => "How many people can come?".into(),
+        (Field::Weeks, Problem::Missing) => "For how many weeks?".into(),
+        (Field::Minutes, Problem::Missing) => "How long does one take?".into(),
+        (_, Problem::NotWeeks { most }) => {
+            format!("Write a whole number of weeks from 2 to {most}.")
+        }
+        (_, Problem::NotMinutes) => "Write a whole number of minutes from 5 to 720.".into(),
         (Field::Kind | Field::Price, Problem::Missing) => "Fill this in.".into(),
         (_, Problem::TooLong { most }) => format!("Shorten this to {most} characters."),
         (_, Problem::NoWord) => "The title needs at least one letter or digit.".into(),
         (_, Problem::NotADay) => "Write the day like 2026-12-31.".into(),
         (_, Problem::NotATime) => "Write the time like 19:30.".into(),
-        (_, Problem::EndsFirst) => "It has to end after it starts, on the same day.".into(),
-        (_, Problem::ClockChange) => {
-            "The clocks change at this hour of this day, so it comes twice or not at all. Choose another hour.".into()
+        (_, Problem::EndsFirst) => {
+            "It has to end after it starts; if it ends after midnight, tick that.".into()
         }
+        (_, Problem::ClockChange(at)) => clock_change(at),
         (_, Problem::Past) => "That is in the past. Choose a day to come.".into(),
         (_, Problem::NotACount { most }) => format!("Write a whole number from 1 to {most}."),
-        (_, Problem::NotAnAmount) => "Write an amount like 12.50, or leave this empty if it is free.".into(),
+        (_, Problem::NotAnAmount) => {
+            "Write an amount like 12.50, or leave this empty if it is free.".into()
+        }
     }
 }
 
@@ -522,12 +589,15 @@ mod tests {
             P::NotADay,
             P::NotATime,
             P::EndsFirst,
-            P::ClockChange,
+            P::ClockChange(jiff::civil::datetime(2027, 3, 28, 1, 30, 0, 0)),
+            P::NotWeeks { most: 53 },
+            P::NotMinutes,
             P::Past,
             P::NotACount { most: 9 },
             P::NotAnAmount,
         ];
-        for field in [Q::Title, Q::Kind, Q::Day, Q::From, Q::Until, Q::Place, Q::Seats, Q::Price] {
+        let fields = [Q::Title, Q::Kind, Q::Day, Q::From, Q::Until, Q::Weeks, Q::Minutes];
+        for field in fields.into_iter().chain([Q::Place, Q::Seats, Q::Price]) {
             problems.iter().for_each(|p| is_a_sentence(&quick(field, *p)));
         }
     }

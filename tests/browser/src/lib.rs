@@ -8,17 +8,26 @@ use std::time::Duration;
 
 use anyhow::{Context, Result, bail, ensure};
 use matricle::cli::DemoArgs;
-use matricle::demo;
+use matricle::listening::Bounds;
+use matricle::serve::{Parts, desk, listen, until_stopped};
+use matricle::{config, demo, standins};
 use matricle_core::DateId;
 use matricle_core::booking::State;
-use matricle_desk::{Desk, door};
-use matricle_store::people;
+use matricle_core::staff::Role;
+use matricle_desk::outside::provider::parse_webhook_secret;
+use matricle_desk::people::signin;
+use matricle_desk::{Clock, Desk, door};
+use matricle_store::{Store, house, people};
+use matricle_web::{Limits, Settings};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 use tokio::sync::oneshot;
 
 /// How long a page may take to show something.
 const PATIENCE: Duration = Duration::from_secs(15);
+
+/// A Wednesday evening in November.
+const NOW: &str = "2026-11-25T17:40:00Z";
 
 /// The demo, running in this process at a Wednesday evening in November.
 pub struct House {
@@ -29,6 +38,7 @@ pub struct House {
     /// Where the mailbox's page is.
     pub mailbox: String,
     _stop: oneshot::Sender<()>,
+    _folder: Option<TempDir>,
 }
 
 impl House {
@@ -37,15 +47,83 @@ impl House {
     /// # Errors
     /// It does not start.
     pub async fn open() -> Result<Self> {
-        let now = "2026-11-25T17:40:00Z".parse()?;
-        let demo = demo::prepare(&DemoArgs { port: 0, data: None, now: Some(now) }).await?;
+        Self::of(false).await
+    }
+
+    /// The same with the events and bookings of many years.
+    ///
+    /// # Errors
+    /// It does not start.
+    pub async fn large() -> Result<Self> {
+        Self::of(true).await
+    }
+
+    async fn of(large: bool) -> Result<Self> {
+        let now = Some(NOW.parse()?);
+        let demo = demo::prepare(&DemoArgs { port: 0, data: None, now, large }).await?;
         let (desk, url, mailbox) =
             (demo.desk.clone(), demo.url.clone(), demo.outside.mailbox.clone());
         let (_stop, stopped) = oneshot::channel();
         tokio::spawn(demo.serve(async move {
             let _ = stopped.await;
         }));
-        Ok(Self { desk, url, mailbox, _stop })
+        Ok(Self { desk, url, mailbox, _stop, _folder: None })
+    }
+
+    /// The address and the password of the first person of an empty house.
+    pub const FIRST: (&str, &str) = ("nia@club.example", "queen-right-hive");
+
+    /// A house in which nothing is but its name and its first person.
+    ///
+    /// # Errors
+    /// It does not start.
+    pub async fn empty() -> Result<Self> {
+        let folder = tempfile::tempdir()?;
+        let outside = standins::start(0, None).await?;
+        let listener = listen(([127, 0, 0, 1], 0).into()).await?;
+        let url = format!("http://{}", listener.local_addr()?);
+        let secret = parse_webhook_secret(standins::WEBHOOK_SECRET).context("the secret")?;
+        let desk = desk(Parts {
+            store: Store::open(folder.path())?,
+            clock: Clock::from(NOW.parse::<jiff::Timestamp>()?),
+            secrets: config::secrets(folder.path(), "")?,
+            card: Some((outside.till.clone(), standins::KEY.into(), secret)),
+            mail: (outside.smtp.clone(), None),
+            public_url: url.clone(),
+            sign_in: 60,
+            backups: Default::default(),
+        })?;
+        let house = house::House {
+            name: "Club".into(),
+            zone: "Europe/Dublin".into(),
+            email: "office@club.example".into(),
+            terms: "I agree.".into(),
+            ..Default::default()
+        };
+        desk.store.write(move |tx| house::set(tx, &house)).await?;
+        let (email, password) = Self::FIRST;
+        signin::employ(&desk, "Nia".into(), email.into(), Role::Administrator, password.into())
+            .await?;
+        let settings = Settings {
+            secure_cookies: false,
+            behind_proxy: false,
+            pay_origin: outside.till.clone(),
+            limits: Limits::default(),
+            demo: false,
+            observed: Default::default(),
+        };
+        let (_stop, stopped) = oneshot::channel();
+        let (desk_there, mailbox) = (desk.clone(), outside.mailbox.clone());
+        tokio::spawn(async move {
+            let stop = async move {
+                let _ = stopped.await;
+            };
+            let bounds = Bounds::of(200, false);
+            let served = until_stopped(desk_there, settings, bounds, listener, stop).await;
+            drop(outside);
+            served
+        });
+        Ok(Self { desk, url, mailbox, _stop, _folder: Some(folder) })
     }
 
     /// The organiser opens the door of a date on another day.
@@ -182,7 +260,15 @@ impl Browser {
         for _ in 0..40 {
             match self.find(css).await?.click().await {
                 Ok(()) => return Ok(()),
-                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+                Err(error) if has_left(&error) => return Ok(()),
+                // Under the bar at the foot of a phone: a hand scrolls it up.
+                Err(_) => {
+                    let up = format!(
+                        "document.querySelector({css:?})?.scrollIntoView({{block: 'center'}})"
+                    );
+                    self.script(&up).await?;
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
             }
         }
         bail!("{css} could not be clicked")
@@ -227,12 +313,16 @@ impl Browser {
                 _ => tokio::time::sleep(Duration::from_millis(50)).await,
             }
         }
-        Ok(self
+        let typed = self
             .driver
             .action_chain_with_delay(Some(Duration::ZERO), Some(Duration::ZERO))
             .send_keys(keys)
             .perform()
-            .await?)
+            .await;
+        match typed {
+            Err(error) if !has_left(&error) => Err(error.into()),
+            _ => Ok(()),
+        }
     }
 
     /// Presses Tab until the focus is on an element.
@@ -309,6 +399,12 @@ impl Browser {
         );
         Ok(())
     }
+}
+
+/// Whether a driver gave up because the act itself led to another page: it was done, and what it
+/// led to is waited for by whoever asks next.
+fn has_left(error: &WebDriverError) -> bool {
+    error.to_string().contains("no such execution context")
 }
 
 /// A film of a picture held still in front of a camera, for Chromium's fake camera.

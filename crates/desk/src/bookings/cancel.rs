@@ -159,8 +159,11 @@ pub async fn cancel(
                 .collect();
             let lines = bookings::lines(tx, &booking)?;
             let remember = |deed: &Deed| match by {
-                By::Booker => bookings::remember(tx, booking.id, deed, plan.back.minor),
-                By::Staff(..) => Ok(()),
+                // Whoever gives a hold back has booked nothing that could be had back.
+                By::Booker if booking.state != State::Held => {
+                    bookings::remember(tx, booking.id, deed, plan.back.minor)
+                }
+                By::Booker | By::Staff(..) => Ok(()),
             };
             if plan.whole {
                 let with = With { percent: plan.percent, ..With::said("cancelled the booking") };

@@ -20,6 +20,9 @@ use crate::bookings::seats::{fresh_reference, may_keep, on_sale, same_event, swe
 use crate::people::asking::Asking;
 use crate::{Desk, DeskError, fresh_code, telling};
 
+/// So many dates to come are offered to move to.
+const MOST_DATES: usize = 120;
+
 /// So often the way back to one booking is mailed.
 pub const MOST_LINKS: usize = 3;
 
@@ -185,7 +188,9 @@ pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<
         .await
 }
 
-/// Dates to come that a booking could move to, soonest first.
+/// The event's other dates that take place, soonest first, earlier ones too: what cancelling
+/// gives back never gets better by moving. Which of them are still to come, and have seats left,
+/// [`free_on`] tells.
 pub(crate) fn other_dates(
     conn: &Connection,
     event: &Event,
@@ -195,11 +200,27 @@ pub(crate) fn other_dates(
         return Ok(Vec::new());
     }
     let mut others = events::dates_of(conn, event.id)?;
-    others.retain(|d| {
-        d.id != date.id && d.called_off.is_empty() && d.span.starts_at >= date.span.starts_at
-    });
-    others.truncate(40);
+    others.retain(|d| d.id != date.id && d.called_off.is_empty());
     Ok(others)
+}
+
+/// The dates to come that a booking could move to, with the seats that are left on each.
+///
+/// # Errors
+/// The store fails.
+pub async fn free_on(desk: &Desk, dates: Vec<Date>) -> Result<Vec<(Date, u32)>, DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let mut found = Vec::new();
+            for date in dates.into_iter().filter(|d| d.span.starts_at > now).take(MOST_DATES) {
+                let pools = events::pools(conn, date.id, now)?;
+                let free = pools.first().map_or(0, |p| p.free());
+                found.push((date, free));
+            }
+            Ok(found)
+        })
+        .await
 }
 
 /// Mails the way back to a booking that is not complete yet to the address typed into it.

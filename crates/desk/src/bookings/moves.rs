@@ -2,13 +2,13 @@
 //! tells all that follows, so that no use case can forget any of it.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::booking::{Allowed, Follows, Move, State, Tell, allowed};
+use matricle_core::booking::{Allowed, Follows, Move, MoveRefusal, State, Tell, allowed};
 use matricle_core::paying::time_to_pay;
 use matricle_core::seats::Bucket;
 use matricle_core::waiting::Stands;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, Kind};
-use matricle_store::{Tx, events, payments};
+use matricle_store::{Tx, events, payments, rings};
 
 use crate::DeskError;
 use crate::acting::Turn;
@@ -55,6 +55,10 @@ pub(crate) fn make(
     with: With<'_>,
 ) -> Result<Booking, DeskError> {
     let row = allowed(booking.state, by, turn.by.kind)?;
+    // Nothing stands of which the form was never filled in, whatever way leads there.
+    if row.to.stands() && booking.name.is_empty() {
+        return Err(MoveRefusal { state: booking.state, by }.into());
+    }
     take_seats(tx, booking, row, turn)?;
     // A ticket that is dead stays charged with what the steps keep of it.
     match row.money {
@@ -185,6 +189,9 @@ fn withdraw_messages(tx: &Tx<'_>, booking: &Booking, row: &Allowed) -> Result<()
     };
     for kind in kinds {
         outbox::withdraw(tx, booking.id, *kind)?;
+        if *kind == Kind::Moved {
+            rings::withdraw(tx, booking.id)?;
+        }
     }
     Ok(())
 }

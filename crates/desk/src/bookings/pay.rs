@@ -33,11 +33,14 @@ use crate::{Desk, DeskError, house_of};
 ///
 /// # Errors
 /// The booking is not to be paid, or the provider is away: then the seats are
-/// kept all the same and the booker can try again.
+/// kept all the same and the booker can try again; the house has no provider.
 pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
+    if !desk.provider.is_there() {
+        return Err(ProviderError::None.into());
+    }
     let now = desk.clock.now();
     let fresh_id = uuid::Uuid::now_v7().to_string();
-    let (payment, title, currency) = desk
+    let (payment, title, currency, test) = desk
         .store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
@@ -57,7 +60,7 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
                 }
             };
             let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            Ok::<_, DeskError>((payment, event.title, booking.total.currency))
+            Ok::<_, DeskError>((payment, event.title, booking.total.currency, booking.test))
         })
         .await?;
     if let Some(url) = payment.pay_url {
@@ -67,7 +70,10 @@ pub async fn pay_url(desk: &Desk, reference: Reference) -> Result<String, DeskEr
         id: payment.id.clone(),
         amount: payment.amount_minor,
         currency: currency.letters().into(),
-        description: format!("{title}, booking {reference}"),
+        description: format!(
+            "{}{title}, booking {reference}",
+            if test { "TEST, takes no seat: " } else { "" }
+        ),
         return_url: desk.booking_url(reference),
         webhook_url: format!("{}/hooks/card", desk.public_url),
     };
@@ -173,7 +179,9 @@ pub async fn hook(
     body: &[u8],
 ) -> Result<(), DeskError> {
     let secret = desk.provider.webhook_secret();
-    if !is_signed(secret, &id, timestamp, signatures, body, desk.clock.outside()) {
+    if !desk.provider.is_there()
+        || !is_signed(secret, &id, timestamp, signatures, body, desk.clock.outside())
+    {
         return Err(DeskError::Unsigned);
     }
     let now = desk.clock.now();
@@ -246,7 +254,8 @@ pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
             Err(ProviderError::Unknown) => {
                 Ok(payments::settle(tx, &id, PaymentState::Withdrawn, turn.now)?)
             }
-            Ok(_) | Err(ProviderError::Away(_) | ProviderError::Refused { .. }) => {
+            Ok(_)
+            | Err(ProviderError::Away(_) | ProviderError::Refused { .. } | ProviderError::None) => {
                 Ok(payments::check_again(tx, &id, turn.now + backoff(tries))?)
             }
         })

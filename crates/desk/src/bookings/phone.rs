@@ -1,13 +1,16 @@
 //! A booking taken at the Office, for somebody on the phone.
 
-use matricle_core::booking::Move;
+use matricle_core::booking::{Move, MoveRefusal};
 use matricle_core::codes::Reference;
-use matricle_core::details::{self, is_address};
+use matricle_core::details::{self, Answering, Draft, Question, is_address, is_phone};
 use matricle_core::form::{Fault, Form};
+use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_core::{DateId, Money};
 use matricle_store::bookings::{self, HeldBy};
+use matricle_store::events;
+use matricle_store::outbox;
 use matricle_store::people::{self, Staff};
 
 use crate::bookings::change::find;
@@ -39,46 +42,39 @@ pub async fn by_phone(
     mut form: Form,
 ) -> Result<Reference, DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
-    let (name, email) = (form.needed("name"), form.line("email"));
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("email", Fault::NotAnAddress);
-    }
+    let draft = Draft {
+        name: form.line("name"),
+        email: form.line("email"),
+        attendees: lines_of(&mut form, "people"),
+        ..Draft::default()
+    };
+    let phone = phone_number(&mut form);
     if asked.by_hand.as_ref().is_some_and(|(_, reason)| reason.is_empty()) {
         form.fault("reason", Fault::Missing);
     }
-    let names: Vec<String> = form
-        .text("people", 4000)
-        .lines()
-        .map(|l| l.trim().to_owned())
-        .filter(|l| !l.is_empty())
-        .collect();
     let made = desk
         .store
         .write(move |tx| {
-            form.done().map_err(DeskError::Form)?;
-            let buyer = matricle_core::price::Buyer {
-                member: people::is_member(tx, &email)?,
-                ..Default::default()
-            };
+            let wrong = std::mem::take(&mut form.wrong);
+            if !wrong.is_empty() {
+                return Err(DeskError::Form(wrong));
+            }
+            let buyer = Buyer { member: people::is_member(tx, &draft.email)?, ..Buyer::default() };
             let by = HeldBy { buyer, ..HeldBy::default() };
             let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, &turn)?;
             let booking = find(tx, reference)?;
-            let people = bookings::attendees(tx, booking.id)?;
-            let attendees: Vec<String> =
-                (0..people.len()).map(|n| names.get(n).unwrap_or(&name).clone()).collect();
-            // Whoever takes a booking by phone asks what needs asking; nothing is forced.
-            let details = details::Details {
-                name: name.clone(),
-                email: email.clone(),
-                attendees,
-                answers: Default::default(),
-                each: Vec::new(),
-            };
-            let person = match email.as_str() {
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let questions = events::questions(tx, event.id)?;
+            let people = bookings::tickets_of_people(tx, booking.id)?;
+            let draft = answered(draft, &mut form, &questions, people.len());
+            let details =
+                details::check_by_phone(&draft, &people, &questions).map_err(DeskError::Details)?;
+            let person = match details.email.as_str() {
                 "" => None,
-                email => Some(people::know(tx, &name, email, turn.now)?),
+                email => Some(people::know(tx, &details.name, email, turn.now)?),
             };
-            bookings::complete(tx, &booking, &details, &[], person)?;
+            bookings::complete(tx, &booking, &details, &questions, person)?;
+            bookings::set_phone(tx, booking.id, &phone)?;
             bookings::happened(tx, booking.id, turn.now, &turn.by, "took the booking by phone")?;
             if let Some((price, reason)) = &asked.by_hand {
                 bookings::set_total(tx, &booking, price.minor)?;
@@ -92,4 +88,105 @@ pub async fn by_phone(
         .await?;
     desk.wake.all();
     Ok(made)
+}
+
+/// What stands on the lines of a field.
+fn lines_of(form: &mut Form, name: &str) -> Vec<String> {
+    let text = form.text(name, 4000);
+    text.lines().map(|l| l.trim().to_owned()).filter(|l| !l.is_empty()).collect()
+}
+
+fn phone_number(form: &mut Form) -> String {
+    let phone = form.line("phone");
+    if !phone.is_empty() && !is_phone(&phone) {
+        form.fault("phone", Fault::NotAPhone);
+    }
+    phone
+}
+
+/// What was answered: once for the booking, or on a line for each person; one line stands for
+/// all of them.
+fn answered(mut draft: Draft, form: &mut Form, questions: &[Question], people: usize) -> Draft {
+    draft.each = vec![Default::default(); people];
+    for q in questions {
+        if !q.each {
+            let typed = match q.answering {
+                Answering::SeveralOf(_) => form.all(&format!("answer_{}", q.id)).join("\n"),
+                _ => form.text(&format!("answer_{}", q.id), details::LONGEST_TEXT),
+            };
+            draft.answers.insert(q.id, typed);
+            continue;
+        }
+        let lines = lines_of(form, &format!("each_{}", q.id));
+        for (i, given) in draft.each.iter_mut().enumerate() {
+            let line = if lines.len() == 1 { lines.first() } else { lines.get(i) };
+            given.extend(line.map(|l| (q.id, l.clone())));
+        }
+    }
+    draft
+}
+
+/// Corrects who booked: name, address, telephone number. What goes out from now on goes to the
+/// new address.
+///
+/// # Errors
+/// [`DeskError::Form`] for what needs another look; the role may not.
+pub async fn correct_booker(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let (name, email) = (form.needed("booker_name"), form.line("booker_email"));
+    if !email.is_empty() && !is_address(&email) {
+        form.fault("booker_email", Fault::NotAnAddress);
+    }
+    let phone = phone_number(&mut form);
+    form.done().map_err(DeskError::Form)?;
+    desk.store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            if booking.name.is_empty() {
+                return Err(MoveRefusal { state: booking.state, by: Move::Complete }.into());
+            }
+            let person = match email.as_str() {
+                "" => None,
+                email => Some(people::know(tx, &name, email, turn.now)?),
+            };
+            bookings::set_booker(tx, &booking, (&name, &email, &phone), person)?;
+            // Tickets that bore the booker's name bear the right one; at the door everybody is
+            // found by who booked, too.
+            let now = find(tx, reference)?;
+            for a in bookings::attendees(tx, booking.id)? {
+                let own = if a.name == booking.name { &name } else { &a.name };
+                bookings::rename(tx, &now, a.person, own)?;
+            }
+            let changed = [
+                (booking.name != name, format!("the name from {} to {name}", booking.name)),
+                (
+                    booking.email != email,
+                    format!("the address from {} to {email}", or_none(&booking.email)),
+                ),
+                (
+                    booking.phone != phone,
+                    format!("the telephone number from {} to {phone}", or_none(&booking.phone)),
+                ),
+            ];
+            for (_, what) in changed.iter().filter(|(is, _)| *is) {
+                let what = format!("corrected {}", what.trim_end_matches("to ").trim_end());
+                bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+            }
+            if booking.email != email {
+                outbox::readdress(tx, booking.id, &booking.email, &email)?;
+            }
+            Ok::<_, DeskError>(())
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+fn or_none(text: &str) -> &str {
+    if text.is_empty() { "none" } else { text }
 }

@@ -50,8 +50,7 @@ pub(crate) fn on_sale(
     test: bool,
     now: Timestamp,
 ) -> Result<Choices, DeskError> {
-    let house = house_of(tx)?;
-    events::choices(tx, house.currency, date, now)?
+    events::choices_now(tx, date, now)?
         .filter(|sheet| match sheet.event.state {
             // What is published is booked for good: nobody tries its steps out any more.
             EventState::Published => !test,

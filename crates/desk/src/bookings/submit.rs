@@ -89,10 +89,10 @@ pub fn submit_in(
         State::Held | State::Lapsed => {}
         state => return Err(MoveRefusal { state, by: Move::Complete }.into()),
     }
-    let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-    let questions = events::questions(tx, event.id)?;
+    let plan = events::planned(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+    let (event, questions) = (&plan.event, &plan.questions);
     let people = bookings::tickets_of_people(tx, booking.id)?;
-    let details = details::check(draft, &people, &questions).map_err(DeskError::Details)?;
+    let details = details::check(draft, &people, questions).map_err(DeskError::Details)?;
     // By signing in now, by the link of an invitation, or when the seats were chosen.
     let proved = match booker.asking.address(tx, &booker.secrets, event.id, now)? {
         Some(address) if is_proved(&details.email, Some(&address)).is_ok() => Some(address),
@@ -101,7 +101,7 @@ pub fn submit_in(
     let proved = proved.as_deref();
     event.who.allows(&details.email, proved, &booking.buyer.word)?;
     let lines = bookings::lines(tx, &booking)?;
-    let way = way_of(&event, &lines, booking.total);
+    let way = way_of(event, &lines, booking.total);
     let promos = matricle_store::promos::of_booking(tx, booking.id)?;
     // What counts people by their addresses, and what keeps seats for days, wants proof.
     let by_address = event.once || promos.iter().any(|p| p.once || !p.address.is_empty());
@@ -133,7 +133,7 @@ pub fn submit_in(
         booking = again;
     }
     let person = people::know(tx, &details.name, &details.email, now)?;
-    bookings::complete(tx, &booking, &details, &questions, Some(person))?;
+    bookings::complete(tx, &booking, &details, questions, Some(person))?;
     if let (Some(address), true) = (proved, is_theirs) {
         bookings::prove(tx, booking.id, address)?;
     }

@@ -16,7 +16,7 @@ use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, promos};
+use matricle_store::{Connection, people, promos};
 
 use crate::bookings::hold::other_dates;
 use crate::bookings::undo::Undo;
@@ -64,6 +64,8 @@ pub struct WholeBooking {
     pub cards: Vec<HeldCard>,
     /// The event's dates to come that it could move to.
     pub other_dates: Vec<Date>,
+    /// The name of whoever holds it and has proved an address, while the form is open.
+    pub known: String,
     /// What the booker did last, and whether it can be taken back.
     pub undo: Option<Undo>,
 }
@@ -134,6 +136,12 @@ pub(crate) fn load(conn: &Connection, booking: Booking) -> Result<WholeBooking, 
         stamps: crate::money::cards::payable(conn, &booking)?,
         cards: cards::of_booking(conn, booking.id)?,
         other_dates: other_dates(conn, &event, &date)?,
+        known: match booking.buyer.address.as_str() {
+            address if booking.name.is_empty() && !address.is_empty() => {
+                people::name_of(conn, address)?
+            }
+            _ => String::new(),
+        },
         undo: crate::bookings::undo::last(conn, &booking)?,
         house,
         booking,

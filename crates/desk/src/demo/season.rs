@@ -485,7 +485,8 @@ impl World<'_> {
             self.sent(b.id, at)?;
         }
         let what = format!("called the event off: {reason}");
-        crate::planning::dates::log(self.tx, event.id, at, STAFF[0].0, &what)
+        let turn = self.turn(self.acting(0, Right::PlanEvents)?, at);
+        crate::planning::dates::log(self.tx, event.id, &turn, &what)
     }
 
     fn tag_all(&mut self) -> Result<(), DeskError> {

@@ -14,10 +14,9 @@ const SHOWN: u32 = 500;
 /// # Errors
 /// The role may not see the Office, or the store fails: then nothing is to be handed out.
 pub async fn taken_away(desk: &Desk, staff: &Staff, what: String) -> Result<(), DeskError> {
-    require(staff.role, Right::SeeOffice)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::SeeOffice)?;
     let what = format!("took a file away: {what}");
-    Ok(desk.store.write(move |tx| audit::note(tx, &who, &what, "", now)).await?)
+    Ok(desk.store.write(move |tx| audit::note(tx, &turn.by.name, &what, "", turn.now)).await?)
 }
 
 /// Notes what somebody did at the machine itself, by a command.

@@ -19,8 +19,6 @@ use matricle_store::{Connection, Tx, places};
 use crate::outside::provider::Status;
 use crate::{Desk, DeskError, house_of};
 
-/// Rows of one page of the books.
-const MOST: u32 = 5000;
 /// How often the provider is asked for its payouts.
 const EVERY: SignedDuration = SignedDuration::from_hours(1);
 
@@ -66,9 +64,7 @@ pub async fn movements(
     until: Timestamp,
 ) -> Result<(House, Vec<Movement>), DeskError> {
     require(staff.role, Right::HandleMoney)?;
-    desk.store
-        .read(move |conn| Ok((house_of(conn)?, books::movements(conn, from, until, MOST)?)))
-        .await
+    desk.store.read(move |conn| Ok((house_of(conn)?, books::movements(conn, from, until)?))).await
 }
 
 /// The money of each event.
@@ -91,9 +87,7 @@ pub async fn ledger_lines(
     until: Timestamp,
 ) -> Result<(House, Vec<Booked>), DeskError> {
     require(staff.role, Right::HandleMoney)?;
-    desk.store
-        .read(move |conn| Ok((house_of(conn)?, ledger::lines(conn, from, until, MOST)?)))
-        .await
+    desk.store.read(move |conn| Ok((house_of(conn)?, ledger::lines(conn, from, until)?))).await
 }
 
 /// How the books and the card provider differ about one payment.
@@ -234,8 +228,16 @@ pub struct Statement {
     pub name: String,
     /// Their shares, with what each comes to now, in minor units.
     pub shares: Vec<(HostShare, i64)>,
-    /// What the ledger says they are owed.
+    /// What they are owed now: what their shares come to, less what was paid out.
     pub owed: i64,
+}
+
+impl Statement {
+    /// What was paid out to them so far, in minor units.
+    #[must_use]
+    pub fn paid(&self) -> i64 {
+        self.shares.iter().map(|(_, minor)| minor).sum::<i64>() - self.owed
+    }
 }
 
 /// Hosts' shares, and what is offered to make new ones of.
@@ -285,6 +287,8 @@ pub async fn hosts(desk: &Desk, staff: &Staff) -> Result<Hosts, DeskError> {
                     });
                 }
                 if let Some(statement) = statements.last_mut() {
+                    // What was earned since it was booked last is owed as well.
+                    statement.owed += minor - share.booked;
                     statement.shares.push((share, minor));
                 }
             }
@@ -306,8 +310,7 @@ pub async fn hosts(desk: &Desk, staff: &Staff) -> Result<Hosts, DeskError> {
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn set_share(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let currency = house_of(tx)?.currency;
@@ -331,8 +334,8 @@ pub async fn set_share(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 return Err(DeskError::Form(wrong));
             };
             books::set_share(tx, event, host, share)?;
-            book_shares(tx, &who, now)?;
-            Ok(places::log(tx, now, &who, "set a host’s share", "/office/money/hosts")?)
+            book_shares(tx, &turn.by.name, turn.now)?;
+            turn.log(tx, "set a host’s share", "/office/money/hosts")
         })
         .await
 }
@@ -354,19 +357,18 @@ fn book_shares(tx: &Tx<'_>, who: &str, now: Timestamp) -> Result<(), DeskError> 
 /// # Errors
 /// The role may not, or the store fails.
 pub async fn pay_host(desk: &Desk, staff: &Staff, host: HostId) -> Result<i64, DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
-            book_shares(tx, &who, now)?;
+            book_shares(tx, &turn.by.name, turn.now)?;
             let owed = ledger::by_about(tx, Account::HostsOwed)?
                 .into_iter()
                 .find(|(about, _)| *about == host.0)
                 .map_or(0, |(_, minor)| -minor);
             let entry = Entry::move_money((Account::HostsOwed, host.0), (Account::Bank, 0), owed);
             if let Some(entry) = entry.filter(|_| owed > 0) {
-                ledger::book(tx, &entry, None, &who, "paid out to a host", now)?;
-                places::log(tx, now, &who, "marked a host’s share as paid", "/office/money/hosts")?;
+                ledger::book(tx, &entry, None, &turn.by.name, "paid out to a host", turn.now)?;
+                turn.log(tx, "marked a host’s share as paid", "/office/money/hosts")?;
             }
             Ok::<_, DeskError>(owed.max(0))
         })

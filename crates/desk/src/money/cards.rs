@@ -14,7 +14,7 @@ use matricle_store::cards::{self, CardKind, HeldCard, Move, NewCard, SoldAt};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::refunds::Refund;
-use matricle_store::{Connection, Tx, events, ledger, places};
+use matricle_store::{Connection, Tx, events, ledger};
 
 use crate::acting::Turn;
 use crate::rounds::{Due, Work, each};
@@ -70,8 +70,7 @@ pub async fn sold_at(desk: &Desk) -> Result<Vec<SoldAt>, DeskError> {
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn make_kind(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let currency = house_of(tx)?.currency;
@@ -93,7 +92,7 @@ pub async fn make_kind(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 return Err(DeskError::Form(form.wrong));
             }
             let what = format!("made the stamp card {}", new.name);
-            Ok(places::log(tx, now, &who, &what, "/office/money/cards")?)
+            turn.log(tx, &what, "/office/money/cards")
         })
         .await
 }
@@ -119,8 +118,7 @@ pub async fn retire_kind(
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let id = form.number("kind", 1, u32::MAX).map(i64::from);
@@ -149,12 +147,12 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
                 (Some(method), reason) => format!("sold, paid by {}: {reason}", method.word()),
             };
             let holder = (name.as_str(), email.as_str());
-            let code = issue(tx, &kind, holder, (&who, &what), value, None, now)?;
+            let code = issue(tx, &kind, holder, (&turn.by.name, &what), value, None, turn.now)?;
             if let Some(method) = method {
                 let (to, from) = ((method.account(), 0), (Account::StampsOwed, 0));
                 if let Some(entry) = Entry::move_money(to, from, value) {
                     let what = format!("stamp card {code} sold");
-                    ledger::book(tx, &entry, None, &who, &what, now)?;
+                    ledger::book(tx, &entry, None, &turn.by.name, &what, turn.now)?;
                 }
             }
             Ok(code.to_string())
@@ -240,15 +238,21 @@ pub(crate) fn make_bought(
 /// # Errors
 /// [`DeskError::Form`] with every field that needs another look; the role may not.
 pub async fn take(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let card = cards::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
             let stamps = form.count("take_stamps", 1, card.card.left.max(1));
             let reason = form.needed("take_reason");
             form.done().map_err(DeskError::Form)?;
-            lose(tx, &card, stamps.min(card.card.left), &who, &format!("taken off: {reason}"), now)
+            lose(
+                tx,
+                &card,
+                stamps.min(card.card.left),
+                &turn.by.name,
+                &format!("taken off: {reason}"),
+                turn.now,
+            )
         })
         .await
 }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::documents as papers;
 use matricle_core::documents::{Body, Kind as Document};
-use matricle_core::transfer::{creditor_reference, epc_text, grouped};
+use matricle_core::transfer::{self, creditor_reference, epc_text, grouped};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking, Line};
 use matricle_store::house::House;
@@ -136,6 +136,12 @@ fn payment_words(
 #[must_use]
 pub fn qr_text(house: &House, booking: &Booking) -> String {
     epc_text(&house.payee(), booking.due(), booking.reference).unwrap_or_default()
+}
+
+/// A transfer of what is due as an address for banking programs; empty when the house takes none.
+#[must_use]
+pub fn payto(house: &House, booking: &Booking) -> String {
+    transfer::payto(&house.payee(), booking.due(), booking.reference)
 }
 
 /// What a payer types into a transfer; empty when the house takes none.

@@ -3,7 +3,7 @@
 
 use jiff::Timestamp;
 use matricle_core::ledger::{Account, Entry, Method};
-use matricle_core::refund::{over_payments, percent};
+use matricle_core::refund::{Step, over_payments, percent, until};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{Date, Event};
 use matricle_store::house::House;
@@ -144,7 +144,29 @@ pub(crate) fn percent_back(
     moved_from: Option<Timestamp>,
     now: Timestamp,
 ) -> u32 {
-    let steps = event.rules.steps.as_ref().unwrap_or(&house.steps);
-    let starts_at = moved_from.map_or(date.span.starts_at, |from| from.min(date.span.starts_at));
+    let (steps, starts_at) = counted(house, event, date, moved_from);
     percent(steps, starts_at, !date.called_off.is_empty(), now)
+}
+
+/// What the percent given back comes to as time goes on: until each instant so many percent.
+#[must_use]
+pub fn steps_until(
+    house: &House,
+    event: &Event,
+    date: &Date,
+    moved_from: Option<Timestamp>,
+) -> Vec<(Timestamp, u32)> {
+    let (steps, starts_at) = counted(house, event, date, moved_from);
+    until(steps, starts_at)
+}
+
+/// The steps that hold, and the start they are counted from.
+fn counted<'a>(
+    house: &'a House,
+    event: &'a Event,
+    date: &Date,
+    moved_from: Option<Timestamp>,
+) -> (&'a [Step], Timestamp) {
+    let steps = event.rules.steps.as_ref().unwrap_or(&house.steps);
+    (steps, moved_from.map_or(date.span.starts_at, |from| from.min(date.span.starts_at)))
 }

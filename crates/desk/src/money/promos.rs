@@ -6,7 +6,7 @@ use matricle_core::staff::{Right, require};
 use matricle_core::{EventId, TicketTypeId};
 use matricle_store::people::Staff;
 use matricle_store::promos::{self, PromoRow};
-use matricle_store::{Connection, events, places};
+use matricle_store::{Connection, events};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -71,8 +71,7 @@ pub async fn make(
     event: Option<EventId>,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
             let house = house_of(tx)?;
@@ -127,12 +126,12 @@ pub async fn make(
             if !wrong.is_empty() {
                 return Err(DeskError::Form(wrong));
             }
-            if promos::add(tx, &promo, event, now)?.is_none() {
+            if promos::add(tx, &promo, event, turn.now)?.is_none() {
                 form.fault("code", Fault::Taken);
                 return Err(DeskError::Form(form.wrong));
             }
             let what = format!("made the promo code {}", promo.code);
-            Ok(places::log(tx, now, &who, &what, "/office/money/promos")?)
+            turn.log(tx, &what, "/office/money/promos")
         })
         .await
 }
@@ -142,14 +141,13 @@ pub async fn make(
 /// # Errors
 /// The role may not, or the store fails.
 pub async fn stop(desk: &Desk, staff: &Staff, id: i64, stopped: bool) -> Result<(), DeskError> {
-    require(staff.role, Right::HandleMoney)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store
         .write(move |tx| {
-            promos::stop(tx, id, stopped.then_some(now))?;
+            promos::stop(tx, id, stopped.then_some(turn.now))?;
             let what =
                 if stopped { "stopped a promo code" } else { "let a promo code be used again" };
-            Ok(places::log(tx, now, &who, what, "/office/money/promos")?)
+            turn.log(tx, what, "/office/money/promos")
         })
         .await
 }

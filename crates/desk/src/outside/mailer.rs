@@ -25,6 +25,8 @@ pub type Sending<'a> = Pin<Box<dyn Future<Output = Result<(), SendError>> + Send
 pub trait Mailer: Send + Sync {
     /// Hands a mail over; success means the server is responsible for it.
     fn send(&self, message: Message) -> Sending<'_>;
+    /// Asks whether mails would be taken, without sending any: the server answers, and knows us.
+    fn check(&self) -> Sending<'_>;
 }
 
 /// How long a whole conversation with the mail server may take: each step of it has a
@@ -75,6 +77,24 @@ impl Mailer for SmtpMailer {
             }
         })
     }
+
+    fn check(&self) -> Sending<'_> {
+        Box::pin(async move {
+            let asked = tokio::time::timeout(CONVERSATION, self.transport.test_connection()).await;
+            let reason = match asked {
+                Ok(Ok(true)) => return Ok(()),
+                Ok(Ok(false)) => "the mail server ended the conversation".to_owned(),
+                Ok(Err(e)) => e.to_string(),
+                Err(_) => {
+                    format!(
+                        "the mail server did not answer within {} seconds",
+                        CONVERSATION.as_secs()
+                    )
+                }
+            };
+            Err(SendError { for_good: false, reason })
+        })
+    }
 }
 
 /// Keeps mails instead of sending them: for tests.
@@ -108,5 +128,10 @@ impl Mailer for Recorder {
             }
         };
         Box::pin(async move { outcome })
+    }
+
+    fn check(&self) -> Sending<'_> {
+        let refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        Box::pin(async move { refusal.map_or(Ok(()), Err) })
     }
 }

@@ -127,10 +127,17 @@ pub enum ProviderError {
         /// Its HTTP status.
         status: u16,
     },
+    /// The house has no card provider.
+    #[error("no card provider is configured")]
+    None,
 }
 
 /// What the program asks of a card provider.
 pub trait CardProvider: Send + Sync {
+    /// Whether the house has one: without it nothing is paid by card.
+    fn is_there(&self) -> bool {
+        true
+    }
     /// Makes a payment, or gives the one made before under the same id.
     fn create(&self, payment: NewPayment) -> Answer<'_, ProviderPayment>;
     /// Asks how a payment stands.
@@ -243,6 +250,44 @@ impl CardProvider for HttpProvider {
     }
 }
 
+/// No card provider: a house may take transfers, stamps and money at the door alone.
+#[derive(Debug, Clone, Copy)]
+pub struct NoProvider;
+
+impl CardProvider for NoProvider {
+    fn is_there(&self) -> bool {
+        false
+    }
+
+    fn create(&self, _: NewPayment) -> Answer<'_, ProviderPayment> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn get<'a>(&'a self, _: &'a str) -> Answer<'a, ProviderPayment> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn withdraw<'a>(&'a self, _: &'a str) -> Answer<'a, ProviderPayment> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn refund<'a>(&'a self, _: &'a str, _: &'a str, _: i64) -> Answer<'a, ProviderPayment> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn list(&self) -> Answer<'_, Vec<ProviderPayment>> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn payouts(&self) -> Answer<'_, Vec<Payout>> {
+        Box::pin(async { Err(ProviderError::None) })
+    }
+
+    fn webhook_secret(&self) -> &[u8] {
+        &[]
+    }
+}
+
 /// A provider that lives in memory and does as it is told: for tests.
 #[derive(Debug, Default)]
 pub struct Rehearsal {
@@ -288,6 +333,11 @@ impl Rehearsal {
         if let Some(last) = payments.last_mut() {
             last.dispute = dispute;
         }
+    }
+
+    /// Something happens at the provider that nobody tells us.
+    pub fn change(&self, act: impl FnOnce(&mut Vec<ProviderPayment>)) {
+        act(&mut self.payments.lock().unwrap_or_else(PoisonError::into_inner));
     }
 
     fn answer<T: Send + 'static>(

@@ -7,9 +7,9 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use matricle_core::clash::{Calendar, Resource, Use};
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, RoomId, SessionId};
+use matricle_core::{DateId, EventId, RoomId, SessionId};
 use matricle_formats::words;
-use matricle_store::events::{self, Asked, Date, DateSummary, NewDate};
+use matricle_store::events::{self, Asked, Date, DateSummary, Event, NewDate};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Host, Room, Venue};
@@ -20,6 +20,7 @@ use crate::{Clash, Desk, DeskError, house_of};
 struct Names {
     rooms: BTreeMap<i64, String>,
     hosts: BTreeMap<i64, String>,
+    venues: BTreeMap<i64, String>,
 }
 
 impl Names {
@@ -27,12 +28,14 @@ impl Names {
         Ok(Self {
             rooms: places::rooms(conn)?.into_iter().map(|r| (r.id.0, r.name)).collect(),
             hosts: places::hosts(conn)?.into_iter().map(|h| (h.id.0, h.name)).collect(),
+            venues: places::venues(conn)?.into_iter().map(|v| (v.id.0, v.name)).collect(),
         })
     }
 
     fn of(&self, resource: &Resource) -> String {
         match resource {
             Resource::Room(id) => self.rooms.get(id).cloned().unwrap_or_default(),
+            Resource::Venue(id) => self.venues.get(id).cloned().unwrap_or_default(),
             Resource::Host(id) => self.hosts.get(id).cloned().unwrap_or_default(),
             Resource::Equipment(name) => name.clone(),
         }
@@ -74,12 +77,24 @@ fn minutes(n: u32) -> SignedDuration {
     SignedDuration::from_mins(i64::from(n))
 }
 
-/// The uses a date would have at other times, in another room, with other hosts.
+/// What a date at a venue takes up there: the room named, or all of a venue that has none.
+fn taken_up(conn: &Connection, venue: &str, room: &str) -> Result<Option<Resource>, DeskError> {
+    let Some(venue) = places::venues(conn)?.into_iter().find(|v| v.name == venue) else {
+        return Ok(None);
+    };
+    let mut rooms = places::rooms(conn)?.into_iter().filter(|r| r.venue == venue.id).peekable();
+    if rooms.peek().is_none() {
+        return Ok(Some(Resource::Venue(venue.id.0)));
+    }
+    Ok(rooms.find(|r| r.name == room).map(|r| Resource::Room(r.id.0)))
+}
+
+/// The uses a date would have at other times, in another place, with other hosts.
 fn uses_then(
     conn: &Connection,
     date: &Date,
     span: &Span,
-    room: Option<&str>,
+    (venue, room): (Option<&str>, Option<&str>),
     hosts: Option<&[String]>,
     margins: Option<(u32, u32)>,
 ) -> Result<Vec<Use>, DeskError> {
@@ -101,10 +116,16 @@ fn uses_then(
         })
         .collect();
     let one = |resource| Use { resource, from: whole.0, until: whole.1, date: date.id, session: 0 };
-    if let Some(name) = room.filter(|n| *n != date.room) {
-        then.retain(|u| date.room_id.is_none_or(|r| u.resource != Resource::Room(r.0)));
-        let known = places::rooms(conn)?.into_iter().find(|r| r.name == name);
-        then.extend(known.map(|r| one(Resource::Room(r.id.0))));
+    let there = venue.unwrap_or(&date.venue);
+    // A date that goes to another venue leaves its room behind.
+    let kept = if there == date.venue { date.room.as_str() } else { "" };
+    let then_in = room.unwrap_or(kept);
+    if (there, then_in) != (date.venue.as_str(), date.room.as_str()) {
+        then.retain(|u| {
+            u.resource != Resource::Venue(date.venue_id.0)
+                && date.room_id.is_none_or(|r| u.resource != Resource::Room(r.0))
+        });
+        then.extend(taken_up(conn, there, then_in)?.map(one));
     }
     if let Some(names) = hosts {
         then.retain(|u| !matches!(u.resource, Resource::Host(_)));
@@ -157,14 +178,38 @@ pub(crate) fn clashes_of(
     conn: &Connection,
     date: &Date,
     span: &Span,
-    room: Option<&str>,
+    place: (Option<&str>, Option<&str>),
     hosts: Option<&[String]>,
     margins: Option<(u32, u32)>,
 ) -> Result<Vec<Clash>, DeskError> {
     if !date.called_off.is_empty() {
         return Ok(Vec::new());
     }
-    against(conn, &uses_then(conn, date, span, room, hosts, margins)?, span.starts, true)
+    let mut found =
+        against(conn, &uses_then(conn, date, span, place, hosts, margins)?, span.starts, true)?;
+    found.extend(twice(conn, date.event, Some(date.id), span)?);
+    Ok(found)
+}
+
+/// Another date of the same event that begins at the very same time.
+fn twice(
+    conn: &Connection,
+    event: EventId,
+    but: Option<DateId>,
+    span: &Span,
+) -> Result<Option<Clash>, DeskError> {
+    let same = events::that_begins(conn, event, span.starts_at, but.unwrap_or(DateId(0)))?;
+    let same = same.map(|id| events::date_by_id(conn, id)).transpose()?.flatten();
+    let Some((Event { title, .. }, same)) = same else { return Ok(None) };
+    Ok(Some(Clash {
+        what: "the same event".into(),
+        mine: but,
+        starts: span.starts,
+        other: same.id,
+        event,
+        title,
+        span: (same.span.starts, same.span.ends),
+    }))
 }
 
 /// What one session of a date clashes with, as it stands.
@@ -198,10 +243,10 @@ pub(crate) fn clashes_of_session(
 /// The store fails.
 pub(crate) fn clashes_of_new(
     conn: &Connection,
+    event: EventId,
     dates: &[NewDate],
 ) -> Result<Vec<Clash>, DeskError> {
-    let (venues, rooms, hosts) =
-        (places::venues(conn)?, places::rooms(conn)?, places::hosts(conn)?);
+    let hosts = places::hosts(conn)?;
     let mut found = Vec::new();
     for date in dates {
         let (from, until) = (
@@ -209,15 +254,14 @@ pub(crate) fn clashes_of_new(
             date.span.ends_at + minutes(date.margins.1),
         );
         let one = |resource| Use { resource, from, until, date: DateId(0), session: 0 };
-        let venue = venues.iter().find(|v| v.name == date.venue);
-        let room =
-            rooms.iter().find(|r| venue.is_some_and(|v| v.id == r.venue) && r.name == date.room);
-        let mut mine: Vec<Use> = room.map(|r| one(Resource::Room(r.id.0))).into_iter().collect();
+        let place = taken_up(conn, &date.venue, &date.room)?;
+        let mut mine: Vec<Use> = place.map(one).into_iter().collect();
         for name in &date.hosts {
             let host = hosts.iter().find(|h| h.name.eq_ignore_ascii_case(name));
             mine.extend(host.map(|h| one(Resource::Host(h.id.0))));
         }
         found.extend(against(conn, &mine, date.span.starts, false)?);
+        found.extend(twice(conn, event, None, &date.span)?);
     }
     Ok(found)
 }
@@ -236,7 +280,7 @@ pub struct Instead {
 /// # Errors
 /// The store fails.
 pub(crate) fn instead(conn: &Connection, date: &Date, span: &Span) -> Result<Instead, DeskError> {
-    let mine = uses_then(conn, date, span, None, None, None)?;
+    let mine = uses_then(conn, date, span, (None, None), None, None)?;
     let day = SignedDuration::from_hours(24);
     let calendar =
         Calendar::new(clashes::uses(conn, span.starts_at - day, span.ends_at + day * 22)?);
@@ -293,7 +337,7 @@ pub(crate) fn of_event(
 ) -> Result<Vec<(Vec<Clash>, Instead)>, DeskError> {
     let mut found = Vec::new();
     for date in dates.iter().filter(|d| d.span.ends_at > now) {
-        let clashes = clashes_of(conn, date, &date.span, None, None, None)?;
+        let clashes = clashes_of(conn, date, &date.span, (None, None), None, None)?;
         if !clashes.is_empty() {
             found.push((clashes, instead(conn, date, &date.span)?));
         }

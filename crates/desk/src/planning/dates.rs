@@ -5,15 +5,16 @@ mod adding;
 mod changing;
 mod off;
 
+use jiff::ToSpan;
 use jiff::civil::{Date as Day, Time};
-use jiff::{Timestamp, ToSpan};
 use matricle_core::form::{Fault, Form};
 use matricle_core::schedule::{Span, SpanError};
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::{DateId, EventId};
 use matricle_store::people::Staff;
-use matricle_store::{Tx, bookings, events, places};
+use matricle_store::{Tx, bookings, events};
 
+use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
 pub use self::adding::{Adding, add, adding};
@@ -26,14 +27,8 @@ fn span_of(day: Day, from: Time, until: Time, zone: &str) -> Result<Span, SpanEr
     Span::new(day.to_datetime(from), ends.to_datetime(until), zone)
 }
 
-pub(crate) fn log(
-    tx: &Tx<'_>,
-    event: EventId,
-    now: Timestamp,
-    who: &str,
-    what: &str,
-) -> Result<(), DeskError> {
-    Ok(places::log(tx, now, who, what, &format!("/office/events/{event}"))?)
+pub(crate) fn log(tx: &Tx<'_>, event: EventId, turn: &Turn, what: &str) -> Result<(), DeskError> {
+    turn.log(tx, what, &format!("/office/events/{event}"))
 }
 
 /// Removes a date that nobody ever booked.
@@ -41,8 +36,7 @@ pub(crate) fn log(
 /// # Errors
 /// [`DeskError::Booked`] when somebody has; the role may not.
 pub async fn remove(desk: &Desk, staff: &Staff, id: DateId) -> Result<EventId, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let (event, _) = events::date_by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -53,8 +47,8 @@ pub async fn remove(desk: &Desk, staff: &Staff, id: DateId) -> Result<EventId, D
                 });
             }
             events::remove_date(tx, id)?;
-            events::changed(tx, event.id, now)?;
-            log(tx, event.id, now, &who, "removed a date nobody had booked")?;
+            events::changed(tx, event.id, turn.now)?;
+            log(tx, event.id, &turn, "removed a date nobody had booked")?;
             Ok(event.id)
         })
         .await
@@ -70,10 +64,9 @@ pub async fn add_pool(
     event: EventId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let name = form.needed("pool_name");
     let capacity = form.count("pool_seats", 0, matricle_core::quick::MOST_SEATS);
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let kinds = events::pool_kinds(tx, event)?;
@@ -82,7 +75,7 @@ pub async fn add_pool(
             }
             form.done().map_err(DeskError::Form)?;
             events::add_pool_kind(tx, event, &name, capacity)?;
-            log(tx, event, now, &who, &format!("added the pool {name}"))
+            log(tx, event, &turn, &format!("added the pool {name}"))
         })
         .await
 }

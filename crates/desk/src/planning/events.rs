@@ -1,15 +1,22 @@
 //! Planning events at the Office.
 
+use jiff::ToSpan;
 use matricle_core::EventId;
 use matricle_core::quick::{self, Typed};
+use matricle_core::rule::{Ends, Every, Rule};
+use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
 use matricle_core::words::fold;
+use matricle_formats::words;
 use matricle_store::bookings;
-use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType, Pattern};
+use matricle_store::events::{
+    self, EventState, NewDate, NewEvent, NewTicketType, Pattern, SlotPlan,
+};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 
 use crate::planning::board::{Offered, offered};
+use crate::planning::slots::cut_again;
 use crate::{Desk, DeskError, house_of};
 
 /// What the quick form needs to be drawn.
@@ -52,48 +59,104 @@ pub async fn quick(
     typed: Typed,
     publish: bool,
 ) -> Result<EventId, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let house = house_of(tx)?;
-            let plan =
-                quick::check(&typed, &house.zone, house.currency, now).map_err(DeskError::Quick)?;
+            let plan = quick::check(&typed, &house.zone, house.currency, turn.now)
+                .map_err(DeskError::Quick)?;
             let offered = offered(tx)?;
             let line = fold(&plan.place);
             let known = offered.places().into_iter().find(|(l, ..)| fold(l) == line);
             let (venue, room) = known.map_or_else(
-                || (plan.place, String::new()),
+                || (plan.place.clone(), String::new()),
                 |(_, venue, room)| (venue.to_owned(), room.to_owned()),
             );
+            let is_run = plan.spans.len() > 1;
+            let date = |span: &Span| NewDate {
+                span: span.clone(),
+                venue: venue.clone(),
+                address: String::new(),
+                directions: String::new(),
+                room: room.clone(),
+                hosts: Vec::new(),
+                margins: (0, 0),
+                capacities: vec![plan.seats],
+                sessions: Vec::new(),
+            };
             let new = NewEvent {
                 slug: events::free_slug(tx, &plan.slug)?,
-                title: plan.title,
-                kind: plan.kind,
+                title: plan.title.clone(),
+                kind: plan.kind.clone(),
                 state: if publish { EventState::Published } else { EventState::Draft },
                 hold_minutes: 15,
-                pools: vec!["seats".into()],
+                pools: vec![if plan.slots.is_some() { "desks" } else { "seats" }.into()],
                 tickets: vec![NewTicketType {
                     minor: plan.price.minor,
                     ..NewTicketType::default()
                 }],
-                dates: vec![NewDate {
-                    span: plan.span,
-                    venue,
-                    address: String::new(),
-                    directions: String::new(),
-                    room,
-                    hosts: Vec::new(),
-                    margins: (0, 0),
-                    capacities: vec![plan.seats],
-                    sessions: Vec::new(),
-                }],
+                dates: if is_run { Vec::new() } else { plan.spans.iter().map(date).collect() },
+                course: plan.course,
+                slots: plan.slots.map(|minutes| SlotPlan {
+                    minutes,
+                    pause: 0,
+                    desks: plan.seats,
+                    notice_hours: 12,
+                    ahead_days: 60,
+                    venue: venue.clone(),
+                    room: room.clone(),
+                }),
                 ..NewEvent::default()
             };
-            let id = events::insert(tx, &new, now)?;
+            let id = events::insert(tx, &new, turn.now)?;
+            if is_run {
+                let count = u32::try_from(plan.spans.len()).unwrap_or(u32::MAX);
+                let days = plan.spans.iter().take(1).map(|s| s.starts.weekday()).collect();
+                let rule = Rule { every: Every::Week(days), interval: 1, ends: Ends::Count(count) };
+                let run = events::add_run(tx, id, &rule.text())?;
+                for span in &plan.spans {
+                    events::add_date(tx, id, &date(span), Some(run))?;
+                }
+            }
+            if let Some(plan) = &new.slots {
+                let today = words::local(turn.now, &house.zone).date();
+                let last = today.saturating_add(i64::from(plan.ahead_days).days());
+                cut_again(tx, id, today, last, turn.now)?;
+            }
             let what = if publish { "made and published the event" } else { "made the event" };
-            crate::planning::dates::log(tx, id, now, &who, what)?;
+            crate::planning::dates::log(tx, id, &turn, what)?;
             Ok(id)
+        })
+        .await
+}
+
+/// Throws a draft that nobody booked away, or brings it back: nothing of it is lost.
+///
+/// # Errors
+/// [`DeskError::Booked`] when people have booked; it is no draft; the role may not.
+pub async fn throw_away(
+    desk: &Desk,
+    staff: &Staff,
+    id: EventId,
+    away: bool,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    desk.store
+        .write(move |tx| {
+            let event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            if event.state != EventState::Draft {
+                return Err(DeskError::NotADraft);
+            }
+            let bookings = bookings::count_live(tx, id)?;
+            if away && bookings > 0 {
+                return Err(DeskError::Booked { bookings });
+            }
+            if event.thrown_at.is_some() == away {
+                return Ok(());
+            }
+            events::set_thrown(tx, id, away, turn.now)?;
+            let what = if away { "threw the draft away" } else { "brought the draft back" };
+            crate::planning::dates::log(tx, id, &turn, what)
         })
         .await
 }
@@ -108,12 +171,14 @@ pub async fn show_in_programme(
     id: EventId,
     shown: bool,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
             let to = match (event.state, shown) {
+                (EventState::Draft, true) if event.thrown_at.is_some() => {
+                    return Err(DeskError::NotADraft);
+                }
                 (EventState::Draft, true) => EventState::Published,
                 (EventState::Published, false) => EventState::Draft,
                 // Twice clicked, or in a second tab: as asked already.
@@ -124,9 +189,9 @@ pub async fn show_in_programme(
                 return Err(DeskError::Booked { bookings });
             }
             events::set_state(tx, id, to)?;
-            events::changed(tx, id, now)?;
+            events::changed(tx, id, turn.now)?;
             let what = if shown { "published the event" } else { "took the event back to a draft" };
-            crate::planning::dates::log(tx, id, now, &who, what)
+            crate::planning::dates::log(tx, id, &turn, what)
         })
         .await
 }

@@ -1,7 +1,7 @@
 //! Mailing invitations to those on an event's lists, and opening the event by one.
 
 use matricle_core::EventId;
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_formats::mail::Mail;
 use matricle_formats::{rich, words};
 use matricle_store::events::{self, EventState};
@@ -16,8 +16,7 @@ use crate::{Desk, DeskError, house_of};
 /// # Errors
 /// The role may not; the event is not in the Programme.
 pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who, host) = (desk.clock.now(), staff.name.clone(), desk.host().to_owned());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let planned = desk
         .store
         .write(move |tx| {
@@ -31,7 +30,7 @@ pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, D
                 .map(|(address, _)| address)
                 .collect();
             for address in &fresh {
-                let message_id = format!("{}@{host}", uuid::Uuid::now_v7());
+                let message_id = format!("{}@{}", uuid::Uuid::now_v7(), turn.host);
                 let new = NewMessage {
                     about: About::Event(event),
                     kind: Kind::Invitation,
@@ -40,14 +39,14 @@ pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, D
                     message_id: &message_id,
                     note: "",
                 };
-                outbox::plan_noted(tx, &new, now)?;
+                outbox::plan_noted(tx, &new, turn.now)?;
             }
             if !fresh.is_empty() {
                 let what: String = match fresh.len() {
                     1 => "invited 1 person".into(),
                     n => format!("invited {n} people"),
                 };
-                crate::planning::dates::log(tx, event, now, &who, &what)?;
+                crate::planning::dates::log(tx, event, &turn, &what)?;
             }
             Ok(fresh.len())
         })

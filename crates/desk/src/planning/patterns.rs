@@ -7,9 +7,9 @@ use matricle_core::form::{Fault, Form, slug};
 use matricle_core::schedule::SpanError;
 use matricle_core::staff::{Right, require};
 use matricle_formats::words;
+use matricle_store::Tx;
 use matricle_store::events::{self, EventState, NewEvent, Pattern};
 use matricle_store::people::Staff;
-use matricle_store::{Tx, places};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -23,22 +23,15 @@ pub async fn save(
     event: EventId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let name = form.line("pattern");
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let plan = events::read(tx, event)?.ok_or(DeskError::NotFound)?;
             let name = if name.is_empty() { plan.title.clone() } else { name };
-            events::save_pattern(tx, &name, &plan, now)?;
-            Ok(places::log(
-                tx,
-                now,
-                &who,
-                &format!("saved the pattern {name}"),
-                "/office/patterns",
-            )?)
+            events::save_pattern(tx, &name, &plan, turn.now)?;
+            turn.log(tx, &format!("saved the pattern {name}"), "/office/patterns")
         })
         .await
 }
@@ -81,10 +74,9 @@ pub async fn start(
     from: From,
     mut form: Form,
 ) -> Result<EventId, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let title = form.line("title");
     let day = form.day("day");
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let plan = match from {
@@ -96,7 +88,7 @@ pub async fn start(
             let mut plan = plan.ok_or(DeskError::NotFound)?;
             let day = if plan.dates.is_empty() { None } else { form.need("day", day) };
             if let Some(day) = day {
-                shift(tx, &mut plan, day, &mut form, now)?;
+                shift(tx, &mut plan, day, &mut form, turn.now)?;
             }
             if !title.is_empty() {
                 plan.title = title;
@@ -108,8 +100,8 @@ pub async fn start(
             form.done().map_err(DeskError::Form)?;
             plan.slug = events::free_slug(tx, &word)?;
             plan.state = EventState::Draft;
-            let id = events::insert(tx, &plan, now)?;
-            crate::planning::dates::log(tx, id, now, &who, "started the event from another")?;
+            let id = events::insert(tx, &plan, turn.now)?;
+            crate::planning::dates::log(tx, id, &turn, "started the event from another")?;
             Ok(id)
         })
         .await

@@ -1,9 +1,9 @@
 //! The picture of an event.
 
 use matricle_core::EventId;
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::{Right, require};
-use matricle_formats::picture::{self, PictureError};
+use matricle_core::form::Form;
+use matricle_core::staff::Right;
+use matricle_formats::picture;
 use matricle_store::events::{self, Picture};
 use matricle_store::people::Staff;
 
@@ -22,28 +22,25 @@ pub async fn set_picture(
     alt: String,
     bytes: Vec<u8>,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let mut form = Form::new(vec![("alt".into(), alt)]);
     let alt = form.needed("alt");
     let kept = tokio::task::spawn_blocking(move || picture::keep(&bytes))
         .await
         .map_err(|e| DeskError::Internal(e.to_string()))?;
-    match &kept {
-        Ok(_) => {}
-        Err(PictureError::Unreadable) => form.fault("picture", Fault::NotAPicture),
-        Err(PictureError::TooLarge) => form.fault("picture", Fault::TooLarge),
+    if let Err(error) = kept {
+        form.fault("picture", error.into());
     }
     form.done().map_err(DeskError::Form)?;
     let Ok(kept) = kept else { return Err(DeskError::NotFound) };
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     // Random, so that a picture of a draft is not found by counting.
     let id = i64::from_le_bytes((crate::random_u64() >> 12).to_le_bytes());
     desk.store
         .write(move |tx| {
             let picture = Picture { id, alt, width: kept.width, height: kept.height };
             events::set_picture(tx, event, &picture, &kept.large, &kept.small)?;
-            events::changed(tx, event, now)?;
-            log(tx, event, now, &who, "changed the picture")
+            events::changed(tx, event, turn.now)?;
+            log(tx, event, &turn, "changed the picture")
         })
         .await
 }
@@ -53,13 +50,12 @@ pub async fn set_picture(
 /// # Errors
 /// The role may not, or the store fails.
 pub async fn drop_picture(desk: &Desk, staff: &Staff, event: EventId) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             events::drop_picture(tx, event)?;
-            events::changed(tx, event, now)?;
-            log(tx, event, now, &who, "took the picture away")
+            events::changed(tx, event, turn.now)?;
+            log(tx, event, &turn, "took the picture away")
         })
         .await
 }

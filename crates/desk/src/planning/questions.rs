@@ -2,7 +2,7 @@
 
 use matricle_core::details::Answering;
 use matricle_core::form::{Fault, Form};
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use matricle_store::events::{self, NewQuestion};
 use matricle_store::people::Staff;
@@ -51,7 +51,7 @@ pub async fn save_question(
     question: Option<QuestionId>,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let label = form.needed("label");
     let options: Vec<String> = form
         .text("options", 4000)
@@ -91,7 +91,6 @@ pub async fn save_question(
         form.all("only").iter().filter_map(|id| id.parse().ok().map(TicketTypeId)).collect();
     let place = form.number("place", 1, 200);
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             match question {
@@ -107,7 +106,7 @@ pub async fn save_question(
                 }
                 None => events::add_question(tx, event, &new, &only)?,
             }
-            log(tx, event, now, &who, &format!("wrote the question “{}”", new.label))
+            log(tx, event, &turn, &format!("wrote the question “{}”", new.label))
         })
         .await
 }
@@ -122,12 +121,11 @@ pub async fn drop_question(
     event: EventId,
     question: QuestionId,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             events::drop_question(tx, event, question)?;
-            log(tx, event, now, &who, "took a question off")
+            log(tx, event, &turn, "took a question off")
         })
         .await
 }

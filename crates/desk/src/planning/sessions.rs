@@ -7,7 +7,7 @@ use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
 use matricle_core::schedule::{Span, SpanError};
 use matricle_core::sessions::{Facts, SignUpRefusal, choose};
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::events::{self, NewSession};
 use matricle_store::people::Staff;
@@ -27,7 +27,7 @@ pub async fn add(
     mut form: Form,
     accept: bool,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let title = form.needed("title");
     let (track, room, host) = (form.line("track"), form.line("room"), form.line("host"));
     let from = form.time("from");
@@ -36,7 +36,6 @@ pub async fn add(
     let until = form.need("until", until);
     let seats = form.number("seats", 1, matricle_core::quick::MOST_SEATS);
     let sign_up = form.ticked("sign_up");
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             let (event, at) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
@@ -77,8 +76,8 @@ pub async fn add(
             if !accept && !clashes.is_empty() {
                 return Err(DeskError::Clashes(clashes));
             }
-            events::changed(tx, event.id, now)?;
-            crate::planning::dates::log(tx, event.id, now, &who, "added a session")
+            events::changed(tx, event.id, turn.now)?;
+            crate::planning::dates::log(tx, event.id, &turn, "added a session")
         })
         .await
 }
@@ -93,13 +92,12 @@ pub async fn remove(
     date: DateId,
     session: SessionId,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let (event, _) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
             sessions::remove(tx, date, session)?;
-            crate::planning::dates::log(tx, event.id, now, &who, "took a session off")
+            crate::planning::dates::log(tx, event.id, &turn, "took a session off")
         })
         .await
 }

@@ -1,6 +1,6 @@
 //! The sheet of an event at the Office: its wording, tickets, questions, who may book.
 
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
 use matricle_core::confirm::Confirming;
 use matricle_core::details::is_address;
@@ -13,7 +13,7 @@ use matricle_store::events::{self, Event, EventState, Format, Picture, TicketRow
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Tag, TaxRate};
-use matricle_store::{Connection, bookings, cards};
+use matricle_store::{Connection, bookings, cards, rings};
 
 use crate::bookings::confirm::{self, Followed, Waiting};
 use crate::planning::dates::log;
@@ -80,6 +80,18 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
     })
 }
 
+/// Somebody who gave no address was rung up.
+///
+/// # Errors
+/// The role may not. Somebody rung before stays so.
+pub async fn rung(desk: &Desk, staff: &Staff, event: EventId, id: i64) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let ring = move |tx: &matricle_store::Tx<'_>| {
+        rings::rung(tx, event, id, &turn.by.name, turn.now).map(drop)
+    };
+    Ok(desk.store.write(ring).await?)
+}
+
 /// What the pages of an event's settings show.
 ///
 /// # Errors
@@ -99,8 +111,7 @@ pub async fn reword(
     id: EventId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -120,6 +131,7 @@ pub async fn reword(
             if !link.is_empty() && !link.starts_with("https://") && !link.starts_with("http://") {
                 form.fault("online_link", Fault::NotALink);
             }
+            event.accent = form.accent("accent");
             let word = slug(form.get("slug"));
             if word.is_empty() {
                 form.fault("slug", Fault::NoWord);
@@ -145,14 +157,14 @@ pub async fn reword(
                     };
                     places::save_tag(tx, &tag)?;
                     let what = format!("added the tag {new_tag}");
-                    places::log(tx, now, &who, &what, "/office/house/tags")?;
+                    turn.log(tx, &what, "/office/house/tags")?;
                 }
                 tags.push(new_slug);
             }
             events::set_slug(tx, id, &word)?;
             events::set_tags(tx, id, &tags)?;
-            events::set(tx, &event, now)?;
-            log(tx, id, now, &who, "changed the wording")
+            events::set(tx, &event, turn.now)?;
+            log(tx, id, &turn, "changed the wording")
         })
         .await
 }
@@ -171,7 +183,7 @@ pub async fn set_booking(
     mut form: Form,
 ) -> Result<Followed, DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let (now, who) = (turn.now, turn.by.name.clone());
+    let now = turn.now;
     let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
@@ -183,8 +195,10 @@ pub async fn set_booking(
                     let domains = list_of(&form, "who_domains");
                     if domains.is_empty() {
                         form.fault("who_domains", Fault::Missing);
-                    } else if domains.iter().any(|d| !is_address(&format!("a@{d}"))) {
-                        form.fault("who_domains", Fault::NotAnAddress);
+                    } else if let Some(line) =
+                        domains.iter().find(|d| !is_address(&format!("a@{d}")))
+                    {
+                        form.fault("who_domains", Fault::LineNotAnAddress(line.clone()));
                     }
                     Who::Domains(domains)
                 }
@@ -215,7 +229,7 @@ pub async fn set_booking(
             }
             event.course = course;
             events::set(tx, &event, now)?;
-            log(tx, id, now, &who, "changed who may book, and how")?;
+            log(tx, id, &turn, "changed who may book, and how")?;
             confirm::follow(tx, &event, waiting, &turn)
         })
         .await
@@ -233,8 +247,7 @@ pub async fn set_rules(
     id: EventId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -252,9 +265,9 @@ pub async fn set_rules(
             event.rules.waiting = Manner::from_word(form.get("waiting")).unwrap_or_default();
             event.rules.offer_hours = form.count("offer_hours", 1, 24 * 14);
             form.done().map_err(DeskError::Form)?;
-            events::set(tx, &event, now)?;
-            log(tx, id, now, &who, "changed what may happen to bookings")?;
-            serve_all(tx, id, now)
+            events::set(tx, &event, turn.now)?;
+            log(tx, id, &turn, "changed what may happen to bookings")?;
+            serve_all(tx, id, turn.now)
         })
         .await
         .inspect(|()| desk.wake.all())
@@ -284,42 +297,39 @@ fn list_of(form: &Form, name: &str) -> Vec<String> {
 /// The mail addresses of a field; a fault when one is none.
 pub(crate) fn addresses(form: &mut Form, name: &str) -> Vec<String> {
     let all = list_of(form, name);
-    if all.iter().any(|a| !is_address(a)) {
-        form.fault(name, Fault::NotAnAddress);
+    if let Some(line) = all.iter().find(|a| !is_address(a)) {
+        form.fault(name, Fault::LineNotAnAddress(line.clone()));
     }
     all
 }
 
-/// Sets the time at which a draft publishes itself; none clears it.
+/// Sets the time at which a draft publishes itself; none clears it. Tells the one before.
 ///
 /// # Errors
-/// [`DeskError::Form`] for a time that is none or past; the role may not.
+/// [`DeskError::Form`] for a time that is none or past; it is no draft; the role may not.
 pub async fn publish_at(
     desk: &Desk,
     staff: &Staff,
     event: EventId,
     mut form: Form,
-) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+) -> Result<Option<Timestamp>, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let at = form.instant("publish_at", &house_of(tx)?.zone);
-            if at.is_some_and(|at| at <= now) {
+            if at.is_some_and(|at| at <= turn.now) {
                 form.fault("publish_at", Fault::Past);
             }
             form.done().map_err(DeskError::Form)?;
             let draft = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            if draft.state == EventState::Draft {
-                events::set_publish_at(tx, event, at)?;
-                let what = if at.is_some() {
-                    "set a time to publish"
-                } else {
-                    "cleared the time to publish"
-                };
-                log(tx, event, now, &who, what)?;
+            if draft.state != EventState::Draft || draft.thrown_at.is_some() {
+                return Err(DeskError::NotADraft);
             }
-            Ok(())
+            events::set_publish_at(tx, event, at)?;
+            let what =
+                if at.is_some() { "set a time to publish" } else { "cleared the time to publish" };
+            log(tx, event, &turn, what)?;
+            Ok(draft.publish_at)
         })
         .await
 }
@@ -333,6 +343,8 @@ pub struct ToTell {
     pub event: Event,
     /// Messages, with reference and name of the booking.
     pub rows: Vec<(matricle_store::outbox::Message, String, String)>,
+    /// Those without an address, to be rung.
+    pub rings: Vec<rings::Ring>,
     /// Bookings that count.
     pub bookings: u32,
 }
@@ -349,6 +361,7 @@ pub async fn told(desk: &Desk, staff: &Staff, event: EventId) -> Result<ToTell, 
                 house: house_of(conn)?,
                 event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
                 rows: matricle_store::outbox::told(conn, event)?,
+                rings: rings::of_event(conn, event)?,
                 bookings: bookings::count_live(conn, event)?,
             })
         })

@@ -3,8 +3,9 @@
 use jiff::ToSpan;
 use jiff::civil::Date as Day;
 use matricle_core::form::{Fault, Form};
+use matricle_core::quick::MOST_DESKS;
 use matricle_core::slots::{Cut, cut};
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::{DateId, EventId};
 use matricle_formats::words;
 use matricle_store::events::{self, NewDate, SlotPlan};
@@ -24,25 +25,24 @@ pub async fn plan(
     event: EventId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let plan = SlotPlan {
         minutes: form.count("minutes", 5, 720),
         pause: form.number("pause", 0, 240).unwrap_or(0),
-        desks: form.count("desks", 1, 100),
+        desks: form.count("desks", 1, MOST_DESKS),
         notice_hours: form.number("notice_hours", 0, 24 * 60).unwrap_or(0),
         ahead_days: form.count("ahead_days", 1, 366),
         venue: form.needed("venue"),
         room: form.line("room"),
     };
     form.done().map_err(DeskError::Form)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
             slots::set_plan(tx, event, &plan)?;
-            let today = words::local(now, &house_of(tx)?.zone).date();
+            let today = words::local(turn.now, &house_of(tx)?.zone).date();
             let last = today.saturating_add(i64::from(plan.ahead_days).days());
-            cut_again(tx, event, today, last, now)?;
-            crate::planning::dates::log(tx, event, now, &who, "changed how slots are cut")
+            cut_again(tx, event, today, last, turn.now)?;
+            crate::planning::dates::log(tx, event, &turn, "changed how slots are cut")
         })
         .await
 }
@@ -151,14 +151,13 @@ pub async fn close_day(
     mut form: Form,
     close: bool,
 ) -> Result<u32, DeskError> {
-    require(staff.role, Right::SetHouseUp)?;
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let day = form.day("closed_day");
     let day = form.need("closed_day", day);
     let why = form.line("why");
-    let (now, who) = (desk.clock.now(), staff.name.clone());
     desk.store
         .write(move |tx| {
-            let today = words::local(now, &house_of(tx)?.zone).date();
+            let today = words::local(turn.now, &house_of(tx)?.zone).date();
             if day.is_some_and(|d| d < today) {
                 form.fault("closed_day", Fault::Past);
             }
@@ -166,14 +165,8 @@ pub async fn close_day(
             let Some(day) = day else { return Err(DeskError::NotFound) };
             places::close_day(tx, day, close.then_some(why.as_str()))?;
             let act = if close { "closed" } else { "opened" };
-            places::log(
-                tx,
-                now,
-                &who,
-                &format!("{act} {}", words::long_day(day)),
-                "/office/house/hours",
-            )?;
-            recut_all(tx, today, now)?;
+            turn.log(tx, &format!("{act} {}", words::long_day(day)), "/office/house/hours")?;
+            recut_all(tx, today, turn.now)?;
             Ok(slots::booked_on(tx, day)?)
         })
         .await

@@ -3,7 +3,7 @@
 use matricle_core::form::{Fault, Form};
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::SaleWindow;
-use matricle_core::staff::{Right, require};
+use matricle_core::staff::Right;
 use matricle_core::{EventId, TicketTypeId};
 use matricle_store::cards::{self, CardKind};
 use matricle_store::events::{self, NewTicketType};
@@ -110,7 +110,7 @@ pub async fn save_ticket(
     mut form: Form,
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let (now, who) = (turn.now, turn.by.name.clone());
+    let now = turn.now;
     let waiting = Waiting::of(&form);
     desk.store
         .write(move |tx| {
@@ -130,7 +130,7 @@ pub async fn save_ticket(
                 if !places::tax_rates(tx)?.iter().any(|t| t.name.eq_ignore_ascii_case(&rate.name)) {
                     places::save_tax_rate(tx, &rate)?;
                     let what = format!("added the tax rate {}", rate.name);
-                    places::log(tx, now, &who, &what, "/office/house/money")?;
+                    turn.log(tx, &what, "/office/house/money")?;
                 }
                 new.tax = Some(rate.name);
             }
@@ -145,7 +145,7 @@ pub async fn save_ticket(
             }
             events::changed(tx, event, now)?;
             let act = if ticket.is_some() { "changed" } else { "added" };
-            log(tx, event, now, &who, &format!("{act} the ticket {}", new.name))?;
+            log(tx, event, &turn, &format!("{act} the ticket {}", new.name))?;
             serve_all(tx, event, now)?;
             let event = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
             confirm::follow(tx, &event, waiting, &turn).map(drop)
@@ -169,15 +169,14 @@ pub async fn drop_ticket(
     event: EventId,
     ticket: TicketTypeId,
 ) -> Result<(), DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             if events::ticket_rows(tx, event)?.iter().all(|r| r.id != ticket) {
                 return Err(DeskError::NotFound);
             }
             events::drop_ticket(tx, event, ticket)?;
-            log(tx, event, now, &who, "took a ticket off")
+            log(tx, event, &turn, "took a ticket off")
         })
         .await
 }

@@ -116,6 +116,10 @@ impl Mailer for Explosive {
         assert!(to != "boom@post.example", "a mail gone wrong");
         self.0.send(message)
     }
+
+    fn check(&self) -> Sending<'_> {
+        self.0.check()
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,6 +1,6 @@
 //! Use cases without pages: `by_itself` what runs without anybody, `coming_in`
-//! who is let in and how much one person can do to others, `line` is the way of a booking, `office` what staff do,
-//! `planning` how events are made;
+//! who is let in and how much one person can do to others, `kept_plans` what is kept of plans, `line` is the way of a booking, `office` what staff do,
+//! `own_words` what is said in words of one's own, `planning` how events are made;
 //! `world` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
@@ -9,9 +9,12 @@ mod by_itself;
 mod cards;
 mod coming_in;
 mod confirm;
+mod kept_plans;
 mod line;
 mod money;
 mod office;
+mod own_words;
 mod planning;
+mod true_numbers;
 mod words;
 mod world;

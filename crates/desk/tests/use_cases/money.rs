@@ -30,16 +30,19 @@ use matricle_desk::door::Why;
 use matricle_desk::money::{books, refunds};
 use matricle_desk::outside::provider::{Dispute, Status};
 use matricle_desk::people::asking::Asking;
+use matricle_desk::planning::dates::{self, Scope};
 use matricle_desk::{DeskError, programme};
 use matricle_store::bookings::HeldBy;
-use matricle_store::{events, ledger};
+use matricle_store::{events, ledger, outbox};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{BOOKER, CANDLES, World, form, look, world};
+use crate::world::{BOOKER, CANDLES, FREE, World, form, look, world};
 
 const WALK: &str = "apiary-open-day";
 const COURSE: &str = "beginners-course";
+/// Somebody on the telephone, and what the open day asks.
+const NOOR: [(&str, &str); 2] = [("name", "Noor Haddad"), ("answer_4", "no")];
 const QUEENS: &str = "rearing-queens";
 
 impl World {
@@ -448,8 +451,7 @@ async fn the_office_takes_bookings_by_phone_sets_prices_adds_swaps_moves_and_bri
     let price = matricle_core::Currency::EUR.of(250);
     let by_hand = Some((price, "a neighbour".to_owned()));
     let asked = ByPhone { date, wanted: wanted.clone(), by_hand };
-    let reference =
-        phone::by_phone(&w.desk, &ilse, asked, form(&[("name", "Noor Haddad")])).await.unwrap();
+    let reference = phone::by_phone(&w.desk, &ilse, asked, form(&NOOR)).await.unwrap();
     let sheet = w.sheet(reference).await;
     assert_eq!((sheet.booking.state, sheet.booking.due()), (State::AwaitingPayment, price));
     assert!(sheet.timeline.iter().any(|h| h.what.ends_with("by hand: a neighbour")));
@@ -742,4 +744,114 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
             })
         })
         .unwrap();
+}
+
+/// Another deadline for the money is the one that counts, and only while money is waited for.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_payment_that_is_put_off_lapses_at_its_new_deadline() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let reference = w.book(CANDLES, &[1, 0, 0]).await;
+    let first = w.sheet(reference).await.booking.deadline.unwrap();
+    let later = first + SignedDuration::from_hours(48);
+    let past = w.desk.clock.now() - SignedDuration::from_hours(1);
+    assert!(decide::put_off(&w.desk, &ilse, reference, past).await.is_err(), "a past deadline");
+    assert_eq!(w.sheet(reference).await.booking.deadline, Some(first));
+    decide::put_off(&w.desk, &ilse, reference, later).await.unwrap();
+    w.desk.clock.advance(first.duration_since(w.desk.clock.now()) + SignedDuration::from_mins(1));
+    w.due().await;
+    assert_eq!(w.state(reference).await, State::AwaitingPayment, "past the first deadline");
+    w.desk.clock.advance(SignedDuration::from_hours(48));
+    w.due().await;
+    assert_eq!(w.state(reference).await, State::Lapsed);
+    assert!(decide::put_off(&w.desk, &ilse, reference, later).await.is_err(), "nothing waits");
+    w.sound().await;
+}
+
+/// A payment that only the provider knows of, one that only the books know, and one of another
+/// amount are each told; what was never paid is no difference.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_provider_and_the_books_are_compared_payment_by_payment() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let known = w.paid(CANDLES, &[1, 0, 0]).await;
+    let less = w.paid(CANDLES, &[2, 0, 0]).await;
+    w.book(CANDLES, &[1, 0, 0]).await;
+    let before = books::compare(&w.desk, &ilse).await.unwrap();
+    let told =
+        |c: &books::Compared, r: Reference| c.differences.iter().any(|d| d.reference == r.as_str());
+    assert!(before.answered && !told(&before, known) && !told(&before, less));
+    let payments = w.provider.payments();
+    let total = w.sheet(less).await.booking.total.minor;
+    w.provider.change(|all| {
+        all[1].refunded = 100;
+        let mut strange = all.remove(0);
+        strange.reference = "made-by-hand".into();
+        all.push(strange);
+    });
+    let after = books::compare(&w.desk, &ilse).await.unwrap();
+    assert!(told(&after, known) && told(&after, less));
+    let of = |payment: &str| after.differences.iter().find(|d| d.payment == payment).unwrap();
+    assert_eq!(of(&payments[1].reference).ours, (total, 0));
+    assert_eq!(of(&payments[1].reference).theirs, Some((total, 100)));
+    assert_eq!(of(&payments[0].reference).theirs, None);
+    assert_eq!(of("made-by-hand").ours, (0, 0));
+    assert_eq!(after.differences.len(), before.differences.len() + 3);
+    w.provider.go_away(true);
+    let away = books::compare(&w.desk, &ilse).await.unwrap();
+    assert!(!away.answered && away.differences.is_empty());
+}
+
+/// Who cancels before the news of a moved date has gone out hears of the cancellation alone.
+#[tokio::test(flavor = "multi_thread")]
+async fn news_of_a_move_is_not_sent_to_who_has_cancelled() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let (stays, goes) = (w.book(FREE, &[1]).await, w.book(FREE, &[1]).await);
+    w.due().await;
+    let sheet = w.sheet(goes).await;
+    let day = sheet.date.span.starts.date().to_string();
+    let moved = form(&[
+        ("day", &day),
+        ("from", "20:30"),
+        ("until", "22:00"),
+        ("venue", &sheet.date.venue),
+        ("room", &sheet.date.room),
+        ("hosts", &sheet.date.hosts),
+    ]);
+    dates::change(&w.desk, &ilse, sheet.date.id, Scope::One, moved, true).await.unwrap();
+    cancel::cancel(&w.desk, By::Booker, goes, vec![]).await.unwrap();
+    w.due().await;
+    for (reference, moved) in [(stays, "sent"), (goes, "withdrawn")] {
+        let id = w.sheet(reference).await.booking.id;
+        let read = move |c: &matricle_store::Connection| outbox::of_booking(c, id);
+        let mails = w.desk.store.read(read).await.unwrap();
+        let of = |kind| mails.iter().find(|m| m.kind == kind).map(|m| m.state.as_str());
+        assert_eq!(of(outbox::Kind::Moved), Some(moved));
+        assert_eq!(of(outbox::Kind::Cancellation), (reference == goes).then_some("sent"));
+    }
+    w.sound().await;
+}
+
+/// A hold that was given back is nobody's booking: no way leads past its form.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hold_that_was_cancelled_is_not_had_back_without_its_form() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    for slug in [FREE, WALK, COURSE, QUEENS] {
+        for part in [vec![0], Vec::new()] {
+            let Ok(held) = w.keep(slug, &[1]).await else { continue };
+            let free = w.free(slug).await;
+            cancel::cancel(&w.desk, By::Booker, held, part).await.unwrap();
+            assert_eq!((w.state(held).await, w.free(slug).await), (State::Cancelled, free + 1));
+            assert!(w.sheet(held).await.undo.is_none(), "nothing is offered to be undone");
+            let undone = undo::undo(&w.desk, held).await;
+            assert!(matches!(undone, Err(DeskError::NothingToUndo)), "{undone:?}");
+            let back = decide::bring_back(&w.desk, &ilse, held).await;
+            assert!(back.is_err(), "{slug}: {back:?}");
+            assert_eq!(w.state(held).await, State::Cancelled);
+            assert_eq!(w.faults().await, Vec::<String>::new());
+        }
+    }
+    w.sound().await;
 }

@@ -38,6 +38,7 @@ fn typed(title: &str) -> Typed {
         place: "Millrace Barn".into(),
         seats: "12".into(),
         price: "7.50".into(),
+        ..Typed::default()
     }
 }
 
@@ -328,18 +329,20 @@ async fn today_lists_what_waits_for_somebody() {
     assert!(today.dates.iter().all(|d| d.event.state == EventState::Published));
     assert_eq!(today.dates.first().map(|d| d.event.slug.as_str()), Some(CANDLES));
     assert_eq!(
-        today.asking.iter().map(|b| b.booking.state).collect::<Vec<_>>(),
+        today.asking.rows.iter().map(|b| b.booking.state).collect::<Vec<_>>(),
         [State::Requested]
     );
-    assert_eq!(today.to_pay.len(), 7);
-    assert!(today.to_pay.iter().all(|b| b.booking.due().minor > 0 && b.booking.deadline.is_some()));
+    assert_eq!(today.to_pay.count, 7);
+    assert!(
+        today.to_pay.rows.iter().all(|b| b.booking.due().minor > 0 && b.booking.deadline.is_some())
+    );
     assert_eq!(today.to_give_back.len(), 5);
     assert!(today.messages.is_empty());
     // Time to pay runs out by itself; what is over no longer waits for anybody.
     w.pass(60 * 24 * 5);
     w.due().await;
     let later = office::today(&w.desk, &ilse).await.unwrap();
-    assert!(later.to_pay.is_empty());
+    assert!(later.to_pay.rows.is_empty());
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
 

@@ -53,6 +53,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         sessions: Arc::default(),
         often: Arc::default(),
         backups: std::sync::Arc::default(),
+        word: std::sync::Arc::from(""),
     };
     World { desk, provider, mails, _folder: None }
 }

@@ -228,7 +228,20 @@ impl Person {
         Self { client: client.clone(), cookies: Vec::new(), token: String::new(), from }
     }
 
+    /// Sends a request; the answer to a form is read where it leads to, as a browser does.
     async fn send(&mut self, request: reqwest::RequestBuilder) -> Result<Page, reqwest::Error> {
+        let (page, site) = self.send_once(request).await?;
+        if page.status != 303 || !page.location.contains("kept=") {
+            return Ok(page);
+        }
+        let there = self.client.get(format!("{site}{}", page.location));
+        Ok(self.send_once(there).await?.0)
+    }
+
+    async fn send_once(
+        &mut self,
+        request: reqwest::RequestBuilder,
+    ) -> Result<(Page, String), reqwest::Error> {
         let jar: Vec<String> = self.cookies.iter().map(|(n, v)| format!("{n}={v}")).collect();
         let response = request
             .header("cookie", jar.join("; "))
@@ -244,11 +257,12 @@ impl Person {
         let location =
             response.headers().get("location").map_or("", |v| v.to_str().unwrap()).to_owned();
         let status = response.status().as_u16();
+        let site = response.url().origin().ascii_serialization();
         let page = Page { status, location, body: response.text().await? };
         if !page.field("token").is_empty() {
             self.token = page.field("token");
         }
-        Ok(page)
+        Ok((page, site))
     }
 
     /// Asks for a page.

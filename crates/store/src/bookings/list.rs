@@ -4,7 +4,7 @@ use matricle_core::booking::State;
 use matricle_core::search::{Term, terms};
 use matricle_core::words::fold;
 use matricle_core::{BookingId, DateId};
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 
 use super::{Booking, COLUMNS, booking};
 use crate::convert::foreign;
@@ -141,13 +141,19 @@ pub struct Found {
     pub count: u32,
 }
 
-/// Puts the words of a booking into the index that lists are narrowed by.
+/// Puts the words of a booking into the index that bookings are searched by, as they are when
+/// the commit is made.
 pub(super) fn index(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
-    tx.prepare_cached(
-        "INSERT OR REPLACE INTO booking_words (rowid, words) SELECT id, search FROM bookings WHERE id = ?1",
-    )?
-    .execute([id.0])
-    .map(drop)
+    tx.at_last(move |tx| {
+        let words: Option<String> = tx
+            .prepare_cached("SELECT search FROM bookings WHERE id = ?1")?
+            .query_row([id.0], |row| row.get(0))
+            .optional()?;
+        let Some(words) = words else { return Ok(()) };
+        tx.prepare_cached("INSERT OR REPLACE INTO booking_words (rowid, words) VALUES (?1, ?2)")?
+            .execute((id.0, words))
+            .map(drop)
+    })
 }
 
 /// The conditions of a filter, in SQL.
@@ -175,8 +181,11 @@ impl Narrowed {
         }
         if !term.months.is_empty() {
             let months: Vec<String> = term.months.iter().map(|m| format!("'{m:02}'")).collect();
+            let day = term
+                .day
+                .map_or_else(String::new, |day| format!(" AND substr(starts, 9, 2) = '{day:02}'"));
             either.push(format!(
-                "b.date_id IN (SELECT id FROM dates WHERE substr(starts, 6, 2) IN ({}))",
+                "b.date_id IN (SELECT id FROM dates WHERE substr(starts, 6, 2) IN ({}){day})",
                 months.join(", ")
             ));
         }

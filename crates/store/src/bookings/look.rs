@@ -112,6 +112,16 @@ pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreErr
     .doing("looking for bookings")
 }
 
+/// Whether anybody has booked here, tests left aside.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
+    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM bookings WHERE test = 0 AND name <> '')")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("asking whether anybody has booked")
+}
+
 /// Bookings of an event that wait for a yes, or whose form is being filled in, in the order
 /// they were made.
 ///
@@ -159,8 +169,9 @@ pub fn same_date(
     booking: &Booking,
     email: &str,
 ) -> Result<Option<Booking>, StoreError> {
+    // `+` keeps SQLite from the index of dates: a date has thousands of bookings, a mailbox a few.
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.date_id = ?2 AND b.id <> ?3
+        "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND +b.date_id = ?2 AND b.id <> ?3
             AND b.test = ?4 AND b.state IN ('requested', 'awaiting payment', 'confirmed') ORDER BY b.id LIMIT 1"
     ))
     .and_then(|mut q| {
@@ -180,7 +191,7 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
             (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
          FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
          WHERE b.mailbox = ?1 AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
-         ORDER BY d.starts_at DESC LIMIT 200"
+         ORDER BY d.starts_at DESC"
     ))
     .and_then(|mut q| q.query_map((mailbox(email), email.trim()), listed)?.collect())
     .doing("looking for somebody's bookings")
@@ -223,7 +234,7 @@ pub fn unfinished_of(
     but: BookingId,
 ) -> Result<u32, StoreError> {
     conn.prepare_cached(
-        "SELECT count(*) FROM bookings b WHERE b.mailbox = ?2 AND b.mailbox <> '' AND b.date_id = ?1 AND b.id <> ?3
+        "SELECT count(*) FROM bookings b WHERE b.mailbox = ?2 AND b.mailbox <> '' AND +b.date_id = ?1 AND b.id <> ?3
             AND b.test = 0 AND b.state IN ('requested', 'awaiting payment')",
     )
     .and_then(|mut q| q.query_row((date.0, mailbox(email), but.0), |row| row.get(0)))

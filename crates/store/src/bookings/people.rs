@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::codes::{Reading, TicketCode, read};
+use matricle_core::details::Details;
 use matricle_core::door::Presence;
 use matricle_core::words::fold;
 use matricle_core::{AttendeeId, BookingId, TicketTypeId};
@@ -112,6 +113,25 @@ pub fn tickets_of_people(
     )
     .and_then(|mut q| q.query_map([id.0], |row| row.get(0).map(TicketTypeId))?.collect())
     .doing("reading the tickets of people")
+}
+
+/// Writes the names of all people of a booking down, on each of its dates. Row by row: SQLite
+/// keeps no copy of pages for a statement that changes one.
+pub(super) fn name_all(tx: &Tx<'_>, booking: &Booking, details: &Details) -> rusqlite::Result<()> {
+    let rows: Vec<(i64, usize)> = tx
+        .prepare_cached("SELECT id, person_no FROM attendees WHERE booking_id = ?1")?
+        .query_map([booking.id.0], |row| {
+            Ok((row.get(0)?, usize::try_from(row.get::<_, i64>(1)?).unwrap_or(usize::MAX)))
+        })?
+        .collect::<Result<_, _>>()?;
+    let mut name =
+        tx.prepare_cached("UPDATE attendees SET name = ?2, search = ?3 WHERE id = ?1")?;
+    for (id, person) in rows {
+        let Some(attendee) = details.attendees.get(person) else { continue };
+        let words = fold(&format!("{attendee} {} {}", details.name, booking.reference));
+        name.execute((id, attendee, words))?;
+    }
+    Ok(())
 }
 
 /// The answers given with a booking.

@@ -78,7 +78,6 @@ pub(super) fn shift(
     from: Option<State>,
     to: State,
 ) -> Result<(), StoreError> {
-    tx.touch(date);
     let draws: Vec<Draw> = tx
         .prepare_cached("SELECT pool_id, seats FROM booking_draws WHERE booking_id = ?1")
         .and_then(|mut q| {
@@ -86,7 +85,19 @@ pub(super) fn shift(
                 .collect()
         })
         .doing("reading what a booking draws")?;
-    for shift in shifts(&draws, from, to) {
+    shift_by(tx, date, &draws, from, to)
+}
+
+/// Moves the counters of pools as a booking with these draws goes from state to state.
+pub(super) fn shift_by(
+    tx: &Tx<'_>,
+    date: DateId,
+    draws: &[Draw],
+    from: Option<State>,
+    to: State,
+) -> Result<(), StoreError> {
+    tx.touch(date);
+    for shift in shifts(draws, from, to) {
         tx.prepare_cached(counter(shift.bucket))
             .and_then(|mut q| q.execute((shift.pool.0, shift.by)))
             .doing("moving seats")?;

@@ -1,8 +1,12 @@
 //! What a date offers to choose from, with its seats and prices as they are now.
 
+use std::collections::HashMap;
+use std::rc::Rc;
+
 use jiff::Timestamp;
 use matricle_core::availability::OnSale;
-use matricle_core::booking::DateOffer;
+use matricle_core::booking::{DateOffer, Offer};
+use matricle_core::details::Question;
 use matricle_core::price::Share;
 use matricle_core::schedule::SaleWindow;
 use matricle_core::seats::{Pool, Taken};
@@ -13,8 +17,9 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use crate::convert::foreign;
 use crate::events::dates::{Date, date_by_id, dates_of, inside, pools};
 use crate::events::event::Event;
+use crate::events::questions::questions;
 use crate::events::tickets::{TicketType, ticket_types};
-use crate::{Doing, StoreError};
+use crate::{Doing, StoreError, Tx, house};
 
 /// A date with all that choosing tickets needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -77,6 +82,94 @@ pub fn choices(
         Some((event, date)) => one(conn, currency, event, date, now).map(Some),
         None => Ok(None),
     }
+}
+
+/// What an event offers on a date as it is planned, without what bookings change of it: read
+/// once, and kept by the writing thread until any plan changes.
+#[derive(Debug)]
+pub struct Planned {
+    /// The event.
+    pub event: Event,
+    /// The date.
+    pub date: Date,
+    /// What it asks while booking.
+    pub questions: Vec<Question>,
+    currency: Currency,
+    notice: Option<Notice>,
+    /// Ticket types; how many are sold is as it was then.
+    tickets: Vec<(TicketType, Offer)>,
+}
+
+/// Plans by date, true for one version.
+#[derive(Default)]
+struct Plans {
+    version: i64,
+    by_date: HashMap<DateId, Rc<Planned>>,
+}
+
+/// Most plans kept at once.
+const MOST_KEPT: usize = 256;
+
+/// A date as it is planned; nothing where there is none.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn planned(tx: &Tx<'_>, id: DateId) -> Result<Option<Rc<Planned>>, StoreError> {
+    let version: i64 = tx
+        .prepare_cached("SELECT n FROM plan_version")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("asking whether plans changed")?;
+    let known = tx.remembered(|plans: &mut Plans| {
+        if plans.version != version || plans.by_date.len() > MOST_KEPT {
+            *plans = Plans { version, by_date: HashMap::new() };
+        }
+        plans.by_date.get(&id).map(Rc::clone)
+    });
+    if known.is_some() {
+        return Ok(known);
+    }
+    let Some((event, date)) = date_by_id(tx, id)? else { return Ok(None) };
+    let Some(house) = house::get(tx)? else { return Ok(None) };
+    let fresh = Rc::new(Planned {
+        questions: questions(tx, event.id)?,
+        currency: house.currency,
+        notice: notice(tx, event.id)?,
+        tickets: ticket_types(tx, event.id, &[id], None)?,
+        event,
+        date,
+    });
+    tx.remembered(|plans: &mut Plans| plans.by_date.insert(id, Rc::clone(&fresh)));
+    Ok(Some(fresh))
+}
+
+/// [`choices`] of a date that is about to be booked: seats, and tickets sold of those with a
+/// limit, as they are now; all else as it is planned.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn choices_now(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<Option<Choices>, StoreError> {
+    let Some(plan) = planned(tx, id)? else { return Ok(None) };
+    let limited = plan.tickets.iter().any(|(_, offer)| offer.seats.limit.is_some());
+    if plan.event.course || limited {
+        return choices(tx, plan.currency, id, now);
+    }
+    let (tickets, offers) = plan.tickets.iter().cloned().unzip();
+    Ok(Some(Choices {
+        offer: DateOffer {
+            starts_at: plan.date.span.starts_at,
+            called_off: !plan.date.called_off.is_empty(),
+            notice: plan.notice,
+            currency: plan.currency,
+            hold: plan.event.hold,
+            pools: pools(tx, id, now)?,
+            offers,
+        },
+        event: plan.event.clone(),
+        date: plan.date.clone(),
+        tickets,
+        inside: inside(tx, id)?,
+        covers: vec![id],
+    }))
 }
 
 /// A date by itself, even if a booking would cover others as well: for the Office and

@@ -161,6 +161,26 @@ pub fn date_by_id(conn: &Connection, id: DateId) -> Result<Option<(Event, Date)>
     .doing("looking a date up")
 }
 
+/// A date of an event that begins at this instant and takes place, other than one.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn that_begins(
+    conn: &Connection,
+    event: EventId,
+    starts_at: Timestamp,
+    but: DateId,
+) -> Result<Option<DateId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id FROM dates
+         WHERE event_id = ?1 AND starts_at = ?2 AND id <> ?3 AND called_off = '' LIMIT 1",
+    )
+    .and_then(|mut q| {
+        q.query_row((event.0, us(starts_at), but.0), |row| row.get(0).map(DateId)).optional()
+    })
+    .doing("looking for the same date")
+}
+
 /// The pools of a date, in the order of the event's kinds.
 ///
 /// # Errors

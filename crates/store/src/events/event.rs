@@ -61,6 +61,10 @@ pub struct Event {
     pub rules: Rules,
     /// When anything about it last changed.
     pub changed_at: Timestamp,
+    /// The colour of its page, as `#1d4f3f`; empty for the house's.
+    pub accent: String,
+    /// When the draft was thrown away; it is in no list since.
+    pub thrown_at: Option<Timestamp>,
 }
 
 /// The state of an event.
@@ -131,10 +135,10 @@ impl Format {
 
 pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
-     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at";
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at, e.accent, e.thrown_at";
 
 /// How many columns that is: those of a date come after them.
-pub(crate) const EVENT_WIDTH: usize = 24;
+pub(crate) const EVENT_WIDTH: usize = 26;
 
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
     let mut c = InOrder::from(row, 0);
@@ -163,6 +167,8 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         once: c.next()?,
         rules: c.word("events.rules", |rules| serde_json::from_str(rules).ok())?,
         changed_at: c.instant()?,
+        accent: c.next()?,
+        thrown_at: c.instant_or()?,
     })
 }
 
@@ -250,6 +256,22 @@ pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), Stor
     .doing("moving an event")
 }
 
+/// Throws a draft away, or brings it back: it publishes itself no more while it is away, and not
+/// at once where its time has passed meanwhile.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_thrown(tx: &Tx<'_>, id: EventId, away: bool, now: Timestamp) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE events SET thrown_at = iif(?2, ?3, NULL),
+            publish_at = iif(?2 OR publish_at > ?3, publish_at, NULL)
+         WHERE id = ?1 AND state = 'draft'",
+        (id.0, away, us(now)),
+    )
+    .map(drop)
+    .doing("throwing a draft away")
+}
+
 /// Sets or clears the time at which a draft publishes itself.
 ///
 /// # Errors
@@ -269,7 +291,7 @@ pub fn set_publish_at(tx: &Tx<'_>, id: EventId, at: Option<Timestamp>) -> Result
 /// SQLite refuses.
 pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, StoreError> {
     conn.prepare_cached(
-        "SELECT id FROM events WHERE publish_at <= ?1 AND state = 'draft' ORDER BY publish_at",
+        "SELECT id FROM events WHERE publish_at <= ?1 AND state = 'draft' AND thrown_at IS NULL ORDER BY publish_at",
     )
     .and_then(|mut q| q.query_map([us(now)], |row| row.get(0).map(EventId))?.collect())
     .doing("looking for drafts to publish")
@@ -291,7 +313,7 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
             after_note = :after_note, listed = :listed, format = :format, online_link = :link,
             online_passcode = :passcode, called_off = :called_off, course = :course,
-            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now
+            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now, accent = :accent
          WHERE id = :id",
         named_params! {
             ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
@@ -300,7 +322,7 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
             ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
             ":latecomers": e.latecomers, ":who": who, ":once": e.once, ":rules": rules,
-            ":now": us(now),
+            ":now": us(now), ":accent": e.accent,
         },
     )
     .doing("writing an event")?;

@@ -195,7 +195,7 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
          JOIN pool_kinds k ON k.event_id = e.id AND k.position = 0
          JOIN pools p ON p.date_id = d.id AND p.kind_id = k.id
          LEFT JOIN slot_plans sp ON sp.event_id = e.id
-         WHERE {which} ORDER BY d.starts_at, d.id LIMIT {} OFFSET {}",
+         WHERE e.thrown_at IS NULL AND {which} ORDER BY d.starts_at, d.id LIMIT {} OFFSET {}",
         asked.most.saturating_add(1),
         asked.skip
     );

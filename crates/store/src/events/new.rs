@@ -68,6 +68,8 @@ pub struct NewEvent {
     pub dates: Vec<NewDate>,
     /// How its slots are cut, if it has slots.
     pub slots: Option<SlotPlan>,
+    /// The colour of its page; empty for the house's.
+    pub accent: String,
 }
 
 /// A ticket type to be written down.

@@ -31,9 +31,9 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
     tx.execute(
         "INSERT INTO events (slug, title, kind, lead, description, bring, refund_note, state,
             hold_minutes, made_at, button, after_note, listed, format, online_link, online_passcode,
-            course, latecomers, who, once, changed_at, rules)
+            course, latecomers, who, once, changed_at, rules, accent)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18,
-            ?19, ?20, ?10, ?21)",
+            ?19, ?20, ?10, ?21, ?22)",
         rusqlite::params![
             new.slug,
             new.title,
@@ -55,7 +55,8 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
             new.latecomers,
             json(&new.who)?,
             new.once,
-            json(&new.rules)?
+            json(&new.rules)?,
+            new.accent
         ],
     )?;
     let event = tx.last_insert_rowid();
@@ -156,5 +157,6 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
         questions,
         dates,
         slots,
+        accent: e.accent,
     }))
 }

@@ -75,7 +75,7 @@ pub fn to_cut(
     conn.prepare_cached(
         "SELECT s.event_id, date(?1, '+' || s.ahead_days || ' days') AS last FROM slot_plans s
          JOIN events e ON e.id = s.event_id
-         WHERE e.state IN ('draft', 'published') AND s.cut_until < date(?1, '+' || s.ahead_days || ' days')",
+         WHERE e.state IN ('draft', 'published') AND e.thrown_at IS NULL AND s.cut_until < date(?1, '+' || s.ahead_days || ' days')",
     )
     .and_then(|mut q| {
         q.query_map([today.to_string()], |row| {

@@ -7,7 +7,7 @@ use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::bookings::cancel::{self, By};
-use matricle_desk::bookings::{change, decide, move_date, pass_on, taking};
+use matricle_desk::bookings::{change, decide, move_date, pass_on, phone, taking};
 use matricle_desk::money::refunds;
 use matricle_desk::{DeskError, office};
 
@@ -58,7 +58,7 @@ pub(crate) async fn before_cancelling(
             "All seats come free at once, and the tickets are refused at the door.".to_owned()
         } else {
             format!(
-                "The tickets of {} die; {} free at once.",
+                "The tickets of {} open the door no more; {} free at once.",
                 plan.people.join(", "),
                 if seats == 1 { "the seat comes" } else { "the seats come" }
             )
@@ -97,9 +97,10 @@ pub(crate) async fn cancel(
     let by = By::Staff(at.staff.clone(), posted.get("percent").parse().ok());
     match cancel::cancel(&at.app.desk, by, reference, numbers).await {
         // A double click finds it cancelled: the sheet says so.
-        Ok(_) | Err(DeskError::Move(_)) => {
-            Ok(Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response())
-        }
+        Ok(_) | Err(DeskError::Move(_)) => Ok(at.done(
+            &format!("/office/bookings/{}", reference.as_str()),
+            "Cancelled, as the sheet says.",
+        )),
         Err(DeskError::Inside { name }) => {
             let mut page = load(&at, reference.as_str()).await?;
             page.refused = Some(wording::inside(&name));
@@ -109,13 +110,35 @@ pub(crate) async fn cancel(
     }
 }
 
+/// What an act on a booking did; the timeline tells the rest.
+fn said(act: &str) -> &'static str {
+    match act {
+        "yes" => "Said yes.",
+        "no" => "Said no.",
+        "back" => "Brought back, with its seats.",
+        "reconsider" => "It waits for a yes again.",
+        "resend" => "The confirmation goes out again.",
+        "booker" => "The booker is corrected.",
+        "note" => "The note is kept.",
+        "money" => "The money is booked.",
+        "price" => "The price is changed.",
+        "given" => "Noted as given back.",
+        "pass" => "The ticket is passed on; the old one lets nobody in.",
+        "move" => "Moved to the other date.",
+        "add" => "Added.",
+        "swap" => "Swapped.",
+        _ => "Done.",
+    }
+}
+
 async fn done(
     at: &Clerk,
     reference: Reference,
     act: &str,
     posted: &Posted,
 ) -> Result<(), DeskError> {
-    let (desk, staff) = (&at.app.desk, &at.staff);
+    let desk = &at.app.desk.saying(posted.get("word"));
+    let staff = &at.staff;
     let by = || By::Staff(staff.clone(), None);
     let number = |name: &str| posted.get(name).parse::<i64>().unwrap_or(0);
     match act {
@@ -132,6 +155,7 @@ async fn done(
         "back" => decide::bring_back(desk, staff, reference).await,
         "reconsider" => decide::reconsider(desk, staff, reference).await,
         "resend" => change::resend(desk, staff, reference).await,
+        "booker" => phone::correct_booker(desk, staff, reference, form(posted)).await,
         "note" => change::note(desk, staff, reference, form(posted)).await,
         "money" => taking::take_money(desk, staff, reference, form(posted)).await,
         "price" => change::set_price(desk, staff, reference, form(posted)).await,
@@ -179,18 +203,18 @@ pub(crate) async fn act(
         return Ok(Redirect::to(&to).into_response());
     }
     let refusal = match done(&at, reference, &act, &posted).await {
-        Ok(()) => return Ok(Redirect::to(&to).into_response()),
+        Ok(()) => return Ok(at.done(&to, said(&act))),
         Err(refusal) => refusal,
     };
     at.app.guards.not_done(&form, &posted);
     let mut page = load(&at, reference.as_str()).await?;
     let mut status = StatusCode::UNPROCESSABLE_ENTITY;
     match refusal {
-        DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong),
+        DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong).over(&page.d),
         DeskError::Choice(refusal) => {
             let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
             page.refused = Some(wording::choice(&refusal, &wording::ticket_names(&loaded.tickets)));
-            page.d = Fields::posted(&posted, &[]);
+            page.d = Fields::posted(&posted, &[]).over(&page.d);
             status = StatusCode::CONFLICT;
         }
         DeskError::Move(refusal) => {

@@ -81,6 +81,7 @@ pub(crate) struct Sheet {
     pub(crate) state: &'static str,
     pub(crate) booker: String,
     pub(crate) email: String,
+    pub(crate) phone: String,
     pub(crate) title: String,
     pub(crate) event_href: String,
     pub(crate) when: String,
@@ -130,6 +131,8 @@ pub(crate) struct May {
     pub(crate) pass_on: bool,
     pub(crate) put_off: bool,
     pub(crate) note: bool,
+    /// Name, address and number of the booker can be put right.
+    pub(crate) correct: bool,
     pub(crate) give: bool,
 }
 
@@ -157,6 +160,7 @@ impl May {
                 && sheet.attendees.iter().any(|a| !a.cancelled && a.presence == Presence::Expected),
             put_off: may(Act::PutOff),
             note: clerk,
+            correct: clerk && !sheet.booking.name.is_empty(),
             give: money,
         }
     }
@@ -238,6 +242,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         state: wording::state(b.state),
         booker: if b.booker().is_empty() { "No name yet".into() } else { b.booker().into() },
         email: b.email.clone(),
+        phone: b.phone.clone(),
         title: sheet.event.title.clone(),
         event_href: format!("/office/events/{}", sheet.event.id),
         when: words::span(span.starts, span.ends, today),
@@ -284,7 +289,18 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 (doc.id, doc.name(), doc.kind.word(), total.figures())
             })
             .collect(),
-        answers: sheet.answers.iter().map(|a| (a.label.clone(), a.answer.clone())).collect(),
+        answers: sheet
+            .answers
+            .iter()
+            .map(|a| {
+                let whose = a.person.and_then(|n| sheet.attendees.get(n)).map(|p| p.name.as_str());
+                let label = match whose {
+                    Some(name) if !name.is_empty() => format!("{name}: {}", a.label),
+                    _ => a.label.clone(),
+                };
+                (label, a.answer.clone())
+            })
+            .collect(),
         notes: loaded.notes.iter().map(|n| row((n.at, n.who.clone(), &n.text))).collect(),
         messages: loaded
             .messages
@@ -323,7 +339,12 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         },
         may,
         cancelling: None,
-        d: Fields::of([("amount", if charged { b.due().figures() } else { String::new() })]),
+        d: Fields::of([
+            ("amount", if charged { b.due().figures() } else { String::new() }),
+            ("booker_name", b.name.clone()),
+            ("booker_email", b.email.clone()),
+            ("phone", b.phone.clone()),
+        ]),
         refused: None,
         open: String::new(),
     })

@@ -4,7 +4,6 @@
 use std::collections::BTreeMap;
 
 use askama::Template;
-use axum::extract::Query;
 use axum::http::Uri;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
@@ -17,7 +16,7 @@ use matricle_formats::words;
 use matricle_store::bookings::{Filter, Listed, MOST_COUNTED, Order};
 
 use crate::address::encode;
-use crate::asking::{Posted, SignedIn};
+use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::{Clerk, booking_row};
 use crate::page::{Frame, html};
@@ -25,9 +24,9 @@ use crate::parts::files::list_file;
 use crate::wording;
 
 /// Rows on a page.
-const ROWS: u32 = 100;
+const ROWS: u32 = 30;
 /// Rows of a file.
-const FILE_ROWS: u32 = 100_000;
+const FILE_ROWS: u32 = u32::MAX;
 
 /// Columns that can be shown: name in addresses, heading, whether it is a number.
 const COLUMNS: [(&str, &str, bool); 11] = [
@@ -118,8 +117,9 @@ struct Shown {
     href: String,
     reference: String,
     plain: String,
-    /// Text, a class of a state, and whether it is a number.
-    cells: Vec<(String, &'static str, bool)>,
+    /// Text, a class of a state, whether it is a number, and what stands before a number where
+    /// there are no headings.
+    cells: Vec<(String, &'static str, bool, &'static str)>,
 }
 
 #[derive(Template)]
@@ -196,11 +196,14 @@ fn row(
     let mut cells: Vec<_> = COLUMNS
         .iter()
         .filter(|(name, ..)| asked.columns.iter().any(|c| c == name))
-        .map(|(name, ..)| cell(name, listed, zone, now))
+        .map(|(name, head, _)| {
+            let (text, class, number) = cell(name, listed, zone, now);
+            (text, class, number, *head)
+        })
         .collect();
     cells.extend(questions.iter().map(|q| {
         let given = answers.get(&listed.booking.id.0).and_then(|given| given.get(q));
-        (given.cloned().unwrap_or_default(), "", false)
+        (given.cloned().unwrap_or_default(), "", false, "")
     }));
     Shown {
         href: format!("/office/bookings/{}", listed.booking.reference.as_str()),
@@ -397,19 +400,4 @@ pub(crate) async fn views(at: Clerk, posted: Posted) -> Result<Response, WebErro
         Err(_) => many::save(&at.app.desk, &at.staff, posted.get("name"), query).await?,
     }
     Ok(Redirect::to(&format!("/office/bookings?{query}")).into_response())
-}
-
-#[derive(Debug, serde::Deserialize)]
-pub(crate) struct Find {
-    #[serde(default)]
-    q: String,
-}
-
-/// `GET /office/find`: a reference opens its booking, words look through bookings.
-pub(crate) async fn find(SignedIn(_staff): SignedIn, Query(Find { q }): Query<Find>) -> Response {
-    match Reference::parse(&q).or_else(|| matricle_core::transfer::read_creditor_reference(&q)) {
-        Some(reference) => Redirect::to(&format!("/office/bookings/{}", reference.as_str())),
-        None => Redirect::to(&format!("/office/bookings?q={}", encode(q.trim()))),
-    }
-    .into_response()
 }

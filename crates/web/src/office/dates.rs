@@ -9,21 +9,25 @@ use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_desk::planning::dates::{self, week};
 use matricle_desk::planning::{events, slots};
+use matricle_desk::{DeskError, house};
 use matricle_formats::words;
 use matricle_store::events::Choices;
 use serde::Deserialize;
 
 use crate::asking::{Asker, Posted};
 use crate::error::WebError;
+use crate::news::Undo;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
+use crate::parts::pager::Pager;
 use crate::parts::{grid, strip};
 
 /// Which date is being changed.
 #[derive(Debug, Deserialize)]
 pub(crate) struct Which {
     pub(crate) date: Option<i64>,
+    page: Option<usize>,
 }
 
 struct DateRow {
@@ -55,9 +59,13 @@ struct Dates {
     bookings: u32,
     title: String,
     rows: Vec<DateRow>,
+    pager: Pager,
     runs: Vec<String>,
     slots: bool,
     slots_open: bool,
+    /// The house has no opening hours that slots could be cut from.
+    no_hours: bool,
+    problem: Option<&'static str>,
     chosen: Option<i64>,
     chosen_when: String,
     /// Who opened the door of the chosen date for another day.
@@ -79,6 +87,9 @@ struct Dates {
     can_call_off: bool,
 }
 
+/// Dates of one page.
+const ROWS: usize = 20;
+
 /// Forms that were sent and need another look.
 #[derive(Default)]
 pub(crate) struct Again {
@@ -87,9 +98,14 @@ pub(crate) struct Again {
     pub(crate) session: Option<Fields>,
     pub(crate) pool: Option<Fields>,
     pub(crate) slot: Option<Fields>,
+    /// Why something was not done, when it is no field's fault.
+    pub(crate) problem: Option<&'static str>,
+    /// The page of dates that was asked for.
+    pub(crate) page: Option<usize>,
 }
 
-fn change_fields(d: &Choices) -> Fields {
+/// The form of a date as it stands.
+pub(crate) fn change_fields(d: &Choices) -> Fields {
     let span = &d.date.span;
     let mut fields = Fields::of([
         ("day", span.starts.date().to_string()),
@@ -121,7 +137,8 @@ pub(crate) async fn page(
         .into_iter()
         .flatten()
         .map(Fields::count)
-        .sum::<usize>();
+        .sum::<usize>()
+        + usize::from(again.problem.is_some());
     let date = sheet.dates.iter().find(|d| Some(d.date.id.0) == chosen);
     let last = sheet.dates.last();
     let add = again.add.unwrap_or_else(|| match last {
@@ -152,6 +169,13 @@ pub(crate) async fn page(
         ]),
     });
     let chosen_sessions = date.and_then(|d| sheet.sessions.iter().find(|(id, _)| *id == d.date.id));
+    // The page with the chosen date, or with the next one.
+    let here = sheet.dates.iter().position(|d| match chosen {
+        Some(id) => d.date.id.0 == id,
+        None => d.date.span.ends_at > now,
+    });
+    let shown = again.page.unwrap_or(here.unwrap_or(0) / ROWS);
+    let pager = Pager::of(sheet.dates.len(), shown, ROWS, &format!("/office/events/{id}/dates?"));
     let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
     let page = Dates {
         f,
@@ -162,6 +186,8 @@ pub(crate) async fn page(
         rows: sheet
             .dates
             .iter()
+            .skip(pager.first)
+            .take(ROWS)
             .map(|d| {
                 let pool = d.main_pool();
                 DateRow {
@@ -177,15 +203,19 @@ pub(crate) async fn page(
                 }
             })
             .collect(),
+        pager,
         runs: sheet
             .runs
             .iter()
             .filter_map(|(_, rule, n)| {
                 let rule = matricle_core::rule::Rule::parse(rule).ok()?;
-                Some(format!("{} ({})", words::rule(&rule), words::count(*n, "dates")))
+                // Days left out, added and taken away since are none of the rule's.
+                Some(format!("{}; {} of it now", words::rule(&rule), words::count(*n, "dates")))
             })
             .collect(),
         slots: plan.is_some(),
+        no_hours: house::all(&at.app.desk, &at.staff).await?.hours.is_empty(),
+        problem: again.problem,
         slots_open: plan.is_some() || slot.count() > 0,
         chosen: date.map(|d| d.date.id.0),
         chosen_when: date
@@ -255,7 +285,7 @@ pub(crate) async fn show(
     Path(id): Path<i64>,
     Query(which): Query<Which>,
 ) -> Result<Response, WebError> {
-    page(&at, id, which.date, Again::default()).await
+    page(&at, id, which.date, Again { page: which.page, ..Again::default() }).await
 }
 
 /// `POST /office/dates/{id}/door`: opens the door of a date on another day than its own, or
@@ -272,7 +302,13 @@ pub(crate) async fn door(
         return Ok(Redirect::to(&format!("/door/{id}")).into_response());
     }
     let event = office::date(&at.app.desk, &at.staff, date).await?.event.id;
-    Ok(Redirect::to(&format!("/office/events/{event}/dates?date={id}#door")).into_response())
+    let what =
+        if open { "The door is open, whatever the day." } else { "The door keeps to its day." };
+    let undo = Undo::new(
+        format!("/office/dates/{id}/door"),
+        &[("act", if open { "close" } else { "open" })],
+    );
+    Ok(at.done_but(&format!("/office/events/{event}/dates?date={id}#door"), what, undo))
 }
 
 /// `POST /office/dates/{id}/remove`.
@@ -281,8 +317,16 @@ pub(crate) async fn remove(
     Path(id): Path<i64>,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let event = dates::remove(&at.app.desk, &at.staff, DateId(id)).await?;
-    Ok(Redirect::to(&format!("/office/events/{event}/dates")).into_response())
+    match dates::remove(&at.app.desk, &at.staff, DateId(id)).await {
+        Ok(event) => Ok(at.done(&format!("/office/events/{event}/dates"), "The date is removed.")),
+        Err(DeskError::Booked { .. }) => {
+            let event = office::date(&at.app.desk, &at.staff, DateId(id)).await?.event.id;
+            let problem = "This date has been booked, so it stays. Call it off instead: then everybody is told, and gets their money back.";
+            let again = Again { problem: Some(problem), ..Again::default() };
+            page(&at, event.0, Some(id), again).await
+        }
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// `POST /office/events/{id}/pools`: something more is counted.
@@ -292,7 +336,9 @@ pub(crate) async fn add_pool(
     posted: Posted,
 ) -> Result<Response, WebError> {
     match dates::add_pool(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
-        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
+        Ok(()) => {
+            Ok(at.done(&format!("/office/events/{id}/dates"), "Counted on every date from now on."))
+        }
         Err(error) => {
             let pool = Some(Fields::again(&posted, error)?);
             page(&at, id, None, Again { pool, ..Again::default() }).await
@@ -307,7 +353,7 @@ pub(crate) async fn plan_slots(
     posted: Posted,
 ) -> Result<Response, WebError> {
     match slots::plan(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
-        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
+        Ok(()) => Ok(at.done(&format!("/office/events/{id}/dates"), "Slots are cut as it says.")),
         Err(error) => {
             let slot = Some(Fields::again(&posted, error)?);
             page(&at, id, None, Again { slot, ..Again::default() }).await

@@ -5,6 +5,7 @@ use axum::extract::{Path, Query};
 use axum::http::HeaderMap;
 use axum::response::Response;
 use jiff::Timestamp;
+use matricle_core::staff::Right;
 use matricle_core::{Currency, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_formats::words;
@@ -61,7 +62,11 @@ struct DateView {
     when: String,
     seats: String,
     door: Option<String>,
+    /// The list of people.
+    coming: String,
     many: bool,
+    /// One of many: a row beside the next, which is drawn in full.
+    row: Option<(String, String)>,
 }
 
 struct TicketRow {
@@ -75,20 +80,54 @@ struct TicketRow {
 #[derive(Template)]
 #[template(path = "office/seats_of.html")]
 struct SeatsOf {
+    id: i64,
+    more: usize,
+    /// Whoever looks plans events.
+    plans: bool,
     dates: Vec<DateView>,
+}
+
+fn has_rows(dates: &[DateView]) -> bool {
+    dates.iter().any(|d| d.row.is_some())
+}
+
+impl SeatsOf {
+    fn has_rows(&self) -> bool {
+        has_rows(&self.dates)
+    }
+}
+
+impl Sheet {
+    fn has_rows(&self) -> bool {
+        has_rows(&self.dates)
+    }
 }
 
 /// The dates a sheet shows: those to come, or all when none is.
 fn shown(sheet: &EventSheet, now: Timestamp) -> impl Iterator<Item = &Choices> {
     let over = move |d: &Choices| d.date.span.ends_at <= now;
     let only_past = sheet.dates.iter().all(over);
-    sheet.dates.iter().filter(move |d| only_past || !over(d)).take(40)
+    sheet.dates.iter().filter(move |d| only_past || !over(d))
 }
+
+/// Most dates on a sheet; of more, those after them stand under Dates & seats.
+const ON_SHEET: usize = 6;
+
+/// How many dates stand there alone.
+fn more(sheet: &EventSheet, now: Timestamp) -> usize {
+    shown(sheet, now).count().saturating_sub(ON_SHEET)
+}
+
+/// So many dates are each drawn in full; of more, the next is, and the others are a row each.
+const DRAWN: usize = 3;
 
 fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebError> {
     let many = sheet.dates.len() > 1;
+    let all = shown(sheet, now).count();
     shown(sheet, now)
-        .map(|date| {
+        .take(ON_SHEET)
+        .enumerate()
+        .map(|(place, date)| {
             let span = &date.date.span;
             let today = words::local(now, &span.zone).date();
             let is_on =
@@ -96,9 +135,27 @@ fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebEr
             Ok(DateView {
                 off: date.date.called_off.clone(),
                 when: words::span(span.starts, span.ends, today),
-                seats: seats(date).render()?,
+                // Nothing is on sale of what is called off.
+                seats: if date.date.called_off.is_empty() {
+                    seats(date).render()?
+                } else {
+                    let booked = date.main_pool().taken.total();
+                    format!(
+                        "<p class=\"empty\">Called off; no seats are sold.{}</p>",
+                        match booked {
+                            0 => String::new(),
+                            n => format!(" {} still booked.", words::count(n, "seats")),
+                        }
+                    )
+                },
+                coming: format!("/office/events/{}/coming?date={}", sheet.event.id, date.date.id),
                 door: is_on.then(|| format!("/door/{}", date.date.id)),
                 many,
+                row: (all > DRAWN && place > 0).then(|| {
+                    let pool = date.main_pool();
+                    let taken = format!("{} of {}", pool.taken.total(), pool.capacity);
+                    (strip::svg(&pool, date.inside, strip::SMALL), taken)
+                }),
             })
         })
         .collect()
@@ -116,8 +173,19 @@ struct Sheet {
     when: String,
     programme: String,
     published: bool,
+    /// It was put into the Programme just now.
+    fresh: bool,
+    link: String,
+    poster: String,
+    worded: bool,
+    pictured: bool,
     draft: bool,
+    /// The draft was thrown away.
+    thrown: bool,
     dates: Vec<DateView>,
+    /// So many more dates stand under Dates & seats.
+    more: usize,
+    plans: bool,
     thread: String,
     tickets: Vec<TicketRow>,
     latest: Vec<BookingRow>,
@@ -192,6 +260,16 @@ fn what_was_cleared(pairs: &[(String, String)], currency: Currency) -> String {
     said.join(" ")
 }
 
+/// One line for a poster or a newsletter: what, when, where, and the way to book.
+fn poster(sheet: &EventSheet, link: &str) -> String {
+    let coming = sheet.dates.iter().find(|d| d.date.called_off.is_empty());
+    let when = coming.map_or_else(String::new, |d| {
+        format!(", {}, {}", words::long_span(d.date.span.starts, d.date.span.ends), d.date.place())
+    });
+    let bare = link.split_once("://").map_or(link, |(_, rest)| rest);
+    format!("{}{when}. {bare}", sheet.event.title)
+}
+
 /// `GET /office/events/{id}`: the sheet of an event.
 pub(crate) async fn sheet(
     at: Clerk,
@@ -217,6 +295,7 @@ pub(crate) async fn sheet(
             if many { format!(" and {} more", sheet.dates.len() - 1) } else { String::new() };
         format!("{span}{more} · {place}{hosts}")
     });
+    let link = format!("{}/events/{}", at.app.desk.public_url, sheet.event.slug);
     let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
     html(&Sheet {
         f,
@@ -228,7 +307,15 @@ pub(crate) async fn sheet(
         when,
         programme: format!("/events/{}", sheet.event.slug),
         published: sheet.event.state == EventState::Published,
+        fresh: pairs.iter().any(|(n, _)| n == "published"),
+        poster: poster(&sheet, &link),
+        link,
+        worded: !sheet.event.description.is_empty(),
+        pictured: sheet.pictured,
         draft: sheet.event.state == EventState::Draft,
+        thrown: sheet.event.thrown_at.is_some(),
+        more: more(&sheet, now),
+        plans: at.staff.role.may(Right::PlanEvents),
         dates,
         thread: thread::svg(&thread_of(&sheet, now)),
         tickets: tickets(&sheet, now),
@@ -271,7 +358,10 @@ pub(crate) async fn sheet(
 }
 
 fn tickets(sheet: &EventSheet, now: Timestamp) -> Vec<TicketRow> {
-    let Some(date) = sheet.dates.first() else { return Vec::new() };
+    let coming = |d: &&Choices| d.date.called_off.is_empty() && d.date.span.ends_at > now;
+    let over = !sheet.dates.iter().any(|d| coming(&d));
+    let date = sheet.dates.iter().find(coming).or_else(|| sheet.dates.first());
+    let Some(date) = date else { return Vec::new() };
     let (currency, zone) = (sheet.house.currency, &sheet.house.zone);
     date.tickets
         .iter()
@@ -288,6 +378,8 @@ fn tickets(sheet: &EventSheet, now: Timestamp) -> Vec<TicketRow> {
                 None => base.to_string(),
             };
             let sale = match o.sale.until {
+                _ if sheet.event.state == EventState::CalledOff => "called off".into(),
+                _ if over => "over".into(),
                 Some(until) => format!("on sale until {}", words::deadline(until, zone, now)),
                 None => "on sale until the start".into(),
             };
@@ -306,7 +398,7 @@ fn thread_of(sheet: &EventSheet, now: Timestamp) -> Thread {
             bars.push(Bar { class, from, until, label });
         }
     };
-    for date in &sheet.dates {
+    for date in sheet.dates.iter().filter(|d| d.date.called_off.is_empty()) {
         for offer in &date.offer.offers {
             let from = offer.sale.from.unwrap_or(first);
             let until =
@@ -319,7 +411,7 @@ fn thread_of(sheet: &EventSheet, now: Timestamp) -> Thread {
             );
         }
     }
-    for date in &sheet.dates {
+    for date in sheet.dates.iter().filter(|d| d.date.called_off.is_empty()) {
         for (ticket, offer) in date.tickets.iter().zip(&date.offer.offers) {
             if let Some(early) = offer.price.early {
                 let by = words::deadline(early.until, &zone, now);
@@ -388,7 +480,10 @@ pub(crate) async fn live(
         let (desk, staff) = (desk.clone(), at.staff.clone());
         async move {
             let sheet = office::event(&desk, &staff, EventId(id)).await?;
-            Ok(SeatsOf { dates: date_views(&sheet, desk.clock.now())? }.render()?)
+            let now = desk.clock.now();
+            let (id, more) = (sheet.event.id.0, more(&sheet, now));
+            let plans = staff.role.may(Right::PlanEvents);
+            Ok(SeatsOf { id, more, plans, dates: date_views(&sheet, now)? }.render()?)
         }
     }))
 }

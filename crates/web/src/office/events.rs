@@ -20,6 +20,7 @@ use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
 use crate::parts::files::list_file;
+use crate::parts::pager::Pager;
 use crate::parts::strip;
 
 /// How the list of events is narrowed and sorted.
@@ -30,11 +31,21 @@ pub(crate) struct Shown {
     #[serde(default)]
     sort: String,
     #[serde(default)]
+    page: usize,
+    #[serde(default)]
     done: Option<u32>,
 }
 
+/// Events of a page.
+const ROWS: usize = 28;
+
+/// States by which the list is narrowed with one click.
+const STATES: [&str; 4] = ["published", "draft", "past", "called off"];
+
 struct Row {
     id: i64,
+    /// Stands above the first event of each month.
+    heading: String,
     title: String,
     kind: String,
     when: String,
@@ -56,6 +67,26 @@ struct List {
     rows: Vec<Row>,
     done: Option<u32>,
     query: String,
+    pager: Pager,
+    states: Vec<(&'static str, bool)>,
+}
+
+/// Puts the month above the first event of each: of its next date, or of its last when it is over.
+fn head(rows: &mut [Row], today: jiff::civil::Date) {
+    let mut before = String::new();
+    for row in rows {
+        let heading = match row.span {
+            None => "Without a date".to_owned(),
+            Some(_) if row.state == "past" => "Over".to_owned(),
+            Some((first, last)) => {
+                words::month_of(first.date().max(today).min(last.date()).first_of_month())
+            }
+        };
+        if heading != before {
+            row.heading.clone_from(&heading);
+            before = heading;
+        }
+    }
 }
 
 fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
@@ -70,23 +101,19 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
             format!("{} – {}", words::day(first.date(), today), words::day(last.date(), today))
         }
     };
-    let (taken, capacity) = r.seats;
-    let pool = matricle_core::seats::Pool {
-        id: matricle_core::PoolId(0),
-        name: "seats".into(),
-        capacity,
-        taken: matricle_core::seats::Taken { confirmed: taken, ..Default::default() },
-    };
+    let (taken, capacity) = (r.seats.taken.total(), r.seats.capacity);
+    let off = r.event.state == EventState::CalledOff;
     Row {
         id: r.event.id.0,
+        heading: String::new(),
         title: r.event.title.clone(),
         kind: r.event.kind.clone(),
         when,
         dates: r.dates,
         span: r.span,
         taken: (taken, capacity),
-        seats: format!("{taken} of {capacity}"),
-        strip: strip::svg(&pool, 0, strip::SMALL),
+        seats: if off { "–".into() } else { format!("{taken} of {capacity}") },
+        strip: if off { String::new() } else { strip::svg(&r.seats, 0, strip::SMALL) },
         state: if over && r.event.state == EventState::Published {
             "past"
         } else {
@@ -124,14 +151,21 @@ async fn rows(at: &Clerk, shown: &Shown) -> Result<(House, Vec<Row>), WebError> 
 
 /// `GET /office/events`: all events, those to come first.
 pub(crate) async fn list(at: Clerk, Query(shown): Query<Shown>) -> Result<Response, WebError> {
-    let (house, rows) = rows(&at, &shown).await?;
+    let (house, mut rows) = rows(&at, &shown).await?;
     let f = at.frame("Events", &house.name).in_room("events");
+    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
     let query = format!(
         "q={}&sort={}",
         crate::address::encode(&shown.q),
         crate::address::encode(&shown.sort)
     );
-    html(&List { f, q: shown.q, rows, done: shown.done, query })
+    let pager = Pager::of(rows.len(), shown.page, ROWS, &format!("/office/events?{query}&"));
+    pager.cut(&mut rows);
+    if shown.sort.is_empty() {
+        head(&mut rows, today);
+    }
+    let states = STATES.map(|s| (s, fold(&shown.q) == s)).to_vec();
+    html(&List { f, q: shown.q, rows, done: shown.done, query, pager, states })
 }
 
 /// `GET /office/events.csv` and `.xlsx`: the list as shown, as a file.

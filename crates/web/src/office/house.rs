@@ -8,19 +8,25 @@ mod rates;
 mod tags;
 
 use askama::Template;
-use axum::extract::Path;
+use axum::extract::{Multipart, Path, Query};
 use axum::http::StatusCode;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
+use matricle_core::marks::Mark;
 use matricle_core::staff::{Right, Role};
 use matricle_desk::DeskError;
-use matricle_desk::house::{self, Rooms, Thing};
+use matricle_desk::house::{self, Rooms, Thing, face};
 use matricle_formats::words;
+
+use serde::Deserialize;
 
 use crate::asking::Posted;
 use crate::error::WebError;
+use crate::news::Undo;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
-use crate::parts::fields::{Fields, form};
+use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::marks;
+use crate::parts::pager::{self, Pager};
 
 /// A thing of the house with its form.
 struct Item {
@@ -60,11 +66,24 @@ struct HousePage {
     person: Fields,
     gives_roles: bool,
     changes: Vec<(String, String, String, String)>,
+    pager: Pager,
     audit: Vec<(String, String, String)>,
     audited: u32,
     feeds: Vec<(String, String)>,
     embed: String,
     may_change: bool,
+    /// Whether the house has a mark; what was wrong with one that was sent.
+    marked: bool,
+    mark_wrong: String,
+    kinds: Vec<KindRow>,
+}
+
+/// A kind of events with its mark.
+struct KindRow {
+    name: String,
+    drawn: String,
+    chosen: String,
+    wrong: String,
 }
 
 /// Forms that were sent and need another look: which, and as what.
@@ -74,6 +93,8 @@ enum Again {
     Form(Fields),
     Closing(Fields),
     Person(Fields),
+    Mark(Fields),
+    Kinds(Fields),
     Said(String),
 }
 
@@ -158,6 +179,7 @@ fn house_fields(all: &Rooms) -> Fields {
         ("iban", h.iban.clone()),
         ("bic", h.bic.clone()),
         ("transfer_days", h.transfer_days.to_string()),
+        ("accent", h.accent.clone()),
     ]);
     for (i, (days, percent)) in h.steps.iter().enumerate() {
         d.add(&format!("days_{i}"), days.to_string());
@@ -167,6 +189,16 @@ fn house_fields(all: &Rooms) -> Fields {
 }
 
 async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, WebError> {
+    page_at(at, tab, 0, again).await
+}
+
+/// A tab, and of the log of changes one of its pages.
+async fn page_at(
+    at: &Clerk,
+    tab: &'static str,
+    shown: usize,
+    again: Again,
+) -> Result<Response, WebError> {
     let all = house::all(&at.app.desk, &at.staff).await?;
     let now = at.app.desk.clock.now();
     let zone = all.house.zone.clone();
@@ -177,10 +209,13 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
         _ => house_fields(&all),
     };
     let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
+    let (mut mark, mut kinds) = (Fields::default(), None);
     let mut refusal = true;
     match again {
         Again::None | Again::Thing(..) => refusal = matches!(again, Again::Thing(..)),
         Again::Form(fields) => d = fields,
+        Again::Mark(fields) => mark = fields,
+        Again::Kinds(fields) => kinds = Some(fields),
         Again::Closing(fields) => closing = fields,
         Again::Person(fields) => person = fields,
         Again::Said(text) => {
@@ -199,6 +234,15 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
         "audit" => matricle_desk::house::audit::log(&at.app.desk, &at.staff).await?,
         _ => (Vec::new(), 0),
     };
+    let (mut changes, mut pager) = (Vec::new(), Pager::default());
+    if tab == "changes" {
+        let skip = |first: usize| u32::try_from(first).unwrap_or(u32::MAX);
+        let most = u32::try_from(pager::ROWS).unwrap_or(u32::MAX);
+        let first = house::changes(&at.app.desk, &at.staff, 0, 0).await?.1;
+        let count = usize::try_from(first).unwrap_or(usize::MAX);
+        pager = Pager::of(count, shown, pager::ROWS, "/office/house/changes?");
+        changes = house::changes(&at.app.desk, &at.staff, skip(pager.first), most).await?.0;
+    }
     let url = &at.app.desk.public_url;
     let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
     feeds.extend(
@@ -252,16 +296,21 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
             .iter()
             .map(|s| (s.id.0, s.name.clone(), s.email.clone(), s.role.word(), s.id == at.staff.id))
             .collect(),
-        roles: Role::ALL.map(|r| (r.word(), r.word())).to_vec(),
+        // The least first, so that nobody is given more by a slip.
+        roles: Role::ALL.iter().rev().map(|r| (r.word(), r.word())).collect(),
         person,
         gives_roles: at.staff.role.may(Right::GiveRoles),
-        changes: all
-            .changes
-            .iter()
+        changes: changes
+            .into_iter()
             .map(|c| {
-                (words::moment(c.at, &zone, now), c.who.clone(), c.what.clone(), c.about.clone())
+                let what = match c.title.as_str() {
+                    "" => c.what,
+                    title => format!("{title}: {}", c.what),
+                };
+                (words::moment(c.at, &zone, now), c.who, what, c.about)
             })
             .collect(),
+        pager,
         audit: audit
             .into_iter()
             .map(|n| {
@@ -279,8 +328,70 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
             "<div data-matricle=\"{url}/embed/list\"></div>\n<script async src=\"{url}/embed.js\"></script>"
         ),
         may_change: at.staff.role.may(Right::SetHouseUp),
+        marked: tab.is_empty() && face::mark(&at.app.desk).await?.is_some(),
+        mark_wrong: mark.w("mark").to_owned(),
+        kinds: if tab == "tags" { kind_rows(at, kinds.as_ref()).await? } else { Vec::new() },
     };
     if refusal { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) } else { html(&page) }
+}
+
+/// The kinds of events with their marks, as they are or as they were chosen.
+async fn kind_rows(at: &Clerk, chosen: Option<&Fields>) -> Result<Vec<KindRow>, WebError> {
+    let kinds = face::kinds(&at.app.desk).await?;
+    let row = |(i, (name, mark)): (usize, (String, Option<Mark>))| {
+        let own = mark.map_or("", Mark::word);
+        let field = format!("mark_{i}");
+        KindRow {
+            drawn: mark.map_or_else(String::new, marks::svg),
+            chosen: chosen.map_or(own, |d| d.v(&field)).to_owned(),
+            wrong: chosen.map_or_else(String::new, |d| d.w(&field).to_owned()),
+            name,
+        }
+    };
+    Ok(kinds.into_iter().enumerate().map(row).collect())
+}
+
+/// `POST /office/house/kinds`: marks of the kinds of events.
+pub(crate) async fn set_kinds(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let chosen = (0..)
+        .map_while(|i| {
+            let name = posted.starting("kind_").find(|(n, _)| *n == i.to_string())?.1;
+            Some((name.to_owned(), Mark::from_word(posted.get(&format!("mark_{i}")))))
+        })
+        .collect();
+    match face::set_kinds(&at.app.desk, &at.staff, chosen).await {
+        Ok(()) => Ok(at.done("/office/house/tags", "The marks are kept; the month shows them.")),
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            page(&at, "tags", Again::Kinds(d)).await
+        }
+    }
+}
+
+/// `POST /office/house/mark`: a file, or away with it.
+pub(crate) async fn set_mark(at: Clerk, mut parts: Multipart) -> Result<Response, WebError> {
+    let (mut token, mut bytes, mut act) = (String::new(), Vec::new(), String::new());
+    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
+        match part.name().unwrap_or_default() {
+            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
+            "act" => act = part.text().await.map_err(|_| WebError::Unreadable)?,
+            "mark" => bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec(),
+            _ => {}
+        }
+    }
+    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
+        return Err(WebError::OldPage);
+    }
+    let bytes = (act != "drop").then_some(bytes);
+    let what = if bytes.is_some() { "The mark is kept." } else { "The mark is taken away." };
+    match face::set_mark(&at.app.desk, &at.staff, bytes).await {
+        Ok(()) => Ok(at.done("/office/house#mark", what)),
+        Err(error) => {
+            let mut d = Fields::default();
+            d.mark(&wrong(error)?);
+            page(&at, "", Again::Mark(d)).await
+        }
+    }
 }
 
 fn tab_of(word: &str) -> Result<&'static str, WebError> {
@@ -294,8 +405,19 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
     page(&at, "", Again::None).await
 }
 
-pub(crate) async fn part(at: Clerk, Path(tab): Path<String>) -> Result<Response, WebError> {
-    page(&at, tab_of(&tab)?, Again::None).await
+/// Which page of the log of changes.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Shown {
+    #[serde(default)]
+    page: usize,
+}
+
+pub(crate) async fn part(
+    at: Clerk,
+    Path(tab): Path<String>,
+    Query(shown): Query<Shown>,
+) -> Result<Response, WebError> {
+    page_at(&at, tab_of(&tab)?, shown.page, Again::None).await
 }
 
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
@@ -319,10 +441,15 @@ pub(crate) async fn save(
     let act = posted.get("act");
     if matches!(act, "retire" | "offer") {
         house::retire(&at.app.desk, &at.staff, thing, id, act == "retire").await?;
-        return Ok(Redirect::to(thing.page()).into_response());
+        let (what, act) = match act {
+            "retire" => ("It is offered no more; what has it keeps it.", "offer"),
+            _ => ("It is offered again.", "retire"),
+        };
+        let undo = Undo::new(format!("/office/house/{word}/{id}"), &[("act", act)]);
+        return Ok(at.done_but(thing.page(), what, undo));
     }
     match house::save(&at.app.desk, &at.staff, thing, id, form(&posted)).await {
-        Ok(()) => Ok(Redirect::to(thing.page()).into_response()),
+        Ok(()) => Ok(at.done(thing.page(), format!("Kept: {}.", posted.get("name").trim()))),
         Err(error) => {
             let d = Fields::again(&posted, error)?;
             let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;

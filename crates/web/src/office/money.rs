@@ -23,12 +23,14 @@ use matricle_formats::words;
 use matricle_store::people::Staff;
 use serde::Deserialize;
 
+use crate::address::encode;
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
 use crate::parts::files::list_file;
+use crate::parts::pager::{self, Pager};
 
 /// A table that is shown as it comes out in a file.
 #[derive(Default)]
@@ -97,6 +99,8 @@ struct ToGive {
 struct HostRow {
     id: i64,
     name: String,
+    /// What was paid out so far, if anything was.
+    paid: Option<String>,
     owed: String,
     shares: Vec<(String, String)>,
 }
@@ -113,6 +117,8 @@ struct Room {
     /// The month shown, the one before and the one after, for what goes by month.
     month: Option<(String, String, String, String)>,
     to_give: Vec<ToGive>,
+    /// How many there are to give, where not all stand here.
+    giving: String,
     balances: Vec<(&'static str, String)>,
     statements: Vec<HostRow>,
     hosts: Vec<(i64, String)>,
@@ -127,6 +133,7 @@ struct Room {
     d: Fields,
     q: String,
     currency: String,
+    pager: Pager,
 }
 
 const TABS: [(&str, &str); 8] = [
@@ -147,7 +154,7 @@ impl Room {
 
     /// The stamp card of a row, by key.
     fn card(&self, row: &usize) -> i64 {
-        self.cards.get(*row).copied().unwrap_or_default()
+        self.cards.get(self.pager.first + *row).copied().unwrap_or_default()
     }
 
     fn is_tab(&self, tab: &str) -> bool {
@@ -156,7 +163,7 @@ impl Room {
 
     /// The code of a row: its key, and whether it is stopped.
     fn promo(&self, row: &usize) -> (i64, bool) {
-        self.promos.get(*row).copied().unwrap_or_default()
+        self.promos.get(self.pager.first + *row).copied().unwrap_or_default()
     }
 }
 
@@ -167,6 +174,8 @@ pub(crate) struct Asked {
     month: String,
     #[serde(default)]
     q: String,
+    #[serde(default)]
+    page: usize,
     /// The event whose tickets and dates a new code can be narrowed to.
     #[serde(default)]
     event: String,
@@ -239,6 +248,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         empty: "",
         month: None,
         to_give: Vec::new(),
+        giving: String::new(),
         balances: Vec::new(),
         statements: Vec::new(),
         hosts: Vec::new(),
@@ -249,6 +259,7 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         cards: Vec::new(),
         d: Fields::default(),
         q: asked.q.clone(),
+        pager: Pager::default(),
     };
     let v = View { at, zone: &house.zone, currency: house.currency, now, asked };
     match tab {
@@ -265,6 +276,17 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
     Ok(page)
 }
 
+/// A tab as a page shows it: a part of its rows, which says so. A file has them all.
+async fn page(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
+    let mut page = room(at, tab, asked).await?;
+    let (q, month) = (encode(&asked.q), encode(&asked.month));
+    let place = if tab.is_empty() { String::new() } else { format!("/{tab}") };
+    let address = format!("/office/money{place}?q={q}&month={month}&");
+    page.pager = Pager::of(page.table.rows.len(), asked.page, pager::ROWS, &address);
+    page.pager.cut(&mut page.table.rows);
+    Ok(page)
+}
+
 /// Keeps the rows that have all the words typed.
 fn narrow(table: &mut Table, q: &str) {
     let typed = matricle_core::words::fold(q);
@@ -276,7 +298,7 @@ fn narrow(table: &mut Table, q: &str) {
 
 /// `GET /office/money` and its tabs.
 pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
-    html(&room(&at, "", &asked).await?)
+    html(&page(&at, "", &asked).await?)
 }
 
 /// `GET /office/money/{tab}`, as a page, or as a file when it ends in `.csv` or `.xlsx`.
@@ -287,13 +309,36 @@ pub(crate) async fn tab(
     Query(asked): Query<Asked>,
 ) -> Result<Response, WebError> {
     let Some((name, _)) = tab.split_once('.') else {
-        return html(&room(&at, &tab, &asked).await?);
+        return html(&page(&at, &tab, &asked).await?);
     };
     let page = room(&at, if name == "owed" { "" } else { name }, &asked).await?;
     let (head, cells) = page.table.in_file(&page.currency);
     let what = format!("{} of the money, {} rows", page.title, cells.len());
     matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
     list_file(uri.path(), page.title, &head, &cells)
+}
+
+/// What an act of this room did.
+fn said(act: &str, posted: &Posted) -> &'static str {
+    match act {
+        "given" => "Noted as given back.",
+        "transfer" => "The transfer is booked.",
+        "share" => "The share is kept.",
+        "pay-host" => "Paid out to the host; the ledger has it.",
+        "promo" => "The code can be used.",
+        "stop" if posted.get("stopped") == "yes" => {
+            "The code is stopped; what was booked with it stays."
+        }
+        "stop" => "The code can be used again.",
+        "card-kind" => "The kind of card is kept.",
+        "retire-kind" if posted.get("retired") == "yes" => {
+            "It is not sold any more; cards that are out stay good."
+        }
+        "retire-kind" => "It is sold again.",
+        "sell-card" => "The card is sold.",
+        "take-stamps" => "The stamps are taken.",
+        _ => "The card provider was asked for its payouts.",
+    }
 }
 
 /// `POST /office/money/{act}`.
@@ -334,13 +379,13 @@ pub(crate) async fn act(
         _ => books::ask_payouts(desk, staff).await,
     };
     match outcome {
-        Ok(()) => Ok(Redirect::to(&there).into_response()),
+        Ok(()) => Ok(at.done(&there, said(&act, &posted))),
         Err(error) => {
             at.app.guards.not_done(&act, &posted);
             let d = Fields::again(&posted, error)?;
             let event = if tab == "promos" { posted.get("event") } else { "" };
             let asked = Asked { event: event.to_owned(), ..Asked::default() };
-            let mut page = room(&at, tab, &asked).await?;
+            let mut page = page(&at, tab, &asked).await?;
             page.d = d;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }

@@ -6,19 +6,35 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::form::Wrong;
+use matricle_core::staff::Right;
 use matricle_desk::planning::{events, patterns, sheet, trying};
 use matricle_formats::words;
 
 use crate::asking::Posted;
 use crate::error::WebError;
+use crate::news::Undo;
 use crate::office::Clerk;
 use crate::office::tab::frame;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form, wrong};
 
+/// Somebody to ring.
+struct Ring {
+    id: i64,
+    reference: String,
+    name: String,
+    phone: String,
+    about: String,
+    note: String,
+    /// When, and by whom.
+    rung: Option<String>,
+}
+
 #[derive(Template)]
 #[template(path = "office/told.html")]
 struct Told {
+    rings: Vec<Ring>,
+    may_ring: bool,
     f: Frame,
     tab: &'static str,
     id: i64,
@@ -38,6 +54,22 @@ pub(crate) async fn told(at: Clerk, Path(id): Path<i64>) -> Result<Response, Web
         id,
         bookings: told.bookings,
         title: told.event.title,
+        may_ring: at.staff.role.may(Right::ChangeBookings),
+        rings: told
+            .rings
+            .into_iter()
+            .map(|r| Ring {
+                id: r.id,
+                reference: r.reference,
+                name: r.name,
+                phone: r.phone,
+                about: r.kind,
+                note: r.note,
+                rung: r.rung.map(|(at, who)| {
+                    format!("{}, {who}", words::moment(at, &told.house.zone, now))
+                }),
+            })
+            .collect(),
         rows: told
             .rows
             .into_iter()
@@ -51,6 +83,17 @@ pub(crate) async fn told(at: Clerk, Path(id): Path<i64>) -> Result<Response, Web
     })
 }
 
+/// `POST /office/events/{id}/rung`: somebody without an address was rung.
+pub(crate) async fn rung(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let ring = posted.get("ring").parse().unwrap_or(0);
+    sheet::rung(&at.app.desk, &at.staff, EventId(id), ring).await?;
+    Ok(at.done(&format!("/office/events/{id}/told"), "Noted: rung."))
+}
+
 /// `POST /office/events/{id}/pattern`: saved as a starting point.
 pub(crate) async fn save_pattern(
     at: Clerk,
@@ -58,7 +101,7 @@ pub(crate) async fn save_pattern(
     posted: Posted,
 ) -> Result<Response, WebError> {
     patterns::save(&at.app.desk, &at.staff, EventId(id), form(&posted)).await?;
-    Ok(Redirect::to("/office/events/new").into_response())
+    Ok(at.done("/office/events/new", "Saved. It can be started from here."))
 }
 
 /// `POST /office/events/{id}/publish-at`.
@@ -69,7 +112,19 @@ pub(crate) async fn publish_at(
 ) -> Result<Response, WebError> {
     let outcome = sheet::publish_at(&at.app.desk, &at.staff, EventId(id), form(&posted)).await;
     let wrong: Vec<Wrong> = match outcome {
-        Ok(()) => return Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
+        Ok(before) => {
+            let to = format!("/office/events/{id}");
+            let what = match posted.get("publish_at") {
+                "" => "It does not publish itself any more.",
+                _ => "It publishes itself then.",
+            };
+            let zone = at.app.zone().await?;
+            let before = before.map_or_else(String::new, |then| {
+                words::local(then, &zone).strftime("%Y-%m-%dT%H:%M").to_string()
+            });
+            let undo = Undo::new(format!("{to}/publish-at"), &[("publish_at", &before)]);
+            return Ok(at.done_but(&to, what, undo));
+        }
         Err(error) => wrong(error)?,
     };
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
@@ -106,5 +161,27 @@ pub(crate) async fn show_in_programme(
 ) -> Result<Response, WebError> {
     let shown = posted.get("shown") == "yes";
     events::show_in_programme(&at.app.desk, &at.staff, EventId(id), shown).await?;
-    Ok(Redirect::to(&format!("/office/events/{id}")).into_response())
+    let (said, what, back) = if shown {
+        ("?published=yes", "It is in the Programme.", "no")
+    } else {
+        ("", "It is a draft again; only staff see it.", "yes")
+    };
+    let undo = Undo::new(format!("/office/events/{id}/programme"), &[("shown", back)]);
+    Ok(at.done_but(&format!("/office/events/{id}{said}"), what, undo))
+}
+
+/// `POST /office/events/{id}/throw`: a draft is thrown away, or brought back.
+pub(crate) async fn throw(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let away = posted.get("away") == "yes";
+    events::throw_away(&at.app.desk, &at.staff, EventId(id), away).await?;
+    let undo = Undo::new(format!("/office/events/{id}/throw"), &[("away", "no")]);
+    Ok(if away {
+        at.done_but("/office/events", "The draft is thrown away.", undo)
+    } else {
+        at.done(&format!("/office/events/{id}"), "The draft is back.")
+    })
 }

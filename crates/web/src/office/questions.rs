@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::details::{Answering, Question};
 use matricle_core::{EventId, QuestionId};
 use matricle_desk::planning::questions::{self, ANSWERING, answering_word};
@@ -127,11 +127,12 @@ pub(crate) async fn save_question(
     let which = (question != 0).then_some(QuestionId(question));
     if let (Some(which), "drop") = (which, posted.get("act")) {
         questions::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
-        return Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response());
+        let to = format!("/office/events/{id}/questions");
+        return Ok(at.done(&to, "It is not asked any more. Answers that were given stay."));
     }
     match questions::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await
     {
-        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/questions")).into_response()),
+        Ok(()) => Ok(at.done(&format!("/office/events/{id}/questions"), "The question is kept.")),
         Err(error) => {
             let d = Fields::again(&posted, error)?;
             questions_page(&at, id, which.map(|q| q.0), Some(d)).await

@@ -2,15 +2,16 @@
 
 use askama::Template;
 use axum::http::StatusCode;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::quick::{Field, Problem, Typed};
+use matricle_core::quick::{Field, How, Problem, Typed};
 use matricle_desk::DeskError;
 use matricle_desk::planning::events;
 use matricle_desk::planning::patterns::{self, From};
 
 use crate::asking::Posted;
 use crate::error::WebError;
+use crate::news::Undo;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields;
@@ -31,6 +32,8 @@ struct Input {
 #[template(path = "office/quick.html")]
 struct Quick {
     f: Frame,
+    how: &'static str,
+    overnight: bool,
     fields: Vec<Input>,
     venues: Vec<String>,
     problems: usize,
@@ -65,6 +68,15 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
         field(Field::Day, "day", "Day", "", "date", &typed.day),
         field(Field::From, "from", "From", "", "time", &typed.from),
         field(Field::Until, "until", "Until", "", "time", &typed.until),
+        field(Field::Weeks, "weeks", "For how many weeks", "", "text", &typed.weeks),
+        field(
+            Field::Minutes,
+            "minutes",
+            "Minutes of one appointment",
+            "They are cut from the opening hours of the house.",
+            "text",
+            &typed.minutes,
+        ),
         field(
             Field::Place,
             "place",
@@ -79,6 +91,8 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
     let f = at.frame("New event", &wanting.house.name).in_room("events");
     Ok(Quick {
         f,
+        how: typed.how.word(),
+        overnight: typed.overnight,
         fields,
         venues: wanting.offered.places().into_iter().map(|(line, ..)| line).collect(),
         problems: problems.len(),
@@ -96,6 +110,10 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
 pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let field = |name| posted.get(name).to_owned();
     let typed = Typed {
+        how: How::from_word(posted.get("how")),
+        weeks: field("weeks"),
+        overnight: !posted.get("overnight").is_empty(),
+        minutes: field("minutes"),
         title: field("title"),
         kind: field("kind"),
         day: field("day"),
@@ -107,7 +125,13 @@ pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError
     };
     match events::quick(&at.app.desk, &at.staff, typed.clone(), posted.get("act") != "draft").await
     {
-        Ok(id) => Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
+        Ok(id) if posted.get("act") == "draft" => {
+            let undo = Undo::new(format!("/office/events/{id}/throw"), &[("away", "yes")]);
+            Ok(at.done_but(&format!("/office/events/{id}"), "Kept as a draft.", undo))
+        }
+        Ok(id) => {
+            Ok(at.done(&format!("/office/events/{id}?published=yes"), "It is in the Programme."))
+        }
         Err(DeskError::Quick(problems)) => {
             let page = form(&at, &typed, &problems).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
@@ -126,10 +150,13 @@ pub(crate) async fn start(at: Clerk, posted: Posted) -> Result<Response, WebErro
     };
     if let (From::Pattern(id), "forget") = (from, posted.get("act")) {
         patterns::forget(&at.app.desk, &at.staff, id).await?;
-        return Ok(Redirect::to("/office/events/new").into_response());
+        return Ok(at.done("/office/events/new", "The pattern is forgotten."));
     }
     match patterns::start(&at.app.desk, &at.staff, from, fields::form(&posted)).await {
-        Ok(id) => Ok(Redirect::to(&format!("/office/events/{id}")).into_response()),
+        Ok(id) => {
+            let undo = Undo::new(format!("/office/events/{id}/throw"), &[("away", "yes")]);
+            Ok(at.done_but(&format!("/office/events/{id}"), "A draft was made.", undo))
+        }
         Err(error) => {
             let wrong = fields::wrong(error)?;
             let mut page = form(&at, &Typed::default(), &[]).await?;

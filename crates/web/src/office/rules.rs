@@ -1,14 +1,12 @@
 //! An event's tab *After booking*: what bookers may do themselves, cancellation steps, the
-//! waiting list of each date, booking by phone.
+//! waiting list of each date.
 
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
-use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::seats::Wanted;
+use axum::response::Response;
 use matricle_core::waiting::{Manner, Stands};
-use matricle_core::{DateId, EventId, TicketTypeId};
-use matricle_desk::bookings::phone::{self, ByPhone};
+use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::waiting;
 use matricle_desk::planning::sheet;
 use matricle_desk::{DeskError, office};
@@ -43,7 +41,6 @@ struct Rules {
     bookings: u32,
     title: String,
     d: Fields,
-    said: &'static str,
     dates: Vec<(i64, String, u32, bool)>,
     date: Option<i64>,
     waiters: Vec<WaiterRow>,
@@ -63,8 +60,6 @@ impl Rules {
 #[derive(Debug, Deserialize)]
 pub(crate) struct Which {
     date: Option<i64>,
-    #[serde(default)]
-    saved: bool,
 }
 
 #[derive(Default)]
@@ -114,7 +109,6 @@ async fn page(at: &Clerk, id: i64, which: &Which, again: Again) -> Result<Respon
         bookings: s.bookings,
         title: s.event.title.clone(),
         d,
-        said: if which.saved { "Kept." } else { "" },
         dates,
         date,
         waiters: waiters
@@ -164,12 +158,10 @@ pub(crate) async fn save(
     posted: Posted,
 ) -> Result<Response, WebError> {
     match sheet::set_rules(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
-        Ok(()) => {
-            Ok(Redirect::to(&format!("/office/events/{id}/rules?saved=true")).into_response())
-        }
+        Ok(()) => Ok(at.done(&format!("/office/events/{id}/rules"), "The rules are kept.")),
         Err(error) => {
             let again = Again { d: Some(Fields::again(&posted, error)?), ..Again::default() };
-            page(&at, id, &Which { date: None, saved: false }, again).await
+            page(&at, id, &Which { date: None }, again).await
         }
     }
 }
@@ -185,117 +177,14 @@ pub(crate) async fn offer(
     let back = format!("/office/events/{id}/rules?date={}", date.unwrap_or(0));
     let mut offering = Fields::posted(&posted, &[]);
     match waiting::out_of_turn(&at.app.desk, &at.staff, waiter, form(&posted)).await {
-        Ok(()) => return Ok(Redirect::to(&back).into_response()),
+        Ok(()) => {
+            return Ok(
+                at.done(&back, "The seats are offered, out of turn; a mail says until when.")
+            );
+        }
         Err(DeskError::Form(wrong)) => offering.mark(&wrong),
         Err(DeskError::Choice(refusal)) => offering.say("reason", wording::choice(&refusal, &[])),
         Err(error) => return Err(error.into()),
     }
-    page(&at, id, &Which { date, saved: false }, Again { d: None, offering }).await
-}
-
-#[derive(Template)]
-#[template(path = "office/phone.html")]
-struct Phone {
-    f: Frame,
-    tab: &'static str,
-    id: i64,
-    bookings: u32,
-    title: String,
-    dates: Vec<(i64, String)>,
-    tickets: Vec<(i64, String, String)>,
-    d: Fields,
-    problem: Option<String>,
-}
-
-async fn phone_page(
-    at: &Clerk,
-    id: i64,
-    d: Fields,
-    problem: Option<String>,
-) -> Result<Response, WebError> {
-    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let event = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
-    let now = at.app.desk.clock.now();
-    let today = words::local(now, &s.house.zone).date();
-    let bad = d.count() > 0 || problem.is_some();
-    let page = Phone {
-        f: at.frame(s.event.title.clone(), &s.house.name).in_room("events"),
-        tab: "phone",
-        id,
-        bookings: s.bookings,
-        title: s.event.title.clone(),
-        dates: event
-            .dates
-            .iter()
-            .filter(|d| d.date.span.ends_at > now && d.date.called_off.is_empty())
-            .map(|d| {
-                let when = words::span(d.date.span.starts, d.date.span.ends, today);
-                (d.date.id.0, format!("{when}, {} left", d.main_pool().free()))
-            })
-            .collect(),
-        tickets: s
-            .tickets
-            .iter()
-            .map(|t| {
-                let price = s.house.currency.of(t.plan.minor).to_string();
-                (t.id.0, t.plan.name.clone(), price)
-            })
-            .collect(),
-        d,
-        problem,
-    };
-    if bad { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) } else { html(&page) }
-}
-
-/// `GET /office/events/{id}/phone`: a booking for somebody on the phone.
-pub(crate) async fn phone(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
-    phone_page(&at, id, Fields::default(), None).await
-}
-
-/// `POST /office/events/{id}/phone`.
-pub(crate) async fn by_phone(
-    at: Clerk,
-    Path(id): Path<i64>,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    let sheet = format!("/office/events/{id}");
-    if !at.app.guards.is_first(&sheet, &posted) {
-        return Ok(Redirect::to(&sheet).into_response());
-    }
-    let currency = at.app.desk.house().await?.currency;
-    let mut fields = form(&posted);
-    let price = fields.amount("price", currency);
-    let reason = fields.line("reason");
-    let wanted = posted
-        .starting("q_")
-        .filter_map(|(ticket, n)| {
-            let quantity = n.trim().parse().ok().filter(|n| *n > 0)?;
-            Some(Wanted { ticket: TicketTypeId(ticket.parse().ok()?), quantity })
-        })
-        .collect();
-    let asked = ByPhone {
-        date: DateId(posted.get("date").parse().unwrap_or(0)),
-        wanted,
-        by_hand: price.map(|minor| (currency.of(minor), reason)),
-    };
-    let mut d = Fields::posted(&posted, &[]);
-    let outcome = phone::by_phone(&at.app.desk, &at.staff, asked, fields).await;
-    if outcome.is_err() {
-        at.app.guards.not_done(&sheet, &posted);
-    }
-    match outcome {
-        Ok(reference) => {
-            let to = format!("/office/bookings/{}", reference.as_str());
-            Ok(Redirect::to(&to).into_response())
-        }
-        Err(DeskError::Form(wrong)) => {
-            d.mark(&wrong);
-            phone_page(&at, id, d, None).await
-        }
-        Err(DeskError::Choice(refusal)) => {
-            let said = wording::choice(&refusal, &[]);
-            phone_page(&at, id, d, Some(said)).await
-        }
-        Err(error) => Err(error.into()),
-    }
+    page(&at, id, &Which { date }, Again { d: None, offering }).await
 }

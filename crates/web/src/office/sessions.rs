@@ -1,7 +1,7 @@
 //! Sessions of a date.
 
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::{DateId, SessionId};
 use matricle_desk::planning::sessions;
 use matricle_desk::{DeskError, office};
@@ -26,11 +26,14 @@ pub(crate) async fn session(
     let there = format!("/office/events/{event}/dates?date={id}#sessions");
     if let Ok(session) = posted.get("drop").parse() {
         sessions::remove(&at.app.desk, &at.staff, date, SessionId(session)).await?;
-        return Ok(Redirect::to(&there).into_response());
+        return Ok(at.done(
+            &there,
+            "The session is off the date; whoever had signed up for it is free then.",
+        ));
     }
     let accept = posted.get("act") == "save";
     match sessions::add(&at.app.desk, &at.staff, date, form(&posted), accept).await {
-        Ok(()) => Ok(Redirect::to(&there).into_response()),
+        Ok(()) => Ok(at.done(&there, format!("Added: {}.", posted.get("title").trim()))),
         Err(DeskError::Clashes(clashes)) => {
             let house = at.app.desk.house().await?;
             let today = words::local(at.app.desk.clock.now(), &house.zone).date();

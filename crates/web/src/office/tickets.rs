@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::{EventId, TicketTypeId};
@@ -234,10 +234,14 @@ pub(crate) async fn save_ticket(
     let which = (ticket != 0).then_some(TicketTypeId(ticket));
     if let (Some(which), "drop") = (which, posted.get("act")) {
         tickets::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
-        return Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response());
+        let to = format!("/office/events/{id}/tickets");
+        return Ok(at.done(&to, "The ticket type is off the event. What was booked with it stays."));
     }
     match tickets::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
-        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/tickets")).into_response()),
+        Ok(()) => {
+            let what = format!("Kept: {}.", posted.get("name").trim());
+            Ok(at.done(&format!("/office/events/{id}/tickets"), what))
+        }
         Err(DeskError::Freed { bookings }) => {
             let d = Some(Fields::posted(&posted, &[]));
             tickets_page(&at, id, which.map(|t| t.0), d, freed(bookings)).await

@@ -1,12 +1,16 @@
 //! `GET /office`: what is on, and what needs doing.
 
 use askama::Template;
+use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::ledger::Method;
-use matricle_desk::office;
+use matricle_desk::house::first::{self, Steps};
+use matricle_desk::{DeskError, office};
 use matricle_formats::words;
+use matricle_store::bookings::{Found, MOST_COUNTED};
 use matricle_store::outbox::About;
 
+use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
@@ -20,7 +24,105 @@ struct Today {
     day: String,
     dates: Vec<DateRow>,
     todo: Vec<Todo>,
+    /// How many things there are to do, those that are not named with them.
+    count: String,
     backup: String,
+    steps: Vec<Step>,
+    /// What a step that was tried came to, and whether it is well.
+    said: Option<(bool, String)>,
+}
+
+/// One of the first steps in an empty house.
+struct Step {
+    done: bool,
+    what: &'static str,
+    why: &'static str,
+    href: &'static str,
+    /// It is tried by a button instead.
+    tried: Option<&'static str>,
+}
+
+fn first_steps(steps: &Steps) -> Vec<Step> {
+    let step = |done, what, why, href| Step { done, what, why, href, tried: None };
+    let tried = |done, what, why, act| Step { done, what, why, href: "", tried: Some(act) };
+    vec![
+        step(
+            steps.event,
+            "Plan the first event",
+            "title, when, where, seats: half a minute",
+            "/office/events/new",
+        ),
+        step(
+            steps.published,
+            "Publish it",
+            "the sheet of the event has the button",
+            "/office/events",
+        ),
+        step(
+            steps.seller,
+            "Write down who sells",
+            "name and address for receipts and invoices",
+            "/office/house#seller",
+        ),
+        tried(steps.mail, "Send yourself a test mail", "tickets go out by mail", "mail"),
+        match steps.card {
+            Some(done) => {
+                tried(done, "Try the card provider", "whether it knows this house", "card")
+            }
+            None => step(
+                steps.transfers,
+                "Say how people pay",
+                "there is no card provider: the account for bank transfers",
+                "/office/house#iban",
+            ),
+        },
+        step(
+            steps.colleagues,
+            "Give colleagues a role",
+            "each signs in as themselves",
+            "/office/house/people",
+        ),
+        step(
+            steps.site,
+            "Show it on your own site",
+            "name the site, then copy two lines",
+            "/office/house#embed_sites",
+        ),
+    ]
+}
+
+/// `POST /office/first/{what}`: one of the first steps is tried.
+pub(crate) async fn try_step(
+    at: Clerk,
+    Path(what): Path<String>,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    let (desk, staff) = (&at.app.desk, &at.staff);
+    let said = match what.as_str() {
+        "mail" => match first::try_mail(desk, staff).await? {
+            Ok(()) => (
+                true,
+                format!("The mail server took a mail to {}. Look whether it came.", staff.email),
+            ),
+            Err(why) => (
+                false,
+                format!(
+                    "The mail server did not take it: {why}. Its address, name and password stand in the configuration under [mail]."
+                ),
+            ),
+        },
+        "card" => match first::try_card(desk, staff).await? {
+            Ok(()) => (true, "The card provider answers, and knows this house.".into()),
+            Err(why) => (
+                false,
+                format!(
+                    "The card provider does not answer as it should: {why}. Its address and key stand in the configuration under [card]."
+                ),
+            ),
+        },
+        _ => return Err(DeskError::NotFound.into()),
+    };
+    page(at, Some(said)).await
 }
 
 /// Something that needs doing.
@@ -31,7 +133,54 @@ struct Todo {
     about: String,
 }
 
+/// One line for the bookings that are not named, which leads to all of them. How many more there
+/// are than that line.
+fn more(
+    todo: &mut Vec<Todo>,
+    found: &Found,
+    class: &'static str,
+    (state, words): (&str, &str),
+) -> usize {
+    let shown = u32::try_from(found.rows.len()).unwrap_or(u32::MAX);
+    let rest = found.count.saturating_sub(shown);
+    if rest == 0 {
+        return 0;
+    }
+    let n = if found.count > MOST_COUNTED {
+        format!("more than {MOST_COUNTED}")
+    } else {
+        rest.to_string()
+    };
+    todo.push(Todo {
+        class,
+        href: format!("/office/bookings?q={}", crate::address::encode(words)),
+        what: format!("{n} other bookings {state}"),
+        about: "all of them in the list of bookings".into(),
+    });
+    usize::try_from(rest - 1).unwrap_or(usize::MAX)
+}
+
+/// Most things of one kind that are named each.
+const NAMED: usize = 8;
+
+/// Things of one kind past the first few become one line that leads to all of them; how many
+/// more there are than that line.
+fn fold(todo: &mut Vec<Todo>, from: usize, others: impl FnOnce(usize) -> Todo) -> usize {
+    let rest = todo.len().saturating_sub(from + NAMED);
+    if rest < 2 {
+        return 0;
+    }
+    todo.truncate(from + NAMED);
+    todo.push(others(rest));
+    rest - 1
+}
+
 pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    page(at, None).await
+}
+
+async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebError> {
+    let steps = first::steps(&at.app.desk, &at.staff).await?;
     let today = office::today(&at.app.desk, &at.staff).await?;
     let now = at.app.desk.clock.now();
     let zone = &today.house.zone;
@@ -75,6 +224,8 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             ),
         });
     }
+    let mut hidden = 0;
+    let from = todo.len();
     for row in &today.aside {
         let reference = row.reference.as_deref();
         todo.push(Todo {
@@ -93,6 +244,13 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             ),
         });
     }
+    hidden += fold(&mut todo, from, |n| Todo {
+        class: "wrong",
+        href: "/office".into(),
+        what: format!("{n} other things could not be done and are tried again"),
+        about: "the log of the program names each".into(),
+    });
+    let from = todo.len();
     for (message, reference) in &today.messages {
         let tried =
             if message.state == "failed" { "could not be sent" } else { "is late; trying again" };
@@ -106,6 +264,13 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             about: message.last_error.clone().unwrap_or_default(),
         });
     }
+    hidden += fold(&mut todo, from, |n| Todo {
+        class: "wrong",
+        href: "/office/bookings".into(),
+        what: format!("{n} other mails could not be sent"),
+        about: "mails of one event stand under Confirmations and People told on its sheet".into(),
+    });
+    let from = todo.len();
     for (refund, reference, name) in &today.to_give_back {
         let how = match refund.method {
             Method::Card => "the card provider did not take it".into(),
@@ -118,7 +283,24 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             about: format!("{}; {how}", refund.reason.trim_end_matches('.')),
         });
     }
-    for row in &today.asking {
+    hidden += fold(&mut todo, from, |n| {
+        let rest = today.to_give_back.iter().skip(NAMED).map(|(r, ..)| r.minor).sum();
+        Todo {
+            class: "pay",
+            href: "/office/money".into(),
+            what: format!("Give {} back to {n} others", currency.of(rest)),
+            about: "each stands under Money".into(),
+        }
+    });
+    for (event, title, n) in &today.to_ring {
+        todo.push(Todo {
+            class: "asking",
+            href: format!("/office/events/{event}/told"),
+            what: format!("Ring {} without an address", words::count(*n, "bookers")),
+            about: title.clone(),
+        });
+    }
+    for row in &today.asking.rows {
         todo.push(Todo {
             class: "asking",
             href: booking(&row.booking.reference.to_string()),
@@ -126,7 +308,8 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             about: row.title.clone(),
         });
     }
-    for row in &today.to_pay {
+    hidden += more(&mut todo, &today.asking, "asking", ("asking for seats", "asking"));
+    for row in &today.to_pay.rows {
         let by = row
             .booking
             .deadline
@@ -138,12 +321,22 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
             about: row.title.clone(),
         });
     }
+    hidden += more(&mut todo, &today.to_pay, "pay", ("to pay", "to pay"));
+    let all = todo.len() + hidden;
+    let count = if today.asking.count.max(today.to_pay.count) > MOST_COUNTED {
+        format!("more than {MOST_COUNTED}")
+    } else {
+        all.to_string()
+    };
     let f = at.frame("Today", &today.house.name).in_room("today");
     html(&Today {
         f,
         day: words::long_day(words::local(now, zone).date()),
         dates: today.dates.iter().map(|d| date_row(d, now)).collect(),
+        count,
         todo,
         backup,
+        steps: steps.as_ref().map(first_steps).unwrap_or_default(),
+        said,
     })
 }

@@ -2,16 +2,18 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::{DateId, EventId};
 use matricle_desk::planning::dates::{self, Scope, Touches};
 use matricle_desk::{Clash, DeskError, office};
 use matricle_formats::words;
+use matricle_store::events::Choices;
 
 use crate::asking::{Part, Posted};
 use crate::error::WebError;
+use crate::news::Undo;
 use crate::office::Clerk;
-use crate::office::dates::{Again, page};
+use crate::office::dates::{Again, change_fields, page};
 use crate::page::{Frame, html};
 use crate::parts::fields::{Fields, form, wrong};
 
@@ -59,7 +61,7 @@ pub(crate) async fn add(
     let event = EventId(id);
     if posted.get("act") == "save" {
         return match dates::add(&at.app.desk, &at.staff, event, form(&posted)).await {
-            Ok(_) => Ok(Redirect::to(&format!("/office/events/{id}/dates")).into_response()),
+            Ok(_) => Ok(at.done(&format!("/office/events/{id}/dates"), "Added.")),
             Err(error) => {
                 let add = Some(Fields::again(&posted, error)?);
                 page(&at, id, None, Again { add, ..Again::default() }).await
@@ -77,6 +79,9 @@ pub(crate) async fn add(
     let today = words::local(at.app.desk.clock.now(), &house.zone).date();
     let n = u32::try_from(adding.dates.len()).unwrap_or(u32::MAX);
     let mut lines = vec![format!("{} will be added; nobody is told.", words::count(n, "dates"))];
+    lines.extend(adding.capped.map(|(asked, seats)| {
+        format!("The room seats {seats}, so {seats} are sold instead of {asked}.")
+    }));
     lines.extend(adding.skipped.iter().map(|at| {
         format!(
             "{} at {} is left out: the clocks change, so that hour comes twice or not at all.",
@@ -91,7 +96,16 @@ pub(crate) async fn add(
         back: format!("/office/events/{id}/dates"),
         button: format!("Add {}", words::count(n, "dates")),
         lines,
-        rule: adding.rule.as_ref().map(words::rule),
+        rule: adding.rule.as_ref().map(|rule| {
+            let mut said = words::rule(rule);
+            if adding.left_out > 0 {
+                said.push_str(&format!("; without {}", words::count(adding.left_out, "days")));
+            }
+            if adding.extra > 0 {
+                said.push_str(&format!("; and {} beside it", words::count(adding.extra, "days")));
+            }
+            said
+        }),
         dates: adding
             .dates
             .iter()
@@ -110,11 +124,15 @@ fn touched(touches: &Touches, today: jiff::civil::Date) -> (Vec<String>, Vec<(St
     if touches.bookings == 0 {
         lines.push("Nobody has to be told.".into());
     } else {
-        lines.push(format!(
-            "{} on {} get a mail with the new time or place.",
-            words::count(told, "bookers"),
-            words::count(touches.bookings, "bookings")
-        ));
+        let (bookers, on) =
+            (words::count(told, "bookers"), words::count(touches.bookings, "bookings"));
+        let verb = if told == 1 { "gets" } else { "get" };
+        lines.push(match touches.to_ring {
+            0 => format!("{bookers} on {on} {verb} a mail with the new time or place."),
+            n => format!(
+                "{bookers} on {on} hear of the new time or place: by mail, and {n} by telephone, since they gave no address. People told has their numbers."
+            ),
+        });
     }
     lines.extend(touches.capped.iter().map(|(wanted, seats)| {
         format!("The room seats {seats}, so {seats} are sold instead of {wanted}.")
@@ -150,6 +168,28 @@ struct TouchesPart {
     carried: Vec<(String, String)>,
 }
 
+/// Says what was changed, with the way back to how the date was before: at once where nobody has
+/// booked it, otherwise by way of what that touches.
+fn changed(at: &Clerk, back: &str, was: &Choices, done: &Touches) -> Response {
+    let what = match done.people.len() {
+        0 => "Changed; nobody has to be told.".to_owned(),
+        1 => "Changed; one booker is told.".to_owned(),
+        n => format!("Changed; {n} bookers are told."),
+    };
+    if done.dates.len() != 1 {
+        return at.done(back, what);
+    }
+    // All of it: a host or a number of seats is put back with the time and the place.
+    let before = change_fields(was);
+    let mut fields: Vec<(&str, &str)> = before.all().collect();
+    fields.extend([("scope", "one"), ("back", back)]);
+    if done.people.is_empty() {
+        fields.push(("act", "save"));
+    }
+    let undo = Undo::new(format!("/office/dates/{}/change", was.date.id), &fields);
+    at.done_but(back, what, undo)
+}
+
 /// `POST /office/dates/{id}/change`: what it touches, then the change itself. The board
 /// asks for the first as a part of its page.
 pub(crate) async fn change(
@@ -171,8 +211,9 @@ pub(crate) async fn change(
     };
     if posted.get("act") == "save" {
         let accept = !posted.get("over_full").is_empty();
-        match dates::change(&at.app.desk, &at.staff, date, scope, form(&posted), accept).await {
-            Ok(_) => return Ok(Redirect::to(&back).into_response()),
+        let desk = at.app.desk.saying(posted.get("word"));
+        match dates::change(&desk, &at.staff, date, scope, form(&posted), accept).await {
+            Ok(done) => return Ok(changed(&at, &back, &sheet, &done)),
             // Somebody booked meanwhile: what it touches now is shown again.
             Err(DeskError::OverFull(_)) => {}
             Err(error) => {

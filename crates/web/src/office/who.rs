@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::EventId;
 use matricle_core::who::Who;
 use matricle_desk::DeskError;
@@ -115,7 +115,8 @@ pub(crate) async fn invite(
     _posted: Posted,
 ) -> Result<Response, WebError> {
     invitations::send(&at.app.desk, &at.staff, EventId(id)).await?;
-    Ok(Redirect::to(&format!("/office/events/{id}/who#invitations")).into_response())
+    let to = format!("/office/events/{id}/who#invitations");
+    Ok(at.done(&to, "Everybody on the list who had none gets an invitation by mail."))
 }
 
 pub(crate) async fn who(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::{Multipart, Path};
 use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::EventId;
@@ -56,6 +56,7 @@ async fn wording_page(
             ("online_link", e.online_link.clone()),
             ("online_passcode", e.online_passcode.clone()),
             ("slug", e.slug.clone()),
+            ("accent", e.accent.clone()),
         ]);
         d.tick("listed", e.listed);
         s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
@@ -127,10 +128,13 @@ pub(crate) async fn picture(
     }
     if act == "drop" {
         pictures::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
-        return Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response());
+        let to = format!("/office/events/{id}/wording#picture");
+        return Ok(at.done(&to, "The picture is taken away."));
     }
     match pictures::set_picture(&at.app.desk, &at.staff, EventId(id), alt.clone(), bytes).await {
-        Ok(()) => Ok(Redirect::to(&format!("/office/events/{id}/wording#picture")).into_response()),
+        Ok(()) => {
+            Ok(at.done(&format!("/office/events/{id}/wording#picture"), "The picture is kept."))
+        }
         Err(error) => {
             let wrong = wrong(error)?;
             let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;

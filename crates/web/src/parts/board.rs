@@ -60,7 +60,10 @@ fn stack<'b>(
         let x = LEFT + across(date.date.span.starts, first, reach) * scale;
         let until = LEFT + across(date.date.span.ends, first, reach) * scale;
         let x = x.max(LEFT);
-        let width = (until.min(WIDE) - x).max(if reach == Reach::Month { 14.0 } else { 18.0 });
+        let (x, width) = match reach {
+            Reach::Month => cells(date, scale, first),
+            Reach::Day | Reach::Week => (x, (until.min(WIDE) - x).max(18.0)),
+        };
         let row = ends.iter().position(|end| *end <= x).unwrap_or_else(|| {
             ends.push(0.0);
             ends.len() - 1
@@ -74,6 +77,17 @@ fn stack<'b>(
         blocks[i].room = next - x;
     }
     (blocks, ends.len().max(1))
+}
+
+/// In a month a block fills the cells of its days, and nothing of the next.
+fn cells(date: &DateSummary, scale: f64, first: Day) -> (f64, f64) {
+    let day_wide = 24.0 * 60.0 * scale;
+    let cell = |day: Day| f64::from(day.since(first).map_or(0, |s| s.get_days()));
+    let span = &date.date.span;
+    let last = span.ends.saturating_sub(1.minute()).date().max(span.starts.date());
+    let x = (LEFT + cell(span.starts.date()) * day_wide).max(LEFT) + 1.0;
+    let until = (LEFT + (cell(last) + 1.0) * day_wide).min(WIDE) - 1.0;
+    (x, (until - x).max(1.0))
 }
 
 fn lane_of(lane: &Lane, d: &DateSummary) -> bool {
@@ -313,6 +327,7 @@ mod tests {
             sessions: std::sync::Arc::default(),
             often: std::sync::Arc::default(),
             backups: std::sync::Arc::default(),
+            word: std::sync::Arc::from(""),
         };
         demo::seed(&desk).await.unwrap();
         let email = demo::STAFF[0].1;
@@ -339,6 +354,12 @@ mod tests {
                     .parse()
                     .unwrap();
                 assert!(x >= LEFT && x + width <= WIDE + 18.0, "{x} {width}");
+                if reach == Reach::Month && width < 40.0 {
+                    // One day's block stays in the cell of its day.
+                    let wide = (WIDE - LEFT) / 31.0;
+                    let cell = ((x - LEFT) / wide).floor();
+                    assert!(x + width <= LEFT + (cell + 1.0) * wide, "{x} {width}");
+                }
             }
         }
     }

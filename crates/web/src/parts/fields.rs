@@ -59,6 +59,14 @@ impl Fields {
         Ok(Self::posted(posted, &wrong(error)?))
     }
 
+    /// With the values of the page's other forms, which were not sent.
+    pub(crate) fn over(mut self, page: &Self) -> Self {
+        for (name, values) in &page.values {
+            self.values.entry(name.clone()).or_insert_with(|| values.clone());
+        }
+        self
+    }
+
     /// Says what is wrong.
     pub(crate) fn mark(&mut self, wrong: &[Wrong]) {
         for w in wrong {
@@ -69,6 +77,13 @@ impl Fields {
     /// Says what is wrong with a field in words.
     pub(crate) fn say(&mut self, name: &str, words: String) {
         self.wrong.insert(name.into(), words);
+    }
+
+    /// Every field with each of its values, as a form sends them.
+    pub(crate) fn all(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.values
+            .iter()
+            .flat_map(|(name, values)| values.iter().map(|value| (name.as_str(), value.as_str())))
     }
 
     /// The first value.

@@ -3,6 +3,8 @@
 use jiff::civil::Date as Day;
 use matricle_core::codes::Reference;
 
+use matricle_store::events::Date;
+
 use crate::App;
 
 /// The address of a booking's own page.
@@ -26,6 +28,15 @@ pub(crate) fn own_address(back: &str) -> &str {
 /// Whether a day is one that people plan for; nothing is looked up beyond.
 pub(crate) fn near(day: &Day) -> bool {
     (1970..=2400).contains(&day.year())
+}
+
+/// A place as an address that a telephone opens a map for (`geo:`, RFC 5870, with the words to look
+/// for, since nobody here knows where on earth it is); empty online and without an address.
+pub(crate) fn map(date: &Date) -> String {
+    if date.address.is_empty() {
+        return String::new();
+    }
+    format!("geo:0,0?q={}", crate::address::encode(&format!("{}, {}", date.venue, date.address)))
 }
 
 #[cfg(test)]

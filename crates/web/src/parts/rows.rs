@@ -15,6 +15,8 @@ pub(crate) struct DateRow {
     pub(crate) strip: String,
     pub(crate) seats: String,
     pub(crate) door: Option<String>,
+    /// Who comes, at the Office.
+    pub(crate) coming: String,
 }
 
 pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
@@ -34,6 +36,7 @@ pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
         place: row.date.place(),
         strip: strip::svg(&row.pool, row.inside, strip::SMALL),
         seats: format!("{taken} of {}", row.pool.capacity),
+        coming: format!("/office/events/{}/coming?date={}", row.event.id, row.date.id),
         door: is_today.then(|| format!("/door/{}", row.date.id)),
     }
 }

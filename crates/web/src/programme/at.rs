@@ -11,7 +11,7 @@ use matricle_desk::bookings::whole::WholeBooking;
 use crate::App;
 use crate::asking::Visitor;
 use crate::error::WebError;
-use crate::page::{Face, Frame};
+use crate::page::{Face, Frame, Trial};
 
 /// The booking that an address opens; an address that opens none is not found.
 pub(crate) struct At(pub(super) Reference);
@@ -38,5 +38,7 @@ pub(crate) async fn frame(
     staff: Option<&matricle_store::people::Staff>,
 ) -> Frame {
     let title = format!("Booking {}", sheet.booking.reference);
-    Frame::new(app, Face::Programme, title, &sheet.house.name, visitor, staff)
+    let f = Frame::new(app, Face::Programme, title, &sheet.house.name, visitor, staff)
+        .coloured(&sheet.event.accent);
+    if sheet.booking.test { f.tried(Trial::Test, sheet.event.id.0) } else { f }
 }

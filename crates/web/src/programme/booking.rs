@@ -8,7 +8,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_core::details::Draft;
 use matricle_core::who::WhoRefusal;
 use matricle_desk::DeskError;
-use matricle_desk::bookings::{hold, pay, submit, whole};
+use matricle_desk::bookings::{codes, hold, pay, submit, whole};
 use matricle_formats::words;
 
 use crate::asking::{Asker, Booker, Part, Perhaps, Posted, Visitor};
@@ -101,6 +101,12 @@ pub(crate) async fn book(
     form: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, &asker)?;
+    // *Enter* in the field of a code sends the whole form: the code is not lost over that. One
+    // that was refused already, and stands there still, is in nobody's way.
+    let code_typed = form.get("code").trim();
+    if !code_typed.is_empty() && code_typed != form.get("tried").trim() {
+        return code(State(app), At(reference), asker, visitor, Perhaps(staff), form).await;
+    }
     let draft = draft_of(&form);
     let own = address(&app, reference);
     match submit::submit(&app.desk, &booker, reference, draft.clone()).await {
@@ -219,4 +225,40 @@ pub(crate) async fn give_back(
     let sheet = whole::of(&app.desk, reference).await?;
     let to = format!("/events/{}?date={}", sheet.event.slug, sheet.date.id);
     Ok(Redirect::to(&to).into_response())
+}
+
+/// `POST …/code`: a promo code is given, or taken off; what else was typed is kept.
+pub(crate) async fn code(
+    State(app): State<App>,
+    At(reference): At,
+    asker: Asker,
+    visitor: Visitor,
+    Perhaps(staff): Perhaps,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    // Codes are not to be guessed.
+    app.guards.often(Often::SignIn, &asker)?;
+    let draft = draft_of(&posted);
+    hold::type_on(&app.desk, reference, draft.clone()).await?;
+    let typed = posted.get("code").to_owned();
+    let outcome = match posted.get("drop").parse() {
+        Ok(id) => codes::drop(&app.desk, reference, id).await,
+        Err(_) => codes::give(&app.desk, reference, typed.clone()).await,
+    };
+    let (code, refusal) = match outcome {
+        Ok(()) | Err(DeskError::Move(_)) => {
+            return Ok(Redirect::to(&address(&app, reference)).into_response());
+        }
+        Err(DeskError::Promo { code, refusal }) => (code, refusal),
+        Err(error) => return Err(error.into()),
+    };
+    let again = (&draft, [].as_slice());
+    let mut fill = fill_again(&app, reference, &visitor, staff.as_ref(), again).await?;
+    fill.code_problem = Some(if typed.trim().is_empty() {
+        "Type the code first.".into()
+    } else {
+        wording::promo(&code, &refusal, &app.desk.house().await?.zone)
+    });
+    fill.code = typed;
+    refused(StatusCode::CONFLICT, &fill)
 }

@@ -17,7 +17,7 @@ use crate::asking::{Perhaps, Visitor};
 use crate::error::WebError;
 use crate::page::{Face, Frame, html};
 use crate::parts::places::near;
-use crate::parts::strip;
+use crate::parts::{marks, strip};
 
 /// Most dates of a month in the calendar.
 const A_MONTH: u32 = 400;
@@ -76,6 +76,8 @@ struct CalendarView {
     after: String,
     weeks: Vec<Vec<DayView>>,
     more: bool,
+    /// Marks with the kinds they stand for, of those that the month shows.
+    legend: Vec<(String, String)>,
 }
 
 struct DayView {
@@ -83,7 +85,8 @@ struct DayView {
     name: String,
     inside: bool,
     today: bool,
-    dates: Vec<(String, String, String, bool)>,
+    /// Address, time, title, why it cannot be booked, and the mark of its kind.
+    dates: Vec<(String, String, String, Option<String>, String)>,
 }
 
 /// What a date's seats come to, in words.
@@ -189,7 +192,13 @@ fn calendar(all: &Catalogue, wish: &Wish, month: Day, now: Timestamp) -> Calenda
                     .filter(|d| d.date.span.starts.date() == day)
                     .map(|d| {
                         let e = entry(d, all.house.currency, now);
-                        (e.href, words::clock(d.date.span.starts), e.title, e.full)
+                        (
+                            e.href,
+                            words::clock(d.date.span.starts),
+                            e.title,
+                            e.full.then_some(e.left),
+                            all.mark_of(&d.event.kind).map_or_else(String::new, marks::svg),
+                        )
                     })
                     .collect();
                 let view = DayView {
@@ -205,6 +214,13 @@ fn calendar(all: &Catalogue, wish: &Wish, month: Day, now: Timestamp) -> Calenda
             .collect();
         weeks.push(week);
     }
+    let mut legend: Vec<(String, String)> = Vec::new();
+    for date in &all.found.dates {
+        let kind = &date.event.kind;
+        if let Some(mark) = all.mark_of(kind).filter(|_| legend.iter().all(|(_, k)| k != kind)) {
+            legend.push((marks::svg(mark), kind.clone()));
+        }
+    }
     let to = |m: Day| {
         let month = Some(m.strftime("%Y-%m").to_string());
         address(wish, &[("month", month), ("view", Some("month".into())), ("page", None)])
@@ -215,6 +231,7 @@ fn calendar(all: &Catalogue, wish: &Wish, month: Day, now: Timestamp) -> Calenda
         after: to(first.saturating_add(1.month())),
         weeks,
         more: all.found.more,
+        legend,
     }
 }
 

@@ -12,7 +12,7 @@ use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::{self, By, Cancelling};
 use matricle_desk::bookings::whole::{self, WholeBooking};
-use matricle_desk::bookings::{change, codes, hold, move_date, papers, pass_on, pay, stamps};
+use matricle_desk::bookings::{change, hold, move_date, papers, pass_on, pay, stamps};
 use matricle_formats::words;
 
 use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
@@ -36,7 +36,8 @@ struct Change {
     reference: String,
     people: Vec<(i64, u32, String, String)>,
     may_pass: bool,
-    dates: Vec<(i64, String)>,
+    /// Dates to move to: key, words, and whether seats are left for all on the booking.
+    dates: Vec<(i64, String, bool)>,
     /// All of it may be cancelled at once.
     may_cancel: bool,
     /// The tickets that may be cancelled by themselves: number, name, ticket type.
@@ -47,12 +48,13 @@ struct Change {
     d: Fields,
 }
 
-fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Change {
+async fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Result<Change, WebError> {
+    let free = hold::free_on(&app.desk, sheet.other_dates.clone()).await?;
     let now = app.desk.clock.now();
     let span = &sheet.date.span;
     let today = words::local(now, &span.zone).date();
     let may = |act| sheet.may(act, Actor::Booker, now);
-    Change {
+    Ok(Change {
         f,
         address: address(app, sheet.booking.reference),
         title: sheet.event.title.clone(),
@@ -65,11 +67,18 @@ fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Change {
             .map(|a| (a.id.0, a.ticket_no, a.name.clone(), a.ticket.clone()))
             .collect(),
         may_pass: may(Act::PassOn),
-        dates: sheet
-            .other_dates
+        dates: free
             .iter()
             .filter(|_| may(Act::MoveDate))
-            .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today)))
+            .map(|(d, free)| {
+                let when = words::span(d.span.starts, d.span.ends, today);
+                let left = if *free == 0 {
+                    "full".to_owned()
+                } else {
+                    format!("{} left", words::count(*free, "seats"))
+                };
+                (d.id.0, format!("{when}: {left}"), *free > 0)
+            })
             .collect(),
         may_cancel: may(Act::Cancel),
         parts: sheet
@@ -81,7 +90,7 @@ fn page(app: &App, f: Frame, sheet: &WholeBooking) -> Change {
         cancelling: None,
         problem: None,
         d: Fields::default(),
-    }
+    })
 }
 
 /// `GET …/change`: what can be done with the booking.
@@ -97,7 +106,7 @@ pub(crate) async fn show(
         return Ok(Redirect::to(&address(&app, reference)).into_response());
     }
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    html(&page(&app, f, &sheet))
+    html(&page(&app, f, &sheet).await?)
 }
 
 fn said(plan: &Cancelling) -> Vec<String> {
@@ -164,7 +173,7 @@ pub(crate) async fn act(
                 Ok(plan) => {
                     let sheet = whole::of(&app.desk, reference).await?;
                     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-                    let mut page = page(&app, f, &sheet);
+                    let mut page = page(&app, f, &sheet).await?;
                     page.cancelling = Some((said(&plan), tickets));
                     return html(&page);
                 }
@@ -180,7 +189,7 @@ pub(crate) async fn act(
     };
     let sheet = whole::of(&app.desk, reference).await?;
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
-    let mut page = page(&app, f, &sheet);
+    let mut page = page(&app, f, &sheet).await?;
     match refusal {
         DeskError::Form(wrong) => page.d = Fields::posted(&posted, &wrong),
         DeskError::Choice(refusal) => {
@@ -208,42 +217,6 @@ pub(crate) async fn names(
     let mut fill = fill(&app, f, &sheet, &draft, &[], None);
     fill.correcting = true;
     html(&fill)
-}
-
-/// `POST …/code`: a promo code is given, or taken off; what else was typed is kept.
-pub(crate) async fn code(
-    State(app): State<App>,
-    At(reference): At,
-    asker: Asker,
-    visitor: Visitor,
-    Perhaps(staff): Perhaps,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    // Codes are not to be guessed.
-    app.guards.often(Often::SignIn, &asker)?;
-    let draft = draft_of(&posted);
-    hold::type_on(&app.desk, reference, draft.clone()).await?;
-    let typed = posted.get("code").to_owned();
-    let outcome = match posted.get("drop").parse() {
-        Ok(id) => codes::drop(&app.desk, reference, id).await,
-        Err(_) => codes::give(&app.desk, reference, typed.clone()).await,
-    };
-    let (code, refusal) = match outcome {
-        Ok(()) | Err(DeskError::Move(_)) => {
-            return Ok(Redirect::to(&address(&app, reference)).into_response());
-        }
-        Err(DeskError::Promo { code, refusal }) => (code, refusal),
-        Err(error) => return Err(error.into()),
-    };
-    let again = (&draft, [].as_slice());
-    let mut fill = fill_again(&app, reference, &visitor, staff.as_ref(), again).await?;
-    fill.code_problem = Some(if typed.trim().is_empty() {
-        "Type the code first.".into()
-    } else {
-        wording::promo(&code, &refusal, &app.desk.house().await?.zone)
-    });
-    fill.code = typed;
-    refused(StatusCode::CONFLICT, &fill)
 }
 
 /// `POST …/transfer`: the booker will pay by bank transfer.

@@ -31,6 +31,9 @@ impl<'a> Who<'a> {
         asked: &Asked,
         staff: Option<&'a Staff>,
     ) -> Result<Self, WebError> {
+        // A draft is looked at and tried out as by a stranger, whoever does it.
+        let nobody = Asking { from: booker.from, ..Asking::default() };
+        let booker = if page.preview || asked.test { &nobody } else { booker };
         let buyer = asking::buyer(&app.desk, booker, page.event.id, &asked.word).await?;
         Ok(Self { staff, buyer })
     }
@@ -114,12 +117,13 @@ pub(crate) fn make_stub(
             (format!("You have {seats} kept until {clock}."), "Go on with your booking")
         } else {
             let due = held.booking.due();
-            (format!("You have {seats} to pay for until {clock}: {due}."), "Go on and pay")
+            (format!("You have {seats} to pay for by {clock}: {due}."), "Go on and pay")
         };
         Kept { href: crate::parts::places::address(app, reference), words, link }
     });
     let ask = Ask {
         wanted: &asked.wanted,
+        given: asked.given || (page.preview && !test) || page.event.state == EventState::CalledOff,
         buyer: &who.buyer,
         carried: asked.carried(),
         test,

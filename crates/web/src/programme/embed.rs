@@ -28,6 +28,8 @@ struct Embedded {
     week: Option<WeekView>,
     list: Vec<Entry>,
     is_list: bool,
+    /// The event's own colour, six digits; empty for the house's.
+    accent: String,
 }
 
 /// Lets the sites that the house names show the page in theirs, and nobody else.
@@ -61,6 +63,7 @@ pub(crate) async fn list(
         week: None,
         list: all.found.dates.iter().map(|d| entry(d, all.house.currency, now)).collect(),
         is_list: true,
+        accent: String::new(),
     };
     framed(&all.house, &page)
 }
@@ -80,6 +83,7 @@ pub(crate) async fn event(
     let stub = sheet.filter(|_| page.event.state == EventState::Published).map(|sheet| {
         let ask = Ask {
             wanted: &asked.wanted,
+            given: asked.given,
             buyer: &Buyer { word: asked.word.clone(), ..Buyer::default() },
             carried: asked.carried(),
             test: false,
@@ -96,6 +100,7 @@ pub(crate) async fn event(
         stub,
         list: Vec::new(),
         is_list: false,
+        accent: page.event.accent.trim_start_matches('#').to_owned(),
     };
     framed(&page.house, &embedded)
 }

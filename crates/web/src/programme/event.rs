@@ -4,9 +4,11 @@ use askama::Template;
 use axum::extract::{Path, Query, State as Shared};
 use axum::http::{HeaderMap, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
+use jiff::Timestamp;
 use jiff::ToSpan;
 use matricle_core::DateId;
 use matricle_core::price::Buyer;
+use matricle_desk::money::entries;
 use matricle_desk::programme::{self, EventPage};
 use matricle_formats::words;
 use matricle_store::events::{Choices, Format};
@@ -14,14 +16,24 @@ use matricle_store::events::{Choices, Format};
 use crate::asking::{Perhaps, Reader, Visitor};
 use crate::cache::TOKEN_MARK;
 use crate::error::WebError;
-use crate::page::{Face, Frame, html};
+use crate::page::{Face, Frame, Trial, html};
 use crate::parts::grid;
 use crate::parts::places::picture_address;
 use crate::programme::asked::Asked;
-use crate::programme::choosing::{Who, kept, make_stub};
+use crate::programme::choosing::{Who, kept, make_stub, may_test};
 use crate::programme::stub::Stub;
 use crate::serving::{self, Served};
 use crate::{App, cookies};
+
+/// What cancelling a booking of this date gives back.
+fn steps_of(page: &EventPage, date: &Choices, now: Timestamp) -> String {
+    let costs = date.offer.offers.iter().any(|o| o.price.minor > 0);
+    if !costs || !page.event.rules.may_cancel || date.date.span.starts_at <= now {
+        return String::new();
+    }
+    let told = entries::steps_until(&page.house, &page.event, &date.date, None);
+    crate::wording::steps(&told, &page.house.zone, now)
+}
 
 #[derive(Template)]
 #[template(path = "programme/event.html")]
@@ -39,9 +51,12 @@ pub(crate) struct EventTemplate {
     bring: String,
     description: String,
     refund_note: String,
+    /// What cancelling gives back, in days for this date; empty where nothing costs anything.
+    steps: String,
+    /// The place, for a map on the telephone.
+    map: String,
     stub: Option<Stub>,
     /// A draft looked at beforehand, or something said about it.
-    preview: bool,
     called_off: String,
     off: Vec<(String, String)>,
     course: Vec<(String, bool)>,
@@ -211,12 +226,13 @@ pub(crate) fn render(
         zone_note,
         place: of(|d| d.date.place()),
         address: of(|d| d.date.address.clone()),
+        map: of(|d| crate::parts::places::map(&d.date)),
+        steps: date.map_or_else(String::new, |d| steps_of(page, d, now)),
         directions: of(|d| d.date.directions.clone()),
         hosts: of(|d| d.date.hosts.clone()),
         bring: event.bring.clone(),
         description: event.description.clone(),
         refund_note: event.refund_note.clone(),
-        preview: page.preview,
         called_off: event.called_off.clone(),
         off: page
             .off
@@ -271,11 +287,15 @@ pub(crate) async fn show(
 ) -> Result<Response, WebError> {
     let asked = Asked::of(&pairs);
     let personal = !asked.is_plain() || cookies::is_personal(&headers);
-    let token = app.desk.secrets.form_token(&visitor.0);
+    // Whoever carries nothing has everybody's token, which stands in the page that is kept.
+    let own = (!visitor.0.is_empty()).then(|| app.desk.secrets.form_token(&visitor.0));
     let no_cache = [(header::CACHE_CONTROL, "no-cache")];
-    let address = format!("{slug}?{:?}{:?}", asked.date, asked.week);
+    let address = match (asked.date, asked.week) {
+        (None, None) => slug.clone(),
+        (date, week) => format!("{slug}?{date:?}{week:?}"),
+    };
     let (version, now) = (app.desk.store.version(), app.desk.clock.now());
-    if !personal && let Some(page) = app.pages.get(&address, version, now, &token) {
+    if !personal && let Some(page) = app.pages.get(&address, version, now, own.as_deref()) {
         return Ok((no_cache, Html(page)).into_response());
     }
     let page = programme::event(&app.desk, asked.looking(slug.clone())).await?;
@@ -285,19 +305,25 @@ pub(crate) async fn show(
     }
     let title = page.event.title.clone();
     let mut f =
-        Frame::new(&app, Face::Programme, title, &page.house.name, &visitor, staff.as_ref());
+        Frame::new(&app, Face::Programme, title, &page.house.name, &visitor, staff.as_ref())
+            .coloured(&page.event.accent);
+    if page.preview {
+        let is_test = may_test(&app, &page, &asked, staff.as_ref());
+        f = f.tried(if is_test { Trial::Test } else { Trial::Preview }, page.event.id.0);
+    }
     if personal {
         let who = Who::of(&app, &booker, &page, &asked, staff.as_ref()).await?;
         let kept = kept(&app, &headers, &page).await?;
-        let stub = make_stub(&app, &page, &asked, kept, &who, token);
+        let stub = make_stub(&app, &page, &asked, kept, &who, f.token.clone());
         return html(&render(&app, f, &page, &asked, stub, now));
     }
     f.token = TOKEN_MARK.into();
     let nobody = Who { staff: None, buyer: Buyer::default() };
     let stub = make_stub(&app, &page, &asked, None, &nobody, TOKEN_MARK.into());
     let rendered = render(&app, f, &page, &asked, stub, now).render()?;
-    let whole = app.pages.put(address, version, now, &rendered, &token);
-    Ok((no_cache, Html(whole)).into_response())
+    app.pages.put(address, version, now, &rendered, &app.desk.secrets.form_token(""));
+    let token = own.unwrap_or_else(|| app.desk.secrets.form_token(""));
+    Ok((no_cache, Html(rendered.replace(TOKEN_MARK, &token))).into_response())
 }
 
 /// `GET /pictures/{id}/{key}/{size}`: a picture, to be kept for a year; another has another

@@ -8,11 +8,12 @@ use matricle_core::codes::Reference;
 use matricle_core::confirm::Way;
 use matricle_core::details::{Answering, Draft, Field, Problem, Question};
 use matricle_desk::bookings::whole::{self, WholeBooking};
+use matricle_desk::money::entries;
 
 use crate::asking::{Posted, Visitor};
 use crate::error::WebError;
 use crate::page::Frame;
-use crate::parts::places::address;
+use crate::parts::places;
 use crate::programme::at::frame;
 use crate::programme::summary::{Summary, summary};
 use crate::{App, wording};
@@ -75,9 +76,10 @@ pub(crate) struct Fill {
     pub(crate) questions: Vec<Asking>,
     pub(crate) terms: Input,
     pub(crate) agreed: bool,
+    /// What cancelling gives back, in days for this date; empty where nothing is to pay.
+    pub(crate) steps: String,
     pub(crate) problems: usize,
     pub(crate) button: String,
-    pub(crate) test: bool,
     pub(crate) summary: Summary,
     /// Names and answers of a booking that stands are corrected.
     pub(super) correcting: bool,
@@ -90,6 +92,16 @@ pub(crate) struct Fill {
     pub(crate) before: Option<String>,
     /// The address is to be proved before it goes on.
     pub(crate) to_prove: bool,
+}
+
+/// What cancelling this booking gives back, in days for its date; empty where it costs nothing.
+pub(crate) fn steps_of(app: &App, sheet: &WholeBooking) -> String {
+    if sheet.booking.total.is_zero() {
+        return String::new();
+    }
+    let told =
+        entries::steps_until(&sheet.house, &sheet.event, &sheet.date, sheet.booking.steps_from);
+    wording::steps(&told, &sheet.house.zone, app.desk.clock.now())
 }
 
 pub(crate) fn fill(
@@ -159,14 +171,21 @@ pub(crate) fn fill(
     let mut summary = summary(app, sheet, token, now);
     summary.notice = notice;
     let total = sheet.booking.total;
-    let mut email = input("email", "Your e-mail address", &draft.email, Field::Email, true);
+    // Whoever has proved an address is known by it; what they typed themselves goes before.
+    let or_known = |typed: &str, known: &str| {
+        if typed.is_empty() { known.to_owned() } else { typed.to_owned() }
+    };
+    let address = or_known(&draft.email, &sheet.booking.buyer.address);
+    let booker = or_known(&draft.name, &sheet.known);
+    let mut email = input("email", "Your e-mail address", &address, Field::Email, true);
     email.hint = "Your tickets go there.".into();
     Fill {
-        address: address(app, sheet.booking.reference),
-        name: input("name", "Your name", &draft.name, Field::Name, true),
+        address: places::address(app, sheet.booking.reference),
+        name: input("name", "Your name", &booker, Field::Name, true),
         email,
         attendees,
         questions,
+        steps: steps_of(app, sheet),
         terms: input("agreed", &sheet.house.terms, "", Field::Terms, true),
         agreed: draft.agreed,
         problems: problems.len(),
@@ -177,7 +196,6 @@ pub(crate) fn fill(
         } else {
             format!("Book and pay {total}")
         },
-        test: sheet.booking.test,
         summary,
         correcting: false,
         promos: sheet.promos.iter().map(|p| (p.id, p.code.clone())).collect(),

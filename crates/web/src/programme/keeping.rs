@@ -13,7 +13,7 @@ use matricle_store::people::Staff;
 use crate::asking::{Asker, Booker, Part, Perhaps, Posted, Visitor};
 use crate::error::WebError;
 use crate::guard::Often;
-use crate::page::{Face, Frame, html};
+use crate::page::{Face, Frame, Trial, html};
 use crate::programme::asked::Asked;
 use crate::programme::choosing::{Who, kept, make_stub, own_hold};
 use crate::programme::event::render;
@@ -57,7 +57,9 @@ pub(crate) async fn keep(
     app.guards.often(Often::Booking, &asker)?;
     let asked = Asked::read(form.starting(""));
     let date = asked.date.ok_or(DeskError::NotFound)?;
-    let buyer = asking::buyer_of(&app.desk, &booker, date, &asked.word).await?;
+    let nobody = Asking { from: booker.from, ..Asking::default() };
+    let asking = if asked.test { &nobody } else { &booker };
+    let buyer = asking::buyer_of(&app.desk, asking, date, &asked.word).await?;
     let by = HeldBy { buyer, test: false, from: booker.from };
     let (wanted, instead) = (asked.wanted.clone(), own_hold(&app, &headers));
     let tried = if asked.test {
@@ -110,7 +112,9 @@ async fn not_kept(
         stub.notice = Some(notice);
     }
     let title = page.event.title.clone();
-    let f = Frame::new(app, Face::Programme, title, &page.house.name, visitor, staff.as_ref());
+    let f = Frame::new(app, Face::Programme, title, &page.house.name, visitor, staff.as_ref())
+        .coloured(&page.event.accent);
+    let f = if asked.test { f.tried(Trial::Test, page.event.id.0) } else { f };
     let page = render(app, f, &page, asked, stub, app.desk.clock.now()).render()?;
     Ok((StatusCode::CONFLICT, Html(page)).into_response())
 }

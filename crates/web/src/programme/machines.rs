@@ -2,10 +2,14 @@
 //! (sitemaps.org 0.9) and the manifest of the web application (W3C Application Manifest).
 
 use std::fmt::Write;
+use std::hash::{DefaultHasher, Hash, Hasher};
 
-use axum::extract::State;
+use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
+use matricle_core::accent;
+use matricle_desk::DeskError;
+use matricle_desk::house::face;
 use matricle_desk::programme::{self, Feed};
 use serde_json::json;
 
@@ -71,6 +75,55 @@ pub(crate) async fn sitemap(
         changed: None,
     };
     Ok(serving::bytes(&asked, text.into_bytes(), &served))
+}
+
+/// `GET /house.css`: the colour and the mark of the house, over the program's own.
+pub(crate) async fn face(State(app): State<App>, asked: HeaderMap) -> Result<Response, WebError> {
+    let (house, mark) = (app.desk.house().await?, face::mark(&app.desk).await?);
+    let mut css = accent_css(&house.accent);
+    if let Some(mark) = mark {
+        let _ = write!(
+            css,
+            ".mark > svg {{ display: none; }} .mark::before {{ content: \"\"; flex: none; width: 2rem; height: 2rem; \
+             background: url(/house-mark.png?{:08x}) center / contain no-repeat; }}",
+            fingerprint(&mark)
+        );
+    }
+    let served =
+        Served { media_type: "text/css; charset=utf-8", cache: "public, no-cache", changed: None };
+    Ok(serving::bytes(&asked, css.into_bytes(), &served))
+}
+
+/// `GET /house-mark.png`.
+pub(crate) async fn mark(State(app): State<App>, asked: HeaderMap) -> Result<Response, WebError> {
+    let png = face::mark(&app.desk).await?.ok_or(DeskError::NotFound)?;
+    let served = Served { media_type: "image/png", cache: "public, max-age=86400", changed: None };
+    Ok(serving::bytes(&asked, png, &served))
+}
+
+/// `GET /accent/{colour}`: a colour of an event's own.
+pub(crate) async fn colour(
+    Path(colour): Path<String>,
+    asked: HeaderMap,
+) -> Result<Response, WebError> {
+    let accent = accent::read(&colour).map_err(|_| DeskError::NotFound)?;
+    let cache = "public, max-age=31536000, immutable";
+    let served = Served { media_type: "text/css; charset=utf-8", cache, changed: None };
+    Ok(serving::bytes(&asked, accent_css(&accent.to_string()).into_bytes(), &served))
+}
+
+/// What a colour changes: links, buttons, ticks. Seats, states and verdicts keep theirs.
+fn accent_css(accent: &str) -> String {
+    if accent.is_empty() {
+        return String::new();
+    }
+    format!(":root, [data-bs-theme=light] {{ --accent: {accent}; }}\n")
+}
+
+fn fingerprint(bytes: &[u8]) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    bytes.hash(&mut hasher);
+    hasher.finish()
 }
 
 /// `GET /manifest.webmanifest`: so that a phone keeps the pages among its applications.

@@ -92,6 +92,8 @@ pub(crate) async fn show(
     Somebody(known): Somebody,
 ) -> Result<Response, WebError> {
     let mut page = page(&app, &visitor, &back, "", false, None).await?;
+    let over = known.is_none() && cookies::session_token(&headers).is_some();
+    page.f.signed_in = known.is_some();
     if known.is_some() {
         let house = page.f.house.clone();
         page.f = Frame::new(&app, Face::Programme, "Signed in", &house, &visitor, staff.as_ref());
@@ -143,7 +145,12 @@ pub(crate) async fn show(
         }
         page.known = known;
     }
-    html(&page)
+    let mut response = html(&page)?;
+    if over {
+        // A session that is over: the head of every page says again where to sign in.
+        response.headers_mut().append(header::SET_COOKIE, cookies::no_session(&app.settings));
+    }
+    Ok(response)
 }
 
 /// `POST /me/number`: a number is mailed.

@@ -43,6 +43,10 @@ pub(crate) struct Own {
     directions: String,
     bring: String,
     refund_note: String,
+    /// What cancelling gives back, in days for this date.
+    steps: String,
+    /// The place, for a map on the telephone (`geo:`, RFC 5870).
+    map: String,
     email: String,
     tickets: Vec<TicketView>,
     /// Stamp cards bought: letters, and what is on them.
@@ -56,7 +60,6 @@ pub(crate) struct Own {
     dates: Vec<(String, String)>,
     online: String,
     after_note: String,
-    test: bool,
     signing: Vec<Signing>,
     grid: String,
     problem: Option<String>,
@@ -159,6 +162,12 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         directions: sheet.date.directions.clone(),
         bring: sheet.event.bring.clone(),
         refund_note: sheet.event.refund_note.clone(),
+        steps: if confirmed && span.starts_at > now {
+            crate::programme::form::steps_of(app, sheet)
+        } else {
+            String::new()
+        },
+        map: crate::parts::places::map(&sheet.date),
         email: booking.email.clone(),
         tickets: sheet
             .attendees
@@ -209,7 +218,6 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         },
         online: if confirmed { messages::online(sheet) } else { String::new() },
         after_note: if stands { sheet.event.after_note.clone() } else { String::new() },
-        test: booking.test,
         signing: if stands { signing(sheet, wanted.as_ref(), now) } else { Vec::new() },
         grid: crate::parts::grid::svg(&sheet.sessions),
         papers: sheet

@@ -26,6 +26,8 @@ use crate::programme::summary::{Summary, summary};
 struct Transfer {
     lines: Vec<(String, String)>,
     code: String,
+    /// For programs that open a transfer by its address (`payto:`, RFC 8905).
+    payto: String,
     until: String,
 }
 
@@ -41,6 +43,10 @@ pub(crate) struct Ways {
     awaiting: bool,
     /// The way to pay by transfer is open: what to type, a QR code, until when.
     transfer: Option<Transfer>,
+    /// It can be paid by card.
+    by_card: bool,
+    /// Whom to write to where there is no way to pay here.
+    write_to: String,
     /// The house takes transfers, and there is time for one.
     may_transfer: bool,
     invoice: Option<String>,
@@ -75,9 +81,12 @@ impl Ways {
                 lines,
                 code: barcode::text_qr(&documents::qr_text(&sheet.house, booking))
                     .map_or_else(String::new, |c| square_svg(&c, "Payment QR code")),
+                payto: documents::payto(&sheet.house, booking),
                 until,
             }),
             may_transfer: !chosen && pay::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+            by_card: app.desk.provider.is_there(),
+            write_to: sheet.house.email.clone(),
             invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),
             address: own,
             token,

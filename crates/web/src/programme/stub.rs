@@ -77,6 +77,8 @@ pub(crate) struct Stub {
     pub(super) embedded: bool,
     /// What a booking of a course covers.
     pub(super) covers: String,
+    /// When and where the chosen date is; empty where there is only one.
+    pub(super) at: String,
     /// Signing in would show more, or is asked for.
     pub(super) sign_in: Option<&'static str>,
     /// The address of whoever has signed in; empty otherwise.
@@ -89,6 +91,8 @@ pub(crate) struct Stub {
 pub(crate) struct Ask<'a> {
     /// Tickets chosen so far.
     pub(super) wanted: &'a [Wanted],
+    /// Tickets were chosen, if only none: otherwise one seat is, where there is one kind.
+    pub(super) given: bool,
     /// What is known of whoever books.
     pub(super) buyer: &'a Buyer,
     /// Fields that go along.
@@ -155,6 +159,23 @@ fn explained(
     said
 }
 
+/// What is chosen before anybody chose: one of the only ticket there is.
+fn first_choice(sheet: &Choices, ask: &Ask<'_>, now: Timestamp) -> Vec<Wanted> {
+    if ask.given || !ask.wanted.is_empty() || sheet.offer.bars(now).is_some() {
+        return ask.wanted.to_vec();
+    }
+    let shown = sheet.tickets.iter().zip(&sheet.offer.offers);
+    let mut shown = shown.filter(|(_, offer)| offer.shown_to(ask.buyer));
+    match (shown.next(), shown.next()) {
+        (Some((ticket, offer)), None) if ticket.card.is_none() => {
+            let fits = sheet.offer.more(&[], ticket.id, ask.buyer, now) >= offer.least;
+            let one = Wanted { ticket: ticket.id, quantity: offer.least.max(1) };
+            if fits { vec![one] } else { Vec::new() }
+        }
+        _ => Vec::new(),
+    }
+}
+
 /// Takes as many of what was asked for as this booker can have; the first ticket
 /// that was asked for in vain is told.
 pub(crate) fn clamp(
@@ -165,8 +186,12 @@ pub(crate) fn clamp(
 ) -> (Vec<Wanted>, Option<String>) {
     let mut chosen: Vec<Wanted> = Vec::new();
     let mut notice = None;
-    for ticket in &sheet.tickets {
-        let wanted = asked.iter().find(|w| w.ticket == ticket.id).map_or(0, |w| w.quantity);
+    // Whoever types too large a number into one row keeps what stands in the others.
+    let wish = |t: &TicketType| asked.iter().find(|w| w.ticket == t.id).map_or(0, |w| w.quantity);
+    let mut smallest_first: Vec<_> = sheet.tickets.iter().collect();
+    smallest_first.sort_by_key(|t| wish(t));
+    for ticket in smallest_first {
+        let wanted = wish(ticket);
         let quantity = wanted.min(sheet.offer.more(&chosen, ticket.id, buyer, now));
         if quantity < wanted && notice.is_none() {
             let mut full = chosen.clone();
@@ -179,6 +204,8 @@ pub(crate) fn clamp(
             chosen.push(Wanted { ticket: ticket.id, quantity });
         }
     }
+    let place = |w: &Wanted| sheet.tickets.iter().position(|t| t.id == w.ticket);
+    chosen.sort_by_key(place);
     (chosen, notice)
 }
 
@@ -220,7 +247,8 @@ pub(crate) fn stub(
     now: Timestamp,
 ) -> Stub {
     let (currency, buyer) = (page.house.currency, ask.buyer);
-    let (chosen, notice) = clamp(sheet, ask.wanted, buyer, now);
+    let first = first_choice(sheet, ask, now);
+    let (chosen, notice) = clamp(sheet, &first, buyer, now);
     let lacking = notice.is_some();
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let quote = price::quote(currency, &prices, &chosen, buyer, now);
@@ -367,6 +395,12 @@ pub(crate) fn stub(
             && sheet.offer.bars(now).is_none()
             && !ask.test
             && (sheet.offer.pools.iter().any(|p| p.free() == 0) || lacking),
+        at: if page.week.is_some() {
+            let span = &sheet.date.span;
+            format!("{}, {}", words::long_span(span.starts, span.ends), sheet.date.place())
+        } else {
+            String::new()
+        },
         covers: if page.event.course { covers(page, sheet) } else { String::new() },
     }
 }

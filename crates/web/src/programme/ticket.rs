@@ -13,7 +13,7 @@ use matricle_formats::words;
 use crate::App;
 use crate::asking::{Perhaps, Visitor};
 use crate::error::WebError;
-use crate::page::{Face, Frame, html};
+use crate::page::{Face, Frame, Trial, html};
 use crate::parts::files::qr_svg;
 
 #[derive(Template)]
@@ -61,7 +61,9 @@ pub(crate) async fn show(
     let sheet = messages::ticket(&app.desk, code, &key).await?;
     let holder = sheet.attendees.first().ok_or(DeskError::NotFound)?;
     let house = &sheet.house.name;
-    let f = Frame::new(&app, Face::Programme, "Your ticket", house, &visitor, staff.as_ref());
+    let f = Frame::new(&app, Face::Programme, "Your ticket", house, &visitor, staff.as_ref())
+        .coloured(&sheet.event.accent);
+    let f = if sheet.booking.test { f.tried(Trial::Test, sheet.event.id.0) } else { f };
     let span = |d: &matricle_store::events::Date| words::long_span(d.span.starts, d.span.ends);
     html(&TicketPage {
         f,

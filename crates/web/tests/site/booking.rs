@@ -231,7 +231,7 @@ async fn paying_leads_to_the_provider_and_back_whatever_the_provider_does() {
     );
     let event = b.get(&format!("/events/{CANDLES}")).await;
     assert!(
-        event.body.contains("You have 1 seat to pay for until 18:10: €14.00.")
+        event.body.contains("You have 1 seat to pay for by 18:10: €14.00.")
             && event.body.contains("Go on and pay")
     );
     let news = b.get(&format!("{own}/state")).await;

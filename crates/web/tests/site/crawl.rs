@@ -7,6 +7,7 @@ use axum::http::{StatusCode, header};
 use matricle_web::Limits;
 
 use crate::site::{Browser, Site, site};
+use crate::valid;
 
 /// Pages of one shape that are looked at, for each person.
 const EACH: usize = 2;
@@ -18,13 +19,13 @@ const NONSENSE: [&str; 4] = [
 ];
 
 /// A tag with its attributes, as far as pages of ours need it.
-struct Tag {
-    name: String,
+pub(crate) struct Tag {
+    pub(crate) name: String,
     attributes: BTreeMap<String, String>,
 }
 
 impl Tag {
-    fn get(&self, name: &str) -> Option<&str> {
+    pub(crate) fn get(&self, name: &str) -> Option<&str> {
         self.attributes.get(name).map(String::as_str)
     }
 }
@@ -39,7 +40,7 @@ fn unescape(text: &str) -> String {
         .replace("&amp;", "&")
 }
 
-fn tags(html: &str) -> Vec<Tag> {
+pub(crate) fn tags(html: &str) -> Vec<Tag> {
     let mut all = Vec::new();
     for part in html.split('<').skip(1) {
         let name: String =
@@ -148,6 +149,7 @@ fn faults(tags: &[Tag]) -> Vec<String> {
             faults.push("a picture without words".into());
         }
     }
+    faults.extend(valid::faults(tags));
     match tags.iter().filter(|t| t.name == "h1").count() {
         1 => {}
         heads => faults.push(format!("{heads} first headings")),
@@ -181,7 +183,9 @@ async fn walk(
         }
         let tags = tags(&reply.body);
         if reply.status.is_success() && reply.body.contains("<main") {
-            wrong.extend(faults(&tags).into_iter().map(|f| format!("{}: {f}", shape(&at))));
+            let broken = valid::broken(&reply.body).into_iter();
+            let all = faults(&tags).into_iter().chain(broken);
+            wrong.extend(all.map(|f| format!("{}: {f}", shape(&at))));
         }
         for form in forms(&at, &tags) {
             let names: BTreeSet<String> = form.fields.iter().map(|(n, _)| shape(n)).collect();

@@ -112,7 +112,7 @@ async fn a_draft_is_looked_at_and_tried_by_its_link_only() {
     let kept = friend.post("/events/mead-and-how-not-to/keep", &fields).await;
     assert_eq!(kept.status, StatusCode::SEE_OTHER, "{}", kept.body);
     let form = friend.get(kept.location()).await;
-    assert!(form.body.contains("This is a test"));
+    assert!(form.body.contains("It takes no seats and counts nowhere."));
     let sheet = ilse.get("/office/events/11").await;
     assert!(!sheet.body.contains("test booking;"), "a hold nobody has put a name to is no news");
     // Without the key the same form is refused.

@@ -77,6 +77,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         sessions: Arc::default(),
         often: Arc::new(Often::new(limits.sign_in)),
         backups: std::sync::Arc::default(),
+        word: std::sync::Arc::from(""),
     };
     demo::seed(&desk).await.unwrap();
     let settings = Settings {
@@ -112,7 +113,21 @@ impl<'s> Browser<'s> {
         self.send_bytes(request, body.into_bytes()).await
     }
 
+    /// Sends a request; the answer to a form is read where it leads to, as a browser does.
     pub(crate) async fn send_bytes(
+        &mut self,
+        request: axum::http::request::Builder,
+        body: Vec<u8>,
+    ) -> Reply {
+        let reply = self.send_once(request, body).await;
+        if reply.status != StatusCode::SEE_OTHER || !reply.location().contains("kept=") {
+            return reply;
+        }
+        let to = reply.location().to_owned();
+        self.send_once(Request::get(to), Vec::new()).await
+    }
+
+    pub(crate) async fn send_once(
         &mut self,
         request: axum::http::request::Builder,
         body: Vec<u8>,

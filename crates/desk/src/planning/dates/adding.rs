@@ -6,9 +6,9 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::rule::{Ends, Every, Rule, RuleError, weekday};
 use matricle_core::schedule::SpanError;
 use matricle_core::staff::{Right, require};
-use matricle_store::Connection;
 use matricle_store::events::{self, NewDate};
 use matricle_store::people::Staff;
+use matricle_store::{Connection, places};
 
 use super::{log, span_of};
 use crate::planning::board::clashes_of_new;
@@ -21,6 +21,12 @@ pub struct Adding {
     pub dates: Vec<NewDate>,
     /// The repeat rule, when there is one.
     pub rule: Option<Rule>,
+    /// So many of the rule's days are left out.
+    pub left_out: u32,
+    /// So many days are added that are none of the rule's.
+    pub extra: u32,
+    /// Seats asked for, and fewer that the room has.
+    pub capped: Option<(u32, u32)>,
     /// Days left out because the clocks skip or repeat an hour of theirs.
     pub skipped: Vec<DateTime>,
     /// What each of them would clash with.
@@ -55,7 +61,11 @@ fn rule(form: &mut Form, first: Day) -> Option<Rule> {
     let every = every(form, first)?;
     let interval = form.number("interval", 1, 52).unwrap_or(1);
     let ends = match (form.number("count", 1, 520), form.day("last")) {
-        (Some(count), _) => Ends::Count(count),
+        (Some(_), Some(_)) => {
+            form.fault("last", Fault::OneOfTwo);
+            return None;
+        }
+        (Some(count), None) => Ends::Count(count),
         (None, Some(last)) => Ends::On(last),
         (None, None) => {
             form.fault("count", Fault::NeedsOther);
@@ -63,6 +73,10 @@ fn rule(form: &mut Form, first: Day) -> Option<Rule> {
         }
     };
     Some(Rule { every, interval, ends })
+}
+
+fn count(n: usize) -> u32 {
+    u32::try_from(n).unwrap_or(u32::MAX)
 }
 
 /// Days typed one after another, by commas, spaces or lines.
@@ -122,10 +136,14 @@ fn read_adding(
         },
     };
     let but = days(form, "but");
+    let by_rule = on.len();
     on.retain(|d| !but.contains(d));
+    let left_out = count(by_rule - on.len());
+    let kept = on.len();
     on.extend(days(form, "extra"));
     on.sort_unstable();
     on.dedup();
+    let extra = count(on.len() - kept);
     if on.is_empty() {
         form.fault("but", Fault::NoDate);
     }
@@ -150,11 +168,22 @@ fn read_adding(
             Err(SpanError::UnknownZone { .. }) => form.fault("day", Fault::NotADay),
         }
     }
+    if dates.is_empty() && form.wrong.is_empty() {
+        form.fault("from", Fault::NoDate);
+    }
     if !form.wrong.is_empty() {
         return Ok(None);
     }
-    let clashes = clashes_of_new(conn, &dates)?;
-    Ok(Some(Adding { dates, rule, skipped, clashes }))
+    // What a room seats is the ceiling of the first pool in it; that is said before it is saved.
+    let venues = places::venues(conn)?;
+    let at = venues.iter().find(|v| v.name == venue).map(|v| v.id);
+    let seats = places::rooms(conn)?
+        .into_iter()
+        .find(|r| Some(r.venue) == at && r.name == room)
+        .and_then(|r| r.seats);
+    let capped = capacities.first().copied().zip(seats).filter(|(asked, seats)| seats < asked);
+    let clashes = clashes_of_new(conn, event, &dates)?;
+    Ok(Some(Adding { dates, rule, left_out, extra, skipped, capped, clashes }))
 }
 
 /// What a form of new dates comes to; nothing is saved.
@@ -186,8 +215,7 @@ pub async fn add(
     event: EventId,
     mut form: Form,
 ) -> Result<u32, DeskError> {
-    require(staff.role, Right::PlanEvents)?;
-    let (now, who) = (desk.clock.now(), staff.name.clone());
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
             let Some(adding) = read_adding(tx, event, &mut form)? else {
@@ -202,10 +230,10 @@ pub async fn add(
             for date in &adding.dates {
                 events::add_date(tx, event, date, run)?;
             }
-            events::changed(tx, event, now)?;
+            events::changed(tx, event, turn.now)?;
             let n = u32::try_from(adding.dates.len()).unwrap_or(u32::MAX);
             let what = if n == 1 { "added a date".into() } else { format!("added {n} dates") };
-            log(tx, event, now, &who, &what)?;
+            log(tx, event, &turn, &what)?;
             Ok(n)
         })
         .await

@@ -3,7 +3,6 @@
 use jiff::civil::Time;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::DateId;
-use matricle_core::booking::State;
 use matricle_core::form::{Fault, Form};
 use matricle_core::schedule::{Span, SpanError};
 use matricle_core::staff::{Right, require};
@@ -16,6 +15,7 @@ use matricle_store::{Connection, Tx, places};
 use super::{log, span_of};
 use crate::acting::Turn;
 use crate::planning::board::clashes_of;
+use crate::telling::send;
 use crate::{Clash, Desk, DeskError, TooSmall};
 
 /// Which dates a change reaches.
@@ -61,6 +61,8 @@ pub struct Touches {
     pub bookings: u32,
     /// Names of the people to be told.
     pub people: Vec<String>,
+    /// Bookings of those who gave no address, and are rung up.
+    pub to_ring: u32,
     /// Messages that have not gone out and would carry the new time.
     pub messages: u32,
     /// Pools that would be over-full.
@@ -165,12 +167,9 @@ fn new_span(date: &Date, change: &Change) -> Result<Span, SpanError> {
     }
 }
 
-/// The bookings that keep seats on a date and have an address to write to.
+/// The bookings that keep seats on a date and have a booker to tell, by mail or by telephone.
 fn to_tell(conn: &Connection, date: DateId) -> Result<Vec<Booking>, DeskError> {
-    Ok(bookings::live_on(conn, date)?
-        .into_iter()
-        .filter(|b| b.state != State::Held && !b.email.is_empty())
-        .collect())
+    Ok(bookings::live_on(conn, date)?.into_iter().filter(Booking::is_told).collect())
 }
 
 /// Who booked last, past a smaller capacity.
@@ -216,6 +215,7 @@ fn touches(
         dates: Vec::new(),
         bookings: 0,
         people: Vec::new(),
+        to_ring: 0,
         messages: 0,
         over: Vec::new(),
         capped: Vec::new(),
@@ -239,6 +239,7 @@ fn touches(
         if told {
             for booking in to_tell(conn, date.id)? {
                 found.bookings += 1;
+                found.to_ring += u32::from(booking.email.is_empty());
                 found.messages += outbox::unsent(conn, booking.id)?;
                 if !found.people.contains(&booking.name) {
                     found.people.push(booking.name);
@@ -263,7 +264,7 @@ fn touches(
             conn,
             &date,
             &span,
-            change.room.as_deref(),
+            (change.venue.as_deref(), change.room.as_deref()),
             change.hosts.as_deref(),
             change.margins,
         )?);
@@ -330,7 +331,7 @@ pub async fn change(
             events::index(tx, event.id)?;
             let n = found.dates.len();
             let what = if n == 1 { "changed a date".into() } else { format!("changed {n} dates") };
-            log(tx, event.id, now, &turn.by.name, &what)?;
+            log(tx, event.id, &turn, &what)?;
             // More seats than before go to whoever waits, before anybody else sees them.
             for moved in &found.dates {
                 crate::bookings::waiting::serve_date(tx, moved.date.id, now)?;
@@ -399,9 +400,9 @@ fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> 
             which: &which,
             address: &booking.email,
             message_id: &message_id,
-            note: &before,
+            note: &turn.with_word(&before),
         };
-        outbox::plan_noted(tx, &message, turn.now)?;
+        send(tx, &booking, &message, turn)?;
         let what = if new == old {
             "moved the date to another place".into()
         } else {

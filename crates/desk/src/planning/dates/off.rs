@@ -1,7 +1,7 @@
 //! A date, or a whole event, is called off.
 
 use jiff::Timestamp;
-use matricle_core::booking::{Move, State};
+use matricle_core::booking::Move;
 use matricle_core::form::Form;
 use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId};
@@ -14,6 +14,7 @@ use matricle_store::{Connection, Tx};
 use super::log;
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
+use crate::telling::send;
 use crate::{Desk, DeskError};
 
 /// Whom calling off would reach.
@@ -112,7 +113,7 @@ pub async fn call_off(
                 }
                 (many, _) => format!("called off {} dates", many.len()),
             };
-            log(tx, event, now, &turn.by.name, &format!("{what}: {reason}"))?;
+            log(tx, event, &turn, &format!("{what}: {reason}"))?;
             Ok::<_, DeskError>(told)
         })
         .await?;
@@ -134,13 +135,10 @@ fn tell_off(
     if ends || !off.event.course {
         let with = With { note: reason, ..With::said(&said) };
         make(tx, booking, Move::CallOff, turn, with)?;
-        return Ok(booking.state != State::Held && !booking.email.is_empty());
+        return Ok(booking.is_told());
     }
     bookings::happened(tx, booking.id, turn.now, &turn.by, &said)?;
     outbox::withdraw(tx, booking.id, Kind::Moved)?;
-    if booking.email.is_empty() {
-        return Ok(false);
-    }
     let dates: Vec<String> = off.dates.iter().map(|d| d.id.to_string()).collect();
     let which = dates.join("-");
     let local = booking.reference.as_str().to_lowercase();
@@ -152,6 +150,6 @@ fn tell_off(
         message_id: &format!("{local}.off.{which}@{}", turn.host),
         note: reason,
     };
-    outbox::plan_noted(tx, &new, turn.now)?;
-    Ok(true)
+    send(tx, booking, &new, turn)?;
+    Ok(booking.is_told())
 }

@@ -1,7 +1,7 @@
 //! People, their roles, and members.
 
 use axum::extract::Path;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::PersonId;
 use matricle_desk::house;
 use matricle_formats::words;
@@ -33,7 +33,10 @@ pub(crate) async fn set_members(at: Clerk, posted: Posted) -> Result<Response, W
 /// `POST /office/house/people`: a role is given.
 pub(crate) async fn give_role(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     match house::give_role(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(()) => Ok(Redirect::to("/office/house/people").into_response()),
+        Ok(()) => {
+            let what = format!("{} is {} now.", posted.get("name").trim(), posted.get("role"));
+            Ok(at.done("/office/house/people", what))
+        }
         Err(error) => {
             let d = Fields::again(&posted, error)?;
             page(&at, "people", Again::Person(d)).await
@@ -48,5 +51,6 @@ pub(crate) async fn take_role(
     _posted: Posted,
 ) -> Result<Response, WebError> {
     house::take_role(&at.app.desk, &at.staff, PersonId(id)).await?;
-    Ok(Redirect::to("/office/house/people").into_response())
+    Ok(at
+        .done("/office/house/people", "The role is taken away, and every session of theirs ended."))
 }

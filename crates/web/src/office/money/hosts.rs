@@ -29,7 +29,8 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
                     (format!("{}: {}", share.title, said(share.share)), v.figures(*minor))
                 })
                 .collect();
-            HostRow { id: s.host.0, name: s.name, owed: v.figures(s.owed), shares: rows }
+            let paid = (s.paid() != 0).then(|| v.figures(s.paid()));
+            HostRow { id: s.host.0, owed: v.figures(s.owed), paid, shares: rows, name: s.name }
         })
         .collect();
     page.hosts = all.hosts;

@@ -10,6 +10,9 @@ use matricle_formats::words;
 use super::{Room, Table, ToGive, View, href};
 use crate::error::WebError;
 
+/// So many refunds by hand are named at once.
+const TO_GIVE: usize = 12;
+
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
     let all = books::overview(v.desk(), v.staff()).await?;
@@ -55,10 +58,17 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
             std::iter::once((4, Cell::at(o.since, v.zone))).chain(exact).collect(),
         );
     }
-    page.to_give = all
-        .refunds
+    let by_hand: Vec<_> = all.refunds.into_iter().filter(|(r, ..)| r.by_hand).collect();
+    let (count, sum) = (by_hand.len(), by_hand.iter().map(|(r, ..)| r.minor).sum());
+    if count > TO_GIVE {
+        page.giving = format!(
+            "{count} in all, together {}. The first {TO_GIVE} stand here; the next come as these are given.",
+            v.currency.of(sum)
+        );
+    }
+    page.to_give = by_hand
         .into_iter()
-        .filter(|(r, ..)| r.by_hand)
+        .take(TO_GIVE)
         .map(|(r, reference, name)| ToGive {
             amount: v.figures(r.minor),
             note: format!("{}; it came by {}", r.reason.trim_end_matches('.'), r.method.word()),

@@ -9,7 +9,9 @@ use crate::error::WebError;
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
     let compared = books::compare(v.desk(), v.staff()).await?;
-    page.lead = if !compared.answered {
+    page.lead = if !v.desk().provider.is_there() {
+        "This house has no card provider: nothing is paid by card.".into()
+    } else if !compared.answered {
         "The card provider does not answer. Try again in a while.".into()
     } else if compared.differences.is_empty() {
         format!(

@@ -1,0 +1,97 @@
+//! A field that a page shows is read by somebody: a name that is spelled one way in a template
+//! and another in the use case would lose what was typed, without a word.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+fn files(folder: &Path, kind: &str, found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            files(&path, kind, found);
+        } else if path.extension().is_some_and(|e| e == kind) {
+            found.push(path);
+        }
+    }
+}
+
+/// The text of each file of a kind below a folder of the workspace.
+fn texts(folder: &str, kind: &str) -> Vec<(PathBuf, String)> {
+    let mut found = Vec::new();
+    files(&Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(folder), kind, &mut found);
+    found.into_iter().map(|p| (p.clone(), std::fs::read_to_string(p).unwrap())).collect()
+}
+
+/// A name up to the number that is put to it for each row; none if it is all made.
+fn name(text: &str) -> Option<String> {
+    let end = text.find(|c: char| !c.is_ascii_lowercase() && c != '_').unwrap_or(text.len());
+    let name = text[..end].trim_end_matches('_');
+    (!name.is_empty()).then(|| name.to_owned())
+}
+
+/// Names of fields in the templates, with the file that shows each.
+fn shown() -> BTreeMap<String, PathBuf> {
+    let mut shown = BTreeMap::new();
+    for (file, text) in texts("web/templates", "html") {
+        let tags = ["<input", "<select", "<textarea", "<button"];
+        let own = tags.iter().flat_map(|tag| text.split(tag).skip(1));
+        let own = own.filter_map(|rest| {
+            let tag = rest.split('>').next().unwrap();
+            tag.split(" name=\"").nth(1).and_then(name)
+        });
+        let macros = text.split("call fd::").skip(1).filter_map(|rest| {
+            let arguments = rest.split("%}").next()?.split_once('(')?.1;
+            name(arguments.split_once(", \"")?.1)
+        });
+        for name in own.chain(macros) {
+            shown.entry(name).or_insert_with(|| file.clone());
+        }
+    }
+    shown
+}
+
+/// What only fills a form in: such a call reads nothing of what was sent.
+const FILLS: &[&str] = &["add", "tick", "set", "say", "v", "w", "on", "is", "bad"];
+
+/// Names that a call or a comparison asks for, and the fields of what serde reads.
+fn read() -> BTreeSet<String> {
+    let mut read = BTreeSet::new();
+    for (_, text) in ["web/src", "desk/src", "core/src"].iter().flat_map(|f| texts(f, "rs")) {
+        for (at, _) in text.match_indices('"') {
+            let before = text[..at].trim_end_matches("format!(").trim_end_matches(['&', ' ']);
+            let called = before.strip_suffix('(').or(before.strip_suffix("(form,"));
+            let called = called
+                .map(|b| b.rsplit(|c: char| !c.is_alphanumeric() && c != '_').next().unwrap());
+            let asked = called.is_some_and(|c| !c.is_empty() && !FILLS.contains(&c));
+            let compared = before.ends_with("==")
+                || text[at + 1..].split_once('"').is_some_and(|(_, r)| r.starts_with(" =>"));
+            // Made first, asked for after.
+            let made = [", format!(", "= (format!("].iter().any(|m| text[..at].ends_with(m));
+            if asked || compared || made {
+                read.extend(name(&text[at + 1..]));
+            }
+        }
+        for body in text
+            .split("Deserialize")
+            .skip(1)
+            .filter_map(|t| t.split_once(" {\n")?.1.split("\n}").next())
+        {
+            read.extend(
+                body.lines()
+                    .filter_map(|l| name(l.trim().trim_start_matches("pub ").split_once(':')?.0)),
+            );
+        }
+    }
+    read
+}
+
+#[test]
+fn a_field_that_is_shown_is_read() {
+    let (shown, read) = (shown(), read());
+    assert!(shown.len() > 150, "the templates are read: {}", shown.len());
+    // What the pages' own script reads, or a part that is looked into by its name alone.
+    let unread: Vec<_> = shown.iter().filter(|(name, _)| !read.contains(*name)).collect();
+    assert!(unread.is_empty(), "shown, and read by nobody: {unread:#?}");
+}

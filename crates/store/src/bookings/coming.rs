@@ -1,0 +1,106 @@
+//! Who comes to a date, or to the dates of some days: people with what they answered.
+
+use std::collections::BTreeMap;
+
+use jiff::civil::{Date as Day, DateTime};
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::door::Presence;
+use matricle_core::{DateId, EventId};
+use rusqlite::{Connection, named_params};
+
+use super::people::presence;
+use crate::convert::InOrder;
+use crate::{Doing, StoreError};
+
+/// Which dates of an event.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Which {
+    /// This one.
+    Date(DateId),
+    /// Those that start from one day to another, both included, by their own clocks.
+    Days(Day, Day),
+}
+
+/// Somebody who comes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Coming {
+    /// When their date starts, local.
+    pub starts: DateTime,
+    /// Their name; the booker's where none was given.
+    pub name: String,
+    /// Their ticket.
+    pub ticket: String,
+    /// The booking.
+    pub reference: Reference,
+    /// Who booked.
+    pub booker: String,
+    /// Where the booking stands.
+    pub state: State,
+    /// What is still to pay on the whole booking, in minor units.
+    pub due: i64,
+    /// Where they are.
+    pub presence: Presence,
+    /// Notes on the booking that no booker sees, the latest first.
+    pub notes: String,
+    /// What they answered, or the booker for the whole booking, by question.
+    pub answers: BTreeMap<String, String>,
+}
+
+/// Who comes: everybody with a ticket that lives on a booking that stands, by date and name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Coming>, StoreError> {
+    let (date, from, until) = match which {
+        Which::Date(date) => (date.0, String::new(), String::new()),
+        Which::Days(from, until) => (0, from.to_string(), until.to_string()),
+    };
+    // A day is the first ten letters of a local time.
+    const THESE: &str =
+        "d.event_id = :event AND (d.id = :date OR substr(d.starts, 1, 10) BETWEEN :from AND :until)
+        AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')";
+    let params = named_params! { ":event": event.0, ":date": date, ":from": from, ":until": until };
+    let read = || -> rusqlite::Result<Vec<Coming>> {
+        let mut answers: BTreeMap<(i64, i64), BTreeMap<String, String>> = BTreeMap::new();
+        let mut query = conn.prepare_cached(&format!(
+            "SELECT DISTINCT g.booking_id, g.person_no, g.label, g.answer FROM answers g
+             JOIN bookings b ON b.id = g.booking_id JOIN attendees a ON a.booking_id = b.id
+             JOIN dates d ON d.id = a.date_id WHERE {THESE}"
+        ))?;
+        let mut rows = query.query(params)?;
+        while let Some(row) = rows.next()? {
+            let mut c = InOrder::from(row, 0);
+            let whose = (c.next()?, c.next()?);
+            answers.entry(whose).or_default().insert(c.next()?, c.next()?);
+        }
+        let mut query = conn.prepare_cached(&format!(
+            "SELECT b.id, a.person_no, d.starts, CASE a.name WHEN '' THEN b.name ELSE a.name END AS who, a.ticket_name,
+                b.reference, b.name, b.state, b.total_minor - b.paid_minor, a.presence, a.in_at, a.in_door,
+                coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), '')
+             FROM attendees a JOIN bookings b ON b.id = a.booking_id JOIN dates d ON d.id = a.date_id
+             WHERE {THESE} AND a.cancelled_at IS NULL ORDER BY d.starts, who COLLATE NOCASE, a.id"
+        ))?;
+        query
+            .query_map(params, |row| {
+                let mut c = InOrder::from(row, 0);
+                let (booking, person): (i64, i64) = (c.next()?, c.next()?);
+                let mut own = answers.get(&(booking, -1)).cloned().unwrap_or_default();
+                own.extend(answers.get(&(booking, person)).cloned().unwrap_or_default());
+                Ok(Coming {
+                    starts: c.word("dates.starts", |t| t.parse().ok())?,
+                    name: c.next()?,
+                    ticket: c.next()?,
+                    reference: c.word("bookings.reference", Reference::parse)?,
+                    booker: c.next()?,
+                    state: c.word("bookings.state", State::from_word)?,
+                    due: c.next()?,
+                    presence: presence(&mut c)?,
+                    notes: c.next()?,
+                    answers: own,
+                })
+            })?
+            .collect()
+    };
+    read().doing("reading who comes")
+}

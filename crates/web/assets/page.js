@@ -1,0 +1,37 @@
+// Manners of every page: after a refusal it stands at the first field in question, focused;
+// what has to be typed elsewhere is copied by a button beside it.
+(() => {
+  "use strict";
+  const seen = (e) => e.offsetParent !== null;
+  // The field that a sentence of refusal is about: the one it describes, or one beside it.
+  const fieldOf = (said) => said.matches("input, select, textarea") ? said
+    : document.querySelector(`[aria-describedby~="${CSS.escape(said.closest("[id]")?.id ?? "")}"]`)
+      ?? said.closest(".field, fieldset")?.querySelector("input:not([type=hidden]), select, textarea");
+  const stand = (within) => {
+    const all = [...within.querySelectorAll(".is-invalid, [aria-invalid=true], .wrong:not(.note)")].filter(seen);
+    const said = all[0] ?? [...within.querySelectorAll(".note.wrong")].find(seen);
+    if (!said) return;
+    const at = fieldOf(said) ?? said;
+    if (at === said && !said.matches("input, select, textarea")) at.tabIndex = -1;
+    at.focus({ preventScroll: true });
+    at.scrollIntoView({ block: "center" });
+  };
+  if (new URLSearchParams(location.search).has("kept")) stand(document.querySelector("#main"));
+  document.addEventListener("htmx:after:swap", (e) => {
+    const part = e.detail?.ctx?.target ?? e.target;
+    if (part instanceof Element && part.id !== "names") stand(part);
+  });
+  // On a phone what narrows a list is folded, so that the list itself is in view.
+  const narrow = document.querySelector(".narrower");
+  if (narrow && matchMedia("(max-width: 700px)").matches && ![...narrow.querySelectorAll("select, input")].some((e) => e.type === "checkbox" ? e.checked : e.value)) narrow.open = false;
+  // A number that is typed takes the place of the one that stands there.
+  document.addEventListener("focusin", (e) => { if (e.target.matches(".stepper input")) e.target.select(); });
+  if (!navigator.clipboard) return;
+  for (const button of document.querySelectorAll("[data-copy]")) button.hidden = false;
+  document.addEventListener("click", async (e) => {
+    const button = e.target.closest("[data-copy]");
+    if (!button) return;
+    await navigator.clipboard.writeText(button.dataset.copy);
+    button.firstChild.textContent = "Copied";
+  });
+})();
