@@ -46,4 +46,10 @@ keys! {
     TagId,
     /// Key of a tax rate.
     TaxRateId,
+    /// Key of a cue.
+    CueId,
+    /// Key of a template.
+    TemplateId,
+    /// Key of a message in the outbox.
+    MessageId,
 }

@@ -14,6 +14,8 @@ pub mod choice;
 pub mod clash;
 pub mod codes;
 pub mod confirm;
+pub mod cue;
+pub mod cues;
 pub mod details;
 pub mod documents;
 pub mod door;
@@ -24,6 +26,7 @@ pub mod ledger;
 pub mod marks;
 pub mod money;
 pub mod network;
+pub mod occasion;
 pub mod often;
 pub mod paying;
 pub mod price;
@@ -42,7 +45,9 @@ pub mod staff;
 pub mod stamps;
 pub mod state;
 pub mod strip;
+pub mod template;
 pub mod text;
+pub mod text_message;
 pub mod transfer;
 pub mod undo;
 pub mod waiting;
@@ -51,7 +56,7 @@ pub mod words;
 pub mod worth;
 
 pub use ids::{
-    AttendeeId, BookingId, DateId, EventId, HostId, PersonId, PoolId, QuestionId, RoomId,
-    SessionId, TagId, TaxRateId, TicketTypeId, VenueId,
+    AttendeeId, BookingId, CueId, DateId, EventId, HostId, MessageId, PersonId, PoolId, QuestionId,
+    RoomId, SessionId, TagId, TaxRateId, TemplateId, TicketTypeId, VenueId,
 };
 pub use money::{Currency, Money};

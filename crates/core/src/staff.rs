@@ -1,7 +1,10 @@
 //! People who work for the house: their roles and what each may do.
 
+use serde::{Deserialize, Serialize};
+
 /// A role, given to a person by an administrator.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Role {
     /// May do everything.
     Administrator,

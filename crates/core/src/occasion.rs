@@ -1,0 +1,227 @@
+//! Occasions, of which people may be told, and moments, which cues count from.
+
+/// Something that happened to a booking, a person or a date, of which people may be told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Occasion {
+    /// A booking was begun and left, with an address typed.
+    Left,
+    /// Somebody asked for the way back to a booking that is not complete.
+    WayBack,
+    /// A booking waits for the organiser's yes.
+    Asked,
+    /// Seats are kept, and money is due.
+    ToPay,
+    /// A booking is confirmed.
+    Confirmed,
+    /// Something about a booking changed: people, tickets, date.
+    Changed,
+    /// A booking was cancelled.
+    Cancelled,
+    /// The organiser said no.
+    Declined,
+    /// The time to fill in or to pay passed, and the seats are free again.
+    Lapsed,
+    /// A ticket was passed to somebody else.
+    PassedOn,
+    /// A ticket that was passed on does not stand any more.
+    PassedBack,
+    /// The address has booked the date before.
+    Twice,
+    /// Somebody joined a waiting list.
+    Joined,
+    /// Seats are on offer to somebody who waits.
+    Offered,
+    /// Somebody who waits was passed over, because their party does not fit.
+    PassedOver,
+    /// Everybody who waits is told that seats are free.
+    SeatsFree,
+    /// A date moved to another time or place.
+    Moved,
+    /// A date was called off.
+    CalledOff,
+    /// Money went back.
+    MoneyBack,
+    /// Somebody was let in.
+    LetIn,
+    /// Stamp cards were bought.
+    CardBought,
+    /// A stamp card is nearly used up.
+    CardNearlyUsed,
+    /// Somebody on a list of people invited is told of the event.
+    Invited,
+    /// Words to chosen people.
+    Announced,
+}
+
+/// What an occasion or moment is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Subject {
+    /// A booking.
+    Booking,
+    /// A place on a waiting list.
+    Waiting,
+    /// A date.
+    Date,
+    /// An event, for somebody who has not booked.
+    Event,
+    /// A stamp card.
+    Card,
+}
+
+impl Occasion {
+    /// All of them.
+    pub const ALL: [Self; 24] = [
+        Self::Left,
+        Self::WayBack,
+        Self::Asked,
+        Self::ToPay,
+        Self::Confirmed,
+        Self::Changed,
+        Self::Cancelled,
+        Self::Declined,
+        Self::Lapsed,
+        Self::PassedOn,
+        Self::PassedBack,
+        Self::Twice,
+        Self::Joined,
+        Self::Offered,
+        Self::PassedOver,
+        Self::SeatsFree,
+        Self::Moved,
+        Self::CalledOff,
+        Self::MoneyBack,
+        Self::LetIn,
+        Self::CardBought,
+        Self::CardNearlyUsed,
+        Self::Invited,
+        Self::Announced,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Left => "left half-way",
+            Self::WayBack => "link",
+            Self::Asked => "asked",
+            Self::ToPay => "approval",
+            Self::Confirmed => "confirmation",
+            Self::Changed => "change",
+            Self::Cancelled => "cancellation",
+            Self::Declined => "refusal",
+            Self::Lapsed => "lapsed",
+            Self::PassedOn => "ticket passed on",
+            Self::PassedBack => "ticket taken back",
+            Self::Twice => "second booking",
+            Self::Joined => "place on the waiting list",
+            Self::Offered => "offer",
+            Self::PassedOver => "passed over",
+            Self::SeatsFree => "seats free",
+            Self::Moved => "moved",
+            Self::CalledOff => "called off",
+            Self::MoneyBack => "money back",
+            Self::LetIn => "let in",
+            Self::CardBought => "stamp card bought",
+            Self::CardNearlyUsed => "stamp card nearly used up",
+            Self::Invited => "invitation",
+            Self::Announced => "announcement",
+        }
+    }
+
+    /// Finds an occasion by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|o| o.word() == word)
+    }
+
+    /// What it is about.
+    #[must_use]
+    pub const fn subject(self) -> Subject {
+        match self {
+            Self::Joined | Self::Offered | Self::PassedOver | Self::SeatsFree => Subject::Waiting,
+            Self::Invited => Subject::Event,
+            Self::CardBought | Self::CardNearlyUsed => Subject::Card,
+            Self::Left
+            | Self::WayBack
+            | Self::Asked
+            | Self::ToPay
+            | Self::Confirmed
+            | Self::Changed
+            | Self::Cancelled
+            | Self::Declined
+            | Self::Lapsed
+            | Self::PassedOn
+            | Self::PassedBack
+            | Self::Twice
+            | Self::Moved
+            | Self::CalledOff
+            | Self::MoneyBack
+            | Self::LetIn
+            | Self::Announced => Subject::Booking,
+        }
+    }
+
+    /// Whether it is told once only for a booking; all others happen again and again.
+    #[must_use]
+    pub const fn is_once(self) -> bool {
+        matches!(self, Self::Left | Self::LetIn | Self::Twice)
+    }
+
+    /// Whether a booker without an address is rung up about it.
+    #[must_use]
+    pub const fn is_rung(self) -> bool {
+        matches!(self, Self::Moved | Self::CalledOff)
+    }
+}
+
+/// A time that cues count from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Moment {
+    /// The date starts.
+    Starts,
+    /// The date ends.
+    Ends,
+    /// The first of its tickets goes on sale.
+    SaleOpens,
+    /// The last of its tickets goes off sale.
+    SaleCloses,
+    /// The time to pay of a booking ends.
+    PayBy,
+    /// The time of an offer to somebody who waits ends.
+    OfferEnds,
+    /// A stamp card expires.
+    CardExpires,
+}
+
+impl Moment {
+    /// All of them.
+    pub const ALL: [Self; 7] = [
+        Self::Starts,
+        Self::Ends,
+        Self::SaleOpens,
+        Self::SaleCloses,
+        Self::PayBy,
+        Self::OfferEnds,
+        Self::CardExpires,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Starts => "the date starts",
+            Self::Ends => "the date ends",
+            Self::SaleOpens => "a sale opens",
+            Self::SaleCloses => "a sale closes",
+            Self::PayBy => "the time to pay ends",
+            Self::OfferEnds => "an offer ends",
+            Self::CardExpires => "a stamp card expires",
+        }
+    }
+
+    /// Finds a moment by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|m| m.word() == word)
+    }
+}
