@@ -91,6 +91,12 @@ pub enum Follows {
 pub enum Tell {
     /// Nothing: they did it themselves, or nothing is settled yet.
     Nothing,
+    /// The way back, if the money does not come at once.
+    Left,
+    /// They asked, and the organiser decides.
+    Asked,
+    /// The time to pay is over.
+    Lapsed,
     /// Tickets and calendar file.
     Confirmation,
     /// The organiser said yes, and what is to pay.
@@ -148,9 +154,9 @@ pub const MOVES: [Allowed; 30] = {
     const TIME: &[Actor] = &[Actor::Program, Actor::Booker];
     [
         row(Move::Complete, Held, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
-        row(Move::AskForMoney, Held, AwaitingPayment, BOOKER, Follows::Ask, Tell::Nothing),
+        row(Move::AskForMoney, Held, AwaitingPayment, BOOKER, Follows::Ask, Tell::Left),
         row(Move::AskByMail, Held, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
-        row(Move::Ask, Held, Requested, SELF, Follows::Nothing, Tell::Nothing),
+        row(Move::Ask, Held, Requested, SELF, Follows::Nothing, Tell::Asked),
         row(Move::Lapse, Held, Lapsed, TIME, Follows::Nothing, Tell::Nothing),
         row(Move::Cancel, Held, Cancelled, SELF, Follows::Nothing, Tell::Nothing),
         row(Move::CallOff, Held, Lapsed, CLERK, Follows::Nothing, Tell::Nothing),
@@ -162,7 +168,7 @@ pub const MOVES: [Allowed; 30] = {
         row(Move::Cancel, Requested, Cancelled, SELF, Follows::Nothing, Tell::Cancellation),
         row(Move::CallOff, Requested, Cancelled, CLERK, Follows::Nothing, Tell::CalledOff),
         row(Move::Pay, AwaitingPayment, Confirmed, MONEY, Follows::Stays, Tell::Confirmation),
-        row(Move::Lapse, AwaitingPayment, Lapsed, TIME, Follows::BackWhole, Tell::Nothing),
+        row(Move::Lapse, AwaitingPayment, Lapsed, TIME, Follows::BackWhole, Tell::Lapsed),
         row(Move::Cancel, AwaitingPayment, Cancelled, SELF, Follows::BackWhole, Tell::Cancellation),
         row(Move::CallOff, AwaitingPayment, Cancelled, CLERK, Follows::BackWhole, Tell::CalledOff),
         row(Move::Cancel, Confirmed, Cancelled, SELF, Follows::BackBySteps, Tell::Cancellation),

@@ -257,6 +257,16 @@ pub enum Part {
     Online,
 }
 
+/// How somebody who has something to pay pays it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Paying {
+    /// At once, by card.
+    Card,
+    /// Within some days, by bank transfer.
+    Transfer,
+}
+
 /// Only for some.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
@@ -271,6 +281,10 @@ pub struct Only {
     pub tag: Option<crate::TagId>,
     /// For those who come for the first time.
     pub first_visit: bool,
+    /// For those who pay like this.
+    pub paying: Option<Paying>,
+    /// Also when nobody has booked; for hosts and people of the house.
+    pub nobody: bool,
 }
 
 impl Only {
@@ -284,7 +298,8 @@ impl Only {
             (Some((a, x)), Some((b, y))) if a == b => same(x, y),
             _ => true,
         };
-        tickets && parts && answers
+        let paying = self.paying.is_none() || other.paying.is_none() || self.paying == other.paying;
+        tickets && parts && answers && paying
     }
 }
 
@@ -331,6 +346,10 @@ pub struct Cue {
     pub template: TemplateId,
     /// For somebody who books after its minute.
     pub late: Late,
+    /// When it was added: what was over by then is not told of.
+    pub added_at: Timestamp,
+    /// Those who had booked when it was added, after its minute for them, get it at once.
+    pub already: bool,
     /// Only those who book from then on get it; `None` for all.
     pub since: Option<Timestamp>,
 }
@@ -498,6 +517,8 @@ mod tests {
             way: Way::Mail,
             template: TemplateId(1),
             late: Late::AtOnce,
+            added_at: Timestamp::UNIX_EPOCH,
+            already: false,
             since: None,
         }
     }

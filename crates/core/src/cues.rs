@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
-use crate::cue::{Cue, Late, Part, Trigger, Way, Whom, same};
+use crate::cue::{Cue, Late, Part, Paying, Trigger, Way, Whom, same};
 use crate::ids::{BookingId, CueId, DateId, HostId, PersonId, QuestionId, TagId, TicketTypeId};
 use crate::occasion::Moment;
 use crate::staff::Role;
@@ -106,6 +106,8 @@ pub struct Person {
     pub tickets: Vec<TicketTypeId>,
     /// How they take part.
     pub part: Part,
+    /// How they pay what is still to pay.
+    pub paying: Option<Paying>,
     /// What they answered.
     pub answers: Vec<(QuestionId, String)>,
     /// They have never been to a date of the house.
@@ -132,6 +134,7 @@ impl Person {
             offer_ends: None,
             tickets: Vec::new(),
             part: Part::InPerson,
+            paying: None,
             answers: Vec::new(),
             first_visit: false,
             seen: Seen::NotIn,
@@ -163,6 +166,8 @@ pub enum WhyNot {
     WrongTag,
     /// They have been here before.
     NotFirst,
+    /// They pay another way.
+    WrongPaying,
     /// They came.
     Came,
     /// They did not come.
@@ -191,7 +196,7 @@ pub enum WhyNot {
 
 impl WhyNot {
     /// All of them.
-    pub const ALL: [Self; 22] = [
+    pub const ALL: [Self; 23] = [
         Self::Off,
         Self::NoDate,
         Self::NoMoment,
@@ -202,6 +207,7 @@ impl WhyNot {
         Self::WrongAnswer,
         Self::WrongTag,
         Self::NotFirst,
+        Self::WrongPaying,
         Self::Came,
         Self::DidNotCome,
         Self::NoAddress,
@@ -230,6 +236,7 @@ impl WhyNot {
             Self::WrongAnswer => "answered something else",
             Self::WrongTag => "the event has another tag",
             Self::NotFirst => "has been here before",
+            Self::WrongPaying => "pays another way",
             Self::Came => "came",
             Self::DidNotCome => "did not come",
             Self::NoAddress => "no address",
@@ -380,6 +387,9 @@ pub fn reaches(cue: &Cue, person: &Person, tags: &[TagId]) -> Result<(), WhyNot>
     if booked && only.first_visit && !person.first_visit {
         return Err(WhyNot::NotFirst);
     }
+    if booked && only.paying.is_some() && only.paying != person.paying {
+        return Err(WhyNot::WrongPaying);
+    }
     match cue.way {
         Way::Mail if person.email.is_empty() => Err(WhyNot::NoAddress),
         Way::Mail if person.bounced => Err(WhyNot::Bounced),
@@ -440,8 +450,20 @@ fn minute(
     {
         return Err(WhyNot::BookedBefore);
     }
+    // A cue that was added afterwards is not for what was over by then.
+    if !cue.when.is_before() && minute < cue.added_at {
+        return Err(WhyNot::Over);
+    }
+    // Nor is one that was added after its minute for those who had booked, unless somebody said so.
+    let had_booked = person.since < cue.added_at;
+    if minute < cue.added_at && had_booked && !cue.already {
+        return Err(WhyNot::BookedBefore);
+    }
     // Since when it can be known that they are to be told.
-    let known = person.since.max(date.moved_at.unwrap_or(person.since));
+    let mut known = person.since.max(date.moved_at.unwrap_or(person.since));
+    if had_booked && cue.already {
+        known = known.max(cue.added_at);
+    }
     let at = if known <= minute {
         minute
     } else {
@@ -505,6 +527,8 @@ mod tests {
             way: Way::Mail,
             template: TemplateId(id),
             late: Late::UntilHours(2),
+            added_at: Timestamp::UNIX_EPOCH,
+            already: false,
             since: None,
         }
     }
@@ -554,6 +578,15 @@ mod tests {
             one(&date(), evening.clone(), new_only, now),
             Outcome::Not(WhyNot::BookedBefore)
         );
+        let late = Cue { added_at: at("2026-12-11T19:30:00Z"), ..reminder() };
+        let before = Outcome::Not(WhyNot::BookedBefore);
+        assert_eq!(
+            one(&date(), evening.clone(), late.clone(), now),
+            before,
+            "added after its minute"
+        );
+        let added = Outcome::Told(late.added_at);
+        assert_eq!(one(&date(), evening.clone(), Cue { already: true, ..late }, now), added);
         let over = Outcome::Not(WhyNot::Over);
         assert_eq!(one(&date(), evening, reminder(), "2026-12-12T09:00:00Z"), over);
     }

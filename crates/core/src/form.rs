@@ -5,9 +5,10 @@ use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
 
 use crate::accent::{self, AccentRefusal};
+use crate::cue::CueRefusal;
 use crate::details::LONGEST;
 use crate::transfer::IbanFault;
-use crate::{Currency, text};
+use crate::{Currency, template, text};
 
 /// What is wrong with a field.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -106,6 +107,18 @@ pub enum Fault {
     /// No letter or digit.
     #[error("no letter or digit")]
     NoWord,
+    /// A cue that cannot be.
+    #[error("{0}")]
+    Cue(CueRefusal),
+    /// Words of a template that cannot be read.
+    #[error("{0}")]
+    Words(template::Wrong),
+    /// So many people have booked already, and nobody said whether they get it too.
+    #[error("{0} people have booked already")]
+    Already(u32),
+    /// Nobody would get it.
+    #[error("reaches nobody")]
+    Nobody,
 }
 
 /// A form as it was sent, and the faults found in it so far.

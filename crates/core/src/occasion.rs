@@ -1,5 +1,10 @@
 //! Occasions, of which people may be told, and moments, which cues count from.
 
+use jiff::civil::DateTime;
+use serde::{Deserialize, Serialize};
+
+use crate::state::State;
+
 /// Something that happened to a booking, a person or a date, of which people may be told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Occasion {
@@ -161,6 +166,36 @@ impl Occasion {
         }
     }
 
+    /// Whether it is still true of a booking in this state: what is not is not sent any more.
+    #[must_use]
+    pub const fn holds(self, state: State) -> bool {
+        use State::{AwaitingPayment, Cancelled, Confirmed, Declined, Held, Lapsed, Requested};
+        match self {
+            Self::Left | Self::WayBack => matches!(state, Held | AwaitingPayment | Lapsed),
+            Self::Asked => matches!(state, Requested),
+            Self::ToPay => matches!(state, AwaitingPayment),
+            Self::Confirmed | Self::LetIn => matches!(state, Confirmed),
+            Self::Changed | Self::Moved | Self::PassedOn => {
+                matches!(state, Requested | AwaitingPayment | Confirmed)
+            }
+            Self::Cancelled => matches!(state, Cancelled),
+            Self::Declined => matches!(state, Declined),
+            Self::Lapsed => matches!(state, Lapsed),
+            Self::Twice
+            | Self::PassedBack
+            | Self::CalledOff
+            | Self::MoneyBack
+            | Self::Joined
+            | Self::Offered
+            | Self::PassedOver
+            | Self::SeatsFree
+            | Self::CardBought
+            | Self::CardNearlyUsed
+            | Self::Invited
+            | Self::Announced => true,
+        }
+    }
+
     /// Whether it is told once only for a booking; all others happen again and again.
     #[must_use]
     pub const fn is_once(self) -> bool {
@@ -171,6 +206,63 @@ impl Occasion {
     #[must_use]
     pub const fn is_rung(self) -> bool {
         matches!(self, Self::Moved | Self::CalledOff)
+    }
+}
+
+/// What an occasion knows beside the booking, place or event that it is about.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Knows {
+    /// Start and end before it moved.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<(DateTime, DateTime)>,
+    /// Where it was before it moved.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub place_before: String,
+    /// Why, in the organiser's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub reason: String,
+    /// What changed, in words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub change: String,
+    /// Words of one's own, typed with the act.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub word: String,
+    /// What goes back, in minor units.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub back: Option<i64>,
+    /// What is kept of the price, in minor units.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kept: Option<i64>,
+    /// The house did it, not the booker.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub by_house: bool,
+    /// Nothing of the booking is left.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub whole: bool,
+    /// Which person of the booking it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub person: Option<usize>,
+    /// Who has the ticket now, or had it.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub holder: String,
+    /// It is only sent if this is still the date.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sequence: Option<u32>,
+}
+
+impl Knows {
+    /// What there is to say on the telephone.
+    #[must_use]
+    pub fn said(&self) -> String {
+        let before = self.before.map_or_else(String::new, |(starts, _)| {
+            format!("Before: {}, {}", starts.strftime("%A %-d %B %Y, %H:%M"), self.place_before)
+        });
+        [before, self.change.clone(), self.reason.clone(), self.word.clone()]
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join("\n\n")
     }
 }
 

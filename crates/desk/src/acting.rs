@@ -28,11 +28,6 @@ pub struct Turn {
 const LONGEST_WORD: usize = 2000;
 
 impl Turn {
-    /// A text with the word of one's own after it.
-    pub(crate) fn with_word(&self, said: &str) -> String {
-        if self.word.is_empty() { said.to_owned() } else { format!("{said}\n\n{}", self.word) }
-    }
-
     /// What the program does as part of this act.
     pub(crate) fn program(&self) -> Self {
         Self { by: Acting::program(), ..self.clone() }

@@ -1,6 +1,7 @@
 //! Bookings: the moves that change their state, and all that people do with them.
 
 pub mod acts;
+pub mod address;
 pub mod cancel;
 pub mod change;
 pub mod codes;

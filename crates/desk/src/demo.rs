@@ -2,6 +2,7 @@
 //! laid around *now* so that there is always a door open today.
 
 mod large;
+mod messages;
 mod money;
 mod season;
 
@@ -56,6 +57,11 @@ pub async fn seed(desk: &Desk) -> Result<bool, DeskError> {
     }
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
     desk.store.write(move |tx| fill(tx, &host, now)).await?;
+    crate::messages::prepare(desk).await?;
+    // What was due by now went when it was due.
+    while crate::telling::follow_due(desk).await? {}
+    desk.store.write(move |tx| outbox::went(tx, now)).await?;
+    messages::add(desk).await?;
     Ok(true)
 }
 
@@ -321,11 +327,11 @@ impl World<'_> {
     /// What was planned about a booking has gone out.
     fn sent(&self, id: matricle_core::BookingId, at: Timestamp) -> Result<(), DeskError> {
         for message in outbox::of_booking(self.tx, id)? {
-            if message.state != "planned" {
+            if message.state != outbox::MessageState::Planned || message.occasion().is_none() {
                 continue;
             }
-            outbox::sent(self.tx, message.id, at)?;
-            let what = format!("{} sent to {}", message.kind.word(), message.address);
+            outbox::sent(self.tx, message.id, "250 taken", at)?;
+            let what = format!("{} sent to {}", message.trigger.word(), message.address);
             bookings::happened(self.tx, id, at, &Acting::program(), &what)?;
         }
         Ok(())

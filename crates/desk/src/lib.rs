@@ -21,7 +21,7 @@ pub mod planning;
 pub mod programme;
 pub mod rounds;
 mod secrets;
-mod telling;
+pub mod telling;
 pub mod timers;
 
 use std::sync::Arc;
@@ -47,6 +47,12 @@ pub struct Desk {
     pub provider: Arc<dyn outside::provider::CardProvider>,
     /// The mail server.
     pub mailer: Arc<dyn outside::mailer::Mailer>,
+    /// The gateway for text messages.
+    pub texts: Arc<dyn outside::texts::Texts>,
+    /// The team's chat.
+    pub chat: Arc<dyn outside::chat::Chat>,
+    /// So many messages are handed over at once.
+    pub mail_at_once: usize,
     /// Where the pages are reached from outside, without a slash at the end.
     pub public_url: Arc<str>,
     /// Wakes what runs by itself when something is due at once.
@@ -87,6 +93,21 @@ impl Desk {
     #[must_use]
     pub fn ticket_url(&self, code: matricle_core::codes::TicketCode) -> String {
         format!("{}/ticket/{}/{}", self.public_url, code.as_str(), self.secrets.ticket_key(code))
+    }
+
+    /// Where an address ends announcements, in one click.
+    #[must_use]
+    pub fn unsubscribe_url(&self, address: &str) -> String {
+        let typed: String = address
+            .bytes()
+            .map(|b| match b {
+                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'.' | b'-' | b'_' => {
+                    char::from(b).to_string()
+                }
+                b => format!("%{b:02X}"),
+            })
+            .collect();
+        format!("{}/unsubscribe/{typed}/{}", self.public_url, self.secrets.unsubscribe_key(address))
     }
 
     /// The part of the public URL after the scheme, without a port: for identifiers in mails and calendars.

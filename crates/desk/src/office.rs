@@ -1,5 +1,6 @@
 //! What the Office shows.
 
+use matricle_core::CueId;
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
@@ -13,11 +14,10 @@ use matricle_store::events::{
     self, Asked, Choices, Date, DateSummary, Event, EventRow, EventState, SlotPlan, TicketRow,
 };
 use matricle_store::house::House;
-use matricle_store::outbox::{self, Kind, Message, SentCount};
+use matricle_store::outbox::{self, Counted, Message};
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
-use matricle_store::rings;
 use matricle_store::sessions::{self, Session};
 use matricle_store::slots;
 
@@ -92,7 +92,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     .collect(),
                 asking: waiting(State::Requested)?,
                 to_pay: waiting(State::AwaitingPayment)?,
-                to_ring: rings::waiting(conn)?,
+                to_ring: outbox::to_ring(conn)?,
                 aside: aside::all(conn)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
@@ -161,8 +161,8 @@ pub struct EventSheet {
     pub tests: u32,
     /// The log of its changes.
     pub changes: Vec<Change>,
-    /// Its confirmations.
-    pub confirmations: SentCount,
+    /// What its cues came to.
+    pub messages: Vec<(Option<CueId>, String, Counted)>,
     /// Its latest bookings.
     pub latest: Vec<Listed>,
     /// How many bookings count.
@@ -214,7 +214,7 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
             Ok(EventSheet {
                 event,
                 dates,
-                confirmations: outbox::count(conn, id, Kind::Confirmation)?,
+                messages: outbox::of_event(conn, id)?,
                 latest,
                 bookings: bookings::count_live(conn, id)?,
                 first_booking: bookings::first_made(conn, id)?,

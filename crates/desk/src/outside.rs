@@ -1,5 +1,7 @@
-//! The world outside: the card provider and the mail server, as traits with a real and a
+//! The world outside: the card provider and the ways that messages go, as traits with a real and a
 //! rehearsed side.
 
+pub mod chat;
 pub mod mailer;
 pub mod provider;
+pub mod texts;

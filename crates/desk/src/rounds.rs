@@ -13,8 +13,8 @@ use matricle_core::BookingId;
 use matricle_store::{StoreError, aside};
 use tokio::task::JoinSet;
 
-pub(crate) use health::Fate;
 pub use health::{Fares, Health, Wake};
+pub(crate) use health::{Fate, Outcome};
 
 use crate::{Desk, DeskError};
 
@@ -39,6 +39,8 @@ pub enum Work {
     Payments,
     /// Money on its way back.
     Refunds,
+    /// What is planned, brought to what bookings and dates say.
+    Telling,
     /// Messages to be handed over.
     Mail,
     /// Drafts whose time has come, slots to be cut.
@@ -51,10 +53,11 @@ pub enum Work {
 
 impl Work {
     /// All of it.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Deadlines,
         Self::Payments,
         Self::Refunds,
+        Self::Telling,
         Self::Mail,
         Self::Planning,
         Self::Books,
@@ -68,6 +71,7 @@ impl Work {
             Self::Deadlines
             | Self::Payments
             | Self::Refunds
+            | Self::Telling
             | Self::Mail
             | Self::Planning
             | Self::Books => Duration::from_secs(90),
@@ -81,6 +85,7 @@ impl Work {
             Self::Deadlines => "deadlines",
             Self::Payments => "payments",
             Self::Refunds => "refunds",
+            Self::Telling => "telling",
             Self::Mail => "mail",
             Self::Planning => "planning",
             Self::Books => "books",

@@ -107,6 +107,18 @@ impl Secrets {
         self.fits("invitation", &message.to_string(), key)
     }
 
+    /// The secret part of the link that ends announcements for an address.
+    #[must_use]
+    pub fn unsubscribe_key(&self, address: &str) -> String {
+        self.make("unsubscribe", &address.to_lowercase())
+    }
+
+    /// Whether this is the secret part of the link that ends announcements for that address.
+    #[must_use]
+    pub fn opens_unsubscribe(&self, address: &str, key: &str) -> bool {
+        self.fits("unsubscribe", &address.to_lowercase(), key)
+    }
+
     /// The secret part of the address of a place on a waiting list.
     #[must_use]
     pub fn waiting_key(&self, place: i64) -> String {

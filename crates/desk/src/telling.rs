@@ -1,53 +1,289 @@
-//! What is planned to be told about a booking.
+//! Telling people: what happened is told by the cues of the event's sheet, and what is planned
+//! for its moments follows bookings and dates. No use case words a message, and none can forget
+//! to withdraw one.
 
+mod follow;
+mod standard;
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
+use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, target};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::{EventId, TagId};
 use matricle_store::bookings::Booking;
-use matricle_store::outbox::{self, About, Kind, NewMessage};
-use matricle_store::{Tx, rings};
+use matricle_store::outbox::{self, About, NewMessage};
+use matricle_store::{Tx, cues, events, readers};
 
 use crate::DeskError;
 use crate::acting::Turn;
 
-/// Plans a message about a booking; a second one of its kind has an id of its own.
+pub use follow::{Line, will_go};
+pub(crate) use follow::{Still, follow_due, is_still_due};
+pub(crate) use standard::{install, wording_of};
+
+/// The cues that hold for an event; a house that has none yet gets the program's own.
+pub(crate) fn sheet_of(
+    tx: &Tx<'_>,
+    event: EventId,
+    now: Timestamp,
+) -> Result<std::rc::Rc<Vec<Cue>>, DeskError> {
+    let sheet = cues::sheet(tx, event)?;
+    if sheet.is_empty() && cues::standards(tx)? == 0 {
+        install(tx, now)?;
+        return Ok(cues::sheet(tx, event)?);
+    }
+    Ok(sheet)
+}
+
+/// Tells of something that happened to a booking, as the event's cues say. Whoever has no
+/// address is rung up when what they booked moves or falls out; of all else they hear where they
+/// did it.
 pub(crate) fn tell(
     tx: &Tx<'_>,
     booking: &Booking,
-    kind: Kind,
-    note: &str,
+    occasion: Occasion,
+    knows: &Knows,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    let before = outbox::count_of(tx, booking.id, kind)?;
-    let which = if before == 0 { String::new() } else { format!(" {}.", before + 1) };
-    let local = booking.reference.as_str().to_lowercase();
-    let host = &turn.host;
-    let message_id = format!("{local}.{}{}@{host}", kind.word(), which.trim()).replace(' ', "-");
-    let new = NewMessage {
-        about: About::Booking(booking.id),
-        kind,
-        which: &which,
-        address: &booking.email,
-        message_id: &message_id,
-        note,
-    };
-    send(tx, booking, &new, turn)
+    let Some(plan) = events::planned(tx, booking.date)? else { return Err(DeskError::NotFound) };
+    let event = plan.event.id;
+    let sheet = sheet_of(tx, event, turn.now)?;
+    let mut knows = knows.clone();
+    if knows.word.is_empty() {
+        turn.word.as_ref().clone_into(&mut knows.word);
+    }
+    if occasion == Occasion::Moved && !supersedes(tx, booking, &mut knows, &plan.date)? {
+        return Ok(());
+    }
+    if occasion.is_rung() && booking.email.is_empty() {
+        return ring(tx, booking, occasion, &knows, turn);
+    }
+    let cues: Vec<&Cue> =
+        sheet.iter().filter(|c| c.on && c.trigger == Trigger::On(occasion)).collect();
+    if cues.is_empty() {
+        return Ok(());
+    }
+    let people = people_of(tx, booking, occasion, &knows, &cues)?;
+    let asks_tags = cues.iter().any(|c| c.only.tag.is_some());
+    let tags: Vec<TagId> = if asks_tags { readers::tags(tx, event)? } else { Vec::new() };
+    let mut told: Vec<String> = Vec::new();
+    for cue in cues {
+        let holders = is_for_holder(occasion) && cue.whom == Whom::Attendees;
+        for person in people.iter().filter(|p| concerns(cue, p)) {
+            if holders && matches!(person.reader, Reader::Booker(_)) {
+                continue;
+            }
+            let reached = reaches(cue, person, &tags);
+            let skipped = match reached {
+                Ok(()) => "",
+                Err(why @ (WhyNot::NoAddress | WhyNot::NoNumber | WhyNot::Bounced)) => why.words(),
+                Err(_) => continue,
+            };
+            let reader = person.reader.key();
+            let said = format!("{} {reader}", cue.way.word());
+            let several = told.contains(&said).then_some(cue);
+            told.push(said);
+            let new = Happening { booking, occasion, knows: &knows, reader: &reader };
+            plan_one(tx, &new, cue, person, skipped, several, turn)?;
+        }
+    }
+    Ok(())
 }
 
-/// Plans a message to the booker. Whoever has no address is rung up when what they booked moves
-/// or falls out; of all else they hear where they did it.
-pub(crate) fn send(
+/// Something that happened, to be told to one reader.
+struct Happening<'a> {
+    booking: &'a Booking,
+    occasion: Occasion,
+    knows: &'a Knows,
+    reader: &'a str,
+}
+
+fn plan_one(
     tx: &Tx<'_>,
-    booking: &Booking,
-    new: &NewMessage<'_>,
+    new: &Happening<'_>,
+    cue: &Cue,
+    person: &Person,
+    skipped: &str,
+    several: Option<&Cue>,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    if !booking.email.is_empty() {
-        return Ok(outbox::plan_noted(tx, new, turn.now)?);
+    let Happening { booking, occasion, knows, reader } = *new;
+    let trigger = Trigger::On(occasion);
+    let before = outbox::count_of(tx, booking.id, trigger, reader, Some(cue.id))?;
+    if before > 0 && occasion.is_once() {
+        return Ok(());
     }
-    match new.kind {
-        Kind::Moved | Kind::CalledOff if booking.is_told() => {
-            Ok(rings::plan(tx, booking.id, new.kind, new.note, turn.now)?)
+    let mut id = booking.reference.as_str().to_lowercase();
+    id.push('.');
+    id.push_str(&occasion.word().replace(' ', "-"));
+    if before > 0 {
+        id.push_str(&(before + 1).to_string());
+    }
+    if !matches!(person.reader, Reader::Booker(_)) {
+        id.push('.');
+        id.extend(reader.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }));
+    }
+    if let Some(cue) = several {
+        id.push_str(&format!(".c{}", cue.id));
+    }
+    let at = after(turn.now, cue.when);
+    outbox::plan(
+        tx,
+        &NewMessage {
+            about: About::Booking(booking.id),
+            date: None,
+            waiter: None,
+            announcement: None,
+            trigger,
+            cue: Some(cue.id),
+            template: Some(cue.template),
+            reader,
+            way: cue.way,
+            address: target(cue.way, person),
+            unique: &format!("{} {} {reader} {} {before}", occasion.word(), booking.id, cue.id),
+            message_id: &format!("{id}@{}", turn.host),
+            knows,
+            at,
+            bulk: false,
+            skipped,
+        },
+    )?;
+    Ok(())
+}
+
+/// So long after something happened.
+fn after(now: Timestamp, when: When) -> Timestamp {
+    let civil = jiff::tz::TimeZone::UTC.to_datetime(now);
+    when.from(civil, &jiff::tz::TimeZone::UTC).unwrap_or(now).max(now)
+}
+
+/// Whether of a booking's attendees only whoever holds the ticket it is about is told.
+const fn is_for_holder(occasion: Occasion) -> bool {
+    matches!(occasion, Occasion::PassedOn | Occasion::PassedBack)
+}
+
+/// The people of a booking whom an occasion concerns.
+fn people_of(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    occasion: Occasion,
+    knows: &Knows,
+    cues: &[&Cue],
+) -> Result<Vec<Person>, DeskError> {
+    let typed = booking.draft.email.trim();
+    // Before it is sent in, the address stands in the form alone.
+    let is_open = matches!(occasion, Occasion::Left | Occasion::WayBack);
+    let email = if booking.email.is_empty() && is_open { typed } else { &booking.email };
+    let mut booker = Person::new(Reader::Booker(booking.id), email, booking.made_at);
+    booker.phone.clone_from(&booking.phone);
+    let plain = cues.iter().all(|c| c.only == Only::default());
+    let mut people = Vec::new();
+    if !plain {
+        let owned: Vec<Cue> = cues.iter().map(|c| (*c).clone()).collect();
+        let known = readers::booked(tx, readers::Which::One(booking.id), &owned)?;
+        if let Some(found) = known.into_iter().find(|b| b.person.reader == booker.reader) {
+            booker = Person { email: booker.email, ..found.person };
         }
-        _ => Ok(()),
     }
+    if !email.is_empty() {
+        booker.bounced = outbox::address(tx, email)?.refused.is_some();
+    }
+    people.push(booker.clone());
+    if cues.iter().any(|c| c.whom == Whom::Attendees) {
+        for (no, _, email) in readers::holders(tx, booking.id)? {
+            if is_for_holder(occasion) && knows.person != Some(no) {
+                continue;
+            }
+            let mut person = Person::new(Reader::Attendee(booking.id, no), &email, booking.made_at);
+            person.tickets.clone_from(&booker.tickets);
+            person.part = booker.part;
+            person.bounced = outbox::address(tx, &person.email)?.refused.is_some();
+            people.push(person);
+        }
+    }
+    if cues.iter().any(|c| !c.whom.has_booked() || matches!(c.way, Way::Chat | Way::Notice)) {
+        people.extend(readers::others(tx, booking.date)?.into_iter().map(|(_, person)| person));
+        people.extend(addresses(cues.iter().copied()));
+        people.push(Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH));
+    }
+    Ok(people)
+}
+
+/// The addresses that cues are for.
+pub(crate) fn addresses<'a>(cues: impl Iterator<Item = &'a Cue>) -> Vec<Person> {
+    cues.filter_map(|cue| match &cue.whom {
+        Whom::Address(address) => {
+            Some(Person::new(Reader::Address(address.clone()), address, Timestamp::UNIX_EPOCH))
+        }
+        _ => None,
+    })
+    .collect()
+}
+
+/// A booker who has to be told by telephone. What they were to hear before and have not, they
+/// need not hear any more.
+fn ring(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    occasion: Occasion,
+    knows: &Knows,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    if !booking.is_told() {
+        return Ok(());
+    }
+    outbox::withdraw(tx, booking.id, |known| !known.is_rung(), "something newer is to be said")?;
+    let (reader, id) = (Reader::Booker(booking.id).key(), uuid::Uuid::now_v7());
+    outbox::plan(
+        tx,
+        &NewMessage {
+            about: About::Booking(booking.id),
+            date: None,
+            waiter: None,
+            announcement: None,
+            trigger: Trigger::On(occasion),
+            cue: None,
+            template: None,
+            reader: &reader,
+            way: Way::Ring,
+            address: &booking.phone,
+            unique: &format!("ring {id}"),
+            message_id: &format!("ring.{id}"),
+            knows,
+            at: turn.now,
+            bulk: false,
+            skipped: "",
+        },
+    )?;
+    Ok(())
+}
+
+/// A date that moves again before anybody was told: they hear of both at once, or of nothing if
+/// it is back where it was. Whether there is something to tell.
+fn supersedes(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    knows: &mut Knows,
+    date: &events::Date,
+) -> Result<bool, DeskError> {
+    let open = outbox::of_booking(tx, booking.id)?.into_iter().find(|m| {
+        m.occasion() == Some(Occasion::Moved)
+            && m.state == outbox::MessageState::Planned
+            && m.tries == 0
+            && m.knows.before.is_some()
+    });
+    let Some(open) = open else { return Ok(true) };
+    let same = |o: Occasion| o != Occasion::Moved;
+    outbox::withdraw(tx, booking.id, same, "it moved once more")?;
+    knows.before = open.knows.before;
+    knows.place_before = open.knows.place_before;
+    if knows.word.is_empty() {
+        knows.word = open.knows.word;
+    }
+    let back = knows.before == Some((date.span.starts, date.span.ends))
+        && knows.place_before == date.place();
+    Ok(!back)
 }
 
 /// Tells the booker what has changed about their booking.
@@ -57,14 +293,99 @@ pub(crate) fn tell_changed(
     said: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    let id = uuid::Uuid::now_v7();
-    let new = NewMessage {
-        about: About::Booking(booking.id),
-        kind: Kind::Changed,
-        which: &format!(" {id}"),
-        address: &booking.email,
-        message_id: &format!("{id}@{}", turn.host),
-        note: &turn.with_word(said),
+    let knows = Knows { change: said.into(), ..Knows::default() };
+    tell(tx, booking, Occasion::Changed, &knows, turn)
+}
+
+/// What was planned and is not true any more of a booking in this state is not sent.
+pub(crate) fn withdraw(tx: &Tx<'_>, booking: &Booking, to: State) -> Result<(), DeskError> {
+    let why = match to {
+        State::Cancelled => "the booking was cancelled",
+        State::Lapsed => "the booking lapsed",
+        State::Confirmed => "the booking is confirmed",
+        State::Declined => "the booking was declined",
+        State::Held | State::Requested | State::AwaitingPayment => "not true any more",
     };
-    send(tx, booking, &new, turn)
+    Ok(outbox::withdraw(tx, booking.id, |occasion| occasion.holds(to), why)?)
+}
+
+/// Somebody who waits, to be told something.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Waiting<'a> {
+    pub(crate) id: i64,
+    pub(crate) email: &'a str,
+}
+
+/// Tells somebody who waits for a date of an event.
+pub(crate) fn tell_waiter(
+    tx: &Tx<'_>,
+    event: EventId,
+    waiter: Waiting<'_>,
+    occasion: Occasion,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let sheet = sheet_of(tx, event, now)?;
+    let person = Person::new(Reader::Waiter(waiter.id), waiter.email, now);
+    let reader = person.reader.key();
+    for cue in sheet.iter().filter(|c| c.trigger == Trigger::On(occasion)) {
+        if !concerns(cue, &person) || reaches(cue, &person, &[]).is_err() {
+            continue;
+        }
+        let id = uuid::Uuid::now_v7();
+        outbox::plan(
+            tx,
+            &NewMessage {
+                about: About::Event(event),
+                date: None,
+                waiter: Some(waiter.id),
+                announcement: None,
+                trigger: cue.trigger,
+                cue: Some(cue.id),
+                template: Some(cue.template),
+                reader: &reader,
+                way: cue.way,
+                address: waiter.email,
+                unique: &format!("{} {id}", occasion.word()),
+                message_id: &format!("{id}@{host}"),
+                knows: &Knows::default(),
+                at: after(now, cue.when),
+                bulk: false,
+                skipped: "",
+            },
+        )?;
+    }
+    Ok(())
+}
+
+/// Invites an address to an event, once.
+pub(crate) fn invite(
+    tx: &Tx<'_>,
+    event: EventId,
+    address: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let reader = Reader::Address(address.to_owned()).key();
+    outbox::plan(
+        tx,
+        &NewMessage {
+            about: About::Event(event),
+            date: None,
+            waiter: None,
+            announcement: None,
+            trigger: Trigger::On(Occasion::Invited),
+            cue: None,
+            template: None,
+            reader: &reader,
+            way: Way::Mail,
+            address,
+            unique: &format!("invitation event {event} {}", address.to_lowercase()),
+            message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
+            knows: &Knows::default(),
+            at: turn.now,
+            bulk: true,
+            skipped: "",
+        },
+    )?;
+    Ok(())
 }

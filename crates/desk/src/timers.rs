@@ -29,6 +29,7 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
         Work::Deadlines => pass_deadlines(desk).await?,
         Work::Payments => ask_about_payments(desk).await?,
         Work::Refunds => crate::money::refunds::give_refunds(desk).await?,
+        Work::Telling => return crate::telling::follow_due(desk).await,
         Work::Mail => return crate::messages::sending::send(desk).await,
         Work::Planning => publish(desk).await? + crate::planning::slots::roll(desk).await?,
         Work::Books => {

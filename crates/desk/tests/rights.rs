@@ -49,6 +49,12 @@ fn right(name: &str, body: &str) -> Option<String> {
         Some((at, word)) if touches.is_none_or(|t| at < t) => Some(word),
         Some(_) => None,
         None if body.contains("by.turn(desk)?") => Some("ChangeBookings, or the booker".into()),
+        None if body
+            .find("desk.turn_of(staff, right_of(event))?")
+            .is_some_and(|at| body.find(".store").is_none_or(|store| at < store)) =>
+        {
+            Some("PlanEvents, or SetHouseUp for the house".into())
+        }
         // Their own password, sessions and saved views.
         None if matches!(name, "change_password" | "saved" | "forget") => Some("their own".into()),
         None => None,

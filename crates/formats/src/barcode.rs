@@ -29,6 +29,25 @@ pub fn qr(code: TicketCode) -> Square {
     Square { side, dark }
 }
 
+/// A square as a picture: PNG, eight pixels a module, with the quiet zone of four modules.
+///
+/// # Panics
+/// Never: a picture in memory is always written.
+#[must_use]
+pub fn png(square: &Square) -> Vec<u8> {
+    const SCALE: usize = 8;
+    let side = (square.side + 8) * SCALE;
+    let across = u32::try_from(side).unwrap_or(0);
+    let picture = image::GrayImage::from_fn(across, across, |x, y| {
+        let module = |n: u32| (n as usize / SCALE).checked_sub(4).filter(|n| *n < square.side);
+        let dark = module(x).zip(module(y)).is_some_and(|(x, y)| square.dark[y * square.side + x]);
+        image::Luma([if dark { 0 } else { 255 }])
+    });
+    let mut out = std::io::Cursor::new(Vec::new());
+    picture.write_to(&mut out, image::ImageFormat::Png).expect("memory takes a picture");
+    out.into_inner()
+}
+
 /// The QR code of any text, such as a payment (EPC069-12 asks for error correction M); `None`
 /// for no text, or one that is too long.
 #[must_use]

@@ -3,7 +3,7 @@
 use std::time::SystemTime;
 
 use jiff::Timestamp;
-use lettre::message::header::ContentType;
+use lettre::message::header::{ContentType, HeaderName, HeaderValue};
 use lettre::message::{Attachment, Mailbox, MessageBuilder, MultiPart, SinglePart};
 use lettre::{Address, Message};
 use matricle_core::text;
@@ -27,8 +27,12 @@ pub struct Mail {
     pub text: String,
     /// The words, as HTML.
     pub html: String,
+    /// Pictures inside it, by the names that its HTML shows them by.
+    pub pictures: Vec<File>,
     /// Files that go with it.
     pub attachments: Vec<File>,
+    /// For mass mail: where one click, or one request, ends it, and the name of its list.
+    pub list: Option<(String, String)>,
 }
 
 /// A file.
@@ -57,10 +61,26 @@ pub enum MailError {
 }
 
 fn mailbox((name, address): &(String, String)) -> Result<Mailbox, MailError> {
-    let address: Address = address.parse().map_err(|_| MailError::Address)?;
+    let address: Address = plain_address(address).parse().map_err(|_| MailError::Address)?;
     // What stands in a header is one line, whatever an old file holds.
     let name = text::line(name);
     Ok(Mailbox::new((!name.is_empty()).then_some(name), address))
+}
+
+/// An address with its domain as mail servers know it: letters beyond ASCII as `xn--` (RFC 5891).
+fn plain_address(address: &str) -> String {
+    match address.rsplit_once('@') {
+        Some((local, domain)) if !domain.is_ascii() => match idna::domain_to_ascii(domain) {
+            Ok(domain) => format!("{local}@{domain}"),
+            Err(_) => address.to_owned(),
+        },
+        _ => address.to_owned(),
+    }
+}
+
+/// A header that lettre has no type for. Values are ASCII and of one line.
+fn header(name: &'static str, value: String) -> HeaderValue {
+    HeaderValue::new(HeaderName::new_from_ascii_str(name), value)
 }
 
 /// Puts a mail together: text and HTML as alternatives, then the attachments.
@@ -79,12 +99,41 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
     if let Some(reply_to) = &mail.reply_to {
         builder = builder.reply_to(mailbox(&(String::new(), reply_to.clone()))?);
     }
+    // Nobody's machine is to answer it (RFC 3834 §5).
+    builder = builder.raw_header(header("Auto-Submitted", "auto-generated".into()));
+    if let Some((link, name)) = &mail.list {
+        // One click ends it, without a page in between (RFC 8058 §3.1, RFC 2919).
+        builder = builder
+            .raw_header(header("List-Unsubscribe", format!("<{link}>")))
+            .raw_header(header("List-Unsubscribe-Post", "List-Unsubscribe=One-Click".into()))
+            .raw_header(header("List-Id", format!("<{name}>")))
+            .raw_header(header("Precedence", "bulk".into()));
+    }
     // Boundaries made from the Message-ID: unique enough, and the same each time.
     let unique: String = mail.message_id.chars().filter(char::is_ascii_alphanumeric).collect();
     let words = MultiPart::alternative()
         .boundary(format!("words-{unique}"))
-        .singlepart(SinglePart::plain(mail.text.clone()))
-        .singlepart(SinglePart::html(mail.html.clone()));
+        .singlepart(SinglePart::plain(mail.text.clone()));
+    let words = if mail.pictures.is_empty() {
+        words.singlepart(SinglePart::html(mail.html.clone()))
+    } else {
+        // Pictures that the HTML shows belong to it (RFC 2387).
+        let mut shown = MultiPart::related()
+            .boundary(format!("shown-{unique}"))
+            .singlepart(SinglePart::html(mail.html.clone()));
+        for picture in &mail.pictures {
+            let media_type = ContentType::parse(&picture.media_type)
+                .map_err(|_| MailError::MediaType(picture.media_type.clone()))?;
+            shown = shown.singlepart(
+                Attachment::new_inline_with_name(
+                    picture.name.clone(),
+                    format!("{}.png", picture.name),
+                )
+                .body(picture.bytes.clone(), media_type),
+            );
+        }
+        words.multipart(shown)
+    };
     let mut parts = MultiPart::mixed().boundary(format!("parts-{unique}")).multipart(words);
     for file in &mail.attachments {
         let media_type = ContentType::parse(&file.media_type)
@@ -127,6 +176,8 @@ mod tests {
             date: "2026-11-25T08:00:00Z".parse().unwrap(),
             text: "Dear Siân,\n.\nsee you there. €84.00".into(),
             html: "<p>Dear Siân</p>".into(),
+            pictures: Vec::new(),
+            list: None,
             attachments: vec![File {
                 name: "tickets.pdf".into(),
                 media_type: "application/pdf".into(),
@@ -154,6 +205,35 @@ mod tests {
             (file.attachment_name(), file.contents()),
             (Some("tickets.pdf"), &b"%PDF-1.7"[..])
         );
+    }
+
+    #[test]
+    fn what_machines_read_is_there() {
+        let mut many = mail();
+        many.to.1 = "sian@bienen.österreich.example".into();
+        many.list = Some(("https://club.example/stop/x".into(), "news.club.example".into()));
+        many.pictures = vec![File {
+            name: "code-0".into(),
+            media_type: "image/png".into(),
+            bytes: vec![1, 2, 3],
+        }];
+        let bytes = message(&many).unwrap().formatted();
+        let read = MessageParser::default().parse(&bytes).unwrap();
+        assert_eq!(
+            read.to().unwrap().first().unwrap().address(),
+            Some("sian@bienen.xn--sterreich-z7a.example")
+        );
+        let raw = String::from_utf8_lossy(&bytes);
+        for line in [
+            "Auto-Submitted: auto-generated\r\n",
+            "List-Unsubscribe: <https://club.example/stop/x>\r\n",
+            "List-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n",
+            "List-Id: <news.club.example>\r\n",
+            "Content-ID: <code-0>\r\n",
+        ] {
+            assert!(raw.contains(line), "{line}");
+        }
+        assert!(read.body_html(0).unwrap().contains("Dear"));
     }
 
     #[test]

@@ -8,6 +8,17 @@ use linkify::{LinkFinder, LinkKind};
 /// scripts, links to the web and to mail. Addresses in the text become links.
 #[must_use]
 pub fn clean(html: &str) -> String {
+    cleaned(html, &["http", "https", "mailto", "tel"])
+}
+
+/// Cleans the words of a template as [`clean`] does: a link may lead where a field leads, as
+/// `field:link`.
+#[must_use]
+pub fn clean_template(html: &str) -> String {
+    cleaned(html, &["http", "https", "mailto", "tel", "field"])
+}
+
+fn cleaned(html: &str, schemes: &[&str]) -> String {
     // Headings of an editor begin at the top; on our pages the title is above them.
     let html = html.replace("<h1", "<h3").replace("</h1>", "</h3>");
     let cleaned = ammonia::Builder::empty()
@@ -30,7 +41,7 @@ pub fn clean(html: &str) -> String {
         ]))
         .clean_content_tags(HashSet::from(["script", "style"]))
         .tag_attributes(HashMap::from([("a", HashSet::from(["href"]))]))
-        .url_schemes(HashSet::from(["http", "https", "mailto", "tel"]))
+        .url_schemes(schemes.iter().copied().collect())
         .link_rel(Some("noopener nofollow"))
         .clean(&html)
         .to_string();

@@ -145,6 +145,12 @@ pub fn count(n: u32, plural: &str) -> String {
     if n == 1 { format!("1 {one}") } else { format!("{n} {plural}") }
 }
 
+/// `1 person`, `4 people`.
+#[must_use]
+pub fn people(n: u32) -> String {
+    if n == 1 { "1 person".into() } else { format!("{n} people") }
+}
+
 /// A repeat rule in plain words: `every 2nd week on Monday and Thursday, 6 times`.
 #[must_use]
 pub fn rule(rule: &Rule) -> String {

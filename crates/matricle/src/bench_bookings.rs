@@ -250,7 +250,14 @@ const fn scattered(n: u64) -> u64 {
     n.wrapping_mul(0x9E37_79B9_7F4A_7C15)
 }
 
-fn booking(tx: &Tx<'_>, sheet: &Choices, which: usize, n: u64, made: Timestamp) -> Result<u32> {
+/// One booking as the program makes it; how many people it lets in.
+pub(crate) fn booking(
+    tx: &Tx<'_>,
+    sheet: &Choices,
+    which: usize,
+    n: u64,
+    made: Timestamp,
+) -> Result<u32> {
     let wanted = [Wanted { ticket: sheet.tickets[which].id, quantity: 1 }];
     let choice = choose(&sheet.offer, &wanted, &Buyer::default(), made)?;
     let mut person = 8 * n;

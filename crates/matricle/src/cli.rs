@@ -44,6 +44,8 @@ pub enum Command {
     BenchBookings(BookingsArgs),
     /// Measure every page in a house of many years, beside the limit of 300 ms.
     BenchPages(PagesArgs),
+    /// Measures planning messages anew after a date moved, with a door at work, and sending mails.
+    BenchMessages(MessagesArgs),
     /// Print an example configuration.
     ExampleConfig,
     /// Print an example event for `import`.
@@ -177,6 +179,17 @@ pub struct PagesArgs {
     /// So many of the slowest pages are named.
     #[arg(long, default_value_t = 10)]
     pub most: usize,
+}
+
+/// Arguments of `bench-messages`.
+#[derive(Debug, Args)]
+pub struct MessagesArgs {
+    /// Bookings of the date that moves; each has three messages or so planned.
+    #[arg(long, default_value_t = 38_000)]
+    pub bookings: u32,
+    /// Mails handed over at each number at once.
+    #[arg(long, default_value_t = 400)]
+    pub mails: u32,
 }
 
 /// Arguments of `bench-bookings`.

@@ -45,6 +45,12 @@ pub struct Config {
     /// The card provider; without it nothing is paid by card.
     #[serde(default)]
     pub card: Option<CardConfig>,
+    /// The gateway for text messages; without it none go out.
+    #[serde(default)]
+    pub texts: Option<TextsConfig>,
+    /// The team's chat; without it nothing is posted there.
+    #[serde(default)]
+    pub chat: Option<ChatConfig>,
     /// How much one network may ask for.
     #[serde(default)]
     pub limits: LimitsConfig,
@@ -57,6 +63,25 @@ pub struct Config {
     /// What is logged, and how.
     #[serde(default)]
     pub log: LogConfig,
+}
+
+/// The gateway for text messages.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TextsConfig {
+    /// Its interface.
+    pub url: String,
+    /// Its token.
+    #[serde(default)]
+    pub token: String,
+}
+
+/// The team's chat.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChatConfig {
+    /// The incoming webhook, which is its own secret.
+    pub url: String,
 }
 
 /// Backups by a timer.
@@ -161,6 +186,13 @@ pub struct MailConfig {
     /// The password may go over the network without TLS.
     #[serde(default)]
     pub allow_password_in_the_open: bool,
+    /// So many mails are handed over at once.
+    #[serde(default = "four")]
+    pub at_once: usize,
+}
+
+const fn four() -> usize {
+    4
 }
 
 /// The card provider.
@@ -226,6 +258,12 @@ impl Config {
         if let Some(card) = &mut config.card {
             over(&mut card.key, "MATRICLE_CARD_KEY")?;
             over(&mut card.webhook_secret, "MATRICLE_WEBHOOK_SECRET")?;
+        }
+        if let Some(texts) = &mut config.texts {
+            over(&mut texts.token, "MATRICLE_TEXTS_TOKEN")?;
+        }
+        if let Some(chat) = &mut config.chat {
+            over(&mut chat.url, "MATRICLE_CHAT_URL")?;
         }
         while config.public_url.ends_with('/') {
             config.public_url.pop();

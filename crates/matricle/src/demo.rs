@@ -57,6 +57,9 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         secrets: config::secrets(&folder, "")?,
         card: Some((outside.till.clone(), standins::KEY.into(), secret)),
         mail: (outside.smtp.clone(), None),
+        mail_at_once: 4,
+        texts: Some((outside.phone.clone(), standins::KEY.into())),
+        chat: Some(format!("{}/hook", outside.room)),
         public_url: url.clone(),
         sign_in: 60,
         backups: Default::default(),
@@ -100,6 +103,8 @@ pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
     println!("Programme  {url}\nOffice     {url}/office\nDoor       {url}/door");
     println!("Till       {}   (stand-in: card payments)", ready.outside.till);
     println!("Mailbox    {}   (stand-in: every mail that goes out)", ready.outside.mailbox);
+    println!("Phone      {}   (stand-in: text messages)", ready.outside.phone);
+    println!("Team room  {}   (stand-in: the team's chat)", ready.outside.room);
     for (name, email, role, password) in demo::STAFF {
         println!("Sign in    {email}  {password}   ({name}, {})", role.word());
     }

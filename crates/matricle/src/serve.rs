@@ -7,10 +7,12 @@ use std::time::Duration;
 use anyhow::Context;
 use jiff::SignedDuration;
 use matricle_desk::house::backup::Backups;
+use matricle_desk::outside::chat::{NoChat, Webhook};
 use matricle_desk::outside::mailer::SmtpMailer;
 use matricle_desk::outside::provider::{
     CardProvider, HttpProvider, NoProvider, ProviderError, parse_webhook_secret,
 };
+use matricle_desk::outside::texts::{Gateway, NoTexts};
 use matricle_desk::people::often::Often;
 use matricle_desk::{Clock, Desk, Secrets, timers};
 use matricle_store::{Store, StoreError, house, measures};
@@ -36,6 +38,12 @@ pub struct Parts {
     pub card: Option<(String, String, Vec<u8>)>,
     /// The mail server, and name and password for it.
     pub mail: (String, Option<(String, String)>),
+    /// So many mails are handed over at once.
+    pub mail_at_once: usize,
+    /// The gateway for text messages, and its token.
+    pub texts: Option<(String, String)>,
+    /// The webhook of the team's chat.
+    pub chat: Option<String>,
     /// How the pages are reached from outside.
     pub public_url: String,
     /// Tries to sign in that one network has in a minute.
@@ -60,6 +68,15 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         secrets: Arc::new(parts.secrets),
         provider,
         mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
+        texts: match parts.texts {
+            Some((url, token)) => Arc::new(Gateway::new(&url, &token)),
+            None => Arc::new(NoTexts),
+        },
+        chat: match parts.chat {
+            Some(url) => Arc::new(Webhook::new(&url)),
+            None => Arc::new(NoChat),
+        },
+        mail_at_once: parts.mail_at_once,
         public_url: parts.public_url.into(),
         wake: Arc::default(),
         health: Arc::default(),
@@ -95,6 +112,9 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
         secrets,
         card,
         mail: (config.mail.server.clone(), credentials),
+        mail_at_once: config.mail.at_once,
+        texts: config.texts.as_ref().map(|t| (t.url.clone(), t.token.clone())),
+        chat: config.chat.as_ref().map(|c| c.url.clone()),
         public_url: config.public_url.clone(),
         sign_in: config.limits.sign_in,
         backups: config.backups()?,
@@ -112,6 +132,7 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
             None => house::set(tx, &new),
         })
         .await?;
+    matricle_desk::messages::prepare(&desk).await?;
     Ok(desk)
 }
 

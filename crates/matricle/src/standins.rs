@@ -8,6 +8,7 @@ use anyhow::Context;
 use axum::Router;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_standins::mailbox::Mailbox;
+use matricle_standins::phone::Phone;
 use matricle_standins::till::Till;
 use tokio::net::TcpListener;
 
@@ -28,28 +29,36 @@ pub struct Running {
     pub mailbox: String,
     /// The mailbox's SMTP.
     pub smtp: String,
+    /// The phone's page and interface.
+    pub phone: String,
+    /// The team room's page.
+    pub room: String,
 }
 
 fn local(port: u16) -> SocketAddr {
     (Ipv4Addr::LOCALHOST, port).into()
 }
 
-/// Starts the stand-ins on a port and the two after it; 0 takes any that are free.
+/// Starts the stand-ins on a port and the four after it; 0 takes any that are free.
 ///
 /// # Errors
 /// A port is in use.
 pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> {
     let port_after = |n: u16| if port == 0 { Some(0) } else { port.checked_add(n) };
-    let port = |n| port_after(n).context("there are no three ports after this one");
-    let (till, page, smtp) = (
+    let port = |n| port_after(n).context("there are no five ports after this one");
+    let (till, page, smtp, texts, chat) = (
         listen(local(port(0)?)).await?,
         listen(local(port(1)?)).await?,
         listen(local(port(2)?)).await?,
+        listen(local(port(3)?)).await?,
+        listen(local(port(4)?)).await?,
     );
     let running = Running {
         till: format!("http://{}", till.local_addr()?),
         mailbox: format!("http://{}", page.local_addr()?),
         smtp: format!("smtp://{}", smtp.local_addr()?),
+        phone: format!("http://{}", texts.local_addr()?),
+        room: format!("http://{}", chat.local_addr()?),
     };
     if let Some(folder) = folder {
         std::fs::create_dir_all(folder)?;
@@ -60,6 +69,8 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
     let mailbox = Mailbox::new(within("mails"));
     serve(till, books.router());
     serve(page, mailbox.clone().router());
+    serve(texts, Phone::gateway(KEY).router());
+    serve(chat, Phone::room().router());
     tokio::spawn(mailbox.serve_smtp(smtp));
     Ok(running)
 }
@@ -83,10 +94,12 @@ pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
         std::io::stdout(),
         "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\nFor the configuration of `matricle serve`:\n\n\
          [card]\nurl = \"{till}\"\npay_origin = \"{till}\"\nkey = \"{KEY}\"\nwebhook_secret = \"{WEBHOOK_SECRET}\"\n\n\
-         [mail]\nserver = \"{smtp}\"",
+         [mail]\nserver = \"{smtp}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",
         running.mailbox,
         till = running.till,
         smtp = running.smtp,
+        phone = running.phone,
+        room = running.room,
     );
     stop_signal().await;
     Ok(())

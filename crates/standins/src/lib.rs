@@ -2,4 +2,5 @@
 //! talk to it over HTTP and SMTP, as the real ones would.
 
 pub mod mailbox;
+pub mod phone;
 pub mod till;

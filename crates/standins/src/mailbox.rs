@@ -114,6 +114,8 @@ impl Mailbox {
     /// Serves SMTP until the task is dropped.
     pub async fn serve_smtp(self, listener: TcpListener) {
         while let Ok((stream, _)) = listener.accept().await {
+            // Short words go back and forth: none waits for more to come.
+            let _ = stream.set_nodelay(true);
             let mailbox = self.clone();
             tokio::spawn(async move {
                 if let Err(error) = mailbox.talk(stream).await {

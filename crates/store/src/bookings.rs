@@ -38,7 +38,8 @@ pub use look::{
 };
 pub(crate) use people::presence;
 pub use people::{
-    Answer, Attendee, answers, attendees, new_codes, of_ticket, rename, tickets_of_people,
+    Answer, Attendee, answers, attendees, new_codes, of_ticket, rename, set_holder,
+    tickets_of_people,
 };
 pub use seats::{move_to, seats_of, set_draws};
 
@@ -363,10 +364,12 @@ pub fn set_state(
 ) -> Result<(), StoreError> {
     let moved = tx
         .prepare_cached(
-            "UPDATE bookings SET state = ?2, deadline = ?3 WHERE id = ?1 AND state = ?4",
+            "UPDATE bookings SET state = ?2, deadline = ?3, since = coalesce(?5, since)
+             WHERE id = ?1 AND state = ?4",
         )
         .and_then(|mut q| {
-            q.execute((booking.id.0, to.word(), deadline.map(us), booking.state.word()))
+            let since = (to == State::Confirmed).then(|| us(now));
+            q.execute((booking.id.0, to.word(), deadline.map(us), booking.state.word(), since))
         })
         .doing("moving a booking")?;
     if moved != 1 {
@@ -548,9 +551,19 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
     let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1
         AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))";
     let write = || -> rusqlite::Result<usize> {
-        for table in
-            ["deeds", "rings", "outbox", "timeline", "answers", "booking_lines", "booking_draws"]
-        {
+        tx.execute(
+            &format!("DELETE FROM said WHERE outbox_id IN (SELECT id FROM outbox WHERE booking_id IN {tests})"),
+            [event.0],
+        )?;
+        for table in [
+            "deeds",
+            "to_follow",
+            "outbox",
+            "timeline",
+            "answers",
+            "booking_lines",
+            "booking_draws",
+        ] {
             tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
         }
         let people = format!("(SELECT id FROM attendees WHERE booking_id IN {tests})");

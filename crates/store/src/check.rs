@@ -154,7 +154,21 @@ const RULES: &[(&str, &str)] = &[
     (
         "a confirmed booking has its confirmation planned",
         "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'confirmed' AND b.email <> '' AND NOT EXISTS (
-            SELECT 1 FROM outbox o WHERE o.booking_id = b.id AND o.kind = 'confirmation')",
+            SELECT 1 FROM outbox o WHERE o.booking_id = b.id AND o.happened = 'confirmation')
+         AND NOT EXISTS (SELECT 1 FROM cues c WHERE c.happens = 'confirmation'
+            AND (c.active = 0 OR c.event_id IS NOT NULL OR c.removed_at IS NOT NULL))",
+    ),
+    (
+        "one cue reaches one person once for one date",
+        "SELECT 'message ' || min(o.id) FROM outbox o WHERE o.cue_id IS NOT NULL AND o.date_id IS NOT NULL
+         GROUP BY o.cue_id, o.reader, o.date_id, o.booking_id HAVING count(*) > 1",
+    ),
+    (
+        "nothing is planned for a date that is called off but to say so",
+        "SELECT 'message ' || o.id FROM outbox o JOIN dates d ON d.id = o.date_id
+         WHERE o.state = 'planned' AND o.by_hand = 0 AND d.called_off <> ''
+            AND o.date_id NOT IN (SELECT t.date_id FROM to_follow_dates t)
+            AND (o.booking_id IS NULL OR o.booking_id NOT IN (SELECT t.booking_id FROM to_follow t))",
     ),
     (
         "a booking is found by its words",

@@ -4,6 +4,7 @@
 //! hands out. Functions here hold no rules: they load facts and write down what
 //! `matricle-core` decided.
 
+pub mod announcements;
 pub mod aside;
 pub mod audit;
 pub mod backup;
@@ -13,6 +14,7 @@ pub mod cards;
 pub mod check;
 pub mod clashes;
 mod convert;
+pub mod cues;
 pub mod documents;
 pub mod door;
 mod error;
@@ -27,9 +29,11 @@ pub mod payments;
 pub mod people;
 pub mod places;
 pub mod promos;
+pub mod readers;
 pub mod refunds;
-pub mod rings;
+pub mod senders;
 mod store;
+pub mod templates;
 pub mod views;
 pub mod waiting;
 

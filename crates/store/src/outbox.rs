@@ -1,87 +1,66 @@
-//! Every message planned, sent, failed or withdrawn.
+//! Every message planned, sent, failed, withdrawn or skipped, by whichever way, and why.
+
+mod answers;
+mod list;
+mod planning;
 
 use jiff::Timestamp;
-use matricle_core::{BookingId, EventId};
+use matricle_core::cue::{Trigger, Way};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, TemplateId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
-use crate::convert::{instant, instant_or, word};
+use crate::convert::{InOrder, foreign, json};
 use crate::{Doing, StoreError, Tx, us};
 
-/// What a message is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
-    /// The booking is confirmed: tickets and calendar file.
-    Confirmation,
-    /// The booking was cancelled.
-    Cancellation,
-    /// The date, or the whole event, will not happen.
-    CalledOff,
-    /// The date moved to another time or place.
-    Moved,
-    /// The organiser said yes, and money is due.
-    Approval,
-    /// The organiser said no.
-    Refusal,
-    /// Somebody on a list of people invited is told of the event.
-    Invitation,
-    /// Something about a booking changed: people, tickets, date.
-    Changed,
-    /// Somebody has joined a waiting list.
-    Waiting,
-    /// Seats are on offer to somebody who waits.
-    Offer,
-    /// Everybody who waits is told that seats are free.
-    SeatsFree,
-    /// A ticket was passed to somebody else, who gets it.
-    Passed,
-    /// The way back to a booking that is not complete yet.
-    Link,
-    /// The address has booked the date before.
-    Twice,
+pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
+pub use list::{
+    Counted, Found, Look, Ring, beside, count_of_cue, find, of_event, rings, rung, to_ring,
+};
+pub use planning::{
+    Change, Planned, apply, done, followed, left_to_follow, mark_date, planned_of, to_follow,
+    to_follow_dates, went,
+};
+
+/// Where a message stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum MessageState {
+    /// It goes at its minute, or is tried again.
+    Planned,
+    /// It is being handed over.
+    Sending,
+    /// The other side took it.
+    Sent,
+    /// It was given up.
+    Failed,
+    /// It is not true any more.
+    Withdrawn,
+    /// It does not go, for a reason.
+    Skipped,
 }
 
-impl Kind {
-    /// All kinds.
-    pub const ALL: [Self; 14] = [
-        Self::Confirmation,
-        Self::Cancellation,
-        Self::CalledOff,
-        Self::Moved,
-        Self::Approval,
-        Self::Refusal,
-        Self::Invitation,
-        Self::Changed,
-        Self::Waiting,
-        Self::Offer,
-        Self::SeatsFree,
-        Self::Passed,
-        Self::Link,
-        Self::Twice,
-    ];
+impl MessageState {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Planned, Self::Sending, Self::Sent, Self::Failed, Self::Withdrawn, Self::Skipped];
 
     /// The word for it, as stored and as shown.
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
-            Self::Confirmation => "confirmation",
-            Self::Cancellation => "cancellation",
-            Self::CalledOff => "called off",
-            Self::Moved => "moved",
-            Self::Approval => "approval",
-            Self::Refusal => "refusal",
-            Self::Invitation => "invitation",
-            Self::Changed => "change",
-            Self::Waiting => "place on the waiting list",
-            Self::Offer => "offer",
-            Self::SeatsFree => "seats free",
-            Self::Passed => "ticket passed on",
-            Self::Link => "link",
-            Self::Twice => "second booking",
+            Self::Planned => "planned",
+            Self::Sending => "sending",
+            Self::Sent => "sent",
+            Self::Failed => "failed",
+            Self::Withdrawn => "withdrawn",
+            Self::Skipped => "skipped",
         }
     }
 
-    fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    /// Finds a state by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.word() == word)
     }
 }
 
@@ -116,49 +95,100 @@ impl About {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {
     /// Its key.
-    pub id: i64,
+    pub id: MessageId,
     /// The thing it is about.
     pub about: About,
-    /// What it is about.
-    pub kind: Kind,
-    /// To whom.
+    /// The date it is about, where it is about one.
+    pub date: Option<DateId>,
+    /// The place on a waiting list it is about.
+    pub waiter: Option<i64>,
+    /// The announcement it belongs to.
+    pub announcement: Option<i64>,
+    /// What set it off.
+    pub trigger: Trigger,
+    /// The cue; nothing for what the program says by itself.
+    pub cue: Option<CueId>,
+    /// Its wording; nothing for the standard one of what happened.
+    pub template: Option<TemplateId>,
+    /// Who, as cues tell them apart.
+    pub reader: String,
+    /// By which way.
+    pub way: Way,
+    /// To which address or number.
     pub address: String,
     /// Its `Message-ID`, the same however often it is tried.
     pub message_id: String,
-    /// Where it stands: planned, sending, sent, failed or withdrawn.
-    pub state: String,
-    /// When it was planned for.
+    /// What the occasion knew.
+    pub knows: Knows,
+    /// Where it stands.
+    pub state: MessageState,
+    /// Why it stands so; may be empty.
+    pub reason: String,
+    /// Its minute.
     pub planned_at: Timestamp,
+    /// Somebody gave it that minute.
+    pub by_hand: bool,
     /// How often it was tried.
     pub tries: u32,
     /// When it was sent.
     pub sent_at: Option<Timestamp>,
+    /// What the other side answered.
+    pub answer: String,
     /// Why the last try failed.
     pub last_error: Option<String>,
-    /// A reason, or how it was before; may be empty.
-    pub note: String,
 }
 
-const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.kind, o.address, o.message_id, o.state, o.planned_at, o.tries, \
-     o.sent_at, o.last_error, o.note";
+impl Message {
+    /// The occasion, unless a moment set it off.
+    #[must_use]
+    pub const fn occasion(&self) -> Option<Occasion> {
+        match self.trigger {
+            Trigger::On(occasion) => Some(occasion),
+            Trigger::At(_) => None,
+        }
+    }
+}
+
+const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
+     o.cue_id, o.template_id, o.reader, o.way, o.address, o.message_id, o.knows, o.state, o.reason, \
+     o.planned_at, o.by_hand, o.tries, o.sent_at, o.answer, o.last_error";
 
 fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
-    let about = match row.get::<_, Option<i64>>("booking_id")? {
+    message_at(&mut InOrder::from(row, 0))
+}
+
+fn message_at(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Message> {
+    let id = MessageId(c.next()?);
+    let (booking, event): (Option<i64>, Option<i64>) = (c.next()?, c.next()?);
+    let about = match booking {
         Some(booking) => About::Booking(BookingId(booking)),
-        None => About::Event(EventId(row.get("event_id")?)),
+        None => About::Event(EventId(event.unwrap_or_default())),
     };
     Ok(Message {
-        id: row.get("id")?,
+        id,
         about,
-        kind: word(row, "kind", Kind::from_word)?,
-        address: row.get("address")?,
-        message_id: row.get("message_id")?,
-        state: row.get("state")?,
-        planned_at: instant(row, "planned_at")?,
-        tries: row.get("tries")?,
-        sent_at: instant_or(row, "sent_at")?,
-        last_error: row.get("last_error")?,
-        note: row.get("note")?,
+        date: c.next::<Option<i64>>()?.map(DateId),
+        waiter: c.next()?,
+        announcement: c.next()?,
+        trigger: c.word("outbox.happened", Trigger::from_word)?,
+        cue: c.next::<Option<i64>>()?.map(CueId),
+        template: c.next::<Option<i64>>()?.map(TemplateId),
+        reader: c.next()?,
+        way: c.word("outbox.way", Way::from_word)?,
+        address: c.next()?,
+        message_id: c.next()?,
+        knows: {
+            let text: String = c.next()?;
+            serde_json::from_str(&text).map_err(|_| foreign("outbox.knows", text))?
+        },
+        state: c.word("outbox.state", MessageState::from_word)?,
+        reason: c.next()?,
+        planned_at: c.instant()?,
+        by_hand: c.next()?,
+        tries: c.next()?,
+        sent_at: c.instant_or()?,
+        answer: c.next()?,
+        last_error: c.next()?,
     })
 }
 
@@ -167,71 +197,96 @@ fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
 pub struct NewMessage<'a> {
     /// The thing it is about.
     pub about: About,
-    /// What it says about it.
-    pub kind: Kind,
-    /// Tells messages of one kind about one thing apart; empty where there is only one.
-    pub which: &'a str,
-    /// To whom.
+    /// The date it is about, where it is about one.
+    pub date: Option<DateId>,
+    /// The place on a waiting list it is about.
+    pub waiter: Option<i64>,
+    /// The announcement it belongs to.
+    pub announcement: Option<i64>,
+    /// What sets it off.
+    pub trigger: Trigger,
+    /// The cue; nothing for what the program says by itself.
+    pub cue: Option<CueId>,
+    /// Its wording; nothing for the standard one.
+    pub template: Option<TemplateId>,
+    /// Who, as cues tell them apart.
+    pub reader: &'a str,
+    /// By which way.
+    pub way: Way,
+    /// To which address or number.
     pub address: &'a str,
+    /// Tells it from all others: planning it twice plans it once.
+    pub unique: &'a str,
     /// Its `Message-ID`.
     pub message_id: &'a str,
-    /// A reason, or how it was before; may be empty.
-    pub note: &'a str,
+    /// What the occasion knows.
+    pub knows: &'a Knows,
+    /// Its minute.
+    pub at: Timestamp,
+    /// It is mass mail, and goes after all else.
+    pub bulk: bool,
+    /// Why it does not go; empty for one that is planned.
+    pub skipped: &'a str,
 }
 
-/// How many messages of a kind there are about a booking.
+/// How many messages of a cue about an occasion there are for a booking and reader.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn count_of(conn: &Connection, booking: BookingId, kind: Kind) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT count(*) FROM outbox WHERE booking_id = ?1 AND kind = ?2")
-        .and_then(|mut q| q.query_row((booking.0, kind.word()), |row| row.get(0)))
-        .doing("counting messages")
-}
-
-/// Plans a message; one that is planned already stays as it is.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn plan(
-    tx: &Tx<'_>,
+pub fn count_of(
+    conn: &Connection,
     booking: BookingId,
-    kind: Kind,
-    address: &str,
-    message_id: &str,
-    now: Timestamp,
-) -> Result<(), StoreError> {
-    let about = About::Booking(booking);
-    plan_noted(tx, &NewMessage { about, kind, which: "", address, message_id, note: "" }, now)
-}
-
-/// Plans a message of which there may be several of a kind, or with a note.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn plan_noted(tx: &Tx<'_>, new: &NewMessage<'_>, now: Timestamp) -> Result<(), StoreError> {
-    let thing = match new.about {
-        About::Booking(id) => id.to_string(),
-        About::Event(id) => format!("event {id} "),
-    };
-    tx.prepare_cached(
-        "INSERT OR IGNORE INTO outbox (unique_key, booking_id, event_id, kind, address, message_id, note, state,
-            planned_at, next_try_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'planned', ?8, ?8)",
+    happened: Trigger,
+    reader: &str,
+    cue: Option<CueId>,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM outbox WHERE booking_id = ?1 AND happened = ?2 AND reader = ?3 AND cue_id IS ?4",
     )
     .and_then(|mut q| {
-        q.execute((
-            format!("{} {thing}{}", new.kind.word(), new.which),
+        q.query_row((booking.0, happened.word(), reader, cue.map(|c| c.0)), |row| row.get(0))
+    })
+    .doing("counting messages")
+}
+
+/// Plans a message; one that is planned already stays as it is. Whether it is new.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
+    let plan = || -> rusqlite::Result<usize> {
+        let knows = if *new.knows == Knows::default() { "{}".to_owned() } else { json(new.knows)? };
+        let goes = new.skipped.is_empty();
+        let due = (goes && new.way != Way::Ring).then(|| us(new.at));
+        tx.prepare_cached(
+            "INSERT OR IGNORE INTO outbox (unique_key, cue_id, template_id, happened, way, reader, booking_id,
+                event_id, date_id, waiter_id, announcement_id, address, message_id, knows, state, reason,
+                planned_at, next_try_at, bulk)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
+        )?
+        .execute(rusqlite::params![
+            new.unique,
+            new.cue.map(|c| c.0),
+            new.template.map(|t| t.0),
+            new.trigger.word(),
+            new.way.word(),
+            new.reader,
             new.about.booking().map(|b| b.0),
             new.about.event().map(|e| e.0),
-            new.kind.word(),
+            new.date.map(|d| d.0),
+            new.waiter,
+            new.announcement,
             new.address,
             new.message_id,
-            new.note,
-            us(now),
-        ))
-    })
-    .map(drop)
-    .doing("planning a message")
+            knows,
+            if goes { "planned" } else { "skipped" },
+            new.skipped,
+            us(new.at),
+            due,
+            new.bulk,
+        ])
+    };
+    plan().map(|n| n == 1).doing("planning a message")
 }
 
 /// The invitations to an event, in the order they were planned.
@@ -240,7 +295,7 @@ pub fn plan_noted(tx: &Tx<'_>, new: &NewMessage<'_>, now: Timestamp) -> Result<(
 /// SQLite refuses.
 pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, StoreError> {
     conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM outbox o WHERE o.event_id = ?1 AND o.kind = 'invitation' ORDER BY o.id"
+        "SELECT {COLUMNS} FROM outbox o WHERE o.event_id = ?1 AND o.happened = 'invitation' ORDER BY o.id"
     ))
     .and_then(|mut q| q.query_map([event.0], message)?.collect())
     .doing("reading invitations")
@@ -250,13 +305,14 @@ pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, St
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Message>, StoreError> {
+pub fn by_id(conn: &Connection, id: MessageId) -> Result<Option<Message>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM outbox o WHERE o.id = ?1"))
-        .and_then(|mut q| q.query_row([id], message).optional())
+        .and_then(|mut q| q.query_row([id.0], message).optional())
         .doing("looking a message up")
 }
 
-/// Messages of some kinds about an event's bookings, with reference and name, the latest first.
+/// Messages of a date that moved or was called off, about an event's bookings, with reference
+/// and name, the latest first.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -267,11 +323,15 @@ pub fn told(
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS}, b.reference, b.name FROM outbox o JOIN bookings b ON b.id = o.booking_id
          JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND o.kind IN ('called off', 'moved') AND b.test = 0 ORDER BY o.id DESC"
+         WHERE d.event_id = ?1 AND o.happened IN ('called off', 'moved') AND o.way <> 'telephone'
+            AND b.test = 0 ORDER BY o.id DESC"
     ))
     .and_then(|mut q| {
-        q.query_map([event.0], |row| Ok((message(row)?, row.get("reference")?, row.get("name")?)))?
-            .collect()
+        q.query_map([event.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok((message_at(&mut c)?, c.next()?, c.next()?))
+        })?
+        .collect()
     })
     .doing("reading who is told")
 }
@@ -282,10 +342,14 @@ pub fn told(
 /// SQLite refuses.
 pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Result<(), StoreError> {
     let sql = if new.is_empty() {
-        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL
-         WHERE booking_id = ?1 AND address = ?2 AND state = 'planned' AND ?3 = ''"
+        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'no address'
+         WHERE booking_id = ?1 AND address = ?2 AND state = 'planned' AND way = 'mail' AND ?3 = ''"
     } else {
-        "UPDATE outbox SET address = ?3 WHERE booking_id = ?1 AND address = ?2 AND state = 'planned'"
+        "UPDATE outbox SET address = ?3, state = 'planned', next_try_at = coalesce(next_try_at, planned_at),
+            reason = '', last_error = NULL, tries = 0
+         WHERE booking_id = ?1 AND address = ?2 AND way = 'mail'
+            AND (state = 'planned' OR (state IN ('failed', 'skipped') AND by_hand = 0
+                AND happened IN ('confirmation', 'approval', 'change', 'moved')))"
     };
     tx.prepare_cached(sql)
         .and_then(|mut q| q.execute((booking.0, old, new)))
@@ -293,63 +357,122 @@ pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Resul
         .doing("sending to another address")
 }
 
-/// Withdraws what has not gone out about a booking.
+/// Withdraws what has not gone out about a booking and these occasions, whichever way it was to
+/// go; a cue's moments are followed, and not withdrawn here.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn withdraw(tx: &Tx<'_>, booking: BookingId, kind: Kind) -> Result<(), StoreError> {
+pub fn withdraw(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    is_true: impl Fn(Occasion) -> bool,
+    why: &str,
+) -> Result<(), StoreError> {
+    let open: Vec<(i64, String)> = tx
+        .prepare_cached(
+            "SELECT id, happened FROM outbox WHERE booking_id = ?1 AND state = 'planned'",
+        )
+        .and_then(|mut q| q.query_map([booking.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+        .doing("reading what is planned")?;
+    for (id, word) in open {
+        if Occasion::from_word(&word).is_some_and(|occasion| !is_true(occasion)) {
+            withdraw_one(tx, MessageId(id), why)?;
+        }
+    }
+    Ok(())
+}
+
+/// Withdraws one message that has not gone out.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn withdraw_one(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
-        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL
-         WHERE booking_id = ?1 AND kind = ?2 AND state = 'planned'",
+        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2
+         WHERE id = ?1 AND state IN ('planned', 'sending')",
     )
-    .and_then(|mut q| q.execute((booking.0, kind.word())))
+    .and_then(|mut q| q.execute((id.0, why)))
     .map(drop)
     .doing("withdrawing a message")
 }
 
-/// Takes the message that is due first, marked as being handed over: a second taker gets
-/// another. One that cannot be read has failed, and stops none after it.
+/// A message that is being handed over does not go, for a reason.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_due(tx: &Tx<'_>, now: Timestamp) -> Result<Option<Message>, StoreError> {
-    loop {
-        let id: Option<i64> = tx
-            .prepare_cached(
-                "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1
-                 WHERE id = (SELECT id FROM outbox WHERE next_try_at <= ?1 ORDER BY next_try_at, id LIMIT 1)
-                 RETURNING id",
-            )
-            .and_then(|mut q| q.query_row([us(now)], |row| row.get(0)).optional())
-            .doing("taking a message")?;
-        let Some(id) = id else { return Ok(None) };
-        match by_id(tx, id) {
-            Ok(taken) => return Ok(taken),
-            Err(error) => not_sent(tx, id, &error.to_string(), None)?,
-        }
-    }
+pub fn skip(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE outbox SET state = 'skipped', next_try_at = NULL, reason = ?2
+         WHERE id = ?1 AND state IN ('planned', 'sending')",
+    )
+    .and_then(|mut q| q.execute((id.0, why)))
+    .map(drop)
+    .doing("skipping a message")
 }
 
-/// The mail server took it.
+/// A message that is being handed over goes at another minute.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn sent(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<(), StoreError> {
+pub fn put_off(tx: &Tx<'_>, id: MessageId, at: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
-        "UPDATE outbox SET state = 'sent', sent_at = ?2, next_try_at = NULL, last_error = NULL WHERE id = ?1",
+        "UPDATE outbox SET state = 'planned', planned_at = ?2, next_try_at = ?2, tries = 0
+         WHERE id = ?1 AND state = 'sending'",
     )
-    .and_then(|mut q| q.execute((id, us(now))))
+    .and_then(|mut q| q.execute((id.0, us(at))))
+    .map(drop)
+    .doing("putting a message off")
+}
+
+/// Takes messages that are due, marked as being handed over: a second taker gets others. What
+/// cannot be read has failed, and stops none after it. Mass mail comes after all else.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_due(tx: &Tx<'_>, most: u32, now: Timestamp) -> Result<Vec<Message>, StoreError> {
+    let ids: Vec<i64> = tx
+        .prepare_cached(
+            "SELECT id FROM outbox WHERE next_try_at <= ?1 AND bulk = 0
+             UNION ALL SELECT id FROM outbox WHERE next_try_at <= ?1 AND bulk = 1 LIMIT ?2",
+        )
+        .and_then(|mut q| q.query_map((us(now), most), |row| row.get(0))?.collect())
+        .doing("looking for messages that are due")?;
+    let mut taken = Vec::with_capacity(ids.len());
+    for id in ids {
+        tx.prepare_cached(
+            "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1 WHERE id = ?1",
+        )
+        .and_then(|mut q| q.execute([id]))
+        .doing("taking a message")?;
+        match by_id(tx, MessageId(id)) {
+            Ok(found) => taken.extend(found),
+            Err(error) => not_sent(tx, MessageId(id), &error.to_string(), None)?,
+        }
+    }
+    Ok(taken)
+}
+
+/// The other side took it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sent(tx: &Tx<'_>, id: MessageId, answer: &str, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE outbox SET state = 'sent', sent_at = ?2, next_try_at = NULL, last_error = NULL,
+            reason = '', answer = ?3 WHERE id = ?1",
+    )
+    .and_then(|mut q| q.execute((id.0, us(now), answer)))
     .map(drop)
     .doing("noting a message as sent")
 }
 
-/// The mail server did not take it; tried again at `again`, or given up.
+/// The other side did not take it; tried again at `again`, or given up.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn not_sent(
     tx: &Tx<'_>,
-    id: i64,
+    id: MessageId,
     error: &str,
     again: Option<Timestamp>,
 ) -> Result<(), StoreError> {
@@ -357,7 +480,7 @@ pub fn not_sent(
     tx.prepare_cached(
         "UPDATE outbox SET state = ?2, next_try_at = ?3, last_error = ?4 WHERE id = ?1",
     )
-    .and_then(|mut q| q.execute((id, state, again.map(us), error)))
+    .and_then(|mut q| q.execute((id.0, state, again.map(us), error)))
     .map(drop)
     .doing("noting a message as not sent")
 }
@@ -369,13 +492,13 @@ pub fn not_sent(
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_up(tx: &Tx<'_>, but: &[i64], now: Timestamp) -> Result<usize, StoreError> {
+pub fn take_up(tx: &Tx<'_>, but: &[MessageId], now: Timestamp) -> Result<usize, StoreError> {
     let left: Vec<i64> = tx
         .prepare_cached("SELECT id FROM outbox WHERE state = 'sending'")
         .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
         .doing("looking for messages left half-way")?;
     let mut taken = 0;
-    for id in left.into_iter().filter(|id| !but.contains(id)) {
+    for id in left.into_iter().filter(|id| !but.contains(&MessageId(*id))) {
         taken += tx
             .prepare_cached(
                 "UPDATE outbox SET state = 'planned', next_try_at = ?2,
@@ -421,54 +544,30 @@ pub fn unsent(conn: &Connection, booking: BookingId) -> Result<u32, StoreError> 
     .doing("counting messages")
 }
 
-/// Messages that failed or are late, oldest first, with the reference of the booking that
-/// each is about, if any.
+/// Stops a message, or lets it go after all; gives it another minute. Only what has not gone
+/// out. Whether it could.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn in_trouble(conn: &Connection) -> Result<Vec<(Message, Option<String>)>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS}, b.reference FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id
-         WHERE o.state = 'failed' OR (o.state = 'planned' AND o.last_error IS NOT NULL)
-         ORDER BY o.id LIMIT 100"
-    ))
-    .and_then(|mut q| q.query_map([], |row| Ok((message(row)?, row.get("reference")?)))?.collect())
-    .doing("looking for messages in trouble")
-}
-
-/// Messages of an event, as the thread shows them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct SentCount {
-    /// Sent.
-    pub sent: u32,
-    /// Planned or being tried.
-    pub planned: u32,
-    /// When the first was sent.
-    pub first: Option<Timestamp>,
-    /// When the last was sent.
-    pub last: Option<Timestamp>,
-}
-
-/// Counts the messages of a kind about an event.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn count(conn: &Connection, event: EventId, kind: Kind) -> Result<SentCount, StoreError> {
-    conn.prepare_cached(
-        "SELECT coalesce(sum(o.state = 'sent'), 0), coalesce(sum(o.state IN ('planned', 'sending')), 0),
-            min(o.sent_at), max(o.sent_at)
-         FROM outbox o JOIN bookings b ON b.id = o.booking_id JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND o.kind = ?2 AND b.test = 0",
-    )
-    .and_then(|mut q| {
-        q.query_row((event.0, kind.word()), |row| {
-            Ok(SentCount {
-                sent: row.get(0)?,
-                planned: row.get(1)?,
-                first: row.get::<_, Option<i64>>(2)?.map(crate::at),
-                last: row.get::<_, Option<i64>>(3)?.map(crate::at),
-            })
-        })
-    })
-    .doing("counting messages")
+pub fn steer(
+    tx: &Tx<'_>,
+    id: MessageId,
+    to: Option<Timestamp>,
+    why: &str,
+) -> Result<bool, StoreError> {
+    let sql = match to {
+        Some(_) => {
+            "UPDATE outbox SET state = 'planned', planned_at = ?2, next_try_at = ?2, by_hand = 1, tries = 0,
+                reason = ?3, last_error = NULL
+             WHERE id = ?1 AND way <> 'telephone' AND state IN ('planned', 'failed', 'skipped', 'withdrawn')"
+        }
+        None => {
+            "UPDATE outbox SET state = 'skipped', next_try_at = NULL, by_hand = 1, reason = ?3
+             WHERE id = ?1 AND state = 'planned' AND ?2 IS NULL"
+        }
+    };
+    tx.prepare_cached(sql)
+        .and_then(|mut q| q.execute((id.0, to.map(us), why)))
+        .map(|n| n == 1)
+        .doing("steering a message")
 }

@@ -8,8 +8,10 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::acting::Acting;
 use matricle_core::booking::{State, choose};
 use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::cue::{Trigger, Way};
 use matricle_core::details::{Answering, Details, Draft};
 use matricle_core::ledger::{Account, Entry};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::price::{Buyer, Early};
 use matricle_core::schedule::{SaleWindow, Span};
 use matricle_core::seats::{Taken, Wanted};
@@ -19,7 +21,7 @@ use matricle_store::events::{
     self, Asked, EventState, NewDate, NewEvent, NewQuestion, NewTicketType,
 };
 use matricle_store::house::{self, House};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox::{self, About, NewMessage};
 use matricle_store::payments::{self, PaymentState};
 use matricle_store::{Store, Tx, check, door, ledger, people};
 use rusqlite::Connection;
@@ -157,8 +159,7 @@ impl File {
         ledger::book(&tx, &entry, Some(id), "the card provider", "card", at(2)).unwrap();
         bookings::set_state(&tx, &booking, State::Confirmed, None, at(2)).unwrap();
         bookings::happened(&tx, id, at(2), &Acting::program(), "confirmed").unwrap();
-        outbox::plan(&tx, id, Kind::Confirmation, &details.email, &format!("{n}@club"), at(2))
-            .unwrap();
+        assert!(confirmation(&tx, id, &details.email, &format!("{n}@club"), at(2)));
         id
     }
 
@@ -321,38 +322,66 @@ fn the_timeline_is_only_ever_added_to() {
     assert_eq!(told.iter().map(|h| h.what.as_str()).collect::<Vec<_>>(), ["confirmed"]);
 }
 
+/// Plans the confirmation of a booking; whether it is new.
+fn confirmation(
+    tx: &Tx<'_>,
+    id: BookingId,
+    address: &str,
+    message_id: &str,
+    at: Timestamp,
+) -> bool {
+    let new = NewMessage {
+        about: About::Booking(id),
+        date: None,
+        waiter: None,
+        announcement: None,
+        trigger: Trigger::On(Occasion::Confirmed),
+        cue: None,
+        template: None,
+        reader: &format!("b{id}"),
+        way: Way::Mail,
+        address,
+        unique: &format!("confirmation {id}"),
+        message_id,
+        knows: &Knows::default(),
+        at,
+        bulk: false,
+        skipped: "",
+    };
+    outbox::plan(tx, &new).unwrap()
+}
+
 #[test]
 fn a_message_goes_its_way_once() {
     let file = File::new();
     let date = file.evening("one", 3);
     let id = file.confirmed(date, [1, 0], 1, "Ana");
     let tx = file.tx();
-    outbox::plan(&tx, id, Kind::Confirmation, "other@post.example", "other@club", at(3)).unwrap();
-    assert_eq!(
-        outbox::of_booking(&file.conn, id).unwrap().len(),
-        1,
-        "planned twice is planned once"
-    );
-    assert!(outbox::take_due(&tx, at(1)).unwrap().is_none(), "not due yet");
-    let taken = outbox::take_due(&tx, at(2)).unwrap().unwrap();
+    assert!(!confirmation(&tx, id, "other@post.example", "other@club", at(3)), "planned twice");
+    assert_eq!(outbox::of_booking(&file.conn, id).unwrap().len(), 1);
+    let due = |at| outbox::take_due(&tx, 5, at).unwrap();
+    assert!(due(at(1)).is_empty(), "not due yet");
+    let taken = due(at(2)).remove(0);
     assert_eq!(taken.tries, 1);
-    assert!(outbox::take_due(&tx, at(2)).unwrap().is_none(), "a second taker gets nothing");
+    assert!(due(at(2)).is_empty(), "a second taker gets nothing");
     outbox::not_sent(&tx, taken.id, "busy", Some(at(9))).unwrap();
     assert_eq!(outbox::in_trouble(&file.conn).unwrap().len(), 1);
-    assert!(outbox::take_due(&tx, at(8)).unwrap().is_none());
-    assert_eq!(outbox::take_due(&tx, at(9)).unwrap().unwrap().tries, 2);
+    assert!(due(at(8)).is_empty());
+    assert_eq!(due(at(9))[0].tries, 2);
     assert_eq!(outbox::take_up(&tx, &[], at(10)).unwrap(), 1, "the program ended meanwhile");
-    let again = outbox::take_due(&tx, at(10)).unwrap().unwrap();
+    let again = due(at(10)).remove(0);
     assert_eq!(again.message_id, taken.message_id, "under the same Message-ID");
-    outbox::sent(&tx, again.id, at(11)).unwrap();
-    outbox::withdraw(&tx, id, Kind::Confirmation).unwrap();
+    outbox::sent(&tx, again.id, "250 taken", at(11)).unwrap();
+    let words = "Dear Ana,\n".repeat(500);
+    outbox::say(&tx, again.id, "Your seats", &words).unwrap();
+    outbox::withdraw(&tx, id, |_| false, "not true").unwrap();
+    assert!(!outbox::steer(&tx, again.id, Some(at(20)), "again").unwrap(), "sent is not unsent");
+    let packed: i64 =
+        tx.query_row("SELECT length(packed) FROM said", [], |row| row.get(0)).unwrap();
+    assert!(packed < 200 && outbox::said(&tx, again.id).unwrap().unwrap().1 == words);
     let event = events::date_by_id(&file.conn, date).unwrap().unwrap().0.id;
-    let count = outbox::count(&file.conn, event, Kind::Confirmation).unwrap();
-    assert_eq!(
-        (count.sent, count.planned, count.first),
-        (1, 0, Some(at(11))),
-        "what is sent cannot be withdrawn"
-    );
+    let (_, word, count) = outbox::of_event(&file.conn, event).unwrap().remove(0);
+    assert_eq!((word.as_str(), count.sent, count.planned), ("confirmation", 1, 0));
     assert!(outbox::in_trouble(&file.conn).unwrap().is_empty());
 }
 

@@ -86,7 +86,7 @@ prop_compose! {
             sale: SaleWindow { from: sale.0.map(at), until: sale.1.map(at) },
             least: counts.0, most: counts.1, admits: counts.2,
             word: secret.unwrap_or_default(),
-            members_only: flags.0, closed: flags.1,
+            members_only: flags.0, closed: flags.1, online: flags.1,
             invited: if flags.0 { Vec::new() } else { vec!["o'hara@post.example".into()] },
             draws: {
                 let mut kept: Vec<(usize, u32)> = draws.into_iter().filter(|(p, _)| *p < pools).collect();

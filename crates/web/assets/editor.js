@@ -1,16 +1,16 @@
-// The wording of an event: an ordinary editor in the place of the text field.
+// Words of an event or a message: an ordinary editor in the place of the text field.
 customElements.whenDefined("trix-editor").then(() => {
   "use strict";
-  const area = document.querySelector("#description");
+  const area = document.querySelector("#description, [data-editor]");
   if (!area) return;
   const input = document.createElement("input");
   input.type = "hidden";
-  input.name = "description";
-  input.id = "description-html";
+  input.name = area.name;
+  input.id = `${area.id}-html`;
   input.value = area.value;
   const editor = document.createElement("trix-editor");
   editor.setAttribute("input", input.id);
-  editor.setAttribute("aria-labelledby", "description-label");
+  editor.setAttribute("aria-labelledby", area.getAttribute("aria-labelledby"));
   area.replaceWith(input, editor);
   // Pictures have their own place; files dropped into the text are not taken.
   document.addEventListener("trix-file-accept", (e) => e.preventDefault());

@@ -6,12 +6,12 @@ mod booking;
 mod bookings;
 mod calling_off;
 mod coming;
-mod confirmations;
 mod dates;
 mod event;
 mod events;
 mod find;
 mod house;
+mod messages;
 mod money;
 mod phone;
 mod publishing;
@@ -189,7 +189,38 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/house/kinds", post(house::set_kinds))
         .route("/office/house/{tab}", get(house::part))
         .route("/office/house/{thing}/{id}", post(house::save))
-        .route("/office/events/{id}/confirmations", get(confirmations::confirmations))
+        .route("/office/events/{id}/confirmations", get(events::confirmations))
+        .route("/office/events/{id}/messages", get(messages::cues::of_event))
+        .route("/office/events/{id}/messages/switch", post(messages::cues::switch_event))
+        .route(
+            "/office/events/{id}/messages/cues/{cue}",
+            get(messages::cues::show_event).post(messages::cues::save_event),
+        )
+        .route("/office/events/{id}/goes", get(messages::cues::goes))
+        .route(
+            "/office/events/{id}/announce",
+            get(messages::announce::show).post(messages::announce::send),
+        )
+        .route("/office/messages", get(messages::next))
+        .route("/office/messages.csv", get(messages::file))
+        .route("/office/messages.xlsx", get(messages::file))
+        .route("/office/messages/steer", post(messages::steer))
+        .route("/office/messages/announcements", get(messages::announce::all))
+        .route("/office/messages/announcements/stop", post(messages::announce::stop))
+        .route("/office/messages/cues", get(messages::cues::of_house))
+        .route("/office/messages/cues/switch", post(messages::cues::switch_house))
+        .route(
+            "/office/messages/cues/{cue}",
+            get(messages::cues::show_house).post(messages::cues::save_house),
+        )
+        .route("/office/messages/templates", get(messages::templates::list))
+        .route(
+            "/office/messages/templates/{id}",
+            get(messages::templates::show).post(messages::templates::save),
+        )
+        .route("/office/messages/senders", get(messages::senders::show))
+        .route("/office/messages/senders/{id}", post(messages::senders::save))
+        .route("/office/messages/{tab}", get(messages::tab))
         .route("/office/events/{id}/live", get(event::live))
         .route("/office/bookings", get(bookings::list))
         .route("/office/bookings.csv", get(bookings::file))

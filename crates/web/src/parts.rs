@@ -2,6 +2,7 @@
 //! sessions.
 
 pub(crate) mod board;
+pub(crate) mod cue_words;
 pub(crate) mod fields;
 pub(crate) mod files;
 pub(crate) mod grid;

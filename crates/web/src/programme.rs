@@ -45,6 +45,10 @@ pub(crate) fn routes() -> Router<App> {
         .route("/embed/list", get(embed::list))
         .route("/embed/events/{slug}", get(embed::event))
         .route("/booking/{reference}/{key}/sessions", post(own_acts::sign_up))
+        .route(
+            "/booking/{reference}/{key}/address",
+            get(booking::back).post(own_acts::correct_address),
+        )
         .route("/booking/{reference}/{key}/undo", get(booking::back).post(own_acts::take_back))
         .route("/booking/{reference}/{key}", get(booking::show))
         .route("/booking/{reference}/{key}/draft", post(booking::draft))
@@ -64,6 +68,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/booking/{reference}/{key}/tickets.pdf", get(own_acts::tickets))
         .route("/booking/{reference}/{key}/date.ics", get(own_acts::calendar))
         .route("/invited/{id}/{key}", get(me::invited))
+        .route("/unsubscribe/{address}/{key}", get(me::before_unsubscribing).post(me::unsubscribe))
         .route("/me", get(me::show).post(me::enter))
         .route("/me/number", get(me::show).post(me::send))
         .route("/me/out", post(me::out))

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use matricle_core::accent::AccentRefusal;
 use matricle_core::booking::{ChoiceRefusal, State};
+use matricle_core::cue::CueRefusal;
 use matricle_core::details::{Field, Problem};
 use matricle_core::door::Verdict;
 use matricle_core::form::Fault;
@@ -14,6 +15,7 @@ use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
+use matricle_core::template::Wrong;
 use matricle_core::transfer::IbanFault;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Money, SessionId, TicketTypeId, quick};
@@ -290,6 +292,59 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
         (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
         (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
+        (_, Fault::Cue(refusal)) => cue(refusal),
+        (_, Fault::Words(wrong)) => template(wrong),
+        (_, Fault::Already(1)) => "One person who has booked already would get it too. Say whether.".into(),
+        (_, Fault::Already(n)) => format!("{n} people who have booked already would get it too. Say whether."),
+        (_, Fault::Nobody) => "Nobody would get it. Choose a date, and who.".into(),
+    }
+}
+
+/// Why a cue cannot be kept.
+fn cue(refusal: &CueRefusal) -> String {
+    match refusal {
+        CueRefusal::BeforeAnOccasion => "Nobody knows it before it happens: choose at once, or after.".into(),
+        CueRefusal::TooFar { most, unit } => format!("At most {most} {unit}."),
+        CueRefusal::Nobody { whom, why } => format!("This cannot reach {whom}: {why}. Choose others, or another moment."),
+        CueRefusal::ToldTwice { .. } => {
+            "Another cue of this sheet tells the same people of the same thing by the same way, so somebody would get two. Change that one, switch it off, or choose other people here.".into()
+        }
+        CueRefusal::Address => "This does not look like an e-mail address.".into(),
+        CueRefusal::Way => "Text messages go to people who have booked, at the numbers they gave. Choose another way.".into(),
+    }
+}
+
+/// What is wrong with a template.
+pub(crate) fn template(wrong: &Wrong) -> String {
+    match wrong {
+        Wrong::Unknown { name, near: Some(near) } => {
+            format!("There is no field “{name}”. Is “{near}” meant?")
+        }
+        Wrong::Unknown { name, near: None } => {
+            format!("There is no field “{name}”. The list below has all of them.")
+        }
+        Wrong::NotTheirs { name } => format!(
+            "“{name}” has nothing to say to those who get this. Take it out, or choose others."
+        ),
+        Wrong::Length { name, length } => {
+            format!("“{name}” does not come as “{length}”. Times come long, short, day or clock.")
+        }
+        Wrong::NeverClosed { name } => {
+            format!("The part “if {name}” never ends. Put {{{{end}}}} where it does.")
+        }
+        Wrong::ClosesNothing => {
+            "An {{end}} here ends nothing. Take it out, or begin the part with {{if …}}.".into()
+        }
+        Wrong::Braces => "Two braces open here and never close. Close the field with }}.".into(),
+        Wrong::Across { name } => format!(
+            "The part “if {name}” begins in one paragraph and ends in another. Put its begin and its end on lines of their own."
+        ),
+        Wrong::NoSubject => "Give it a subject: it is the first that is read.".into(),
+        Wrong::NoWords => "Write something.".into(),
+        Wrong::Link { to } => format!(
+            "The link “{to}” leads nowhere. Give it a whole web address, or field: and the name of a link."
+        ),
+        Wrong::Block { name } => format!("“{name}” is several lines; a subject has one."),
     }
 }
 
@@ -474,6 +529,7 @@ pub(crate) const fn work(work: Work) -> &'static str {
         Work::Deadlines => "holds and times to pay that run out",
         Work::Payments => "asking the card provider about payments",
         Work::Refunds => "money on its way back",
+        Work::Telling => "planning messages",
         Work::Mail => "sending messages",
         Work::Planning => "publishing at a set time, and slots",
         Work::Books => "payouts and stamp cards",

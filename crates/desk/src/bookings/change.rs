@@ -6,10 +6,10 @@ use matricle_core::booking::{self, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{self, Draft};
 use matricle_core::form::{Fault, Form};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::outbox::Kind;
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, Tx, events, payments};
 
@@ -66,12 +66,12 @@ pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<
         .write(move |tx| {
             let booking = find(tx, reference)?;
             allow(tx, Act::Resend, &booking, Of::default(), &turn)?;
-            let kind = match booking.state {
-                State::AwaitingPayment => Kind::Approval,
-                _ => Kind::Confirmation,
+            let occasion = match booking.state {
+                State::AwaitingPayment => Occasion::ToPay,
+                _ => Occasion::Confirmed,
             };
             bookings::happened(tx, booking.id, turn.now, &turn.by, "sent the mail once more")?;
-            tell(tx, &booking, kind, "", &turn)
+            tell(tx, &booking, occasion, &Knows::default(), &turn)
         })
         .await?;
     desk.wake.all();

@@ -4,13 +4,14 @@ use matricle_core::acting::Acting;
 use matricle_core::booking::{self, Move, MoveRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::details::{Draft, Field, Problem, is_address};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_core::{BookingId, DateId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Date, Event, EventState};
-use matricle_store::outbox::{self, Kind};
+use matricle_store::outbox;
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, promos};
 
@@ -18,6 +19,7 @@ use crate::acting::Turn;
 use crate::bookings::moves::{self, With, make};
 use crate::bookings::seats::{fresh_reference, may_keep, on_sale, same_event, sweep, take_again};
 use crate::people::asking::Asking;
+use crate::people::often::Often;
 use crate::{Desk, DeskError, fresh_code, telling};
 
 /// So many dates to come are offered to move to.
@@ -177,15 +179,47 @@ pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskErro
 /// # Errors
 /// No such booking, or the store fails.
 pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<State, DeskError> {
+    let (turn, often) = (desk.turn(Acting::booker()), desk.often.clone());
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
                 bookings::keep_draft(tx, booking.id, &draft)?;
+                tell_left(tx, &booking, draft, &often, &turn)?;
             }
             Ok(booking.state)
         })
         .await
+}
+
+/// Whoever typed an address and leaves is mailed the way back, once; few to an address that
+/// nobody has proved.
+fn tell_left(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    draft: Draft,
+    often: &Often,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let typed = draft.email.trim().to_owned();
+    if booking.state != State::Held || !is_address(&typed) {
+        return Ok(());
+    }
+    let before = booking.draft.email.trim();
+    if is_address(before) && before != typed {
+        outbox::readdress(tx, booking.id, before, &typed)?;
+        return Ok(());
+    }
+    let known = outbox::of_booking(tx, booking.id)?;
+    if known.iter().any(|m| m.occasion() == Some(Occasion::Left)) {
+        return Ok(());
+    }
+    let is_theirs = typed.eq_ignore_ascii_case(&booking.buyer.address);
+    if !is_theirs && often.stranger_mail(&typed, booking.held_from, turn.now).is_err() {
+        return Ok(());
+    }
+    let booking = Booking { draft, ..booking.clone() };
+    telling::tell(tx, &booking, Occasion::Left, &Knows::default(), turn)
 }
 
 /// The event's other dates that take place, soonest first, earlier ones too: what cancelling
@@ -247,13 +281,13 @@ pub async fn mail_link(
                 return Err(DeskError::Details(vec![(Field::Email, Problem::NotAnAddress)]));
             }
             let before = outbox::of_booking(tx, booking.id)?;
-            let before = before.iter().filter(|m| m.kind == Kind::Link).count();
+            let before = before.iter().filter(|m| m.occasion() == Some(Occasion::WayBack)).count();
             if before >= MOST_LINKS {
                 return Err(DeskError::EnoughLinks);
             }
             often.stranger_mail(address, from, turn.now)?;
             let to = Booking { email: address.to_owned(), ..booking.clone() };
-            telling::tell(tx, &to, Kind::Link, "", &turn)
+            telling::tell(tx, &to, Occasion::WayBack, &Knows::default(), &turn)
         })
         .await?;
     desk.wake.all();

@@ -2,6 +2,7 @@
 
 use matricle_core::acts::Act;
 use matricle_core::codes::Reference;
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::seats::take;
 use matricle_core::{DateId, booking};
 use matricle_store::bookings::{self, Booking, Deed};
@@ -13,7 +14,7 @@ use crate::bookings::cancel::By;
 use crate::bookings::change::find;
 use crate::bookings::seats::sweep;
 use crate::bookings::waiting;
-use crate::telling::tell_changed;
+use crate::telling::tell;
 use crate::{Desk, DeskError, house_of};
 
 /// Moves a booking to another date of its event, at the price it was booked at.
@@ -62,13 +63,21 @@ pub(crate) fn move_in(
     if let Some(refusal) = sheet.offer.bars(turn.now) {
         return Err(refusal.into());
     }
+    let (_, old) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
     let wanted = bookings::wanted(tx, booking.id)?;
     let draws = take(&sheet.offer.pools, &sheet.offer.tickets(), &wanted)
         .map_err(booking::ChoiceRefusal::from)?;
-    bookings::move_to(tx, booking, to.id, &draws)?;
+    bookings::move_to(tx, booking, to.id, &draws, turn.now)?;
+    let moved = Booking { date: to.id, ..booking.clone() };
     let when = matricle_formats::words::long_span(to.span.starts, to.span.ends);
     let what = format!("moved the booking to {when}");
     bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
-    tell_changed(tx, booking, &format!("It is for another date now: {when}."), turn)?;
+    let knows = Knows {
+        change: "It is for another date now.".into(),
+        before: Some((old.span.starts, old.span.ends)),
+        place_before: old.place(),
+        ..Knows::default()
+    };
+    tell(tx, &moved, Occasion::Changed, &knows, turn)?;
     waiting::serve_date(tx, booking.date, turn.now)
 }

@@ -2,13 +2,14 @@
 //! tells all that follows, so that no use case can forget any of it.
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::acting::Actor;
 use matricle_core::booking::{Allowed, Follows, Move, MoveRefusal, State, Tell, allowed};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::paying::time_to_pay;
 use matricle_core::seats::Bucket;
 use matricle_core::waiting::Stands;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::outbox::{self, Kind};
-use matricle_store::{Tx, events, payments, rings};
+use matricle_store::{Tx, events, payments, readers};
 
 use crate::DeskError;
 use crate::acting::Turn;
@@ -17,7 +18,7 @@ use crate::bookings::waiting;
 use crate::money::cards::make_bought;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
-use crate::telling::{tell, tell_changed};
+use crate::telling::{tell, tell_changed, withdraw};
 
 /// When to ask the provider first, if nothing was heard of a payment.
 pub(crate) const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
@@ -70,7 +71,7 @@ pub(crate) fn make(
     bookings::set_state(tx, booking, row.to, until, turn.now)?;
     say(tx, booking, row, turn, with.said)?;
     follow_payments(tx, booking, row, turn)?;
-    withdraw_messages(tx, booking, row)?;
+    withdraw(tx, booking, row.to)?;
     match row.money {
         Follows::Nothing | Follows::Ask => {}
         Follows::Charge | Follows::Stays | Follows::BackWhole | Follows::BackBySteps => {
@@ -97,7 +98,7 @@ pub(crate) fn make(
     } else {
         Booking { state: row.to, deadline: until, ..booking.clone() }
     };
-    tell_of(tx, &moved, row, turn, with.note)?;
+    tell_of(tx, booking, &moved, row, turn, with)?;
     follow_list(tx, booking, row, turn)?;
     Ok(moved)
 }
@@ -178,42 +179,48 @@ fn follow_payments(
     Ok(())
 }
 
-/// What was planned and is not true any more is not sent.
-fn withdraw_messages(tx: &Tx<'_>, booking: &Booking, row: &Allowed) -> Result<(), DeskError> {
-    let kinds: &[Kind] = match row.by {
-        Move::Cancel | Move::CallOff if row.from != State::Held => {
-            &[Kind::Confirmation, Kind::Approval, Kind::Changed, Kind::Moved]
-        }
-        Move::Reconsider => &[Kind::Confirmation, Kind::Approval, Kind::Refusal],
-        _ => &[],
-    };
-    for kind in kinds {
-        outbox::withdraw(tx, booking.id, *kind)?;
-        if *kind == Kind::Moved {
-            rings::withdraw(tx, booking.id)?;
-        }
-    }
-    Ok(())
-}
-
 fn tell_of(
     tx: &Tx<'_>,
+    before: &Booking,
     booking: &Booking,
     row: &Allowed,
     turn: &Turn,
-    note: &str,
+    with: With<'_>,
 ) -> Result<(), DeskError> {
     let asked_again = "You ask for these seats after all; the organiser answers by mail.";
-    let (kind, note) = match row.tell {
+    let occasion = match row.tell {
         Tell::Nothing => return Ok(()),
-        Tell::Confirmation => (Kind::Confirmation, note),
-        Tell::ToPay => (Kind::Approval, note),
-        Tell::Refusal => (Kind::Refusal, note),
-        Tell::Cancellation => (Kind::Cancellation, note),
-        Tell::CalledOff => (Kind::CalledOff, note),
+        Tell::Left => Occasion::Left,
+        Tell::Lapsed => Occasion::Lapsed,
+        Tell::Asked => Occasion::Asked,
+        Tell::Confirmation => Occasion::Confirmed,
+        Tell::ToPay => Occasion::ToPay,
+        Tell::Refusal => Occasion::Declined,
+        Tell::Cancellation => Occasion::Cancelled,
+        Tell::CalledOff => Occasion::CalledOff,
         Tell::AskedAgain => return tell_changed(tx, booking, asked_again, turn),
     };
-    tell(tx, booking, kind, note, turn)
+    // Nobody is told of a form that was never sent in.
+    if booking.name.is_empty() && occasion == Occasion::Lapsed {
+        return Ok(());
+    }
+    let kept = booking.total.minor;
+    let knows = Knows {
+        reason: with.note.to_owned(),
+        by_house: turn.by.kind != Actor::Booker,
+        whole: true,
+        back: (occasion == Occasion::Cancelled).then(|| (before.paid.minor - kept).max(0)),
+        kept: (occasion == Occasion::Cancelled).then(|| kept.min(before.paid.minor)),
+        ..Knows::default()
+    };
+    if occasion == Occasion::Cancelled {
+        // Whoever holds one of its tickets has lost it.
+        for (person, _, _) in readers::holders(tx, booking.id)? {
+            let lost = Knows { person: Some(person), ..Knows::default() };
+            tell(tx, booking, Occasion::PassedBack, &lost, turn)?;
+        }
+    }
+    tell(tx, booking, occasion, &knows, turn)
 }
 
 /// Whoever waited for these seats has them now, or has lost them; what comes free goes on to

@@ -5,12 +5,13 @@ use matricle_core::acts::Act;
 use matricle_core::codes::Reference;
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form};
-use matricle_store::bookings;
-use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_store::{bookings, readers};
 
 use crate::bookings::acts::{Of, allow};
 use crate::bookings::cancel::By;
 use crate::bookings::change::find;
+use crate::telling::tell;
 use crate::{Desk, DeskError, fresh_code};
 
 /// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
@@ -45,16 +46,22 @@ pub async fn pass_on(
             bookings::rename(tx, &booking, person.person, &name)?;
             let what = format!("passed the ticket of {} to {name}", person.name);
             bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
-            let id = uuid::Uuid::now_v7();
-            let new = NewMessage {
-                about: About::Booking(booking.id),
-                kind: Kind::Passed,
-                which: &format!(" {id}"),
-                address: &email,
-                message_id: &format!("{id}@{}", turn.host),
-                note: &person.person.to_string(),
+            let before = readers::holders(tx, booking.id)?
+                .into_iter()
+                .find(|(no, _, _)| *no == person.person);
+            let knows = |person: usize, holder: &str| Knows {
+                person: Some(person),
+                holder: holder.to_owned(),
+                ..Knows::default()
             };
-            Ok(outbox::plan_noted(tx, &new, turn.now)?)
+            // Whoever had it until now has lost it.
+            if let Some((no, _, _)) = before {
+                let mut lost = knows(no, &name);
+                lost.change = format!("it was passed on to {name}");
+                tell(tx, &booking, Occasion::PassedBack, &lost, &turn)?;
+            }
+            bookings::set_holder(tx, booking.id, person.person, &email)?;
+            tell(tx, &booking, Occasion::PassedOn, &knows(person.person, &name), &turn)
         })
         .await?;
     desk.wake.all();

@@ -10,11 +10,11 @@ use matricle_core::acting::Acting;
 use matricle_core::booking::{Move, MoveRefusal, State};
 use matricle_core::codes::Reference;
 use matricle_core::ledger::Method;
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::paying::{another_try, time_to_transfer};
 use matricle_core::text;
 use matricle_core::who::is_proved;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::outbox::Kind;
 use matricle_store::payments::{self, Payment, PaymentState};
 use matricle_store::{Tx, events};
 
@@ -132,7 +132,7 @@ pub async fn by_transfer(
                 let what = "will pay by bank transfer";
                 bookings::happened(tx, booking.id, turn.now, &turn.by, what)?;
                 documents::document(tx, &booking, turn.now)?;
-                tell(tx, &booking, Kind::Approval, "", &turn)?;
+                tell(tx, &booking, Occasion::ToPay, &Knows::default(), &turn)?;
             }
             Ok::<_, DeskError>(())
         })

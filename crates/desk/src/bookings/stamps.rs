@@ -1,10 +1,12 @@
 //! Paying a booking with the stamps of a card.
 
+use crate::telling::tell;
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::booking::Move as BookingMove;
 use matricle_core::codes::{Reading, Reference, read};
 use matricle_core::ledger::{Account, Entry, Line, Method};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::stamps::{StampRefusal, using};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::cards::{self, Move};
@@ -14,6 +16,9 @@ use matricle_store::{Tx, events, ledger};
 use crate::acting::Turn;
 use crate::money::cards::payable;
 use crate::{Desk, DeskError, refuse};
+
+/// A card with so many stamps left, or fewer, is nearly used up.
+const NEARLY: i64 = 2;
 
 /// Pays a booking, or the part of it that takes stamps, with a card, in one act.
 ///
@@ -76,6 +81,9 @@ pub(crate) fn pay_in(
     book_use(tx, booking, minor, worth, who, now)?;
     let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
     bookings::happened(tx, booking.id, now, &turn.by, &what)?;
+    if i64::from(card.card.left) - i64::from(stamps) <= NEARLY {
+        tell(tx, booking, Occasion::CardNearlyUsed, &Knows::default(), turn)?;
+    }
     payments::unwant(tx, booking.id, now)?;
     let booking = crate::bookings::moves::confirm_if_paid(tx, booking, turn)?;
     crate::money::documents::document(tx, &booking, now)

@@ -1,5 +1,7 @@
 //! From a filled-in form to a booking: details, who may book, what follows.
 
+use crate::telling::tell;
+use matricle_core::occasion::{Knows, Occasion};
 use std::sync::Arc;
 
 use matricle_core::acting::Acting;
@@ -11,7 +13,6 @@ use matricle_core::keeping::may_wait;
 use matricle_core::who::{WhoRefusal, is_proved};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::outbox::{self, About, Kind, NewMessage};
 use matricle_store::{Tx, events, people};
 
 use crate::acting::Turn;
@@ -162,17 +163,14 @@ fn tell_of_another(
 ) -> Result<(), DeskError> {
     let made = house_of(tx)?;
     let day = words::long_day(words::local(other.made_at, &made.zone).date());
-    let new = NewMessage {
-        about: About::Booking(booking.id),
-        kind: Kind::Twice,
-        which: "",
-        address,
-        message_id: &format!("twice.{}@{}", booking.reference.as_str().to_lowercase(), turn.host),
-        note: &format!(
+    let knows = Knows {
+        reason: format!(
             "There are two bookings of this date with your address now: this one, and {} of {day}, {}. \
              If one of them is a mistake, cancel it on its page.",
             other.reference, other.total
         ),
+        ..Knows::default()
     };
-    Ok(outbox::plan_noted(tx, &new, turn.now)?)
+    let booking = Booking { email: address.to_owned(), ..booking.clone() };
+    tell(tx, &booking, Occasion::Twice, &knows, turn)
 }

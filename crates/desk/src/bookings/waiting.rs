@@ -9,25 +9,22 @@ use matricle_core::acting::Acting;
 use matricle_core::booking::{self, ChoiceRefusal};
 use matricle_core::details::{Draft, is_address};
 use matricle_core::form::{Fault, Form};
+use matricle_core::occasion::Occasion;
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
-use matricle_core::text::unlinked;
 use matricle_core::waiting::{Manner, Party, Stands, serve};
 use matricle_core::who::is_proved;
-use matricle_formats::mail::Mail;
-use matricle_formats::{rich, words};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Choices, Date, Event};
 use matricle_store::house::House;
-use matricle_store::outbox::{self, About, Kind, Message, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::waiting::{self, Waiter};
 use matricle_store::{Connection, Tx};
 
 use crate::bookings::seats::{fresh_reference, sweep};
 use crate::people::asking::Asking;
-use crate::{Desk, DeskError, fresh_code, house_of};
+use crate::{Desk, DeskError, fresh_code, house_of, telling};
 
 /// The date whose list somebody joins: a course has one list, at its first date.
 fn list_date(conn: &Connection, date: DateId) -> Result<DateId, DeskError> {
@@ -103,7 +100,7 @@ pub async fn join(
                 Some(known) => known,
                 None => waiting::join(tx, list, &name, &email, &wanted, now)?,
             };
-            tell(tx, &sheet.event, id, &email, Kind::Waiting, now)?;
+            tell(tx, &sheet.event, (id, &email), Occasion::Joined, now)?;
             Ok(Joined { id, proved })
         })
         .await?;
@@ -120,27 +117,17 @@ fn fits_ever(sheet: &Choices, wanted: &[Wanted]) -> bool {
     matricle_core::seats::take(&pools, &tickets, wanted).is_ok()
 }
 
-pub(crate) fn tell(
+/// Tells somebody who waits.
+fn tell(
     tx: &Tx<'_>,
     event: &Event,
-    waiter: i64,
-    address: &str,
-    kind: Kind,
+    (id, email): (i64, &str),
+    occasion: Occasion,
     now: Timestamp,
 ) -> Result<(), DeskError> {
     let house = house_of(tx)?;
-    let domain = house.email.rsplit_once('@').map_or("localhost", |(_, domain)| domain);
-    let id = uuid::Uuid::now_v7();
-    let new = NewMessage {
-        about: About::Event(event.id),
-        kind,
-        which: &format!("{waiter} {id}"),
-        address,
-        message_id: &format!("{id}@{domain}"),
-        // Which place on the list: the mail's link is made of it when it is sent.
-        note: &waiter.to_string(),
-    };
-    Ok(outbox::plan_noted(tx, &new, now)?)
+    let host = house.email.rsplit_once('@').map_or("localhost", |(_, domain)| domain);
+    telling::tell_waiter(tx, event.id, telling::Waiting { id, email }, occasion, host, now)
 }
 
 /// Serves the list of a date from what is free, in the transaction that freed it.
@@ -169,6 +156,10 @@ pub(crate) fn serve_date(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<()
             }
             for id in serving.passed_over {
                 waiting::passed_over(tx, id)?;
+                if let Some(waiter) = line.iter().find(|w| w.id == id) {
+                    let who = (waiter.id, waiter.email.as_str());
+                    tell(tx, &sheet.event, who, Occasion::PassedOver, now)?;
+                }
             }
             Ok(())
         }
@@ -180,7 +171,7 @@ pub(crate) fn serve_date(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<()
                     &waiter.wanted,
                 );
                 if fits.is_ok() && waiting::tell(tx, waiter.id, now)? {
-                    tell(tx, &sheet.event, waiter.id, &waiter.email, Kind::SeatsFree, now)?;
+                    tell(tx, &sheet.event, (waiter.id, &waiter.email), Occasion::SeatsFree, now)?;
                 }
             }
             Ok(())
@@ -206,7 +197,7 @@ fn offer(tx: &Tx<'_>, waiter: &Waiter, what: &str, now: Timestamp) -> Result<boo
     bookings::keep_draft(tx, id, &draft)?;
     bookings::happened(tx, id, now, &Acting::program(), what)?;
     waiting::set(tx, waiter, Stands::Offered, Some(id))?;
-    tell(tx, &sheet.event, waiter.id, &waiter.email, Kind::Offer, now)?;
+    tell(tx, &sheet.event, (waiter.id, &waiter.email), Occasion::Offered, now)?;
     Ok(true)
 }
 
@@ -277,7 +268,7 @@ pub struct Place {
     pub tickets: Vec<String>,
 }
 
-fn place_of(conn: &Connection, id: i64) -> Result<Place, DeskError> {
+pub(crate) fn place_of(conn: &Connection, id: i64) -> Result<Place, DeskError> {
     let waiter = waiting::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
     let (event, date) = events::date_by_id(conn, waiter.date)?.ok_or(DeskError::NotFound)?;
     let line = waiting::line(conn, waiter.date)?;
@@ -369,71 +360,12 @@ pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Place>
         .await
 }
 
-/// Puts a message about a place on a list together.
-pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Mail, DeskError> {
-    let id: i64 = message
-        .note
-        .parse()
-        .map_err(|_| DeskError::Internal("a message about a waiting list names no place".into()))?;
-    let place = place(desk, id).await?;
-    let now = desk.clock.now();
-    let mine = format!("{}/waiting/{id}/{}", desk.public_url, desk.secrets.waiting_key(id));
-    let (title, span) = (&place.event.title, &place.date.span);
-    let when = words::long_span(span.starts, span.ends);
-    let wanted = place.tickets.join(", ");
-    let (subject, said) = match (message.kind, &place.offer) {
-        (Kind::Offer, Some(offer)) if offer.state == booking::State::Held => {
-            let by = offer
-                .deadline
-                .map_or_else(String::new, |d| words::deadline(d, &place.house.zone, now));
-            (
-                format!("Seats for you: {title}"),
-                format!(
-                    "seats have come free, and they are kept for you until {by}: {wanted}.\n\n\
-                     Take them here:\n{}\n\nIf you do not want them any more, somebody else is glad of \
-                     them: {mine}",
-                    desk.booking_url(offer.reference)
-                ),
-            )
-        }
-        (Kind::Offer, _) => (
-            format!("Seats were free: {title}"),
-            format!("seats were kept for you, and the time for them is over.\n\n{mine}"),
-        ),
-        (Kind::SeatsFree, _) => (
-            format!("Seats are free: {title}"),
-            format!(
-                "seats have come free. Everybody who waits is told, and the first to book has \
-                 them:\n{}/events/{}\n\nTo leave the list: {mine}",
-                desk.public_url, place.event.slug
-            ),
-        ),
-        // Composed when it is sent: by then the seats may be on offer already.
-        _ if place.waiter.stands != Stands::Waiting => (
-            format!("On the waiting list: {title}"),
-            format!("you joined the waiting list, for {wanted}. See how it stands:\n{mine}"),
-        ),
-        _ => (
-            format!("On the waiting list: {title}"),
-            format!(
-                "you are on the waiting list, at place {} of {}, for {wanted}. We write to you when \
-                 seats come free.\n\nSee your place, or leave the list:\n{mine}",
-                place.place, place.line
-            ),
-        ),
-    };
-    let name = &place.waiter.name;
-    let text =
-        format!("Dear {},\n\n{said}\n\n{title}\n{when}\n\n{}\n", unlinked(name), place.house.name);
-    Ok(Mail {
-        from: (place.house.name.clone(), place.house.email.clone()),
-        reply_to: None,
-        to: (matricle_core::text::unlinked(name), message.address.clone()),
-        subject,
-        message_id: message.message_id.clone(),
-        date: now,
-        html: rich::from_text(&text),
-        text,
-        attachments: Vec::new(),
-    })
+/// What the tickets somebody waits for cost now, in minor units.
+pub(crate) fn price_of(conn: &Connection, waiter: &Waiter, now: Timestamp) -> Option<i64> {
+    let sheet = choices_of(conn, waiter.date, now).ok()?;
+    let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
+    let buyer = Buyer::default();
+    let quote =
+        matricle_core::price::quote(sheet.offer.currency, &prices, &waiter.wanted, &buyer, now);
+    quote.ok().map(|q| q.total.minor)
 }

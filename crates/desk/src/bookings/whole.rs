@@ -16,7 +16,7 @@ use matricle_store::house::House;
 use matricle_store::payments::{self, Payment};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, people, promos};
+use matricle_store::{Connection, outbox, people, promos};
 
 use crate::bookings::hold::other_dates;
 use crate::bookings::undo::Undo;
@@ -68,6 +68,8 @@ pub struct WholeBooking {
     pub known: String,
     /// What the booker did last, and whether it can be taken back.
     pub undo: Option<Undo>,
+    /// Why the booker's address refused mail for good, if it did.
+    pub refused: Option<String>,
 }
 
 impl WholeBooking {
@@ -143,6 +145,10 @@ pub(crate) fn load(conn: &Connection, booking: Booking) -> Result<WholeBooking, 
             _ => String::new(),
         },
         undo: crate::bookings::undo::last(conn, &booking)?,
+        refused: match booking.email.as_str() {
+            "" => None,
+            email => outbox::address(conn, email)?.refused.map(|(_, why)| why),
+        },
         house,
         booking,
         event,

@@ -75,7 +75,9 @@ pub async fn try_mail(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, 
         date: turn.now,
         text: text.into(),
         html: format!("<p>{text}</p>"),
+        pictures: Vec::new(),
         attachments: Vec::new(),
+        list: None,
     };
     if let Err(refusal) = desk.mailer.send(mail::message(&mail)?).await {
         return Ok(Err(refusal.reason));

@@ -1,61 +1,232 @@
-//! Handing messages over, one at a time: what is marked as being handed over really is, so
-//! that a kill leaves at most one message in doubt.
+//! Handing messages over, several at a time: what is marked as being handed over really is, so
+//! that a kill leaves only those few in doubt.
+//!
+//! Mass mail comes after all else. A domain that lately did not take a mail is left alone for a
+//! while, so that one slow server holds nobody else's mail up. Text messages wait for the
+//! morning.
 
+use std::collections::HashMap;
 use std::sync::PoisonError;
 
+use jiff::Timestamp;
 use matricle_core::acting::Acting;
+use matricle_core::cue::{Trigger, Way};
+use matricle_core::occasion::Occasion;
 use matricle_store::outbox::{self, About, Message};
-use matricle_store::{StoreError, bookings};
+use matricle_store::{Connection, StoreError, bookings};
+use tokio::task::JoinSet;
 
+use crate::messages::{Composed, Ready, compose, values};
 use crate::outside::mailer::SendError;
-use crate::rounds::{Fate, ROUND, Work, backoff, guarded};
-use crate::{Desk, DeskError, messages};
+use crate::rounds::{Fate, Outcome, ROUND, Work, backoff, guarded};
+use crate::telling::{Still, is_still_due};
+use crate::{Desk, DeskError};
 
 /// Tries of a message, over some two days, before it is given up.
 const TRIES: u32 = 300;
+/// At most so many conversations with one receiving domain at once.
+const AT_ONE_DOMAIN: usize = 4;
+
+/// The domain that a message went to, and whether what became of it could be written down.
+type Handed = Result<(String, Result<(), DeskError>), DeskError>;
 
 /// Hands over what is due; says whether there may be more.
 pub(crate) async fn send(desk: &Desk) -> Result<bool, DeskError> {
     write_what_is_known(desk).await?;
     take_up(desk).await?;
-    for _ in 0..ROUND {
-        let now = desk.clock.now();
-        let taken = desk.store.write(move |tx| outbox::take_due(tx, now)).await?;
-        let Some(message) = taken else { return Ok(false) };
-        let outcome = hand_over(desk, message.clone()).await?;
-        let fate = Fate { message, outcome, at: desk.clock.now() };
-        if let Err(error) = write(desk, fate.clone()).await {
-            if matches!(error, DeskError::Store(StoreError::Closed)) {
-                return Err(error);
+    let now = desk.clock.now();
+    let most = ROUND;
+    let taken = desk.store.write(move |tx| outbox::take_due(tx, most, now)).await?;
+    let more = taken.len() == most as usize;
+    let at_once = desk.mail_at_once.max(1);
+    let mut waiting: Vec<Message> = taken;
+    waiting.reverse();
+    let mut under_way: JoinSet<Handed> = JoinSet::new();
+    let mut at_domain: HashMap<String, usize> = HashMap::new();
+    let mut failed = None;
+    while !waiting.is_empty() || !under_way.is_empty() {
+        while under_way.len() < at_once {
+            // The first whose domain has room.
+            let room = |m: &Message| {
+                at_domain.get(domain(&m.address)).copied().unwrap_or(0) < AT_ONE_DOMAIN
+            };
+            let Some(next) = waiting.iter().rposition(room) else { break };
+            let message = waiting.remove(next);
+            let key = domain(&message.address).to_owned();
+            *at_domain.entry(key.clone()).or_default() += 1;
+            let desk = desk.clone();
+            under_way.spawn(async move {
+                let outcome = hand_over(&desk, message.clone()).await?;
+                let fate = Fate { message, outcome, at: desk.clock.now() };
+                let written = write(&desk, fate.clone()).await;
+                if let Err(error) = &written
+                    && !matches!(error, DeskError::Store(StoreError::Closed))
+                {
+                    // A full disk, perhaps. What became of it is remembered, so that it is not
+                    // sent twice once it can be written.
+                    let unwritten = &desk.health.unwritten;
+                    unwritten
+                        .lock()
+                        .unwrap_or_else(PoisonError::into_inner)
+                        .insert(fate.message.id, fate);
+                }
+                Ok((key, written))
+            });
+        }
+        let Some(done) = under_way.join_next().await else { break };
+        match done {
+            Ok(Ok((key, written))) => {
+                if let Some(n) = at_domain.get_mut(&key) {
+                    *n = n.saturating_sub(1);
+                }
+                if let Err(error) = written {
+                    // What is taken is not sent while nothing can be written down: it is taken up
+                    // again once it can.
+                    waiting.clear();
+                    failed = Some(error);
+                }
             }
-            // A full disk, perhaps. What became of it is remembered, so that it is not sent
-            // twice once it can be written.
-            let mut unwritten =
-                desk.health.unwritten.lock().unwrap_or_else(PoisonError::into_inner);
-            unwritten.insert(fate.message.id, fate);
-            return Err(error);
+            Ok(Err(error)) => {
+                waiting.clear();
+                failed = Some(error);
+            }
+            Err(_) => return Err(StoreError::Closed.into()),
         }
     }
-    Ok(true)
+    failed.map_or(Ok(more), Err)
+}
+
+fn domain(address: &str) -> &str {
+    address.rsplit_once('@').map_or("", |(_, domain)| domain)
 }
 
 /// Puts a message together and hands it over; a panic in that is a failure of this message.
-async fn hand_over(desk: &Desk, message: Message) -> Result<Result<(), SendError>, DeskError> {
+async fn hand_over(desk: &Desk, message: Message) -> Result<Outcome, DeskError> {
     let with = desk.clone();
-    match guarded(Work::Mail, async move { Ok(messages::send(&with, &message).await) }).await {
+    match guarded(Work::Mail, async move { one(&with, &message).await }).await {
         Ok(outcome) => Ok(outcome),
         Err(closed @ DeskError::Store(StoreError::Closed)) => Err(closed),
-        Err(error) => Ok(Err(SendError { for_good: false, reason: error.to_string() })),
+        Err(error) => {
+            Ok(Outcome::Refused(SendError { for_good: false, reason: error.to_string() }))
+        }
     }
+}
+
+/// Whether a message is still to go, asked at the last moment.
+fn goes(
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Option<Outcome>, DeskError> {
+    if message.by_hand && message.occasion().is_none() && message.date.is_none() {
+        return Ok(None);
+    }
+    match message.trigger {
+        Trigger::At(_) => match is_still_due(conn, message, now)? {
+            Still::Yes => {}
+            Still::Later(at) => return Ok(Some(Outcome::Later(at))),
+            Still::No(why) => return Ok(Some(Outcome::Withdrawn(why))),
+        },
+        Trigger::On(occasion) => {
+            if let About::Booking(id) = message.about
+                && message.announcement.is_none()
+                && let Some(state) = bookings::by_id(conn, id)?.map(|b| b.state)
+                && !occasion.holds(state)
+                && !message.by_hand
+            {
+                return Ok(Some(Outcome::Withdrawn("not true any more")));
+            }
+            if occasion == Occasion::Announced
+                && outbox::address(conn, &message.address)?.unsubscribed
+            {
+                return Ok(Some(Outcome::Skipped(
+                    matricle_core::cues::WhyNot::Unsubscribed.words(),
+                )));
+            }
+        }
+    }
+    // A list of nobody is not sent, unless the cue says so.
+    if let Some(cue) = message.cue
+        && let Some(cue) = matricle_store::cues::by_id(conn, cue)?
+        && matches!(cue.trigger, Trigger::At(_))
+        && !cue.whom.has_booked()
+        && !cue.only.nobody
+        && message.date.is_some()
+        && values::about(conn, message, now)?.coming() == Some(0)
+        && !matches!(cue.way, Way::Notice)
+    {
+        return Ok(Some(Outcome::Skipped("nobody has booked")));
+    }
+    Ok(None)
+}
+
+async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
+    let now = desk.clock.now();
+    if message.way == Way::Text
+        && let Some(at) = quiet_until(&desk.house().await?.zone, now)
+        && !message.by_hand
+    {
+        return Ok(Outcome::Later(at));
+    }
+    let asked = message.clone();
+    if let Some(outcome) = desk.store.read(move |conn| goes(conn, &asked, now)).await? {
+        return Ok(outcome);
+    }
+    let composed = match compose(desk, message).await {
+        Ok(composed) => composed,
+        // What it is about is gone, or its wording cannot be read: that does not mend itself.
+        Err(error @ (DeskError::NotFound | DeskError::Internal(_) | DeskError::Mail(_))) => {
+            return Ok(Outcome::Refused(SendError { for_good: true, reason: error.to_string() }));
+        }
+        Err(error) => return Err(error),
+    };
+    let Composed { ready, subject, words } = composed;
+    let handed = match (message.way, ready) {
+        (_, Ready::Mail(mail)) => desk.mailer.send(*mail).await,
+        (Way::Text, Ready::Words(words)) => {
+            desk.texts.send(&message.address, &words, &message.message_id).await
+        }
+        (Way::Chat, Ready::Words(words)) => desk.chat.post(&words).await,
+        (_, Ready::Words(_)) => Ok("put up".into()),
+    };
+    Ok(match handed {
+        Ok(answer) => Outcome::Sent { answer, subject, words },
+        Err(error) => Outcome::Refused(error),
+    })
+}
+
+/// Subject and words of a message as they would be now; nothing where they cannot be.
+pub(crate) async fn words_now(desk: &Desk, message: &Message) -> Option<(String, String)> {
+    if message.way == Way::Ring {
+        return Some((message.trigger.word().to_owned(), message.knows.said()));
+    }
+    let composed = compose(desk, message).await.ok()?;
+    Some((composed.subject, composed.words))
+}
+
+/// Between nine in the evening and eight in the morning nobody's telephone rings for what can
+/// wait.
+fn quiet_until(zone: &str, now: Timestamp) -> Option<Timestamp> {
+    let local = matricle_formats::words::local(now, zone);
+    let day = match local.hour() {
+        21.. => local.date().tomorrow().ok()?,
+        0..8 => local.date(),
+        _ => return None,
+    };
+    let morning = day.to_datetime(jiff::civil::time(8, 0, 0, 0));
+    local.time_zone().to_timestamp(morning).ok()
 }
 
 async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
     let Fate { message, outcome, at } = fate;
     desk.store
         .write(move |tx| match outcome {
-            Ok(()) => {
-                outbox::sent(tx, message.id, at)?;
-                let what = format!("{} sent to {}", message.kind.word(), message.address);
+            Outcome::Sent { answer, subject, words } => {
+                outbox::sent(tx, message.id, &answer, at)?;
+                outbox::say(tx, message.id, &subject, &words)?;
+                let to =
+                    if message.address.is_empty() { message.way.word() } else { &message.address };
+                let what = format!("{} sent to {to}", message.trigger.word());
                 match message.about {
                     About::Booking(booking) => {
                         bookings::happened(tx, booking, at, &Acting::program(), &what)
@@ -63,11 +234,17 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
                     About::Event(_) => Ok(()),
                 }
             }
-            Err(error) => {
+            Outcome::Refused(error) => {
                 let again = (!error.for_good && message.tries < TRIES)
                     .then(|| at + backoff(message.tries.saturating_sub(1)));
+                if error.for_good && message.way == Way::Mail && error.is_of_address() {
+                    outbox::refused(tx, &message.address, &error.reason, at)?;
+                }
                 outbox::not_sent(tx, message.id, &error.reason, again)
             }
+            Outcome::Withdrawn(why) => outbox::withdraw_one(tx, message.id, why),
+            Outcome::Skipped(why) => outbox::skip(tx, message.id, why),
+            Outcome::Later(at) => outbox::put_off(tx, message.id, at),
         })
         .await
         .map_err(DeskError::from)
@@ -87,7 +264,7 @@ async fn write_what_is_known(desk: &Desk) -> Result<(), DeskError> {
                 unwritten.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
             }
             Err(error) => {
-                tracing::error!(id, %error, "what became of a message cannot be written down");
+                tracing::error!(%id, %error, "what became of a message cannot be written down");
                 desk.health.failed(Work::Mail, error.to_string(), desk.clock.now());
             }
         }
@@ -100,7 +277,7 @@ async fn take_up(desk: &Desk) -> Result<(), DeskError> {
     if !desk.store.read(outbox::any_sending).await? {
         return Ok(());
     }
-    let known: Vec<i64> = {
+    let known: Vec<_> = {
         let unwritten = desk.health.unwritten.lock().unwrap_or_else(PoisonError::into_inner);
         unwritten.keys().copied().collect()
     };

@@ -2,6 +2,7 @@
 
 use matricle_core::acting::Acting;
 use matricle_core::ledger::{Account, Entry, Method};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::Right;
 use matricle_store::people::Staff;
 use matricle_store::refunds::{self, Refund};
@@ -11,6 +12,7 @@ use crate::acting::Turn;
 use crate::money::entries::{TRIES, book};
 use crate::outside::provider::ProviderError;
 use crate::rounds::{Due, ROUND, Work, backoff, each};
+use crate::telling::tell;
 use crate::{Desk, DeskError};
 
 /// Money on its way back is asked of the provider.
@@ -75,7 +77,10 @@ fn note_given(tx: &Tx<'_>, refund: &Refund, turn: &Turn) -> Result<(), DeskError
     }
     let amount = booking.total.currency.of(refund.minor);
     let what = format!("{amount} given back by {}", refund.method.word());
-    Ok(bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?)
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    let knows =
+        Knows { back: Some(refund.minor), reason: refund.reason.clone(), ..Knows::default() };
+    tell(tx, &booking, Occasion::MoneyBack, &knows, turn)
 }
 
 /// Somebody has given money back by hand.

@@ -18,15 +18,27 @@ pub struct SendError {
     pub reason: String,
 }
 
-/// A future behind a pointer.
-pub type Sending<'a> = Pin<Box<dyn Future<Output = Result<(), SendError>> + Send + 'a>>;
+impl SendError {
+    /// Whether it is the address that is refused, and not this one mail (RFC 3463 §3.2, RFC 5321
+    /// §4.2.3).
+    #[must_use]
+    pub fn is_of_address(&self) -> bool {
+        let said = |code: &str| self.reason.contains(code);
+        self.for_good && ["5.1.", "5.2.1", "(550)", "(551)", "(553)", "550 "].into_iter().any(said)
+    }
+}
+
+/// Something handed over, behind a pointer: what the other side answered.
+pub type Sending<'a> = Pin<Box<dyn Future<Output = Result<String, SendError>> + Send + 'a>>;
+/// Somebody asked whether they are there.
+pub type Checking<'a> = Pin<Box<dyn Future<Output = Result<(), SendError>> + Send + 'a>>;
 
 /// Somebody who takes mails.
 pub trait Mailer: Send + Sync {
     /// Hands a mail over; success means the server is responsible for it.
     fn send(&self, message: Message) -> Sending<'_>;
     /// Asks whether mails would be taken, without sending any: the server answers, and knows us.
-    fn check(&self) -> Sending<'_>;
+    fn check(&self) -> Checking<'_>;
 }
 
 /// How long a whole conversation with the mail server may take: each step of it has a
@@ -65,7 +77,7 @@ impl Mailer for SmtpMailer {
             let conversation = self.transport.send(message);
             match tokio::time::timeout(CONVERSATION, conversation).await {
                 Ok(said) => said
-                    .map(drop)
+                    .map(|said| said.message().collect::<Vec<_>>().join(" "))
                     .map_err(|e| SendError { for_good: e.is_permanent(), reason: e.to_string() }),
                 Err(_) => Err(SendError {
                     for_good: false,
@@ -78,7 +90,7 @@ impl Mailer for SmtpMailer {
         })
     }
 
-    fn check(&self) -> Sending<'_> {
+    fn check(&self) -> Checking<'_> {
         Box::pin(async move {
             let asked = tokio::time::timeout(CONVERSATION, self.transport.test_connection()).await;
             let reason = match asked {
@@ -124,13 +136,13 @@ impl Mailer for Recorder {
             Some(refusal) => Err(refusal),
             None => {
                 self.kept.lock().unwrap_or_else(PoisonError::into_inner).push(message.formatted());
-                Ok(())
+                Ok("taken".to_owned())
             }
         };
         Box::pin(async move { outcome })
     }
 
-    fn check(&self) -> Sending<'_> {
+    fn check(&self) -> Checking<'_> {
         let refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner).clone();
         Box::pin(async move { refusal.map_or(Ok(()), Err) })
     }

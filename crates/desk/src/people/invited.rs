@@ -1,11 +1,12 @@
 //! Who is invited to an event, and what an invitation proves.
 
 use jiff::Timestamp;
-use matricle_core::EventId;
+use matricle_core::occasion::Occasion;
 use matricle_core::who::{Who, is_invited};
+use matricle_core::{EventId, MessageId};
 use matricle_store::Connection;
 use matricle_store::events::{self, Event, EventState};
-use matricle_store::outbox::{self, About, Kind, Message};
+use matricle_store::outbox::{self, About, Message};
 
 use crate::DeskError;
 
@@ -46,9 +47,10 @@ pub(crate) fn address_of(
     event: EventId,
     now: Timestamp,
 ) -> Result<Option<String>, DeskError> {
-    let Some(message) = outbox::by_id(conn, id)? else { return Ok(None) };
+    let Some(message) = outbox::by_id(conn, MessageId(id))? else { return Ok(None) };
     let Some(found) = events::by_id(conn, event)? else { return Ok(None) };
-    let invited = message.about == About::Event(event) && message.kind == Kind::Invitation;
+    let invited =
+        message.about == About::Event(event) && message.occasion() == Some(Occasion::Invited);
     if !invited || found.state != EventState::Published {
         return Ok(None);
     }

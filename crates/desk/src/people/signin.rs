@@ -312,10 +312,12 @@ pub async fn send_code(desk: &Desk, email: String, browser: &Browser) -> Result<
         date: now,
         html: matricle_formats::rich::from_text(&text),
         text,
+        pictures: Vec::new(),
         attachments: Vec::new(),
+        list: None,
     };
     let message = matricle_formats::mail::message(&mail)?;
-    desk.mailer.send(message).await.map_err(|error| {
+    desk.mailer.send(message).await.map(drop).map_err(|error| {
         // What the server says may name the address: that is nobody's to keep in a log.
         tracing::warn!(for_good = error.for_good, "a number to sign in with could not be mailed");
         DeskError::MailAway

@@ -2,6 +2,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
+use matricle_core::MessageId;
 use matricle_core::confirm::Confirming;
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form, slug};
@@ -13,7 +14,7 @@ use matricle_store::events::{self, Event, EventState, Format, Picture, TicketRow
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Tag, TaxRate};
-use matricle_store::{Connection, bookings, cards, rings};
+use matricle_store::{Connection, bookings, cards, outbox};
 
 use crate::bookings::confirm::{self, Followed, Waiting};
 use crate::planning::dates::log;
@@ -87,7 +88,7 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
 pub async fn rung(desk: &Desk, staff: &Staff, event: EventId, id: i64) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let ring = move |tx: &matricle_store::Tx<'_>| {
-        rings::rung(tx, event, id, &turn.by.name, turn.now).map(drop)
+        outbox::rung(tx, event, MessageId(id), &turn.by.name, turn.now).map(drop)
     };
     Ok(desk.store.write(ring).await?)
 }
@@ -344,7 +345,7 @@ pub struct ToTell {
     /// Messages, with reference and name of the booking.
     pub rows: Vec<(matricle_store::outbox::Message, String, String)>,
     /// Those without an address, to be rung.
-    pub rings: Vec<rings::Ring>,
+    pub rings: Vec<outbox::Ring>,
     /// Bookings that count.
     pub bookings: u32,
 }
@@ -361,7 +362,7 @@ pub async fn told(desk: &Desk, staff: &Staff, event: EventId) -> Result<ToTell, 
                 house: house_of(conn)?,
                 event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
                 rows: matricle_store::outbox::told(conn, event)?,
-                rings: rings::of_event(conn, event)?,
+                rings: outbox::rings(conn, event)?,
                 bookings: bookings::count_live(conn, event)?,
             })
         })

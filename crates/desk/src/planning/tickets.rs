@@ -83,6 +83,7 @@ fn read_ticket(
         admits: if card.is_some() { 1 } else { form.number("admits", 1, 20).unwrap_or(1) },
         word: form.line("word"),
         members_only: form.ticked("members_only"),
+        online: form.ticked("online"),
         invited: addresses(form, "invited"),
         closed: form.ticked("closed"),
         stamps: form.number("stamps", 1, 100).filter(|_| card.is_none()),

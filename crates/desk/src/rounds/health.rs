@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
+use matricle_core::MessageId;
 use matricle_store::outbox::Message;
 use tokio::sync::watch;
 
@@ -34,11 +35,26 @@ impl Wake {
     }
 }
 
+/// What became of one message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Outcome {
+    /// The other side took it: what it answered, and what was said.
+    Sent { answer: String, subject: String, words: String },
+    /// It did not.
+    Refused(SendError),
+    /// It is not due any more.
+    Withdrawn(&'static str),
+    /// It does not go this time.
+    Skipped(&'static str),
+    /// It goes at another minute.
+    Later(Timestamp),
+}
+
 /// What became of a message that was handed over.
 #[derive(Debug, Clone)]
 pub(crate) struct Fate {
     pub(crate) message: Message,
-    pub(crate) outcome: Result<(), SendError>,
+    pub(crate) outcome: Outcome,
     pub(crate) at: Timestamp,
 }
 
@@ -60,7 +76,7 @@ pub struct Fares {
 pub struct Health {
     loops: Mutex<BTreeMap<Work, Fares>>,
     /// Messages whose fate is known but could not be written down.
-    pub(crate) unwritten: Mutex<BTreeMap<i64, Fate>>,
+    pub(crate) unwritten: Mutex<BTreeMap<MessageId, Fate>>,
 }
 
 impl Health {

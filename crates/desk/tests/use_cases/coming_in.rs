@@ -224,7 +224,7 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
     let secret = w.desk.booking_url(reference);
     let whole = format!("{}{}", mail.body_text(0).unwrap(), mail.body_html(0).unwrap());
-    let calendar = mail.attachments().nth(1).unwrap().contents();
+    let calendar = mail.attachments().nth(2).unwrap().contents();
     let calendar = String::from_utf8_lossy(calendar).replace("\r\n ", "");
     assert!(!whole.contains(&secret) && !calendar.contains(&secret), "{whole}");
     let code = w.sheet(reference).await.attendees[1].code;

@@ -15,6 +15,7 @@ mod money;
 mod office;
 mod own_words;
 mod planning;
+mod telling;
 mod true_numbers;
 mod words;
 mod world;

@@ -150,7 +150,13 @@ async fn moving_a_booked_date_says_whom_it_touches_and_tells_them_once() {
     let same = dates::change(&w.desk, &ilse, first, Scope::One, form(&moved), true).await.unwrap();
     assert!(same.dates.iter().all(|m| !m.told));
     let list = sheet::told(&w.desk, &ilse, event).await.unwrap();
-    assert!(list.rows.len() == 9 && list.rows.iter().all(|(m, ..)| m.state == "sent"));
+    assert!(
+        list.rows.len() == 9
+            && list
+                .rows
+                .iter()
+                .all(|(m, ..)| m.state == matricle_store::outbox::MessageState::Sent)
+    );
     // A date with bookings cannot vanish.
     assert!(matches!(dates::remove(&w.desk, &ilse, first).await, Err(DeskError::Booked { .. })));
 }

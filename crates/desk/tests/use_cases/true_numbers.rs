@@ -66,7 +66,7 @@ async fn bookers_without_an_address_are_rung() {
     let today = office::today(&w.desk, &ilse).await.unwrap();
     assert!(today.to_ring.iter().any(|(id, _, n)| (*id, *n) == (event, 2)));
     cancel::cancel(&w.desk, By::Staff(ilse.clone(), None), goes, vec![]).await.unwrap();
-    sheet::rung(&w.desk, &ilse, event, of("Mair Pugh").id).await.unwrap();
+    sheet::rung(&w.desk, &ilse, event, of("Mair Pugh").id.0).await.unwrap();
     let rings = sheet::told(&w.desk, &ilse, event).await.unwrap().rings;
     assert_eq!(rings.iter().map(|r| r.rung.is_some()).collect::<Vec<_>>(), [true]);
     let before = dates::before_calling_off(&w.desk, &ilse, event, None).await.unwrap();

@@ -43,6 +43,8 @@ pub struct Line {
     pub tax_added: bool,
     /// Whether its ticket type has a rule of its own for how bookings are confirmed.
     pub confirm: Option<Way>,
+    /// Its people join online, where the event is both.
+    pub online: bool,
     /// Stamp cards that were made of it: these stay bought, whatever is cancelled.
     pub cards: u32,
 }
@@ -79,7 +81,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
         "SELECT l.ticket_type_id, l.name, l.quantity, l.cancelled, l.base_minor, l.unit_minor, l.discount_minor,
             l.charge_minor, l.tax_minor, l.tax_basis, l.tax_added, t.after_yes,
             CASE WHEN t.card_kind_id IS NULL THEN 0 ELSE (SELECT count(*) FROM cards c
-                WHERE c.booking_id = l.booking_id AND c.ticket_type_id = l.ticket_type_id) END
+                WHERE c.booking_id = l.booking_id AND c.ticket_type_id = l.ticket_type_id) END, t.online
          FROM booking_lines l JOIN ticket_types t ON t.id = l.ticket_type_id
          WHERE l.booking_id = ?1 ORDER BY l.position",
     )
@@ -99,6 +101,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
                 tax_added: row.get(10)?,
                 confirm: way(row.get(11)?),
                 cards: row.get(12)?,
+                online: row.get(13)?,
             })
         })?
         .collect()

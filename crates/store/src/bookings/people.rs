@@ -194,6 +194,24 @@ pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Resu
         .doing("renaming somebody")
 }
 
+/// Gives a person of a booking an address of their own, on all its dates: a ticket was passed to
+/// them.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_holder(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    person: usize,
+    email: &str,
+) -> Result<(), StoreError> {
+    let person = i64::try_from(person).unwrap_or(i64::MAX);
+    tx.prepare_cached("UPDATE attendees SET email = ?3 WHERE booking_id = ?1 AND person_no = ?2")
+        .and_then(|mut q| q.execute((booking.0, person, email)))
+        .map(drop)
+        .doing("giving a ticket to somebody")
+}
+
 /// Gives a person of a booking new ticket codes; the old ones die, and the door knows them
 /// as passed on.
 ///

@@ -1,12 +1,13 @@
 //! What bookings draw from pools, and how that moves.
 
+use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::seats::{Bucket, Draw, shifts};
 use matricle_core::{BookingId, DateId, PoolId};
 use rusqlite::Connection;
 
 use super::Booking;
-use crate::{Doing, StoreError, Tx};
+use crate::{Doing, StoreError, Tx, us};
 
 /// Writes what a booking will draw, while it keeps no seats.
 ///
@@ -115,6 +116,7 @@ pub fn move_to(
     booking: &Booking,
     date: DateId,
     draws: &[Draw],
+    now: Timestamp,
 ) -> Result<(), StoreError> {
     let old: Vec<(i64, i64)> = tx
         .prepare_cached("SELECT pool_id, seats FROM booking_draws WHERE booking_id = ?1")
@@ -132,8 +134,8 @@ pub fn move_to(
         .execute([booking.id.0])?;
         tx.prepare_cached("UPDATE attendees SET date_id = ?2 WHERE booking_id = ?1")?
             .execute((booking.id.0, date.0))?;
-        tx.prepare_cached("UPDATE bookings SET date_id = ?2 WHERE id = ?1")?
-            .execute((booking.id.0, date.0))?;
+        tx.prepare_cached("UPDATE bookings SET date_id = ?2, since = ?3 WHERE id = ?1")?
+            .execute((booking.id.0, date.0, us(now)))?;
         Ok(())
     };
     write().doing("moving a booking to another date")?;

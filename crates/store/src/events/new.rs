@@ -104,6 +104,9 @@ pub struct NewTicketType {
     pub word: String,
     /// Sold to members only.
     pub members_only: bool,
+    /// Its people join online, where the event is both.
+    #[serde(default)]
+    pub online: bool,
     /// Sold only to whoever has proved one of these addresses; empty for everybody.
     pub invited: Vec<String>,
     /// Taken off sale by hand.
@@ -135,6 +138,7 @@ impl Default for NewTicketType {
             admits: 1,
             word: String::new(),
             members_only: false,
+            online: false,
             invited: Vec::new(),
             closed: false,
             stamps: None,

@@ -50,7 +50,7 @@ pub(crate) fn way(after_yes: Option<bool>) -> Option<Way> {
 const TICKET_COLUMNS: &str = "t.id, t.name, t.note, t.minor, t.early_minor, t.early_until, t.member_minor, \
      t.group_from, t.group_minor, x.basis, x.added, t.sale_from, t.sale_until, t.per_date, t.least, t.most, \
      CASE WHEN t.card_kind_id IS NULL THEN t.admits ELSE 0 END, t.code, t.members_only, t.closed, t.invited, \
-     t.stamps, t.after_yes, k.name, k.stamps, k.life_days, t.tax_rate_id, x.name";
+     t.stamps, t.after_yes, k.name, k.stamps, k.life_days, t.tax_rate_id, x.name, t.online";
 
 /// A ticket type as it is stored.
 struct Stored {
@@ -65,6 +65,7 @@ struct Stored {
     admits: u32,
     word: String,
     members_only: bool,
+    online: bool,
     closed: bool,
     invited: Vec<String>,
     stamps: Option<u32>,
@@ -118,6 +119,7 @@ fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
         },
         tax_rate: c.next::<Option<i64>>()?.map(TaxRateId),
         tax: c.next()?,
+        online: c.next()?,
         sold: c.next()?,
     })
 }
@@ -251,6 +253,7 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
                     admits: t.admits,
                     word: t.word,
                     members_only: t.members_only,
+                    online: t.online,
                     invited: t.invited,
                     closed: t.closed,
                     stamps: t.stamps,
@@ -304,14 +307,14 @@ pub fn set_ticket(
                 sale_from = ?7, sale_until = ?8, per_date = ?9, most = ?10, admits = ?11, member_minor = ?12,
                 group_from = ?13, group_minor = ?14, least = ?15, code = ?16, members_only = ?17, closed = ?18,
                 tax_rate_id = (SELECT id FROM tax_rates WHERE name = ?19), invited = ?21, stamps = ?22, after_yes = ?23,
-                card_kind_id = (SELECT id FROM card_kinds WHERE name = ?24)
+                card_kind_id = (SELECT id FROM card_kinds WHERE name = ?24), online = ?25
              WHERE id = ?1 AND event_id = ?20",
             rusqlite::params![
                 id.0, new.name, new.note, new.minor, new.early.map(|e| e.minor),
                 new.early.map(|e| us(e.until)), new.sale.from.map(us), new.sale.until.map(us),
                 new.per_date, new.most, new.admits.max(1), new.member, new.group.map(|g| g.from),
                 new.group.map(|g| g.minor), new.least, new.word, new.members_only, new.closed,
-                new.tax, event.0, json(&new.invited)?, new.stamps, new.confirm.map(|w| w == Way::AfterYes), new.card
+                new.tax, event.0, json(&new.invited)?, new.stamps, new.confirm.map(|w| w == Way::AfterYes), new.card, new.online
             ],
         )?;
         tx.execute("DELETE FROM draws WHERE ticket_type_id = ?1", [id.0])?;
@@ -418,9 +421,9 @@ pub(crate) fn insert_ticket(
     tx.execute(
         "INSERT INTO ticket_types (event_id, position, name, note, minor, early_minor,
             early_until, sale_from, sale_until, per_date, most, admits, member_minor, group_from,
-            group_minor, least, code, members_only, closed, invited, stamps, after_yes, tax_rate_id, card_kind_id)
+            group_minor, least, code, members_only, closed, invited, stamps, after_yes, tax_rate_id, card_kind_id, online)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-            ?21, ?22, (SELECT id FROM tax_rates WHERE name = ?23), (SELECT id FROM card_kinds WHERE name = ?24))",
+            ?21, ?22, (SELECT id FROM tax_rates WHERE name = ?23), (SELECT id FROM card_kinds WHERE name = ?24), ?25)",
         rusqlite::params![
             event,
             position,
@@ -446,6 +449,7 @@ pub(crate) fn insert_ticket(
             ticket.confirm.map(|w| w == Way::AfterYes),
             ticket.tax,
             ticket.card,
+            ticket.online,
         ],
     )?;
     let id = tx.last_insert_rowid();

@@ -48,9 +48,10 @@ pub(crate) struct AttendeeRow {
 }
 
 pub(crate) struct MessageRow {
+    id: i64,
     kind: &'static str,
     address: String,
-    state: String,
+    state: &'static str,
     when: String,
     error: Option<String>,
 }
@@ -306,9 +307,10 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             .messages
             .iter()
             .map(|m| MessageRow {
-                kind: m.kind.word(),
-                address: m.address.clone(),
-                state: m.state.clone(),
+                id: m.id.0,
+                kind: m.trigger.word(),
+                address: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
+                state: m.state.word(),
                 when: moment(m.sent_at.unwrap_or(m.planned_at)),
                 error: m.last_error.clone(),
             })

@@ -437,29 +437,23 @@ fn thread_of(sheet: &EventSheet, now: Timestamp) -> Thread {
             }
         })
         .collect();
-    let c = sheet.confirmations;
-    let href = format!("/office/events/{}/confirmations", sheet.event.id);
+    let href = format!("/office/events/{}/messages", sheet.event.id);
     let mut pins = Vec::new();
-    if let (Some(first), Some(last)) = (c.first, c.last) {
-        let sent = Pin {
-            at: first,
-            sent: true,
-            label: format!("confirmations, {} sent so far", c.sent),
-            href: href.clone(),
-        };
-        pins.push(sent);
-        if c.sent > 1 {
-            let label = format!("the latest, {}", words::moment(last, &zone, now));
-            pins.push(Pin { at: last, sent: true, label, href: href.clone() });
+    for (_, word, c) in &sheet.messages {
+        let label = |n: u32, what: &str| format!("{word}, {n} {what}");
+        if let (Some(first), true) = (c.first, c.sent > 0) {
+            let at = first.min(now);
+            pins.push(Pin { at, sent: true, label: label(c.sent, "sent"), href: href.clone() });
         }
-    }
-    if c.planned > 0 {
-        pins.push(Pin {
-            at: now,
-            sent: false,
-            label: format!("confirmations, {} to go", c.planned),
-            href,
-        });
+        if let (Some(last), true) = (c.last, c.planned > 0) {
+            let at = last.max(now);
+            pins.push(Pin {
+                at,
+                sent: false,
+                label: label(c.planned, "to go"),
+                href: href.clone(),
+            });
+        }
     }
     Thread { zone, now, bars, blocks, pins }
 }

@@ -224,3 +224,11 @@ pub(crate) async fn many(at: Clerk, posted: Posted) -> Result<Response, WebError
     }
     Ok(Redirect::to(&format!("/office/events?done={done}")).into_response())
 }
+
+/// `GET /office/events/{id}/confirmations`: an address of before.
+pub(crate) async fn confirmations(
+    _at: Clerk,
+    axum::extract::Path(id): axum::extract::Path<i64>,
+) -> axum::response::Redirect {
+    axum::response::Redirect::permanent(&format!("/office/events/{id}/messages"))
+}

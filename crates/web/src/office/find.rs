@@ -20,7 +20,7 @@ use crate::page::{Frame, html};
 const MOST: usize = 12;
 
 /// Pages of the Office by words that somebody may look for.
-const PAGES: [(&str, &str, &str); 17] = [
+const PAGES: [(&str, &str, &str); 21] = [
     (
         "The house",
         "/office/house",
@@ -38,6 +38,10 @@ const PAGES: [(&str, &str, &str); 17] = [
     ),
     ("Feeds and other sites", "/office/house/feeds", "calendar embed atom rss website"),
     ("Who changed what", "/office/house/changes", "log history"),
+    ("Messages", "/office/messages", "outbox mail planned sent failed"),
+    ("Templates", "/office/messages/templates", "wording words mail"),
+    ("Cues of the house", "/office/messages/cues", "reminder confirmation thanks automatic"),
+    ("Senders", "/office/messages/senders", "from address reply"),
     ("New event", "/office/events/new", "create add quick pattern"),
     ("Board", "/office/board", "rooms week clashes"),
     ("Owed", "/office/money", "unpaid transfer debts invoices"),

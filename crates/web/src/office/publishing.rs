@@ -59,7 +59,7 @@ pub(crate) async fn told(at: Clerk, Path(id): Path<i64>) -> Result<Response, Web
             .rings
             .into_iter()
             .map(|r| Ring {
-                id: r.id,
+                id: r.id.0,
                 reference: r.reference,
                 name: r.name,
                 phone: r.phone,
@@ -77,7 +77,7 @@ pub(crate) async fn told(at: Clerk, Path(id): Path<i64>) -> Result<Response, Web
                 let when = m
                     .sent_at
                     .map_or_else(String::new, |at| words::moment(at, &told.house.zone, now));
-                (reference, name, m.address, m.kind.word(), m.state, when)
+                (reference, name, m.address, m.trigger.word(), m.state.word().to_owned(), when)
             })
             .collect(),
     })

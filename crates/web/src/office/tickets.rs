@@ -35,6 +35,7 @@ struct TicketView {
 struct Tickets {
     /// Kinds of stamp cards that a ticket may be.
     card_kinds: Vec<(String, String)>,
+    both: bool,
     /// Bookings that wait for a yes and need not any more: what becomes of them is asked.
     waiting: Vec<(String, String)>,
     f: Frame,
@@ -159,6 +160,7 @@ fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
         ("place", s.tickets.iter().position(|r| r.id == row.id).map_or(1, |i| i + 1).to_string()),
     ]);
     d.tick("members_only", t.members_only);
+    d.tick("online", t.online);
     d.tick("closed", t.closed);
     for (i, seats) in &t.draws {
         d.add(&format!("draw_{i}"), seats.to_string());
@@ -193,6 +195,7 @@ async fn tickets_page(
     card_kinds.extend(s.card_kinds.iter().map(|k| (k.clone(), k.clone())));
     let page = Tickets {
         card_kinds,
+        both: s.event.format == matricle_store::events::Format::Both,
         waiting,
         tab: "tickets",
         id,

@@ -8,7 +8,6 @@ use matricle_desk::house::first::{self, Steps};
 use matricle_desk::{DeskError, office};
 use matricle_formats::words;
 use matricle_store::bookings::{Found, MOST_COUNTED};
-use matricle_store::outbox::About;
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -251,24 +250,24 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
         about: "the log of the program names each".into(),
     });
     let from = todo.len();
-    for (message, reference) in &today.messages {
-        let tried =
-            if message.state == "failed" { "could not be sent" } else { "is late; trying again" };
+    for (message, _) in &today.messages {
+        let tried = if message.state == matricle_store::outbox::MessageState::Failed {
+            "could not be sent"
+        } else {
+            "is late; trying again"
+        };
         todo.push(Todo {
             class: "wrong",
-            href: match (message.about, reference) {
-                (About::Event(event), _) => format!("/office/events/{event}/who"),
-                (_, reference) => booking(reference.as_deref().unwrap_or_default()),
-            },
-            what: format!("A {} {tried}", message.kind.word()),
+            href: format!("/office/messages/{}", message.id),
+            what: format!("A {} {tried}", message.trigger.word()),
             about: message.last_error.clone().unwrap_or_default(),
         });
     }
     hidden += fold(&mut todo, from, |n| Todo {
         class: "wrong",
-        href: "/office/bookings".into(),
-        what: format!("{n} other mails could not be sent"),
-        about: "mails of one event stand under Confirmations and People told on its sheet".into(),
+        href: "/office/messages/failed".into(),
+        what: format!("{n} other messages could not be sent"),
+        about: "all of them, with what the other side said".into(),
     });
     let from = todo.len();
     for (refund, reference, name) in &today.to_give_back {

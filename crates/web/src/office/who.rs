@@ -98,7 +98,7 @@ fn invited_views(at: &Clerk, s: &sheet::Settings) -> Vec<(String, String)> {
     let now = at.app.desk.clock.now();
     let stands = |m: &Message| match m.sent_at {
         Some(sent) => format!("sent {}", words::moment(sent, &s.house.zone, now)),
-        None => m.state.clone(),
+        None => m.state.word().to_owned(),
     };
     s.invited
         .iter()

@@ -228,3 +228,45 @@ pub(crate) async fn out(
     let cookie = cookies::no_session(&app.settings);
     Ok(([(header::SET_COOKIE, cookie)], Redirect::to("/me")).into_response())
 }
+
+#[derive(Template)]
+#[template(path = "programme/unsubscribe.html")]
+struct Unsubscribe {
+    f: Frame,
+    address: String,
+    done: bool,
+}
+
+async fn unsubscribe_page(
+    app: &App,
+    visitor: &Visitor,
+    address: String,
+    done: bool,
+) -> Result<Response, WebError> {
+    let house = app.desk.house().await?;
+    let f = Frame::new(app, Face::Programme, "Announcements", &house.name, visitor, None);
+    html(&Unsubscribe { f, address, done })
+}
+
+/// `GET /unsubscribe/{address}/{key}`: a click that only fetches an address changes nothing.
+pub(crate) async fn before_unsubscribing(
+    Shared(app): Shared<App>,
+    Path((address, key)): Path<(String, String)>,
+    visitor: Visitor,
+) -> Result<Response, WebError> {
+    if !app.desk.secrets.opens_unsubscribe(&address, &key) {
+        return Err(DeskError::NotFound.into());
+    }
+    unsubscribe_page(&app, &visitor, address, false).await
+}
+
+/// `POST /unsubscribe/{address}/{key}`: by a person on the page, or by a mail program in one
+/// request (RFC 8058 §3.2); the key in the address is all it takes.
+pub(crate) async fn unsubscribe(
+    Shared(app): Shared<App>,
+    Path((address, key)): Path<(String, String)>,
+    visitor: Visitor,
+) -> Result<Response, WebError> {
+    matricle_desk::messages::outbox::unsubscribe(&app.desk, address.clone(), &key).await?;
+    unsubscribe_page(&app, &visitor, address, true).await
+}

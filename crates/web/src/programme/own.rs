@@ -48,6 +48,9 @@ pub(crate) struct Own {
     /// The place, for a map on the telephone (`geo:`, RFC 5870).
     map: String,
     email: String,
+    /// Why the address refused mail, if it did; what is wrong with the one typed instead.
+    refused: Option<String>,
+    new_email: (String, String),
     tickets: Vec<TicketView>,
     /// Stamp cards bought: letters, and what is on them.
     cards: Vec<(String, String)>,
@@ -138,10 +141,12 @@ fn signing(
 /// The page, with what was refused.
 pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
     let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
+    let mut new_email = (String::new(), String::new());
     match refused {
         Some(Refused::Card(typed, why)) => card = Some((typed, why)),
         Some(Refused::Sessions(wants, why)) => (wanted, problem) = (Some(wants), Some(why)),
         Some(Refused::Undo(why)) => undo_problem = Some(why),
+        Some(Refused::Address(typed, why)) => new_email = (typed, why),
         Some(Refused::Unproved(_)) | None => {}
     }
     let now = app.desk.clock.now();
@@ -169,6 +174,8 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         },
         map: crate::parts::places::map(&sheet.date),
         email: booking.email.clone(),
+        refused: sheet.refused.clone().filter(|_| stands),
+        new_email,
         tickets: sheet
             .attendees
             .iter()

@@ -9,7 +9,7 @@ use matricle_core::{AttendeeId, SessionId};
 use matricle_desk::bookings::{undo, whole};
 use matricle_desk::{DeskError, messages};
 
-use crate::asking::{Asker, Perhaps, Posted, Visitor};
+use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
 use crate::error::WebError;
 use crate::guard::Often;
 use crate::parts::places::address;
@@ -102,4 +102,37 @@ pub(crate) async fn take_back(
     let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
     let said = format!("It cannot be taken back any more. {why}");
     page(&app, f, &sheet, Some(Refused::Undo(said)), None)
+}
+
+/// `POST …/address`: the booker corrects an address that refused its mail.
+pub(crate) async fn correct_address(
+    State(app): State<App>,
+    At(reference): At,
+    asker: Asker,
+    visitor: Visitor,
+    (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, &asker)?;
+    let typed = posted.get("new_email").to_owned();
+    let outcome = matricle_desk::bookings::address::correct(
+        &app.desk,
+        &booker,
+        reference,
+        crate::parts::fields::form(&posted),
+    )
+    .await;
+    let why = match outcome {
+        // Corrected in another tab: the page shows how things are.
+        Ok(()) | Err(DeskError::NotByBooker) => {
+            return Ok(Redirect::to(&address(&app, reference)).into_response());
+        }
+        Err(DeskError::Form(wrong)) => {
+            wrong.first().map_or_else(String::new, |w| wording::fault(&w.field, &w.fault))
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let sheet = whole::of(&app.desk, reference).await?;
+    let f = frame(&app, &sheet, &visitor, staff.as_ref()).await;
+    page(&app, f, &sheet, Some(Refused::Address(typed, why)), None)
 }

@@ -130,7 +130,9 @@ pub(crate) fn pay_page(
     let (mut card, mut problem, mut unproved) = (None, None, None);
     match refused {
         Some(Refused::Card(typed, why)) => card = Some((typed, why)),
-        Some(Refused::Undo(why) | Refused::Sessions(_, why)) => problem = Some(why),
+        Some(Refused::Undo(why) | Refused::Sessions(_, why) | Refused::Address(_, why)) => {
+            problem = Some(why)
+        }
         Some(Refused::Unproved(to_prove)) => unproved = Some(to_prove),
         None => {}
     }

@@ -19,6 +19,8 @@ pub(crate) enum Refused {
     Sessions(BTreeMap<AttendeeId, Vec<SessionId>>, String),
     /// Taking back what was done last.
     Undo(String),
+    /// Another address in the place of one that refused mail, and why.
+    Address(String, String),
     /// The address is to be proved first, and why.
     Unproved((String, String)),
 }

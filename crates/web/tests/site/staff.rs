@@ -84,11 +84,11 @@ async fn today_shows_what_is_on_and_what_needs_doing() {
         "6 free",
         "on sale until Thu 10 December, 20:00",
         "early price until Fri 27 November",
-        "confirmations, 14 sent so far",
+        "confirmation, 14 sent",
     ] {
         assert!(sheet.contains(part), "{part}");
     }
-    assert!(ilse.get("/office/events/2/confirmations").await.body.contains("14 sent, 0 to go"));
+    assert!(ilse.get("/office/events/2/messages").await.body.contains("14 sent"));
     for missing in [
         "/office/events/999",
         "/office/bookings/BBBBBBBC",

@@ -4,18 +4,19 @@ use jiff::civil::Time;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::DateId;
 use matricle_core::form::{Fault, Form};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::schedule::{Span, SpanError};
 use matricle_core::staff::{Right, require};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date};
-use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_store::outbox;
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, places};
 
 use super::{log, span_of};
 use crate::acting::Turn;
 use crate::planning::board::clashes_of;
-use crate::telling::send;
+use crate::telling::tell;
 use crate::{Clash, Desk, DeskError, TooSmall};
 
 /// Which dates a change reaches.
@@ -379,30 +380,14 @@ fn apply(tx: &Tx<'_>, moved: &Moved, change: &Change, now: Timestamp) -> Result<
 }
 
 fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> {
-    let host = &turn.host;
     let (old, new) = (&moved.date.span, &moved.span);
-    let before = format!(
-        "{}, {}",
-        matricle_formats::words::long_span(old.starts, old.ends),
-        moved.date.place()
-    );
-    let which = format!(" {} {}", moved.date.id, moved.date.sequence + 1);
+    let knows = Knows {
+        before: Some((old.starts, old.ends)),
+        place_before: moved.date.place(),
+        ..Knows::default()
+    };
     for booking in to_tell(tx, moved.date.id)? {
-        let message_id = format!(
-            "{}.moved.{}.{}@{host}",
-            booking.reference.as_str().to_lowercase(),
-            moved.date.id,
-            moved.date.sequence + 1
-        );
-        let message = NewMessage {
-            about: About::Booking(booking.id),
-            kind: Kind::Moved,
-            which: &which,
-            address: &booking.email,
-            message_id: &message_id,
-            note: &turn.with_word(&before),
-        };
-        send(tx, &booking, &message, turn)?;
+        tell(tx, &booking, Occasion::Moved, &knows, turn)?;
         let what = if new == old {
             "moved the date to another place".into()
         } else {

@@ -3,18 +3,19 @@
 use jiff::Timestamp;
 use matricle_core::booking::Move;
 use matricle_core::form::Form;
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState};
-use matricle_store::outbox::{self, About, Kind, NewMessage};
+use matricle_store::outbox;
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx};
 
 use super::log;
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
-use crate::telling::send;
+use crate::telling::tell;
 use crate::{Desk, DeskError};
 
 /// Whom calling off would reach.
@@ -138,18 +139,8 @@ fn tell_off(
         return Ok(booking.is_told());
     }
     bookings::happened(tx, booking.id, turn.now, &turn.by, &said)?;
-    outbox::withdraw(tx, booking.id, Kind::Moved)?;
-    let dates: Vec<String> = off.dates.iter().map(|d| d.id.to_string()).collect();
-    let which = dates.join("-");
-    let local = booking.reference.as_str().to_lowercase();
-    let new = NewMessage {
-        about: About::Booking(booking.id),
-        kind: Kind::CalledOff,
-        which: &format!(" {which}"),
-        address: &booking.email,
-        message_id: &format!("{local}.off.{which}@{}", turn.host),
-        note: reason,
-    };
-    send(tx, booking, &new, turn)?;
+    outbox::withdraw(tx, booking.id, |o| o != Occasion::Moved, "the date was called off")?;
+    let knows = Knows { reason: reason.to_owned(), ..Knows::default() };
+    tell(tx, booking, Occasion::CalledOff, &knows, turn)?;
     Ok(booking.is_told())
 }

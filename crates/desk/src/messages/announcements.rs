@@ -1,0 +1,357 @@
+//! Announcements: words to chosen people of one or several dates, now or at a time.
+
+use jiff::Timestamp;
+use matricle_core::cue::{Trigger, Way};
+use matricle_core::cues::{Person, Seen, WhyNot};
+use matricle_core::form::{Fault, Form};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::staff::{Right, require};
+use matricle_core::{BookingId, DateId, EventId, TemplateId, TicketTypeId};
+use matricle_formats::rich;
+use matricle_store::announcements::{self, Announcement};
+use matricle_store::events;
+use matricle_store::house::House;
+use matricle_store::outbox::{self, About, NewMessage};
+use matricle_store::people::Staff;
+use matricle_store::readers::{self, Which};
+use matricle_store::templates::{self, Template};
+use matricle_store::{Connection, Tx};
+
+use crate::{Desk, DeskError, house_of};
+
+/// Longest words, in characters.
+const LONGEST: usize = 20_000;
+
+/// Who is asked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Chosen {
+    /// Of these dates; empty for none.
+    pub dates: Vec<DateId>,
+    /// With these tickets; empty for all.
+    pub tickets: Vec<TicketTypeId>,
+    /// Those who have booked and are confirmed.
+    pub confirmed: bool,
+    /// Those who have asked or have to pay.
+    pub open: bool,
+    /// Those who wait.
+    pub waiting: bool,
+    /// Only who came, or only who missed it, of those who have booked.
+    pub seen: Option<Seen>,
+    /// Who gave this answer to any question; empty for all.
+    pub answer: String,
+}
+
+/// Somebody who would get it, or not.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct To {
+    /// The booking, if they have booked.
+    pub booking: Option<BookingId>,
+    /// The place on a list, if they wait.
+    pub waiter: Option<i64>,
+    /// Who, as the outbox tells them apart.
+    pub reader: String,
+    /// Their name.
+    pub name: String,
+    /// Their address.
+    pub email: String,
+    /// Why they do not get it.
+    pub not: Option<WhyNot>,
+}
+
+/// Everybody chosen: each address once.
+fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>, DeskError> {
+    let mut found: Vec<To> = Vec::new();
+    let mut add = |to: To| {
+        let known =
+            found.iter().any(|t| !t.email.is_empty() && t.email.eq_ignore_ascii_case(&to.email));
+        if !known {
+            found.push(to);
+        }
+    };
+    let answer = chosen.answer.trim().to_lowercase();
+    for date in events::dates_of(conn, event)?.iter().filter(|d| chosen.dates.contains(&d.id)) {
+        let which = Which::OfDate(date.id, BookingId(0), u32::MAX >> 1);
+        if chosen.confirmed || chosen.open {
+            for b in readers::booked(conn, which, &[])?.into_iter().filter(|b| b.date == date.id) {
+                let p: &Person = &b.person;
+                let state = p.stands
+                    && ((p.confirmed && chosen.confirmed) || (!p.confirmed && chosen.open));
+                let ticket = chosen.tickets.is_empty()
+                    || p.tickets.iter().any(|t| chosen.tickets.contains(t));
+                let seen = chosen.seen.is_none_or(|s| s == p.seen);
+                let answered = answer.is_empty()
+                    || matricle_store::bookings::answers(conn, b.booking)?
+                        .iter()
+                        .any(|a| a.answer.to_lowercase().contains(&answer));
+                if !(state && ticket && seen && answered) {
+                    continue;
+                }
+                let not = if p.email.is_empty() {
+                    Some(WhyNot::NoAddress)
+                } else if p.bounced {
+                    Some(WhyNot::Bounced)
+                } else if outbox::address(conn, &p.email)?.unsubscribed {
+                    Some(WhyNot::Unsubscribed)
+                } else {
+                    None
+                };
+                add(To {
+                    booking: Some(b.booking),
+                    waiter: None,
+                    reader: p.reader.key(),
+                    name: b.name.clone(),
+                    email: p.email.clone(),
+                    not,
+                });
+            }
+        }
+        if chosen.waiting {
+            for w in matricle_store::waiting::line(conn, date.id)? {
+                let unsubscribed = outbox::address(conn, &w.email)?.unsubscribed;
+                add(To {
+                    booking: None,
+                    waiter: Some(w.id),
+                    reader: format!("w{}", w.id),
+                    name: w.name.clone(),
+                    email: w.email.clone(),
+                    not: unsubscribed.then_some(WhyNot::Unsubscribed),
+                });
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// What sending would come to, before it is done.
+#[derive(Debug, Clone)]
+pub struct Before {
+    /// The house.
+    pub house: House,
+    /// The event's title.
+    pub title: String,
+    /// Its dates.
+    pub dates: Vec<events::Date>,
+    /// Its tickets.
+    pub tickets: Vec<(TicketTypeId, String)>,
+    /// Bookings that live.
+    pub bookings: u32,
+    /// Who would get it.
+    pub gets: Vec<To>,
+    /// Who would not, with why.
+    pub not: Vec<To>,
+    /// Announcements of before.
+    pub all: Vec<Announcement>,
+}
+
+/// Reads who is chosen.
+#[must_use]
+pub fn chosen(form: &Form) -> Chosen {
+    Chosen {
+        dates: form.all("date").iter().filter_map(|d| d.parse().ok().map(DateId)).collect(),
+        tickets: form
+            .all("ticket")
+            .iter()
+            .filter_map(|t| t.parse().ok().map(TicketTypeId))
+            .collect(),
+        confirmed: form.ticked("confirmed"),
+        open: form.ticked("open"),
+        waiting: form.ticked("waiting"),
+        seen: match form.get("seen") {
+            "came" => Some(Seen::In),
+            "missed" => Some(Seen::NotIn),
+            _ => None,
+        },
+        answer: form.get("answer").to_owned(),
+    }
+}
+
+/// What an announcement would come to.
+///
+/// # Errors
+/// The role may not; there is no such event.
+pub async fn before(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    chosen: Chosen,
+) -> Result<Before, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let found = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
+            let (gets, not) =
+                people(conn, event, &chosen)?.into_iter().partition(|to| to.not.is_none());
+            Ok(Before {
+                house: house_of(conn)?,
+                title: found.title,
+                dates: events::dates_of(conn, event)?,
+                tickets: events::ticket_rows(conn, event)?
+                    .into_iter()
+                    .map(|t| (t.id, t.plan.name))
+                    .collect(),
+                bookings: matricle_store::bookings::count_live(conn, event)?,
+                gets,
+                not,
+                all: announcements::all(conn, Some(event))?,
+            })
+        })
+        .await
+}
+
+/// Sends words to everybody chosen, now or at a time.
+///
+/// # Errors
+/// [`DeskError::Form`]: no subject, no words, a field that is none, a time that is past, nobody
+/// who would get it; the role may not.
+pub async fn send(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<(i64, u32), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let zone = desk.house().await?.zone;
+    let sent = desk
+        .store
+        .write(move |tx| {
+            let chosen = chosen(&form);
+            let subject = form.needed("subject");
+            let body = rich::clean_template(&form.text("words", LONGEST));
+            if body.is_empty() {
+                form.fault("words", Fault::Missing);
+            }
+            if let Err(wrong) = matricle_core::template::Template::read(&subject) {
+                wrong.into_iter().take(1).for_each(|w| form.fault("subject", Fault::Words(w)));
+            }
+            if let Err(wrong) = matricle_formats::letter::read_body(&body) {
+                wrong.into_iter().take(1).for_each(|w| form.fault("words", Fault::Words(w)));
+            }
+            let at = form.instant("at", &zone).unwrap_or(turn.now);
+            if at < turn.now {
+                form.fault("at", Fault::Past);
+            }
+            let all = people(tx, event, &chosen)?;
+            if all.iter().all(|to| to.not.is_some()) {
+                form.fault("confirmed", Fault::Nobody);
+            }
+            form.done().map_err(DeskError::Form)?;
+            let template = Template {
+                id: TemplateId(0),
+                event: Some(event),
+                name: format!("Announcement: {}", subject.chars().take(60).collect::<String>()),
+                subject,
+                body: format!("<p>{{{{greeting}}}},</p>{body}<p>{{{{house}}}}</p>"),
+                plain: String::new(),
+                files: Vec::new(),
+                standard: String::new(),
+                own_words: true,
+            };
+            let template = templates::save(tx, &template, &turn.by.name, turn.now)?;
+            templates::retire(tx, template, turn.now)?;
+            let whom = in_words(tx, event, &chosen)?;
+            let id = announcements::add(tx, event, template, &whom, &turn.by.name, turn.now)?;
+            let mut count = 0;
+            for to in &all {
+                plan(tx, event, id, template, to, at, &turn.host)?;
+                count += u32::from(to.not.is_none());
+            }
+            let what = format!("announced something to {}", matricle_formats::words::people(count));
+            crate::planning::dates::log(tx, event, &turn, &what)?;
+            Ok::<_, DeskError>((id, count))
+        })
+        .await?;
+    desk.wake.all();
+    Ok(sent)
+}
+
+fn plan(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: i64,
+    template: TemplateId,
+    to: &To,
+    at: Timestamp,
+    host: &str,
+) -> Result<(), DeskError> {
+    let reader: String =
+        to.reader.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    outbox::plan(
+        tx,
+        &NewMessage {
+            about: to.booking.map_or(About::Event(event), About::Booking),
+            date: None,
+            waiter: to.waiter,
+            announcement: Some(id),
+            trigger: Trigger::On(Occasion::Announced),
+            cue: None,
+            template: Some(template),
+            reader: &to.reader,
+            way: Way::Mail,
+            address: &to.email,
+            unique: &format!("announcement {id} {}", to.reader),
+            message_id: &format!("a{id}.{reader}@{host}"),
+            knows: &Knows::default(),
+            at,
+            bulk: true,
+            skipped: to.not.map_or("", WhyNot::words),
+        },
+    )?;
+    Ok(())
+}
+
+fn in_words(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<String, DeskError> {
+    let mut said = Vec::new();
+    let kinds = [
+        (chosen.confirmed, "confirmed"),
+        (chosen.open, "asked or to pay"),
+        (chosen.waiting, "waiting"),
+    ];
+    said.push(kinds.iter().filter(|k| k.0).map(|k| k.1).collect::<Vec<_>>().join(", "));
+    match chosen.seen {
+        Some(Seen::In) => said.push("who came".into()),
+        Some(Seen::NotIn) => said.push("who did not come".into()),
+        None => {}
+    }
+    if !chosen.answer.is_empty() {
+        said.push(format!("who answered {}", chosen.answer));
+    }
+    let dates: Vec<String> = events::dates_of(conn, event)?
+        .iter()
+        .filter(|d| chosen.dates.contains(&d.id))
+        .map(|d| matricle_formats::words::long_day(d.span.starts.date()))
+        .collect();
+    said.push(dates.join(", "));
+    Ok(said.join("; "))
+}
+
+/// Stops an announcement midway, or goes on with it.
+///
+/// # Errors
+/// The role may not; there is no such announcement.
+pub async fn stop(desk: &Desk, staff: &Staff, id: i64, stop: bool) -> Result<EventId, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let event = desk
+        .store
+        .write(move |tx| {
+            let found = announcements::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            announcements::stop(tx, id, stop.then_some(turn.now), turn.now)?;
+            let what =
+                if stop { "stopped an announcement" } else { "went on with an announcement" };
+            crate::planning::dates::log(tx, found.event, &turn, what)?;
+            Ok::<_, DeskError>(found.event)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(event)
+}
+
+/// Announcements of all events, the latest first.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn all(desk: &Desk, staff: &Staff) -> Result<(House, Vec<Announcement>), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(|conn| Ok::<_, DeskError>((house_of(conn)?, announcements::all(conn, None)?)))
+        .await
+}

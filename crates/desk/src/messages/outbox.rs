@@ -1,0 +1,163 @@
+//! The outbox: what goes and what went, and steering what has not gone.
+
+use jiff::Timestamp;
+use matricle_core::staff::{Right, require};
+use matricle_core::{EventId, MessageId};
+use matricle_store::house::House;
+use matricle_store::outbox::{self, Found, Look, Message, MessageState};
+use matricle_store::people::Staff;
+
+use crate::messages::sending::words_now;
+use crate::{Desk, DeskError, house_of};
+
+/// A part of the outbox.
+#[derive(Debug, Clone)]
+pub struct Listed {
+    /// The house.
+    pub house: House,
+    /// The messages.
+    pub rows: Vec<Found>,
+    /// How many there are in all.
+    pub count: u32,
+    /// Bookings whose messages are still to be brought to what is true.
+    pub left: u32,
+}
+
+/// Messages that are looked for, from one on.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn list(
+    desk: &Desk,
+    staff: &Staff,
+    look: Look,
+    skip: u32,
+    most: u32,
+) -> Result<Listed, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let (rows, count) = outbox::find(conn, &look, skip, most)?;
+            let left = outbox::left_to_follow(conn, look.event)?;
+            Ok(Listed { house: house_of(conn)?, rows, count, left })
+        })
+        .await
+}
+
+/// A message with what it said, or would say now.
+#[derive(Debug, Clone)]
+pub struct Shown {
+    /// The house.
+    pub house: House,
+    /// The message with what stands beside it.
+    pub found: Found,
+    /// Subject and words.
+    pub words: Option<(String, String)>,
+    /// They are those that went out; otherwise those that would go now.
+    pub as_sent: bool,
+    /// What is known of its address.
+    pub address: outbox::Address,
+}
+
+/// One message, with its words exactly as sent; or as they would be now.
+///
+/// # Errors
+/// The role may not; there is no such message.
+pub async fn show(desk: &Desk, staff: &Staff, id: MessageId) -> Result<Shown, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let (house, found, said, address) = desk
+        .store
+        .read(move |conn| {
+            let message = outbox::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            let found = outbox::beside(conn, message.clone())?.ok_or(DeskError::NotFound)?;
+            let address = outbox::address(conn, &message.address)?;
+            Ok::<_, DeskError>((house_of(conn)?, found, outbox::said(conn, id)?, address))
+        })
+        .await?;
+    let as_sent = said.is_some();
+    let words = match said {
+        Some(said) => Some(said),
+        None => words_now(desk, &found.message).await,
+    };
+    Ok(Shown { house, found, words, as_sent, address })
+}
+
+/// What is done with a message that has not gone out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Steer {
+    /// It goes now.
+    Now,
+    /// It does not go.
+    Stop,
+    /// It goes at another minute.
+    At(Timestamp),
+}
+
+/// Steers messages that have not gone out. How many it could.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn steer(
+    desk: &Desk,
+    staff: &Staff,
+    ids: Vec<MessageId>,
+    how: Steer,
+) -> Result<u32, DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let done = desk
+        .store
+        .write(move |tx| {
+            let mut done = 0;
+            for id in ids {
+                let (to, why) = match how {
+                    Steer::Now => (Some(turn.now), format!("sent at once by {}", turn.by.name)),
+                    Steer::Stop => (None, format!("stopped by {}", turn.by.name)),
+                    Steer::At(at) => (Some(at), format!("given this minute by {}", turn.by.name)),
+                };
+                done += u32::from(outbox::steer(tx, id, to, &why)?);
+            }
+            Ok::<_, DeskError>(done)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(done)
+}
+
+/// An address that refused a mail is written to again.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn forgive(desk: &Desk, staff: &Staff, address: String) -> Result<(), DeskError> {
+    desk.turn_of(staff, Right::ChangeBookings)?;
+    Ok(desk.store.write(move |tx| outbox::forgive(tx, &address)).await?)
+}
+
+/// Ends announcements for whoever has the link.
+///
+/// # Errors
+/// [`DeskError::NotFound`] for another key.
+pub async fn unsubscribe(desk: &Desk, address: String, key: &str) -> Result<(), DeskError> {
+    if !desk.secrets.opens_unsubscribe(&address, key) {
+        return Err(DeskError::NotFound);
+    }
+    let now = desk.clock.now();
+    Ok(desk.store.write(move |tx| outbox::unsubscribe(tx, &address, now)).await?)
+}
+
+/// The messages of an event in the states of what has not gone, for its page.
+#[must_use]
+pub fn coming_up(event: Option<EventId>) -> Look {
+    Look { event, states: vec![MessageState::Planned, MessageState::Sending], ..Look::default() }
+}
+
+/// Whether a message can still be steered.
+#[must_use]
+pub const fn is_open(message: &Message) -> bool {
+    matches!(
+        message.state,
+        MessageState::Planned
+            | MessageState::Failed
+            | MessageState::Skipped
+            | MessageState::Withdrawn
+    ) && !matches!(message.way, matricle_core::cue::Way::Ring)
+}

@@ -1,0 +1,661 @@
+//! What the fields of a template say for one reader.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use matricle_core::confirm::Way;
+use matricle_core::documents;
+use matricle_core::money::Currency;
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::template::{Value, Values};
+use matricle_core::text::unlinked;
+use matricle_core::{EventId, booking};
+use matricle_formats::barcode;
+use matricle_formats::mail::File;
+use matricle_formats::words;
+use matricle_store::bookings::{self, Coming};
+use matricle_store::documents::Document;
+use matricle_store::events::{self, Date, Event, Format};
+use matricle_store::house::House;
+use matricle_store::outbox::{self, Message};
+use matricle_store::{Connection, cards, payments};
+
+use crate::bookings::waiting::{self, Place};
+use crate::bookings::whole::{self, WholeBooking};
+use crate::messages::roster::roster_pdf;
+use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
+use crate::{Desk, DeskError, house_of};
+
+/// What a message is about, with everything of it.
+#[derive(Debug, Clone)]
+pub enum About {
+    /// A booking, and for whom of it: the one holder of a ticket, or the booker.
+    Booking {
+        /// With everything about it.
+        sheet: Box<WholeBooking>,
+        /// It is for whoever has this one ticket.
+        holder: bool,
+        /// Stamps used on it and how many are left on the cards, in words; may be empty.
+        stamps: String,
+    },
+    /// A place on a waiting list.
+    Place(Box<Place>, Option<i64>),
+    /// A date, for hosts and people of the house; or an event, for somebody invited.
+    Event {
+        /// The house.
+        house: Box<House>,
+        /// The event.
+        event: Box<Event>,
+        /// Its dates to come, or the one it is about.
+        dates: Vec<Date>,
+        /// Who comes to the one date it is about.
+        coming: Vec<Coming>,
+        /// Whom it is for; may be empty.
+        name: String,
+    },
+}
+
+impl About {
+    /// The event, where it is about one.
+    #[must_use]
+    pub const fn event(&self) -> Option<EventId> {
+        match self {
+            Self::Booking { sheet, .. } => Some(sheet.event.id),
+            Self::Place(place, _) => Some(place.event.id),
+            Self::Event { event, .. } => Some(event.id),
+        }
+    }
+
+    /// Whether it is about a booking that was made to try the steps out.
+    #[must_use]
+    pub const fn is_test(&self) -> bool {
+        match self {
+            Self::Booking { sheet, .. } => sheet.booking.test,
+            Self::Place(..) | Self::Event { .. } => false,
+        }
+    }
+
+    /// How many come to the date it is about.
+    #[must_use]
+    pub const fn coming(&self) -> Option<usize> {
+        match self {
+            Self::Event { coming, .. } => Some(coming.len()),
+            Self::Booking { .. } | Self::Place(..) => None,
+        }
+    }
+
+    /// The codes of its tickets as pictures.
+    pub(crate) fn pictures(&self) -> Vec<File> {
+        let Self::Booking { sheet, .. } = self else { return Vec::new() };
+        shown(sheet)
+            .enumerate()
+            .map(|(i, a)| File {
+                name: format!("code-{i}"),
+                media_type: "image/png".into(),
+                bytes: barcode::png(&barcode::qr(a.code)),
+            })
+            .collect()
+    }
+
+    /// The tickets as a file; nothing where there are none that are good.
+    pub(crate) fn tickets(&self, now: Timestamp) -> Result<Option<File>, DeskError> {
+        let Self::Booking { sheet, holder, .. } = self else { return Ok(None) };
+        let good = sheet.booking.state == booking::State::Confirmed
+            && sheet.attendees.iter().any(|a| !a.cancelled)
+            && !is_online(sheet);
+        if !good {
+            return Ok(None);
+        }
+        let name = if *holder { "ticket" } else { "tickets" };
+        Ok(Some(File {
+            name: format!("{name}-{}.pdf", sheet.booking.reference),
+            media_type: "application/pdf".into(),
+            bytes: tickets_pdf(sheet, now)?,
+        }))
+    }
+
+    /// The calendar file of a booking.
+    pub(crate) fn calendar(&self, desk: &Desk, now: Timestamp) -> Option<File> {
+        let Self::Booking { sheet, holder, .. } = self else { return None };
+        // Who buys stamp cards only comes to nothing.
+        if sheet.attendees.is_empty() {
+            return None;
+        }
+        let over = sheet.booking.state == booking::State::Cancelled;
+        let url = link_of(desk, sheet, *holder);
+        Some(File {
+            name: "date.ics".into(),
+            media_type: "text/calendar; charset=utf-8; method=PUBLISH".into(),
+            bytes: calendar_file(sheet, desk.host(), &url, over, now).into_bytes(),
+        })
+    }
+
+    /// The invoice of what is to be paid by transfer, or else the latest receipt.
+    pub(crate) fn bill(&self) -> Result<Option<File>, DeskError> {
+        let Self::Booking { sheet, .. } = self else { return Ok(None) };
+        let Some(found) = invoice(sheet).or_else(|| receipt(sheet)) else { return Ok(None) };
+        Ok(Some(File {
+            name: format!("{}.pdf", found.name()),
+            media_type: "application/pdf".into(),
+            bytes: crate::bookings::papers::draw(found, &sheet.house.zone)?,
+        }))
+    }
+
+    /// The list of who comes.
+    pub(crate) fn roster(&self, now: Timestamp) -> Result<Option<File>, DeskError> {
+        match self {
+            Self::Event { house, event, dates, coming, .. } if !coming.is_empty() => {
+                let Some(date) = dates.first() else { return Ok(None) };
+                Ok(Some(File {
+                    name: "who-comes.pdf".into(),
+                    media_type: "application/pdf".into(),
+                    bytes: roster_pdf(&house.name, event, date, coming, now)?,
+                }))
+            }
+            _ => Ok(None),
+        }
+    }
+}
+
+/// The people of a booking whose codes are shown.
+fn shown(sheet: &WholeBooking) -> impl Iterator<Item = &bookings::Attendee> {
+    let good = sheet.booking.state == booking::State::Confirmed && !is_online(sheet);
+    sheet.attendees.iter().filter(move |a| good && !a.cancelled)
+}
+
+/// Everybody of it joins online: a code for a door would only mislead them.
+pub(crate) fn is_online(sheet: &WholeBooking) -> bool {
+    match sheet.event.format {
+        Format::InPerson => false,
+        Format::Online => true,
+        Format::Both => {
+            let standing: Vec<_> = sheet.attendees.iter().filter(|a| !a.cancelled).collect();
+            !standing.is_empty()
+                && standing
+                    .iter()
+                    .all(|a| sheet.lines.iter().any(|l| l.ticket == a.ticket_type && l.online))
+        }
+    }
+}
+
+fn invoice(sheet: &WholeBooking) -> Option<&Document> {
+    let open = sheet.booking.due().minor > 0 && sheet.house.payee().takes_transfers();
+    sheet.documents.iter().rev().find(|d| open && d.kind == documents::Kind::Invoice)
+}
+
+fn receipt(sheet: &WholeBooking) -> Option<&Document> {
+    sheet.documents.iter().rev().find(|d| d.kind == documents::Kind::Receipt)
+}
+
+/// Reads what a message is about.
+///
+/// # Errors
+/// [`DeskError::NotFound`] when it is gone; the store fails.
+pub(crate) fn about(
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<About, DeskError> {
+    match (message.about, message.waiter) {
+        (_, Some(waiter)) => {
+            let place = waiting::place_of(conn, waiter)?;
+            let price = waiting::price_of(conn, &place.waiter, now);
+            Ok(About::Place(Box::new(place), price))
+        }
+        (outbox::About::Booking(id), None) => {
+            let booking = bookings::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            // A message of one date of a course speaks of that date.
+            let mut sheet = whole::load(conn, booking)?;
+            if let Some(date) = message.date
+                && let Some((_, date)) = events::date_by_id(conn, date)?
+            {
+                sheet.date = date;
+            }
+            let stamps = stamps(conn, &sheet)?;
+            let person = message
+                .reader
+                .split_once('.')
+                .and_then(|(_, person)| person.parse().ok())
+                .or(message.knows.person.filter(|_| {
+                    matches!(message.occasion(), Some(Occasion::PassedOn | Occasion::PassedBack))
+                }));
+            let (sheet, holder) = match person {
+                None => (sheet, false),
+                Some(person) => match only(&sheet, Some(person)) {
+                    Some((only, _)) => (only, true),
+                    // Their ticket is gone: they are told that it is, of what they had.
+                    None => {
+                        sheet.attendees.retain(|a| a.person == person);
+                        (sheet, true)
+                    }
+                },
+            };
+            Ok(About::Booking { sheet: Box::new(sheet), holder, stamps })
+        }
+        (outbox::About::Event(id), None) => {
+            let event = events::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            let dates = match message.date {
+                Some(date) => events::date_by_id(conn, date)?.map(|(_, d)| d).into_iter().collect(),
+                None => events::dates_of(conn, id)?
+                    .into_iter()
+                    .filter(|d| d.called_off.is_empty() && d.span.starts_at > now)
+                    .take(6)
+                    .collect::<Vec<_>>(),
+            };
+            let coming = match message.date {
+                Some(date) => bookings::coming(conn, id, bookings::Which::Date(date))?,
+                None => Vec::new(),
+            };
+            let name = name_of(conn, message)?;
+            let house = Box::new(house_of(conn)?);
+            Ok(About::Event { house, event: Box::new(event), dates, coming, name })
+        }
+    }
+}
+
+/// The name of whoever a message about an event is for.
+fn name_of(conn: &Connection, message: &Message) -> Result<String, DeskError> {
+    Ok(matricle_store::people::name_of(conn, &message.address)?)
+}
+
+/// Stamps used, and what is left, in words.
+fn stamps(conn: &Connection, sheet: &WholeBooking) -> Result<String, DeskError> {
+    let mut said = Vec::new();
+    for payment in &sheet.payments {
+        for (card, used, _) in cards::used_for(conn, &payment.id)? {
+            let Some(held) = cards::by_id(conn, card)? else { continue };
+            let used = u32::try_from(used.abs()).unwrap_or(0);
+            said.push(format!(
+                "Used of {}: {}, {} left.",
+                held.kind,
+                words::count(used, "stamps"),
+                words::count(held.card.left, "stamps")
+            ));
+        }
+    }
+    Ok(said.join(" "))
+}
+
+/// Whom a message greets, for its `To`.
+pub(crate) fn receiver(values: &Values) -> String {
+    match values.get("name") {
+        Some(Value::Line(name)) => name.clone(),
+        _ => String::new(),
+    }
+}
+
+fn link_of(desk: &Desk, sheet: &WholeBooking, holder: bool) -> String {
+    match sheet.attendees.first() {
+        Some(first) if holder => desk.ticket_url(first.code),
+        _ => desk.booking_url(sheet.booking.reference),
+    }
+}
+
+/// A time in its lengths.
+fn when(date: &Date, here: &str, now: Timestamp) -> Value {
+    let span = &date.span;
+    let elsewhere = words::zone(here) != words::zone(&span.zone);
+    let zone = if elsewhere { format!(" ({} time)", span.zone) } else { String::new() };
+    Value::When {
+        long: format!("{}{zone}", words::long_span(span.starts, span.ends)),
+        short: short_day(date, now),
+        day: words::long_day(span.starts.date()),
+        clock: words::clock(span.starts),
+    }
+}
+
+fn short_day(date: &Date, now: Timestamp) -> String {
+    words::day(date.span.starts.date(), words::local(now, &date.span.zone).date())
+}
+
+/// An instant in its lengths, never with a word that is only true on the day it is written.
+fn instant(at: Timestamp, zone: &str) -> Value {
+    let local = words::local(at, zone);
+    // A midnight is the end of the day before.
+    let midnight = local.hour() == 0 && local.minute() == 0;
+    let shown = if midnight { local.datetime().yesterday_or_same() } else { local.datetime() };
+    let day = words::long_day(shown.date());
+    let clock = words::clock(local.datetime());
+    let short = shown.strftime("%a %-d %B").to_string();
+    if midnight {
+        Value::When { long: format!("the end of {day}"), short, day, clock: "24:00".into() }
+    } else {
+        Value::When {
+            long: format!("{day}, {clock}"),
+            short: format!("{short}, {clock}"),
+            day,
+            clock,
+        }
+    }
+}
+
+trait Yesterday {
+    fn yesterday_or_same(self) -> Self;
+}
+
+impl Yesterday for jiff::civil::DateTime {
+    fn yesterday_or_same(self) -> Self {
+        self.checked_sub(jiff::Span::new().days(1)).unwrap_or(self)
+    }
+}
+
+/// How a message opens. Somebody who has not yet given a name is greeted without one.
+fn greeting(name: &str) -> String {
+    match name {
+        "" => "Hello".into(),
+        name => format!("Dear {}", unlinked(name)),
+    }
+}
+
+fn names(values: &mut Values, name: &str, house: &House) {
+    values.insert("house", Value::line(&house.name));
+    values.insert("our address", Value::line(&house.email));
+    values.insert("name", Value::line(unlinked(name)));
+    let first = name.split_whitespace().next().unwrap_or_default();
+    values.insert("first name", Value::line(unlinked(first)));
+    values.insert("greeting", Value::line(greeting(name)));
+}
+
+fn of_event(values: &mut Values, desk: &Desk, event: &Event) {
+    values.insert("event", Value::line(&event.title));
+    values.insert("lead", Value::line(&event.lead));
+    let page = format!("{}/events/{}", desk.public_url, event.slug);
+    values.insert("event page", Value::Link(page));
+    values.insert("bring", Value::line(&event.bring));
+    values.insert("note", Value::line(&event.after_note));
+    values.insert("cancelling", Value::line(&event.refund_note));
+}
+
+fn of_date(values: &mut Values, date: &Date, covers: &[Date], house: &House, now: Timestamp) {
+    values.insert("when", when(date, &house.zone, now));
+    values.insert("place", Value::line(date.place()));
+    values.insert("address", Value::line(&date.address));
+    values.insert("directions", Value::line(&date.directions));
+    values.insert("hosts", Value::line(&date.hosts));
+    let standing: Vec<&Date> = covers.iter().filter(|d| d.called_off.is_empty()).collect();
+    values.insert("course", Value::Holds(covers.len() > 1));
+    if covers.len() > 1 {
+        let lines = standing.iter().map(|d| words::long_span(d.span.starts, d.span.ends)).collect();
+        values.insert("dates", Value::Lines(lines));
+    }
+}
+
+/// What all fields say for one reader of a message.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn of(
+    desk: &Desk,
+    conn: &Connection,
+    about: &About,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Values, DeskError> {
+    let mut values = Values::new();
+    match about {
+        About::Booking { sheet, holder, stamps } => {
+            of_booking(&mut values, desk, sheet, *holder, &message.knows, now);
+            values.insert("stamps", Value::line(stamps));
+            of_occasion(&mut values, sheet, &message.knows);
+            let pays = payments::of_booking(conn, sheet.booking.id)?;
+            let paid: i64 = pays
+                .iter()
+                .filter(|p| p.state == payments::PaymentState::Paid)
+                .map(|p| p.amount_minor)
+                .sum();
+            if sheet.booking.paid.minor > 0 && paid > 0 {
+                values.insert("paid", Value::line(sheet.booking.paid.to_string()));
+            }
+        }
+        About::Place(place, price) => of_place(&mut values, desk, place, *price, now),
+        About::Event { house, event, dates, coming, name } => {
+            names(&mut values, name, house);
+            of_event(&mut values, desk, event);
+            if message.date.is_some()
+                && let Some(date) = dates.first()
+            {
+                of_date(&mut values, date, &[], house, now);
+            } else {
+                let lines = dates
+                    .iter()
+                    .map(|d| {
+                        let place = d.place();
+                        let at = if place.is_empty() { place } else { format!(", {place}") };
+                        format!("{}{at}", words::long_span(d.span.starts, d.span.ends))
+                    })
+                    .collect();
+                values.insert("dates", Value::Lines(lines));
+            }
+            values.insert("who comes", Value::Pairs(coming.iter().map(coming_words).collect()));
+            let people = u32::try_from(coming.len()).unwrap_or(u32::MAX);
+            values.insert("how many", Value::line(words::people(people)));
+            let key = desk.secrets.invitation_key(message.id.0);
+            let link = format!("{}/invited/{}/{key}", desk.public_url, message.id);
+            values.insert("invitation link", Value::Link(link));
+        }
+    }
+    if message.occasion() == Some(Occasion::Announced) {
+        let to = desk.unsubscribe_url(&message.address);
+        values.insert("unsubscribe", Value::Link(to));
+    }
+    Ok(values)
+}
+
+/// Somebody who comes, for a list.
+fn coming_words(coming: &Coming) -> (String, String) {
+    let mut what = vec![coming.ticket.clone()];
+    if coming.booker != coming.name {
+        what.push(format!("booked by {}", coming.booker));
+    }
+    what.extend(coming.answers.iter().map(|(q, a)| format!("{q} {a}")));
+    if !coming.notes.is_empty() {
+        what.push(format!("Note: {}", coming.notes));
+    }
+    (coming.name.clone(), what.join("; "))
+}
+
+fn of_booking(
+    values: &mut Values,
+    desk: &Desk,
+    sheet: &WholeBooking,
+    holder: bool,
+    knows: &Knows,
+    now: Timestamp,
+) {
+    let booking = &sheet.booking;
+    let first = sheet.attendees.first().filter(|_| holder);
+    let name = first.map_or(booking.booker(), |a| a.name.as_str());
+    names(values, name, &sheet.house);
+    of_event(values, desk, &sheet.event);
+    of_date(values, &sheet.date, &sheet.covers, &sheet.house, now);
+    let online_all = is_online(sheet);
+    values.insert("in person", Value::Holds(!online_all));
+    let confirmed = booking.state == booking::State::Confirmed;
+    let says_online = sheet.event.format == Format::Online || online_all;
+    if confirmed && (says_online || sheet.event.format == Format::Both) {
+        let of_some = sheet.lines.iter().any(|l| l.online) || says_online;
+        if of_some {
+            values.insert("online", Value::line(online(sheet)));
+            values.insert("join link", Value::Link(sheet.event.online_link.clone()));
+        }
+    }
+    if online_all {
+        // Who joins from home needs no way there.
+        for field in ["place", "address", "directions"] {
+            values.remove(field);
+        }
+    }
+    values.insert("reference", Value::line(booking.reference.to_string()));
+    values.insert("link", Value::Link(link_of(desk, sheet, holder)));
+    let what = match booking.state {
+        _ if holder => "Open your ticket".to_owned(),
+        booking::State::Held | booking::State::Lapsed => "Go on with your booking".to_owned(),
+        _ => format!("Open booking {}", booking.reference),
+    };
+    values.insert("link words", Value::line(what));
+    values.insert("booker", Value::line(unlinked(booking.booker())));
+    let standing: Vec<_> = sheet.attendees.iter().filter(|a| !a.cancelled).collect();
+    if confirmed && !online_all {
+        let tickets = standing
+            .iter()
+            .map(|a| (a.code.to_string(), format!("{}, {}", unlinked(&a.name), a.ticket)))
+            .collect();
+        values.insert("tickets", Value::Pairs(tickets));
+        let codes = shown(sheet)
+            .enumerate()
+            .map(|(i, a)| {
+                (format!("code-{i}"), format!("Code {} of {}", a.code, unlinked(&a.name)))
+            })
+            .collect();
+        values.insert("codes", Value::Pictures(codes));
+    }
+    let party = u32::try_from(standing.len()).unwrap_or(u32::MAX);
+    values.insert("party", Value::line(words::people(party)));
+    values.insert("several", Value::Holds(party > 1));
+    let signed: Vec<String> = sheet
+        .sessions
+        .iter()
+        .filter_map(|session| {
+            let who: Vec<String> = standing
+                .iter()
+                .filter(|a| sheet.sign_ups.contains(&(a.id, session.facts.id)))
+                .map(|a| unlinked(&a.name))
+                .collect();
+            let at = words::clock(session.span.starts);
+            (!who.is_empty()).then(|| format!("{at} {}: {}", session.title, who.join(", ")))
+        })
+        .collect();
+    values.insert("sessions", Value::Lines(signed));
+    if !holder {
+        of_money(values, sheet, now);
+    }
+    values.insert("after a yes", Value::Holds(sheet.way() == Way::AfterYes));
+    let keeps = matches!(booking.state, booking::State::Held | booking::State::AwaitingPayment);
+    if let Some(until) = booking.deadline.filter(|d| keeps && *d > now) {
+        values.insert("keeps seats", instant(until, &sheet.house.zone));
+    }
+    values.insert("word", Value::line(&knows.word));
+}
+
+fn of_money(values: &mut Values, sheet: &WholeBooking, now: Timestamp) {
+    let booking = &sheet.booking;
+    let cards = sheet.cards.iter().map(|c| card_words(c, &sheet.house.zone, now)).collect();
+    values.insert("cards", Value::Pairs(cards));
+    let lines = sheet.lines.iter().filter(|l| l.quantity > 0);
+    let lines = lines.map(|l| (l.label(), l.charge.to_string())).collect();
+    values.insert("lines", Value::Pairs(lines));
+    if booking.total.minor > 0 {
+        values.insert("total", Value::line(booking.total.to_string()));
+    }
+    if booking.due().minor > 0 && booking.state != booking::State::Cancelled {
+        values.insert("to pay", Value::line(booking.due().to_string()));
+    }
+    let promos: Vec<String> = sheet.promos.iter().map(|p| p.code.clone()).collect();
+    values.insert("promo code", Value::line(promos.join(", ")));
+    if let Some(by) = booking.deadline.filter(|_| booking.state == booking::State::AwaitingPayment)
+    {
+        values.insert("pay by", instant(by, &sheet.house.zone));
+    }
+    if invoice(sheet).is_some() {
+        let lines = crate::money::documents::transfer_lines(&sheet.house, booking);
+        let lines = lines.into_iter().map(|(name, value)| format!("{name}: {value}")).collect();
+        values.insert("transfer", Value::Lines(lines));
+    }
+    if let Some(receipt) = receipt(sheet) {
+        values.insert("receipt", Value::line(receipt.name()));
+    }
+}
+
+fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
+    let currency: Currency = sheet.booking.total.currency;
+    if let Some((starts, ends)) = knows.before {
+        let long = words::long_span(starts, ends);
+        let day = words::long_day(starts.date());
+        let short = starts.strftime("%a %-d %B, %H:%M").to_string();
+        values.insert("before", Value::When { long, short, day, clock: words::clock(starts) });
+        values.insert("place before", Value::line(&knows.place_before));
+    }
+    values.insert("reason", Value::line(&knows.reason));
+    values.insert("change", Value::line(&knows.change));
+    values.insert("whole date", Value::Holds(knows.whole));
+    values.insert("by the house", Value::Holds(knows.by_house));
+    values.insert("holder", Value::line(unlinked(&knows.holder)));
+    let off: Vec<String> = sheet
+        .covers
+        .iter()
+        .filter(|d| !d.called_off.is_empty())
+        .map(|d| words::long_span(d.span.starts, d.span.ends))
+        .collect();
+    values.insert("called off", Value::line(off.join("; ")));
+    let owed: i64 = sheet.refunds.iter().map(|r| r.minor).sum();
+    let back = knows.back.unwrap_or(owed);
+    if back > 0 {
+        values.insert("back", Value::line(currency.of(back).to_string()));
+    }
+    let kept = knows.kept.unwrap_or(match sheet.booking.state {
+        booking::State::Cancelled => sheet.booking.total.minor,
+        _ => 0,
+    });
+    if kept > 0 {
+        values.insert("kept", Value::line(currency.of(kept).to_string()));
+    }
+}
+
+fn of_place(values: &mut Values, desk: &Desk, place: &Place, price: Option<i64>, now: Timestamp) {
+    names(values, &place.waiter.name, &place.house);
+    of_event(values, desk, &place.event);
+    of_date(values, &place.date, &[], &place.house, now);
+    let waiter = &place.waiter;
+    values.insert("wanted", Value::line(place.tickets.join(", ")));
+    values.insert("place in line", Value::line(place.place.to_string()));
+    values.insert("line", Value::line(place.line.to_string()));
+    if let Some(minor) = price.filter(|p| *p > 0) {
+        values.insert("price", Value::line(place.house.currency.of(minor).to_string()));
+    }
+    values.insert("waits", Value::Holds(waiter.stands == matricle_core::waiting::Stands::Waiting));
+    let key = desk.secrets.waiting_key(waiter.id);
+    let mine = format!("{}/waiting/{}/{key}", desk.public_url, waiter.id);
+    values.insert("list link", Value::Link(mine));
+    if let Some(offer) = place.offer.as_ref().filter(|o| o.state == booking::State::Held) {
+        if let Some(until) = offer.deadline {
+            values.insert("offer until", instant(until, &place.house.zone));
+        }
+        values.insert("take link", Value::Link(desk.booking_url(offer.reference)));
+    }
+}
+
+/// A made-up reader, for looking at a template before anybody has booked: every field says what
+/// it is for.
+#[must_use]
+pub(crate) fn made_up() -> Values {
+    let mut values: BTreeMap<&'static str, Value> = BTreeMap::new();
+    for field in matricle_core::template::FIELDS {
+        use matricle_core::template::Shape;
+        let says = match field.name {
+            "house" => "Our house",
+            "name" => "Wilma Thorne",
+            "first name" => "Wilma",
+            "greeting" => "Dear Wilma Thorne",
+            "event" => "Is beekeeping for me?",
+            "place" => "Millrace Barn, Loft",
+            "reference" => "KRT-BXN-LDF",
+            "link words" => "Open booking KRT-BXN-LDF",
+            "total" | "to pay" | "paid" | "back" | "kept" | "price" => "€12.00",
+            _ => field.says,
+        };
+        let value = match field.shape {
+            Shape::Line => Value::line(says),
+            Shape::Block => Value::Lines(vec![says.to_owned()]),
+            Shape::When => Value::When {
+                long: "Saturday 12 December 2026, 10:00 to 15:30".into(),
+                short: "Sat 12 December".into(),
+                day: "Saturday 12 December 2026".into(),
+                clock: "10:00".into(),
+            },
+            Shape::Link => Value::Link("https://club.example/made-up".into()),
+            Shape::Holds => Value::Holds(true),
+        };
+        values.insert(field.name, value);
+    }
+    values
+}

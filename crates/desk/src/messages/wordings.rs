@@ -1,0 +1,395 @@
+//! Templates: written, checked, looked at before anybody gets them.
+
+use jiff::Timestamp;
+use matricle_core::codes::Reference;
+use matricle_core::cue::{Cue, Trigger, Way};
+use matricle_core::form::{Fault, Form};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::staff::{Right, require};
+use matricle_core::template::{self, Values, Wrong};
+use matricle_core::text_message::{Counted, count};
+use matricle_core::{BookingId, EventId, MessageId, TemplateId};
+use matricle_formats::letter;
+use matricle_formats::mail::{self, Mail};
+use matricle_formats::rich;
+use matricle_store::house::House;
+use matricle_store::outbox::{About, Message, MessageState};
+use matricle_store::people::Staff;
+use matricle_store::templates::{self, Goes, Template, Wording};
+use matricle_store::{Connection, bookings, cues};
+
+use crate::messages::{ACCENT, Letter, values, write};
+use crate::{Desk, DeskError, house_of};
+
+/// Longest body, in characters.
+const LONGEST_BODY: usize = 40_000;
+/// Most people whose empty fields are looked for at once.
+pub const MOST_LOOKED_AT: u32 = 1_000;
+
+/// A template with all about it.
+#[derive(Debug, Clone)]
+pub struct Opened {
+    /// The house.
+    pub house: House,
+    /// The template.
+    pub template: Template,
+    /// The cues that speak with it.
+    pub used: Vec<Cue>,
+    /// Earlier wordings, the latest first.
+    pub wordings: Vec<Wording>,
+}
+
+/// Opens a template of the house, or of an event.
+///
+/// # Errors
+/// The role may not; there is no such template.
+pub async fn open(desk: &Desk, staff: &Staff, id: TemplateId) -> Result<Opened, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            Ok(Opened {
+                house: house_of(conn)?,
+                template: templates::by_id(conn, id)?.ok_or(DeskError::NotFound)?,
+                used: cues::using(conn, id)?,
+                wordings: templates::wordings(conn, id)?,
+            })
+        })
+        .await
+}
+
+/// For whom a template is looked at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Whose {
+    /// Somebody made up.
+    MadeUp,
+    /// The booker of a booking.
+    Booking(Reference),
+}
+
+/// A template as somebody would get it.
+#[derive(Debug, Clone)]
+pub struct Preview {
+    /// The letter; or all that is wrong with the template.
+    pub letter: Result<Letter, Vec<Wrong>>,
+    /// The whole mail as HTML.
+    pub html: String,
+    /// How its text part counts as a text message.
+    pub text: Counted,
+    /// What each field says for them.
+    pub says: Vec<(&'static str, &'static str, String)>,
+    /// People it could be looked at with: reference as stored, name.
+    pub people: Vec<(String, String)>,
+    /// Fields that would be empty, for how many, and who for instance.
+    pub empty: Vec<(&'static str, u32, Vec<String>)>,
+    /// How many people were looked at for that, and whether there are more.
+    pub looked_at: (u32, bool),
+}
+
+/// A message as if it were about a booking, to look at a template with.
+fn as_if(booking: BookingId, trigger: Trigger) -> Message {
+    Message {
+        id: MessageId(0),
+        about: About::Booking(booking),
+        date: None,
+        waiter: None,
+        announcement: None,
+        trigger,
+        cue: None,
+        template: None,
+        reader: format!("b{booking}"),
+        way: Way::Mail,
+        address: String::new(),
+        message_id: String::new(),
+        knows: Knows::default(),
+        state: MessageState::Planned,
+        reason: String::new(),
+        planned_at: Timestamp::UNIX_EPOCH,
+        by_hand: false,
+        tries: 0,
+        sent_at: None,
+        answer: String::new(),
+        last_error: None,
+    }
+}
+
+fn values_for(
+    desk: &Desk,
+    conn: &Connection,
+    booking: BookingId,
+    now: Timestamp,
+) -> Result<Values, DeskError> {
+    let message = as_if(booking, Trigger::On(Occasion::Confirmed));
+    let about = values::about(conn, &message, now)?;
+    values::of(desk, conn, &about, &message, now)
+}
+
+/// Confirmed bookings a template can be looked at with, of an event or of all.
+fn bookings_of(
+    conn: &Connection,
+    event: Option<EventId>,
+    most: u32,
+) -> Result<(Vec<bookings::Listed>, bool), DeskError> {
+    let filter = bookings::Filter {
+        event,
+        state: Some(matricle_core::booking::State::Confirmed),
+        most,
+        ..bookings::Filter::default()
+    };
+    let found = bookings::list(conn, &filter)?;
+    let more = u32::try_from(found.rows.len()).unwrap_or(0) < found.count;
+    Ok((found.rows, more))
+}
+
+/// A template, as typed so far, as somebody would get it.
+///
+/// # Errors
+/// The role may not; there is no such booking.
+pub async fn preview(
+    desk: &Desk,
+    staff: &Staff,
+    template: Template,
+    event: Option<EventId>,
+    whose: Whose,
+    all: bool,
+) -> Result<Preview, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let (now, with) = (desk.clock.now(), desk.clone());
+    desk.store
+        .read(move |conn| {
+            let house = house_of(conn)?;
+            let made_up = values::made_up();
+            let values = match whose {
+                Whose::MadeUp => made_up,
+                Whose::Booking(reference) => {
+                    let booking =
+                        bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+                    values_for(&with, conn, booking.id, now)?
+                }
+            };
+            let letter = write(&template, &values);
+            let (people, _) = bookings_of(conn, event, 20)?;
+            let people = people
+                .iter()
+                .map(|l| {
+                    (
+                        l.booking.reference.as_str().to_owned(),
+                        format!("{}, {}", l.booking.name, l.title),
+                    )
+                })
+                .collect();
+            let mut empty: Vec<(&'static str, u32, Vec<String>)> = Vec::new();
+            let mut looked_at = (0, false);
+            if all && letter.is_ok() {
+                let (rows, more) = bookings_of(conn, event, MOST_LOOKED_AT)?;
+                looked_at = (u32::try_from(rows.len()).unwrap_or(0), more);
+                for row in rows {
+                    let values = values_for(&with, conn, row.booking.id, now)?;
+                    let Ok(letter) = write(&template, &values) else { continue };
+                    for name in letter.empty {
+                        match empty.iter_mut().find(|(known, _, _)| *known == name) {
+                            Some((_, n, who)) => {
+                                *n += 1;
+                                if who.len() < 5 {
+                                    who.push(row.booking.name.clone());
+                                }
+                            }
+                            None => empty.push((name, 1, vec![row.booking.name.clone()])),
+                        }
+                    }
+                }
+            }
+            let html = letter.as_ref().map_or_else(|_| String::new(), |l| dressed(&house, l));
+            let text = count(letter.as_ref().map_or("", |l| l.text.as_str()));
+            let says = template::FIELDS
+                .iter()
+                .map(|f| {
+                    let said = values.get(f.name).map_or_else(String::new, |v| {
+                        let one = template::Template::read(&format!("{{{{{}}}}}", f.name));
+                        match (one, v) {
+                            (_, template::Value::Holds(holds)) => {
+                                if *holds {
+                                    "yes".into()
+                                } else {
+                                    "no".into()
+                                }
+                            }
+                            (Ok(one), _) => one.write(&values, template::Form::Line),
+                            (Err(_), _) => String::new(),
+                        }
+                    });
+                    (f.name, f.says, said)
+                })
+                .collect();
+            Ok(Preview { letter, html, text, says, people, empty, looked_at })
+        })
+        .await
+}
+
+fn dressed(house: &House, letter: &Letter) -> String {
+    let accent = if house.accent.is_empty() { ACCENT } else { &house.accent };
+    let head =
+        letter::Letterhead { house: &house.name, accent, subject: &letter.subject, foot: "" };
+    letter::dress(&letter.body, head)
+}
+
+/// Reads the template that a form describes; what is wrong with it stands at its field.
+pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) -> Template {
+    let name = form.needed("name");
+    let subject = matricle_core::text::line(form.get("subject"));
+    let body = rich::clean_template(&form.text("body", LONGEST_BODY));
+    let plain = form.text("plain", LONGEST_BODY);
+    check(form, &subject, &body, &plain);
+    Template {
+        id: before.filter(|b| b.event == event).map_or(TemplateId(0), |b| b.id),
+        event,
+        name,
+        subject,
+        body,
+        plain,
+        files: Goes::ALL
+            .into_iter()
+            .filter(|g| form.all("goes").iter().any(|w| w == g.word()))
+            .collect(),
+        standard: before.map_or_else(String::new, |b| b.standard.clone()),
+        own_words: true,
+    }
+}
+
+fn check(form: &mut Form, subject: &str, body: &str, plain: &str) {
+    match template::Template::read(subject) {
+        _ if subject.is_empty() => form.fault("subject", Fault::Words(Wrong::NoSubject)),
+        Err(wrong) => {
+            wrong.into_iter().take(1).for_each(|w| form.fault("subject", Fault::Words(w)))
+        }
+        Ok(read) => {
+            if let Some(name) = read.block() {
+                form.fault("subject", Fault::Words(Wrong::Block { name }));
+            }
+        }
+    }
+    match letter::read_body(body) {
+        _ if letter::text_of(body).is_empty() => {
+            form.fault("body", Fault::Words(Wrong::NoWords));
+        }
+        Err(wrong) => wrong.into_iter().take(1).for_each(|w| form.fault("body", Fault::Words(w))),
+        Ok(_) => {}
+    }
+    if let Err(wrong) = template::Template::read(plain) {
+        wrong.into_iter().take(1).for_each(|w| form.fault("plain", Fault::Words(w)));
+    }
+}
+
+/// The right it takes: an event's words are planning, the house's are setting it up.
+const fn right_of(event: Option<EventId>) -> Right {
+    if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp }
+}
+
+/// Saves a template: a new one, or over another. An event's change of one of the house becomes
+/// its own, and its cues speak with it.
+///
+/// # Errors
+/// [`DeskError::Form`] with all that is wrong; the role may not.
+pub async fn save(
+    desk: &Desk,
+    staff: &Staff,
+    event: Option<EventId>,
+    id: Option<TemplateId>,
+    mut form: Form,
+) -> Result<TemplateId, DeskError> {
+    let turn = desk.turn_of(staff, right_of(event))?;
+    let saved = desk
+        .store
+        .write(move |tx| {
+            let before = match id {
+                Some(id) => Some(templates::by_id(tx, id)?.ok_or(DeskError::NotFound)?),
+                None => None,
+            };
+            if before.as_ref().is_some_and(|b| b.event.is_some() && b.event != event) {
+                return Err(DeskError::NotFound);
+            }
+            let new = read(&mut form, before.as_ref(), event);
+            // Its cues' readers have to have what it says.
+            for cue in id.map_or(Ok(Vec::new()), |id| cues::using(tx, id))? {
+                for (field, words) in [("subject", &new.subject), ("body", &new.body)] {
+                    let Ok(read) = template::Template::read(words) else { continue };
+                    for wrong in read.not_theirs(&cue).into_iter().take(1) {
+                        form.fault(field, Fault::Words(wrong));
+                    }
+                }
+            }
+            form.done().map_err(DeskError::Form)?;
+            let saved = templates::save(tx, &new, &turn.by.name, turn.now)?;
+            if let (Some(before), Some(event)) = (&before, event)
+                && before.event.is_none()
+            {
+                speak_with(tx, event, before.id, saved)?;
+            }
+            let what = format!("reworded “{}”", new.name);
+            match event {
+                Some(event) => crate::planning::dates::log(tx, event, &turn, &what)?,
+                None => turn.log(tx, &what, "/office/messages/templates")?,
+            }
+            Ok::<_, DeskError>(saved)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(saved)
+}
+
+/// The cues of an event that spoke with a template of the house speak with its own.
+fn speak_with(
+    tx: &matricle_store::Tx<'_>,
+    event: EventId,
+    old: TemplateId,
+    new: TemplateId,
+) -> Result<(), DeskError> {
+    let all = cues::of(tx, Some(event))?;
+    for cue in matricle_core::cue::sheet(event, &all).into_iter().filter(|c| c.template == old) {
+        let own = cue.event == Some(event);
+        let changed = Cue {
+            id: if own { cue.id } else { matricle_core::CueId(0) },
+            event: Some(event),
+            instead_of: if own { cue.instead_of } else { Some(cue.id) },
+            template: new,
+            ..cue
+        };
+        cues::save(tx, &changed, None)?;
+    }
+    Ok(())
+}
+
+/// Sends a template as typed so far to oneself, as somebody would get it.
+///
+/// # Errors
+/// [`DeskError::Form`] with all that is wrong with it; the mail server did not take it
+/// ([`DeskError::Mailer`]); the role may not.
+pub async fn to_oneself(
+    desk: &Desk,
+    staff: &Staff,
+    event: Option<EventId>,
+    mut form: Form,
+    whose: Whose,
+) -> Result<String, DeskError> {
+    desk.turn_of(staff, right_of(event))?;
+    let typed = read(&mut form, None, event);
+    form.done().map_err(DeskError::Form)?;
+    let preview = preview(desk, staff, typed, event, whose, false).await?;
+    let Ok(letter) = preview.letter else { return Err(DeskError::NotFound) };
+    let house = desk.house().await?;
+    let mail = Mail {
+        from: (house.name.clone(), house.email.clone()),
+        reply_to: None,
+        to: (staff.name.clone(), staff.email.clone()),
+        subject: format!("Test: {}", letter.subject),
+        message_id: format!("{}@{}", uuid::Uuid::now_v7(), desk.host()),
+        date: desk.clock.now(),
+        text: letter.text,
+        html: preview.html,
+        pictures: Vec::new(),
+        attachments: Vec::new(),
+        list: None,
+    };
+    let message = mail::message(&mail)?;
+    desk.mailer.send(message).await.map_err(|_| DeskError::MailAway)?;
+    Ok(staff.email.clone())
+}

@@ -1,0 +1,393 @@
+//! What is planned for the moments of dates is brought to what bookings and dates say.
+//!
+//! Triggers of the database mark what changed, so that no use case can forget to. What is to be
+//! planned is worked out from what is read, away from the writing thread, and written in pieces;
+//! a piece that changed again meanwhile stays marked. Before a message goes it is asked once more
+//! whether it is still due, so that what is marked and not yet followed never goes out wrong.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use matricle_core::cue::{Cue, Trigger, Way, sheet};
+use matricle_core::cues::{DateFacts, Due, Outcome, Person, Reader, WhyNot, due, target};
+use matricle_core::{BookingId, CueId, DateId, EventId};
+use matricle_store::outbox::{self, About, Change, Message, MessageState, Planned};
+use matricle_store::readers::{self, Booked, Which};
+use matricle_store::{Connection, cues};
+
+use crate::{Desk, DeskError};
+
+/// Bookings followed in one piece: some milliseconds of the writing thread.
+const PIECE: u32 = 250;
+
+/// Dates and cue sheets that were read.
+struct Known<'c> {
+    conn: &'c Connection,
+    dates: HashMap<DateId, Option<(EventId, DateFacts)>>,
+    sheets: HashMap<EventId, Vec<Cue>>,
+}
+
+impl<'c> Known<'c> {
+    fn new(conn: &'c Connection) -> Self {
+        Self { conn, dates: HashMap::new(), sheets: HashMap::new() }
+    }
+
+    fn date(&mut self, id: DateId) -> Result<Option<(EventId, DateFacts)>, DeskError> {
+        if let Some(known) = self.dates.get(&id) {
+            return Ok(known.clone());
+        }
+        let found = readers::date(self.conn, id)?;
+        self.dates.insert(id, found.clone());
+        Ok(found)
+    }
+
+    fn sheet(&mut self, event: EventId) -> Result<Vec<Cue>, DeskError> {
+        if let Some(known) = self.sheets.get(&event) {
+            return Ok(known.clone());
+        }
+        let all = cues::of(self.conn, Some(event))?;
+        let moments: Vec<Cue> = sheet(event, &all)
+            .into_iter()
+            .filter(|c| matches!(c.trigger, Trigger::At(_)))
+            .collect();
+        self.sheets.insert(event, moments.clone());
+        Ok(moments)
+    }
+}
+
+/// What is to be changed for some people of one date, of whom this is planned so far.
+fn changes(
+    (event, date): (EventId, &DateFacts),
+    booking: Option<(BookingId, &str)>,
+    people: &[Person],
+    cues: &[Cue],
+    planned: &[Planned],
+    host: &str,
+    now: Timestamp,
+) -> Vec<Change> {
+    let lines = due(date, people, cues, now);
+    let mut changes = Vec::new();
+    for line in &lines {
+        let Some(cue) = cues.iter().find(|c| c.id == line.cue) else { continue };
+        let Some(person) = people.iter().find(|p| p.reader == line.reader) else { continue };
+        let reader = line.reader.key();
+        let known =
+            planned.iter().find(|p| p.cue == line.cue && p.reader == reader && p.date == line.date);
+        let address = target(cue.way, person);
+        // To be told by the house's cue, or by the one in its place, is to be told.
+        let root = cue.instead_of.unwrap_or(cue.id);
+        let told = planned.iter().any(|p| {
+            p.root == root
+                && p.cue != cue.id
+                && p.reader == reader
+                && p.date == line.date
+                && matches!(p.state, MessageState::Sent | MessageState::Sending)
+        });
+        let outcome = if told { Outcome::Not(WhyNot::OtherCue) } else { line.outcome };
+        match (outcome, known) {
+            (Outcome::Told(at), None) => changes.push(Change::Plan {
+                about: booking.map_or(About::Event(event), |(id, _)| About::Booking(id)),
+                date: date.id,
+                cue: cue.id,
+                template: cue.template,
+                trigger: cue.trigger,
+                way: cue.way,
+                waiter: match line.reader {
+                    Reader::Waiter(id) => Some(id),
+                    _ => None,
+                },
+                address: address.to_owned(),
+                message_id: format!(
+                    "{}c{}.{}.d{}@{host}",
+                    booking.map_or_else(String::new, |(_, r)| format!("{}.", r.to_lowercase())),
+                    cue.id,
+                    reader
+                        .chars()
+                        .map(|c| if c.is_ascii_alphanumeric() { c } else { '-' })
+                        .collect::<String>(),
+                    date.id
+                ),
+                reader,
+                at,
+            }),
+            (Outcome::Told(at), Some(p)) => {
+                let open = matches!(p.state, MessageState::Planned);
+                let again = matches!(p.state, MessageState::Withdrawn | MessageState::Skipped);
+                let moved = open && (p.at != at || p.address != address);
+                if !p.by_hand && (moved || again) {
+                    changes.push(Change::Move { id: p.id, at, address: address.to_owned() });
+                }
+            }
+            (Outcome::Not(why), Some(p)) if p.state == MessageState::Planned => {
+                changes.push(Change::Withdraw { id: p.id, why: why.words() });
+            }
+            (Outcome::Not(_), _) => {}
+        }
+    }
+    changes
+}
+
+/// What is planned for somebody who is not there any more, for a date they have left, or by a cue
+/// that is gone.
+fn orphans(planned: &[Planned], seen: &[(CueId, String, DateId)]) -> Vec<Change> {
+    planned
+        .iter()
+        .filter(|p| p.state == MessageState::Planned)
+        .filter(|p| !seen.iter().any(|(c, r, d)| *c == p.cue && *r == p.reader && *d == p.date))
+        .map(|p| Change::Withdraw { id: p.id, why: "the date or the cue is another now" })
+        .collect()
+}
+
+/// What is to be changed for some bookings, each with all its dates.
+fn of_bookings(
+    known: &mut Known<'_>,
+    booked: &[Booked],
+    host: &str,
+    now: Timestamp,
+) -> Result<Vec<Change>, DeskError> {
+    let mut all = Vec::new();
+    let mut rest = booked;
+    while let Some(first) = rest.first() {
+        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
+        let (mine, others) = rest.split_at(of_one);
+        rest = others;
+        let planned = outbox::planned_of(known.conn, Some(first.booking), first.date)?;
+        let mut seen = Vec::new();
+        let mut dates: Vec<DateId> = mine.iter().map(|b| b.date).collect();
+        dates.dedup();
+        for id in dates {
+            let Some((event, date)) = known.date(id)? else { continue };
+            let cues = known.sheet(event)?;
+            let people: Vec<Person> =
+                mine.iter().filter(|b| b.date == id).map(|b| b.person.clone()).collect();
+            for cue in &cues {
+                seen.extend(people.iter().map(|p| (cue.id, p.reader.key(), id)));
+            }
+            let of = Some((first.booking, first.reference.as_str()));
+            all.extend(changes((event, &date), of, &people, &cues, &planned, host, now));
+        }
+        all.extend(orphans(&planned, &seen));
+    }
+    Ok(all)
+}
+
+/// The people who hear of a date without having booked it.
+fn others_of(
+    conn: &Connection,
+    date: DateId,
+    cues: &[Cue],
+) -> Result<Vec<(String, Person)>, DeskError> {
+    let mut people = readers::others(conn, date)?;
+    people.extend(super::addresses(cues.iter()).into_iter().map(|p| (p.email.clone(), p)));
+    people.push(("everybody".into(), Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH)));
+    Ok(people)
+}
+
+fn of_others(
+    known: &mut Known<'_>,
+    id: DateId,
+    host: &str,
+    now: Timestamp,
+) -> Result<Vec<Change>, DeskError> {
+    let planned = outbox::planned_of(known.conn, None, id)?;
+    let Some((event, date)) = known.date(id)? else { return Ok(orphans(&planned, &[])) };
+    let cues = known.sheet(event)?;
+    let people: Vec<Person> =
+        others_of(known.conn, id, &cues)?.into_iter().map(|(_, p)| p).collect();
+    let seen: Vec<_> =
+        cues.iter().flat_map(|cue| people.iter().map(|p| (cue.id, p.reader.key(), id))).collect();
+    let mut all = changes((event, &date), None, &people, &cues, &planned, host, now);
+    all.extend(orphans(&planned, &seen));
+    Ok(all)
+}
+
+/// Brings one piece of what is planned to what bookings and dates say; whether there is more.
+///
+/// # Errors
+/// The store fails; what was not written stays marked.
+pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
+    let now = desk.clock.now();
+    let host = desk.host().to_owned();
+    let bookings = desk
+        .store
+        .read({
+            let host = host.clone();
+            move |conn| {
+                let marked = outbox::to_follow(conn, PIECE)?;
+                let mut known = Known::new(conn);
+                let mut all = Vec::new();
+                for (booking, _) in &marked {
+                    let date = matricle_store::bookings::by_id(conn, *booking)?.map(|b| b.date);
+                    let Some(date) = date else { continue };
+                    let cues = match known.date(date)? {
+                        Some((event, _)) => known.sheet(event)?,
+                        None => Vec::new(),
+                    };
+                    let booked = readers::booked(conn, Which::One(*booking), &cues)?;
+                    all.extend(of_bookings(&mut known, &booked, &host, now)?);
+                }
+                Ok::<_, DeskError>((marked, all))
+            }
+        })
+        .await?;
+    let (marked, changes) = bookings;
+    let mut more = marked.len() == PIECE as usize;
+    if !marked.is_empty() {
+        desk.store
+            .write(move |tx| {
+                outbox::apply(tx, &changes)?;
+                outbox::followed(tx, &marked)
+            })
+            .await?;
+    }
+    let began = std::time::Instant::now();
+    let date = desk
+        .store
+        .read(move |conn| {
+            let Some((date, n, done_to)) = outbox::to_follow_dates(conn, 1)?.pop() else {
+                return Ok(None);
+            };
+            let mut known = Known::new(conn);
+            let mut all = Vec::new();
+            if done_to == BookingId(0) {
+                all.extend(of_others(&mut known, date, &host, now)?);
+            }
+            let cues = match known.date(date)? {
+                Some((event, _)) => known.sheet(event)?,
+                None => Vec::new(),
+            };
+            let booked = readers::booked(conn, Which::OfDate(date, done_to, PIECE * 4), &cues)?;
+            let last = booked.last().map(|b| b.booking);
+            all.extend(of_bookings(&mut known, &booked, &host, now)?);
+            Ok::<_, DeskError>(Some((date, n, last, booked.len(), all)))
+        })
+        .await?;
+    if let Some((date, n, last, many, changes)) = date {
+        more = true;
+        // A door waits for no more than a small piece of this.
+        for piece in changes.chunks(PIECE as usize) {
+            let piece = piece.to_vec();
+            desk.store.write(move |tx| outbox::apply(tx, &piece)).await?;
+        }
+        desk.store.write(move |tx| outbox::done(tx, date, n, last)).await?;
+        // A large date is followed in half of the time, so that doors and bookings have theirs.
+        if many >= PIECE as usize {
+            tokio::time::sleep(began.elapsed()).await;
+        }
+    }
+    Ok(more)
+}
+
+/// Whether a message of a moment is still due.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Still {
+    /// It goes.
+    Yes,
+    /// It goes at another minute.
+    Later(Timestamp),
+    /// It does not go.
+    No(&'static str),
+}
+
+/// Whether a message of a moment is still due as bookings and dates are now.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn is_still_due(
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Still, DeskError> {
+    let (Some(cue), Some(id)) = (message.cue, message.date) else { return Ok(Still::Yes) };
+    let mut known = Known::new(conn);
+    let gone = Still::No(WhyNot::NoDate.words());
+    let Some((event, date)) = known.date(id)? else { return Ok(gone) };
+    let cues = known.sheet(event)?;
+    let people: Vec<Person> = match message.about {
+        About::Booking(booking) => readers::booked(conn, Which::One(booking), &cues)?
+            .into_iter()
+            .filter(|b| b.date == id)
+            .map(|b| b.person)
+            .collect(),
+        About::Event(_) => others_of(conn, id, &cues)?.into_iter().map(|(_, p)| p).collect(),
+    };
+    let lines = due(&date, &people, &cues, now);
+    let line = lines.iter().find(|l| l.cue == cue && l.reader.key() == message.reader);
+    Ok(match line.map(|l| l.outcome) {
+        Some(Outcome::Told(at)) if at > now && !message.by_hand => Still::Later(at),
+        Some(Outcome::Told(_)) => Still::Yes,
+        // Somebody sends it now all the same, or gave it another minute.
+        Some(Outcome::Not(WhyNot::Over | WhyNot::BookedAfter | WhyNot::BookedBefore))
+            if message.by_hand =>
+        {
+            Still::Yes
+        }
+        Some(Outcome::Not(why)) => Still::No(why.words()),
+        None => Still::No("the date or the cue is another now"),
+    })
+}
+
+/// One line of what goes, for one date.
+#[derive(Debug, Clone)]
+pub struct Line {
+    /// By which cue.
+    pub cue: CueId,
+    /// For which date.
+    pub date: DateId,
+    /// Who.
+    pub name: String,
+    /// Their booking's reference, as stored; empty for others.
+    pub reference: String,
+    /// To which address or number; empty for none.
+    pub address: String,
+    /// When, or why not.
+    pub outcome: Outcome,
+}
+
+/// What goes for the moments of a date: each cue and each person it could reach, told or not.
+///
+/// # Errors
+/// The store fails.
+pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line>, DeskError> {
+    let mut known = Known::new(conn);
+    let Some((event, date)) = known.date(id)? else { return Ok(Vec::new()) };
+    let cues = known.sheet(event)?;
+    let booked = readers::booked(conn, Which::OfDate(id, BookingId(0), u32::MAX >> 1), &cues)?;
+    let mut lines = Vec::new();
+    let way = |line: &Due| cues.iter().find(|c| c.id == line.cue).map_or(Way::Mail, |c| c.way);
+    let mut rest = &booked[..];
+    while let Some(first) = rest.first() {
+        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
+        let (mine, others) = rest.split_at(of_one);
+        rest = others;
+        let mine: Vec<&Booked> = mine.iter().filter(|b| b.date == id).collect();
+        let people: Vec<Person> = mine.iter().map(|b| b.person.clone()).collect();
+        for line in due(&date, &people, &cues, now) {
+            let Some(who) = mine.iter().find(|b| b.person.reader == line.reader) else { continue };
+            lines.push(Line {
+                cue: line.cue,
+                date: id,
+                name: who.name.clone(),
+                reference: who.reference.clone(),
+                address: target(way(&line), &who.person).to_owned(),
+                outcome: line.outcome,
+            });
+        }
+    }
+    let others = others_of(conn, id, &cues)?;
+    let people: Vec<Person> = others.iter().map(|(_, p)| p.clone()).collect();
+    for line in due(&date, &people, &cues, now) {
+        let Some((name, person)) = others.iter().find(|(_, p)| p.reader == line.reader) else {
+            continue;
+        };
+        lines.push(Line {
+            cue: line.cue,
+            date: id,
+            name: name.clone(),
+            reference: String::new(),
+            address: target(way(&line), person).to_owned(),
+            outcome: line.outcome,
+        });
+    }
+    Ok(lines)
+}

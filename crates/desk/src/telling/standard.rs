@@ -1,0 +1,291 @@
+//! The program's own templates and cues: what every house begins with. They are written down
+//! once; a house changes them as it likes.
+
+use jiff::Timestamp;
+use jiff::civil::time;
+use matricle_core::cue::{Cue, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
+use matricle_core::occasion::{Moment, Occasion};
+use matricle_core::{CueId, TemplateId};
+use matricle_store::templates::{self, Goes};
+use matricle_store::{Tx, cues};
+
+use crate::DeskError;
+
+/// A wording: its word, its name, subject and body, what goes with it.
+struct Words(&'static str, &'static str, &'static str, &'static [Goes]);
+
+macro_rules! words {
+    ($word:literal, $name:literal, $($goes:ident),*) => {
+        Words($word, $name, include_str!(concat!("../../templates/standard/", $word, ".html")), &[$(Goes::$goes),*])
+    };
+}
+
+const WORDS: &[Words] = &[
+    words!("confirmation", "Confirmation", Tickets, Calendar),
+    words!("approval", "Seats kept, to pay", Bill),
+    words!("left", "Go on with your booking",),
+    words!("pay-soon", "Please pay soon", Bill),
+    words!("lapsed", "Seats free again",),
+    words!("asked", "Asked for seats",),
+    words!("change", "Something changed", Tickets, Calendar),
+    words!("cancellation", "Cancelled", Calendar),
+    words!("refusal", "Declined",),
+    words!("ticket-passed-on", "A ticket for you", Tickets, Calendar),
+    words!("ticket-taken-back", "Ticket no longer good",),
+    words!("second-booking", "Second booking",),
+    words!("moved", "Moved", Tickets, Calendar),
+    words!("called-off", "Called off", Calendar),
+    words!("money-back", "Money on its way back",),
+    words!("waiting-list", "On the waiting list",),
+    words!("offer", "Seats for you",),
+    words!("offer-ends", "Offer about to end",),
+    words!("passed-over", "Passed over",),
+    words!("seats-free", "Seats are free",),
+    words!("invitation", "Invitation",),
+    words!("reminder", "Reminder",),
+    words!("reminder-online", "Reminder, online",),
+    words!("who-comes", "Who comes", Roster),
+    words!("new-booking", "New booking",),
+    words!("thanks", "Thanks",),
+    words!("missed", "We missed you",),
+    words!("card-bought", "Stamp cards bought",),
+    words!("announcement", "Announcement",),
+];
+
+/// The standard wording of something that no cue of the sheet speaks of.
+#[must_use]
+pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
+    match trigger {
+        Trigger::On(occasion) => match occasion {
+            Occasion::Confirmed | Occasion::LetIn => "confirmation",
+            Occasion::ToPay => "approval",
+            Occasion::Left | Occasion::WayBack => "left",
+            Occasion::Lapsed => "lapsed",
+            Occasion::Asked => "asked",
+            Occasion::Changed => "change",
+            Occasion::Cancelled => "cancellation",
+            Occasion::Declined => "refusal",
+            Occasion::PassedOn => "ticket-passed-on",
+            Occasion::PassedBack => "ticket-taken-back",
+            Occasion::Twice => "second-booking",
+            Occasion::Moved => "moved",
+            Occasion::CalledOff => "called-off",
+            Occasion::MoneyBack => "money-back",
+            Occasion::Joined => "waiting-list",
+            Occasion::Offered => "offer",
+            Occasion::PassedOver => "passed-over",
+            Occasion::SeatsFree => "seats-free",
+            Occasion::Invited => "invitation",
+            Occasion::CardBought | Occasion::CardNearlyUsed => "card-bought",
+            Occasion::Announced => "announcement",
+        },
+        Trigger::At(moment) => match moment {
+            Moment::Starts | Moment::SaleOpens | Moment::SaleCloses => "reminder",
+            Moment::Ends => "thanks",
+            Moment::PayBy => "pay-soon",
+            Moment::OfferEnds => "offer-ends",
+            Moment::CardExpires => "card-bought",
+        },
+    }
+}
+
+/// Splits a wording as it stands in its file: the subject is its first line.
+fn split(text: &str) -> (&str, &str) {
+    let (subject, body) = text.split_once('\n').unwrap_or((text, ""));
+    (subject.trim(), body.trim())
+}
+
+/// What a cue of the program's own is, beside its word.
+struct Own {
+    word: &'static str,
+    template: &'static str,
+    trigger: Trigger,
+    when: When,
+    whom: Whom,
+    only: Only,
+    late: Late,
+    on: bool,
+}
+
+impl Own {
+    fn on(word: &'static str, occasion: Occasion, whom: Whom) -> Self {
+        Self {
+            word,
+            template: word,
+            trigger: Trigger::On(occasion),
+            when: When::AtOnce,
+            whom,
+            only: Only::default(),
+            late: Late::AtOnce,
+            on: true,
+        }
+    }
+
+    fn at(word: &'static str, moment: Moment, when: When, whom: Whom, late: Late) -> Self {
+        Self {
+            trigger: Trigger::At(moment),
+            when,
+            late,
+            ..Self::on(word, Occasion::Confirmed, whom)
+        }
+    }
+}
+
+fn own() -> Vec<Own> {
+    use Occasion as O;
+    let day_before = |hour| When::Clock { days: 1, side: Side::Before, at: time(hour, 0, 0, 0) };
+    let day_after = When::Clock { days: 1, side: Side::After, at: time(10, 0, 0, 0) };
+    let before = |n, unit| When::Offset { n, unit, side: Side::Before };
+    let after = |n, unit| When::Offset { n, unit, side: Side::After };
+    let part = |part| Only { part: Some(part), ..Only::default() };
+    let paying = |paying| Only { paying: Some(paying), ..Only::default() };
+    vec![
+        Own::on("confirmation", O::Confirmed, Whom::Booker),
+        Own::on("approval", O::ToPay, Whom::Booker),
+        Own { when: after(3, Unit::Minutes), ..Own::on("left", O::Left, Whom::Booker) },
+        Own { template: "left", ..Own::on("link", O::WayBack, Whom::Booker) },
+        Own {
+            only: paying(Paying::Transfer),
+            ..Own::at("pay-soon", Moment::PayBy, before(1, Unit::Days), Whom::Booker, Late::Never)
+        },
+        Own {
+            word: "pay-soon-card",
+            only: paying(Paying::Card),
+            ..Own::at(
+                "pay-soon",
+                Moment::PayBy,
+                before(5, Unit::Minutes),
+                Whom::Booker,
+                Late::Never,
+            )
+        },
+        Own::on("lapsed", O::Lapsed, Whom::Booker),
+        Own::on("asked", O::Asked, Whom::Booker),
+        Own::on("change", O::Changed, Whom::Booker),
+        Own::on("cancellation", O::Cancelled, Whom::Booker),
+        Own::on("refusal", O::Declined, Whom::Booker),
+        Own::on("ticket-passed-on", O::PassedOn, Whom::Attendees),
+        Own::on("ticket-taken-back", O::PassedBack, Whom::Attendees),
+        Own::on("second-booking", O::Twice, Whom::Booker),
+        Own::on("moved", O::Moved, Whom::Attendees),
+        Own::on("called-off", O::CalledOff, Whom::Attendees),
+        Own { on: false, ..Own::on("money-back", O::MoneyBack, Whom::Booker) },
+        Own::on("waiting-list", O::Joined, Whom::Waiting),
+        Own::on("offer", O::Offered, Whom::Waiting),
+        Own::at(
+            "offer-ends",
+            Moment::OfferEnds,
+            before(2, Unit::Hours),
+            Whom::Waiting,
+            Late::Never,
+        ),
+        Own::on("passed-over", O::PassedOver, Whom::Waiting),
+        Own::on("seats-free", O::SeatsFree, Whom::Waiting),
+        Own {
+            only: part(Part::InPerson),
+            ..Own::at(
+                "reminder",
+                Moment::Starts,
+                day_before(18),
+                Whom::Attendees,
+                Late::UntilHours(3),
+            )
+        },
+        Own {
+            only: part(Part::Online),
+            ..Own::at(
+                "reminder-online",
+                Moment::Starts,
+                day_before(18),
+                Whom::Attendees,
+                Late::UntilHours(1),
+            )
+        },
+        Own::at("who-comes", Moment::Starts, day_before(17), Whom::Hosts, Late::UntilHours(0)),
+        Own { on: false, ..Own::on("new-booking", O::Confirmed, Whom::Hosts) },
+        Own::at("thanks", Moment::Ends, day_after, Whom::Came, Late::Never),
+        Own::at("missed", Moment::Ends, day_after, Whom::Missed, Late::Never),
+    ]
+}
+
+/// Writes down what is missing of the program's own templates and cues, and words anew those
+/// that nobody has changed.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn install(tx: &Tx<'_>, now: Timestamp) -> Result<(), DeskError> {
+    for Words(word, name, text, goes) in WORDS {
+        let (subject, body) = split(text);
+        templates::set_standard(tx, word, (name, subject, body), goes, now)?;
+    }
+    for own in own() {
+        let template = templates::standard(tx, own.template)?.map_or(TemplateId(0), |t| t.id);
+        let cue = Cue {
+            id: CueId(0),
+            event: None,
+            instead_of: None,
+            on: own.on,
+            trigger: own.trigger,
+            when: own.when,
+            whom: own.whom,
+            only: own.only,
+            way: Way::Mail,
+            template,
+            late: own.late,
+            added_at: now,
+            already: false,
+            since: None,
+        };
+        cues::save(tx, &cue, Some(own.word))?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use matricle_core::template::Template;
+    use matricle_formats::letter;
+
+    /// Every wording of the program's own is read, has nothing that its readers cannot have, and
+    /// no two of its cues tell anybody twice.
+    #[test]
+    fn what_every_house_begins_with_is_right() {
+        let mut sheet: Vec<Cue> = Vec::new();
+        for (n, own) in own().into_iter().enumerate() {
+            let words = WORDS.iter().find(|w| w.0 == own.template).unwrap();
+            let cue = Cue {
+                id: CueId(i64::try_from(n).unwrap() + 1),
+                event: None,
+                instead_of: None,
+                on: own.on,
+                trigger: own.trigger,
+                when: own.when,
+                whom: own.whom,
+                only: own.only,
+                way: Way::Mail,
+                template: TemplateId(1),
+                late: own.late,
+                added_at: Timestamp::UNIX_EPOCH,
+                already: false,
+                since: None,
+            };
+            assert_eq!(cue.check(&sheet), Ok(()), "{}", own.word);
+            let (subject, body) = split(words.2);
+            let read = Template::read(subject).unwrap_or_else(|e| panic!("{}: {e:?}", own.word));
+            let body = letter::read_body(body).unwrap_or_else(|e| panic!("{}: {e:?}", own.word));
+            for part in [&read, &body] {
+                assert_eq!(part.not_theirs(&cue), [], "{}", own.word);
+            }
+            assert_eq!(read.block(), None);
+            sheet.push(cue);
+        }
+        for word in Occasion::ALL
+            .into_iter()
+            .map(Trigger::On)
+            .chain(Moment::ALL.into_iter().map(Trigger::At))
+        {
+            assert!(WORDS.iter().any(|w| w.0 == wording_of(word)), "{word:?}");
+        }
+    }
+}

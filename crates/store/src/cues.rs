@@ -1,0 +1,190 @@
+//! Cues: the house's and those of events.
+
+use std::collections::HashMap;
+use std::rc::Rc;
+
+use jiff::Timestamp;
+use matricle_core::cue::{Cue, Late, Only, Trigger, Way, When, Whom};
+use matricle_core::{CueId, EventId, TemplateId};
+use rusqlite::{Connection, OptionalExtension, Row};
+use serde::de::DeserializeOwned;
+
+use crate::convert::{InOrder, foreign, json};
+use crate::{Doing, StoreError, Tx, us};
+
+const COLUMNS: &str = "id, event_id, instead_of, active, happens, at, whom, only, way, template_id, late, \
+     since, added_at, already";
+
+fn of_json<T: DeserializeOwned>(column: &'static str, text: &str) -> rusqlite::Result<T> {
+    serde_json::from_str(text).map_err(|_| foreign(column, text.to_owned()))
+}
+
+fn cue(row: &Row<'_>) -> rusqlite::Result<Cue> {
+    let mut c = InOrder::from(row, 0);
+    Ok(Cue {
+        id: CueId(c.next()?),
+        event: c.next::<Option<i64>>()?.map(EventId),
+        instead_of: c.next::<Option<i64>>()?.map(CueId),
+        on: c.next()?,
+        trigger: c.word("cues.happens", Trigger::from_word)?,
+        when: of_json::<When>("cues.at", &c.next::<String>()?)?,
+        whom: of_json::<Whom>("cues.whom", &c.next::<String>()?)?,
+        only: of_json::<Only>("cues.only", &c.next::<String>()?)?,
+        way: c.word("cues.way", Way::from_word)?,
+        template: TemplateId(c.next()?),
+        late: of_json::<Late>("cues.late", &c.next::<String>()?)?,
+        since: c.instant_or()?,
+        added_at: c.instant()?,
+        already: c.next()?,
+    })
+}
+
+/// The house's cues and an event's own, in the order they were made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Cue>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM cues WHERE removed_at IS NULL AND (event_id IS NULL OR event_id = ?1)
+         ORDER BY id"
+    ))
+    .and_then(|mut q| q.query_map([event.map(|e| e.0)], cue)?.collect())
+    .doing("reading cues")
+}
+
+/// Cue sheets by event, true for one version of all plans.
+#[derive(Default)]
+struct Sheets {
+    version: i64,
+    by_event: HashMap<EventId, Rc<Vec<Cue>>>,
+}
+
+/// The cues that hold for an event: read once, and kept by the writing thread until any plan
+/// changes.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
+    let version: i64 = tx
+        .prepare_cached("SELECT n FROM plan_version")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("asking whether plans changed")?;
+    let known = tx.remembered(|sheets: &mut Sheets| {
+        if sheets.version != version {
+            *sheets = Sheets { version, by_event: HashMap::new() };
+        }
+        sheets.by_event.get(&event).map(Rc::clone)
+    });
+    if let Some(known) = known {
+        return Ok(known);
+    }
+    let fresh = Rc::new(matricle_core::cue::sheet(event, &of(tx, Some(event))?));
+    tx.remembered(|sheets: &mut Sheets| sheets.by_event.insert(event, Rc::clone(&fresh)));
+    Ok(fresh)
+}
+
+/// A cue by its key, a removed one too.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: CueId) -> Result<Option<Cue>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {COLUMNS} FROM cues WHERE id = ?1"))
+        .and_then(|mut q| q.query_row([id.0], cue).optional())
+        .doing("looking a cue up")
+}
+
+/// The program's own cue that a cue began as; empty for one of the house's.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn standard_of(conn: &Connection, id: CueId) -> Result<String, StoreError> {
+    conn.prepare_cached("SELECT coalesce(standard, '') FROM cues WHERE id = ?1")
+        .and_then(|mut q| q.query_row([id.0], |row| row.get(0)).optional())
+        .map(Option::unwrap_or_default)
+        .doing("looking a cue up")
+}
+
+/// How many of the program's own cues there are.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn standards(conn: &Connection) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM cues WHERE standard IS NOT NULL")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)))
+        .doing("counting cues")
+}
+
+/// Writes a cue down: a new one with the key 0, or over the one that is there. `standard` names
+/// one of the program's own, which is written once and then left to the house.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn save(tx: &Tx<'_>, cue: &Cue, standard: Option<&str>) -> Result<CueId, StoreError> {
+    let write = || -> rusqlite::Result<CueId> {
+        let parts = (json(&cue.when)?, json(&cue.whom)?, json(&cue.only)?, json(&cue.late)?);
+        if cue.id == CueId(0) {
+            tx.execute(
+                "INSERT OR IGNORE INTO cues (event_id, instead_of, active, happens, at, whom, only, way, template_id,
+                    late, since, added_at, standard, already)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+                (
+                    cue.event.map(|e| e.0),
+                    cue.instead_of.map(|c| c.0),
+                    cue.on,
+                    cue.trigger.word(),
+                    parts.0,
+                    parts.1,
+                    parts.2,
+                    cue.way.word(),
+                    cue.template.0,
+                    parts.3,
+                    cue.since.map(us),
+                    us(cue.added_at),
+                    standard,
+                    cue.already,
+                ),
+            )?;
+            return Ok(CueId(tx.last_insert_rowid()));
+        }
+        tx.execute(
+            "UPDATE cues SET active = ?2, happens = ?3, at = ?4, whom = ?5, only = ?6, way = ?7,
+                template_id = ?8, late = ?9, since = ?10 WHERE id = ?1",
+            (
+                cue.id.0,
+                cue.on,
+                cue.trigger.word(),
+                parts.0,
+                parts.1,
+                parts.2,
+                cue.way.word(),
+                cue.template.0,
+                parts.3,
+                cue.since.map(us),
+            ),
+        )?;
+        Ok(cue.id)
+    };
+    write().doing("writing a cue")
+}
+
+/// Takes a cue off its sheet, or puts it back; what it sent stays.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn remove(tx: &Tx<'_>, id: CueId, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.execute("UPDATE cues SET removed_at = ?2 WHERE id = ?1", (id.0, at.map(us)))
+        .map(drop)
+        .doing("removing a cue")
+}
+
+/// Where a template is used: the cues that speak with it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn using(conn: &Connection, template: TemplateId) -> Result<Vec<Cue>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM cues WHERE template_id = ?1 AND removed_at IS NULL ORDER BY id"
+    ))
+    .and_then(|mut q| q.query_map([template.0], cue)?.collect())
+    .doing("looking where a template is used")
+}

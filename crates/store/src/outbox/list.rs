@@ -1,0 +1,301 @@
+//! The outbox as lists: by words, by state, by event; whom to ring.
+
+use jiff::Timestamp;
+use matricle_core::occasion::Knows;
+use matricle_core::{BookingId, CueId, EventId, MessageId};
+use rusqlite::{Connection, OptionalExtension, params_from_iter};
+
+use crate::convert::{InOrder, foreign};
+use crate::outbox::{COLUMNS, Message, MessageState, message_at};
+use crate::{Doing, StoreError, Tx, us};
+
+/// What to look for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Look {
+    /// Of this event only.
+    pub event: Option<EventId>,
+    /// About this booking only.
+    pub booking: Option<BookingId>,
+    /// In these states; empty for all.
+    pub states: Vec<MessageState>,
+    /// Its minute is not before …
+    pub from: Option<Timestamp>,
+    /// … and before this.
+    pub until: Option<Timestamp>,
+    /// Words in address, name, reference or event.
+    pub words: Vec<String>,
+    /// The latest minute first.
+    pub latest_first: bool,
+}
+
+/// A message with what lists show beside it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// The message.
+    pub message: Message,
+    /// The booking's reference; empty where it is about none.
+    pub reference: String,
+    /// The booker's name; empty where it is about none.
+    pub name: String,
+    /// The event.
+    pub event: EventId,
+    /// Its title.
+    pub title: String,
+    /// The name of its template; empty for a standard wording of before.
+    pub template: String,
+}
+
+/// The messages that are looked for, from one on, and how many there are in all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn find(
+    conn: &Connection,
+    look: &Look,
+    skip: u32,
+    most: u32,
+) -> Result<(Vec<Found>, u32), StoreError> {
+    let mut wheres = vec!["coalesce(b.test, 0) = 0".to_owned()];
+    let mut values: Vec<rusqlite::types::Value> = Vec::new();
+    let mut with = |sql: &str, value: rusqlite::types::Value| {
+        values.push(value);
+        sql.replace("?#", &format!("?{}", values.len()))
+    };
+    if let Some(event) = look.event {
+        wheres.push(with("e.id = ?#", event.0.into()));
+    }
+    if let Some(booking) = look.booking {
+        wheres.push(with("o.booking_id = ?#", booking.0.into()));
+    }
+    if !look.states.is_empty() {
+        let states: Vec<String> = look.states.iter().map(|s| format!("'{}'", s.word())).collect();
+        wheres.push(format!("o.state IN ({})", states.join(", ")));
+    }
+    if let Some(from) = look.from {
+        wheres.push(with("o.planned_at >= ?#", us(from).into()));
+    }
+    if let Some(until) = look.until {
+        wheres.push(with("o.planned_at < ?#", us(until).into()));
+    }
+    for word in &look.words {
+        let like = format!("%{}%", word.replace(['%', '_'], " "));
+        wheres.push(with(
+            "(o.address LIKE ?# OR b.name LIKE ?# OR b.reference LIKE ?# OR e.title LIKE ?# OR o.happened LIKE ?#)",
+            like.into(),
+        ));
+    }
+    let joined = format!(
+        "FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
+         JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
+         LEFT JOIN templates t ON t.id = o.template_id WHERE {}",
+        wheres.join(" AND ")
+    );
+    let count: u32 = conn
+        .prepare_cached(&format!("SELECT count(*) {joined}"))
+        .and_then(|mut q| q.query_row(params_from_iter(&values), |row| row.get(0)))
+        .doing("counting messages")?;
+    let order =
+        if look.latest_first { "o.planned_at DESC, o.id DESC" } else { "o.planned_at, o.id" };
+    let found = conn
+        .prepare_cached(&format!(
+            "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, e.title, coalesce(t.name, '')
+             {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
+        ))
+        .and_then(|mut q| {
+            q.query_map(params_from_iter(&values), |row| {
+                let mut c = InOrder::from(row, 0);
+                Ok(Found {
+                    message: message_at(&mut c)?,
+                    reference: c.next()?,
+                    name: c.next()?,
+                    event: EventId(c.next()?),
+                    title: c.next()?,
+                    template: c.next()?,
+                })
+            })?
+            .collect()
+        })
+        .doing("reading messages")?;
+    Ok((found, count))
+}
+
+/// A message with what lists show beside it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
+    conn.prepare_cached(
+        "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, e.title, coalesce(t.name, '')
+         FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
+         JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
+         LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_row([message.id.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok(Found {
+                message: message.clone(),
+                reference: c.next()?,
+                name: c.next()?,
+                event: EventId(c.next()?),
+                title: c.next()?,
+                template: c.next()?,
+            })
+        })
+        .optional()
+    })
+    .doing("looking a message up")
+}
+
+/// What a cue, or an occasion without one, came to on an event.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Counted {
+    /// Sent.
+    pub sent: u32,
+    /// Planned or being tried.
+    pub planned: u32,
+    /// Failed.
+    pub failed: u32,
+    /// When the first was sent, or goes.
+    pub first: Option<Timestamp>,
+    /// When the last was sent, or goes.
+    pub last: Option<Timestamp>,
+}
+
+/// What all cues of an event came to: the cue, or what happened where there is none.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_event(
+    conn: &Connection,
+    event: EventId,
+) -> Result<Vec<(Option<CueId>, String, Counted)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT o.cue_id, o.happened, sum(o.state = 'sent'), sum(o.state IN ('planned', 'sending')),
+            sum(o.state = 'failed'), min(coalesce(o.sent_at, o.planned_at)), max(coalesce(o.sent_at, o.planned_at))
+         FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
+         WHERE coalesce(o.event_id, d.event_id) = ?1 AND o.state IN ('sent', 'planned', 'sending', 'failed')
+            AND coalesce(b.test, 0) = 0
+         GROUP BY o.cue_id, o.happened",
+    )
+    .and_then(|mut q| {
+        q.query_map([event.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok((
+                c.next::<Option<i64>>()?.map(CueId),
+                c.next()?,
+                Counted {
+                    sent: c.next()?,
+                    planned: c.next()?,
+                    failed: c.next()?,
+                    first: c.instant_or()?,
+                    last: c.instant_or()?,
+                },
+            ))
+        })?
+        .collect()
+    })
+    .doing("counting messages")
+}
+
+/// How many messages of a cue went out and how many are planned.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_of_cue(conn: &Connection, cue: CueId) -> Result<(u32, u32), StoreError> {
+    conn.prepare_cached(
+        "SELECT coalesce(sum(state = 'sent'), 0), coalesce(sum(state = 'planned'), 0) FROM outbox WHERE cue_id = ?1",
+    )
+    .and_then(|mut q| q.query_row([cue.0], |row| Ok((row.get(0)?, row.get(1)?))))
+    .doing("counting messages")
+}
+
+/// Somebody to ring.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ring {
+    /// Its key.
+    pub id: MessageId,
+    /// The booking's reference, as stored.
+    pub reference: String,
+    /// The booker.
+    pub name: String,
+    /// Their number; may be empty.
+    pub phone: String,
+    /// What it is about.
+    pub kind: String,
+    /// What there is to say.
+    pub note: String,
+    /// When they were rung, and who rang.
+    pub rung: Option<(Timestamp, String)>,
+}
+
+/// Whom to ring about an event, or was rung; those who wait first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn rings(conn: &Connection, event: EventId) -> Result<Vec<Ring>, StoreError> {
+    conn.prepare_cached(
+        "SELECT o.id, b.reference, b.name, b.phone, o.happened, o.knows, o.sent_at, o.answer
+         FROM outbox o JOIN bookings b ON b.id = o.booking_id JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 0 AND o.way = 'telephone' AND o.state IN ('planned', 'sent')
+         ORDER BY o.sent_at IS NOT NULL, o.id DESC",
+    )
+    .and_then(|mut q| {
+        q.query_map([event.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok(Ring {
+                id: MessageId(c.next()?),
+                reference: c.next()?,
+                name: c.next()?,
+                phone: c.next()?,
+                kind: c.next()?,
+                note: {
+                    let text: String = c.next()?;
+                    let knows: Knows = serde_json::from_str(&text)
+                        .map_err(|_| foreign("outbox.knows", text))?;
+                    knows.said()
+                },
+                rung: c.instant_or()?.zip(Some(c.next()?)),
+            })
+        })?
+        .collect()
+    })
+    .doing("reading whom to ring")
+}
+
+/// Somebody of an event was rung. Whether they were still to be.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn rung(
+    tx: &Tx<'_>,
+    event: EventId,
+    id: MessageId,
+    who: &str,
+    now: Timestamp,
+) -> Result<bool, StoreError> {
+    tx.prepare_cached(
+        "UPDATE outbox SET state = 'sent', sent_at = ?4, answer = ?3
+         WHERE id = ?2 AND way = 'telephone' AND state = 'planned' AND booking_id IN
+            (SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1)",
+    )
+    .and_then(|mut q| q.execute((event.0, id.0, who, us(now))))
+    .map(|n| n == 1)
+    .doing("noting that somebody was rung")
+}
+
+/// Events with bookers who are still to be rung: key, title, how many.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_ring(conn: &Connection) -> Result<Vec<(EventId, String, u32)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT e.id, e.title, count(*) FROM outbox o JOIN bookings b ON b.id = o.booking_id
+         JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
+         WHERE o.way = 'telephone' AND o.state = 'planned' AND b.test = 0 GROUP BY e.id ORDER BY min(o.id)",
+    )
+    .and_then(|mut q| {
+        q.query_map([], |row| Ok((EventId(row.get(0)?), row.get(1)?, row.get(2)?)))?.collect()
+    })
+    .doing("counting whom to ring")
+}

@@ -1,0 +1,288 @@
+//! What is planned for the moments of dates, and what is to be followed again.
+
+use jiff::Timestamp;
+use matricle_core::cue::{Trigger, Way};
+use matricle_core::occasion::Knows;
+use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, TemplateId};
+use rusqlite::{Connection, OptionalExtension};
+
+use crate::convert::InOrder;
+use crate::outbox::{About, MessageState, NewMessage, plan};
+use crate::{Doing, StoreError, Tx, us};
+
+/// A message of a moment, as far as following needs it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Planned {
+    /// Its key.
+    pub id: MessageId,
+    /// The cue.
+    pub cue: CueId,
+    /// The house's cue that it stands in place of, or the cue itself: to be told by either is to
+    /// be told.
+    pub root: CueId,
+    /// Who.
+    pub reader: String,
+    /// For which date.
+    pub date: DateId,
+    /// To which address or number.
+    pub address: String,
+    /// Where it stands.
+    pub state: MessageState,
+    /// Its minute.
+    pub at: Timestamp,
+    /// Somebody stopped it, or gave it that minute.
+    pub by_hand: bool,
+}
+
+/// What is planned of moments: about a booking, or about a date and none of its bookings.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn planned_of(
+    conn: &Connection,
+    booking: Option<BookingId>,
+    date: DateId,
+) -> Result<Vec<Planned>, StoreError> {
+    const COLUMNS: &str = "o.id, o.cue_id, coalesce(c.instead_of, c.id), o.reader, o.date_id, o.address, o.state, \
+         o.planned_at, o.by_hand FROM outbox o JOIN cues c ON c.id = o.cue_id";
+    let (sql, key) = match booking {
+        Some(booking) => (
+            format!("SELECT {COLUMNS} WHERE o.booking_id = ?1 AND o.date_id IS NOT NULL"),
+            booking.0,
+        ),
+        None => (format!("SELECT {COLUMNS} WHERE o.date_id = ?1 AND o.booking_id IS NULL"), date.0),
+    };
+    conn.prepare_cached(&sql)
+        .and_then(|mut q| {
+            q.query_map([key], |row| {
+                let mut c = InOrder::from(row, 0);
+                Ok(Planned {
+                    id: MessageId(c.next()?),
+                    cue: CueId(c.next()?),
+                    root: CueId(c.next()?),
+                    reader: c.next()?,
+                    date: DateId(c.next()?),
+                    address: c.next()?,
+                    state: c.word("outbox.state", MessageState::from_word)?,
+                    at: c.instant()?,
+                    by_hand: c.next()?,
+                })
+            })?
+            .collect()
+        })
+        .doing("reading what is planned")
+}
+
+/// What is to be done so that what is planned is what bookings and dates say.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// Something is planned that was not.
+    Plan {
+        /// The thing it is about.
+        about: About,
+        /// For which date.
+        date: DateId,
+        /// The cue.
+        cue: CueId,
+        /// Its wording.
+        template: TemplateId,
+        /// What sets it off.
+        trigger: Trigger,
+        /// By which way.
+        way: Way,
+        /// Who.
+        reader: String,
+        /// To which address or number.
+        address: String,
+        /// The place on a waiting list it is about.
+        waiter: Option<i64>,
+        /// Its `Message-ID`.
+        message_id: String,
+        /// Its minute.
+        at: Timestamp,
+    },
+    /// It has another minute, or address, or is true again.
+    Move {
+        /// The message.
+        id: MessageId,
+        /// Its minute.
+        at: Timestamp,
+        /// To which address or number.
+        address: String,
+    },
+    /// It is not true any more.
+    Withdraw {
+        /// The message.
+        id: MessageId,
+        /// Why.
+        why: &'static str,
+    },
+}
+
+/// Makes changes that were worked out from what was read a moment before: nothing that has
+/// been sent, stopped or steered by hand meanwhile is touched.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn apply(tx: &Tx<'_>, changes: &[Change]) -> Result<(), StoreError> {
+    for change in changes {
+        match change {
+            Change::Plan {
+                about,
+                date,
+                cue,
+                template,
+                trigger,
+                way,
+                reader,
+                address,
+                waiter,
+                message_id,
+                at,
+            } => {
+                plan(
+                    tx,
+                    &NewMessage {
+                        about: *about,
+                        date: Some(*date),
+                        waiter: *waiter,
+                        announcement: None,
+                        trigger: *trigger,
+                        cue: Some(*cue),
+                        template: Some(*template),
+                        reader,
+                        way: *way,
+                        address,
+                        unique: &format!("{cue} {reader} {date}"),
+                        message_id,
+                        knows: &Knows::default(),
+                        at: *at,
+                        bulk: false,
+                        skipped: "",
+                    },
+                )?;
+            }
+            Change::Move { id, at, address } => {
+                tx.prepare_cached(
+                    "UPDATE outbox SET state = 'planned', planned_at = ?2, next_try_at = ?2, address = ?3,
+                        reason = '' WHERE id = ?1 AND by_hand = 0 AND state IN ('planned', 'withdrawn', 'skipped')",
+                )
+                .and_then(|mut q| q.execute((id.0, us(*at), address)))
+                .doing("moving a message")?;
+            }
+            Change::Withdraw { id, why } => {
+                tx.prepare_cached(
+                    "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2
+                     WHERE id = ?1 AND state = 'planned'",
+                )
+                .and_then(|mut q| q.execute((id.0, why)))
+                .doing("withdrawing a message")?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Bookings whose messages are to be followed, with the count that tells whether they changed
+/// again meanwhile.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_follow(conn: &Connection, most: u32) -> Result<Vec<(BookingId, i64)>, StoreError> {
+    conn.prepare_cached("SELECT booking_id, n FROM to_follow ORDER BY booking_id LIMIT ?1")
+        .and_then(|mut q| {
+            q.query_map([most], |row| Ok((BookingId(row.get(0)?), row.get(1)?)))?.collect()
+        })
+        .doing("reading what is to be followed")
+}
+
+/// Dates whose messages are to be followed: the count that tells whether they changed again, and
+/// up to which booking it is done.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn to_follow_dates(
+    conn: &Connection,
+    most: u32,
+) -> Result<Vec<(DateId, i64, BookingId)>, StoreError> {
+    conn.prepare_cached("SELECT date_id, n, done_to FROM to_follow_dates ORDER BY date_id LIMIT ?1")
+        .and_then(|mut q| {
+            q.query_map([most], |row| {
+                Ok((DateId(row.get(0)?), row.get(1)?, BookingId(row.get(2)?)))
+            })?
+            .collect()
+        })
+        .doing("reading what is to be followed")
+}
+
+/// These bookings are followed, unless they changed again meanwhile.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn followed(tx: &Tx<'_>, bookings: &[(BookingId, i64)]) -> Result<(), StoreError> {
+    for (booking, n) in bookings {
+        tx.prepare_cached("DELETE FROM to_follow WHERE booking_id = ?1 AND n = ?2")
+            .and_then(|mut q| q.execute((booking.0, n)))
+            .doing("noting what is followed")?;
+    }
+    Ok(())
+}
+
+/// A date is followed up to a booking; with none, it is done. One that changed again meanwhile
+/// begins anew.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn done(tx: &Tx<'_>, date: DateId, n: i64, up_to: Option<BookingId>) -> Result<(), StoreError> {
+    let sql = match up_to {
+        Some(_) => "UPDATE to_follow_dates SET done_to = ?3 WHERE date_id = ?1 AND n = ?2",
+        None => "DELETE FROM to_follow_dates WHERE date_id = ?1 AND n = ?2 AND ?3 IS NULL",
+    };
+    tx.prepare_cached(sql)
+        .and_then(|mut q| q.execute((date.0, n, up_to.map(|b| b.0))))
+        .map(drop)
+        .doing("noting what is followed")
+}
+
+/// A date is to be followed again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn mark_date(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO to_follow_dates (date_id) VALUES (?1) ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0",
+    )
+    .and_then(|mut q| q.execute([date.0]))
+    .map(drop)
+    .doing("noting what is to be followed")
+}
+
+/// How many bookings of an event, or of all, are still to be followed.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn left_to_follow(conn: &Connection, event: Option<EventId>) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT (SELECT count(*) FROM to_follow t JOIN bookings b ON b.id = t.booking_id JOIN dates d ON d.id = b.date_id
+                WHERE ?1 IS NULL OR d.event_id = ?1)
+            + (SELECT count(*) FROM to_follow_dates t JOIN dates d ON d.id = t.date_id
+                JOIN bookings b ON b.date_id = d.id AND b.id > t.done_to
+                WHERE (?1 IS NULL OR d.event_id = ?1) AND b.state IN ('confirmed', 'awaiting payment'))",
+    )
+    .and_then(|mut q| q.query_row([event.map(|e| e.0)], |row| row.get(0)).optional())
+    .map(Option::unwrap_or_default)
+    .doing("counting what is to be followed")
+}
+
+/// What was due before an instant counts as sent at its minute: for a house with a made-up past.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn went(tx: &Tx<'_>, until: Timestamp) -> Result<usize, StoreError> {
+    tx.execute(
+        "UPDATE outbox SET state = 'sent', sent_at = planned_at, next_try_at = NULL, answer = '250 taken'
+         WHERE state = 'planned' AND way <> 'telephone' AND planned_at < ?1",
+        [us(until)],
+    )
+    .doing("making up what went")
+}

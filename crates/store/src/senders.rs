@@ -1,0 +1,109 @@
+//! Names and addresses to write from: a private address never appears in what goes out.
+
+use jiff::Timestamp;
+use matricle_core::{EventId, TagId};
+use rusqlite::{Connection, OptionalExtension};
+
+use crate::{Doing, StoreError, Tx, us};
+
+/// A sender.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sender {
+    /// Its key; 0 for a new one.
+    pub id: i64,
+    /// The name.
+    pub name: String,
+    /// The address.
+    pub email: String,
+    /// For events with this tag, by itself.
+    pub tag: Option<TagId>,
+}
+
+/// The senders of the house, by name.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn all(conn: &Connection) -> Result<Vec<Sender>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, name, email, tag_id FROM senders WHERE retired_at IS NULL ORDER BY name, id",
+    )
+    .and_then(|mut q| {
+        q.query_map([], |row| {
+            Ok(Sender {
+                id: row.get(0)?,
+                name: row.get(1)?,
+                email: row.get(2)?,
+                tag: row.get::<_, Option<i64>>(3)?.map(TagId),
+            })
+        })?
+        .collect()
+    })
+    .doing("reading senders")
+}
+
+/// The sender of an event's messages: its own, or one for its tags. Name and address.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<(String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT s.name, s.email FROM events e JOIN senders s ON s.id = e.sender_id
+            WHERE e.id = ?1 AND s.retired_at IS NULL
+         UNION ALL SELECT s.name, s.email FROM event_tags t JOIN senders s ON s.tag_id = t.tag_id
+            WHERE t.event_id = ?1 AND s.retired_at IS NULL LIMIT 1",
+    )
+    .and_then(|mut q| q.query_row([event.0], |row| Ok((row.get(0)?, row.get(1)?))).optional())
+    .doing("looking a sender up")
+}
+
+/// The key of an event's own sender.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn own(conn: &Connection, event: EventId) -> Result<Option<i64>, StoreError> {
+    conn.prepare_cached("SELECT sender_id FROM events WHERE id = ?1")
+        .and_then(|mut q| q.query_row([event.0], |row| row.get(0)).optional())
+        .map(Option::flatten)
+        .doing("looking a sender up")
+}
+
+/// Gives an event a sender of its own, or none.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_own(tx: &Tx<'_>, event: EventId, sender: Option<i64>) -> Result<(), StoreError> {
+    tx.execute("UPDATE events SET sender_id = ?2 WHERE id = ?1", (event.0, sender))
+        .map(drop)
+        .doing("giving an event a sender")
+}
+
+/// Writes a sender down.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn save(tx: &Tx<'_>, sender: &Sender) -> Result<(), StoreError> {
+    let tag = sender.tag.map(|t| t.0);
+    if sender.id == 0 {
+        tx.execute(
+            "INSERT INTO senders (name, email, tag_id) VALUES (?1, ?2, ?3)",
+            (&sender.name, &sender.email, tag),
+        )
+    } else {
+        tx.execute(
+            "UPDATE senders SET name = ?2, email = ?3, tag_id = ?4 WHERE id = ?1",
+            (sender.id, &sender.name, &sender.email, tag),
+        )
+    }
+    .map(drop)
+    .doing("writing a sender")
+}
+
+/// Takes a sender out of use, or back into it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn retire(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.execute("UPDATE senders SET retired_at = ?2 WHERE id = ?1", (id, at.map(us)))
+        .map(drop)
+        .doing("retiring a sender")
+}

@@ -1,0 +1,346 @@
+//! The Messages room: what goes and what went, and why.
+
+pub(crate) mod announce;
+pub(crate) mod cues;
+pub(crate) mod senders;
+pub(crate) mod templates;
+
+use askama::Template;
+use axum::extract::{Path, Query};
+use axum::http::Uri;
+use axum::response::Response;
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::cue::{Trigger, Way};
+use matricle_core::staff::Right;
+use matricle_core::{EventId, MessageId};
+use matricle_desk::messages::outbox::{self, Steer};
+use matricle_formats::table::Cell;
+use matricle_formats::words;
+use matricle_store::outbox::{About, Found, Look, MessageState};
+use serde::Deserialize;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::page::{Frame, html};
+use crate::parts::cue_words;
+use crate::parts::files::list_file;
+use crate::parts::pager::{self, Pager};
+
+/// A message in a list.
+pub(crate) struct Row {
+    pub(crate) id: i64,
+    pub(crate) href: String,
+    pub(crate) what: String,
+    pub(crate) about: String,
+    pub(crate) to: String,
+    pub(crate) name: String,
+    pub(crate) way: &'static str,
+    pub(crate) state: &'static str,
+    pub(crate) class: &'static str,
+    pub(crate) why: String,
+    pub(crate) when: String,
+    pub(crate) is_open: bool,
+}
+
+/// The colour and shape of a state.
+pub(crate) const fn class(state: MessageState) -> &'static str {
+    match state {
+        MessageState::Planned | MessageState::Sending => "held",
+        MessageState::Sent => "conf",
+        MessageState::Failed => "over failed",
+        MessageState::Withdrawn | MessageState::Skipped => "over",
+    }
+}
+
+/// What a message is about, in words.
+pub(crate) fn what(found: &Found) -> String {
+    if found.template.is_empty() {
+        let word = match found.message.trigger {
+            Trigger::On(o) => o.word(),
+            Trigger::At(m) => m.word(),
+        };
+        let mut letters = word.chars();
+        let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+        return format!("{first}{}", letters.as_str());
+    }
+    found.template.clone()
+}
+
+pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
+    let m = &found.message;
+    let when = words::moment(m.sent_at.unwrap_or(m.planned_at), zone, now);
+    let why = match (&m.last_error, m.state) {
+        (Some(error), MessageState::Planned | MessageState::Failed) => error.clone(),
+        _ if m.state == MessageState::Sent => m.answer.clone(),
+        _ => m.reason.clone(),
+    };
+    Row {
+        id: m.id.0,
+        href: format!("/office/messages/{}", m.id),
+        what: what(found),
+        about: found.title.clone(),
+        to: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
+        name: found.name.clone(),
+        way: m.way.word(),
+        state: m.state.word(),
+        class: class(m.state),
+        why,
+        when,
+        is_open: outbox::is_open(m),
+    }
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Asked {
+    #[serde(default)]
+    q: String,
+    #[serde(default)]
+    event: Option<i64>,
+    #[serde(default)]
+    page: usize,
+}
+
+#[derive(Template)]
+#[template(path = "messages/list.html")]
+struct List {
+    f: Frame,
+    tab: &'static str,
+    title: &'static str,
+    says: &'static str,
+    asked: Asked,
+    rows: Vec<Row>,
+    count: u32,
+    left: u32,
+    pager: Pager,
+    may: bool,
+}
+
+/// What a tab of the room shows.
+fn look(
+    tab: &str,
+    asked: &Asked,
+    now: Timestamp,
+) -> Option<(&'static str, &'static str, &'static str, Look)> {
+    let words = asked.q.split_whitespace().map(String::from).collect();
+    let base = Look { event: asked.event.map(EventId), words, ..Look::default() };
+    let planned = vec![MessageState::Planned, MessageState::Sending];
+    Some(match tab {
+        "" => (
+            "next",
+            "Next hours",
+            "What goes until this time tomorrow, by itself.",
+            Look { states: planned, until: Some(now + SignedDuration::from_hours(24)), ..base },
+        ),
+        "planned" => (
+            "planned",
+            "Planned",
+            "All that is planned, the soonest first.",
+            Look { states: planned, ..base },
+        ),
+        "went" => (
+            "went",
+            "What went",
+            "All that went out, the latest first, with its words.",
+            Look { states: vec![MessageState::Sent], latest_first: true, ..base },
+        ),
+        "failed" => (
+            "failed",
+            "Failed",
+            "What the other side refused, with what it said.",
+            Look { states: vec![MessageState::Failed], latest_first: true, ..base },
+        ),
+        "not" => (
+            "not",
+            "Not sent",
+            "What is not true any more, what was stopped, and who could not be reached.",
+            Look {
+                states: vec![MessageState::Withdrawn, MessageState::Skipped],
+                latest_first: true,
+                ..base
+            },
+        ),
+        _ => return None,
+    })
+}
+
+async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> {
+    let now = at.app.desk.clock.now();
+    let (name, title, says, look) =
+        look(tab, &asked, now).ok_or(matricle_desk::DeskError::NotFound)?;
+    let skip = u32::try_from(asked.page.saturating_mul(pager::ROWS)).unwrap_or(u32::MAX);
+    let most = u32::try_from(pager::ROWS).unwrap_or(30);
+    let found = outbox::list(&at.app.desk, &at.staff, look, skip, most).await?;
+    let zone = found.house.zone.clone();
+    let mut address = match tab {
+        "" => "/office/messages?".to_owned(),
+        tab => format!("/office/messages/{tab}?"),
+    };
+    if !asked.q.is_empty() {
+        address.push_str(&format!("q={}&", crate::address::encode(&asked.q)));
+    }
+    if let Some(event) = asked.event {
+        address.push_str(&format!("event={event}&"));
+    }
+    html(&List {
+        f: at.frame(title, &found.house.name).in_room("messages"),
+        tab: name,
+        title,
+        says,
+        rows: found.rows.iter().map(|r| row(r, &zone, now)).collect(),
+        count: found.count,
+        left: found.left,
+        pager: Pager::of(
+            usize::try_from(found.count).unwrap_or(usize::MAX),
+            asked.page,
+            pager::ROWS,
+            &address,
+        ),
+        may: at.staff.role.may(Right::ChangeBookings),
+        asked,
+    })
+}
+
+/// `GET /office/messages`: the next hours.
+pub(crate) async fn next(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
+    list(at, "", asked).await
+}
+
+/// `GET /office/messages/{tab}`: a list, or one message by its key.
+pub(crate) async fn tab(
+    at: Clerk,
+    Path(tab): Path<String>,
+    Query(asked): Query<Asked>,
+) -> Result<Response, WebError> {
+    match tab.parse() {
+        Ok(id) => one(at, MessageId(id)).await,
+        Err(_) => list(at, &tab, asked).await,
+    }
+}
+
+/// `GET /office/messages.csv`, `.xlsx`: all that fits, whole.
+pub(crate) async fn file(
+    at: Clerk,
+    uri: Uri,
+    Query(asked): Query<Asked>,
+) -> Result<Response, WebError> {
+    let tab =
+        uri.query().and_then(|q| q.split('&').find_map(|p| p.strip_prefix("tab="))).unwrap_or("");
+    let now = at.app.desk.clock.now();
+    let tab = if tab == "next" { "" } else { tab };
+    let (_, _, _, look) = look(tab, &asked, now).ok_or(matricle_desk::DeskError::NotFound)?;
+    let found = outbox::list(&at.app.desk, &at.staff, look, 0, u32::MAX >> 1).await?;
+    let zone = &found.house.zone;
+    let rows: Vec<Vec<Cell>> = found
+        .rows
+        .iter()
+        .map(|f| {
+            let r = row(f, zone, now);
+            let at = words::local(f.message.sent_at.unwrap_or(f.message.planned_at), zone);
+            let texts = [
+                r.state.into(),
+                r.what,
+                r.about,
+                f.reference.clone(),
+                r.name,
+                r.way.into(),
+                r.to,
+                r.why,
+            ];
+            std::iter::once(Cell::At(at.datetime())).chain(texts.map(Cell::Text)).collect()
+        })
+        .collect();
+    let head = ["Minute", "State", "Message", "Event", "Booking", "Booker", "Way", "To", "Why"];
+    list_file(uri.path(), "Messages", &head, &rows)
+}
+
+#[derive(Template)]
+#[template(path = "messages/one.html")]
+struct One {
+    f: Frame,
+    tab: &'static str,
+    row: Row,
+    booking: String,
+    event: i64,
+    subject: String,
+    words: String,
+    as_sent: bool,
+    has_words: bool,
+    planned: String,
+    sent: String,
+    tries: u32,
+    by: &'static str,
+    message_id: String,
+    refused: Option<String>,
+    may: bool,
+}
+
+async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
+    let now = at.app.desk.clock.now();
+    let shown = outbox::show(&at.app.desk, &at.staff, id).await?;
+    let (zone, m) = (&shown.house.zone, &shown.found.message);
+    let has_words = shown.words.is_some();
+    let (subject, words_said) = shown.words.unwrap_or_default();
+    html(&One {
+        f: at.frame(what(&shown.found), &shown.house.name).in_room("messages"),
+        tab: "one",
+        row: row(&shown.found, zone, now),
+        booking: match m.about {
+            About::Booking(_) => shown.found.reference.clone(),
+            About::Event(_) => String::new(),
+        },
+        event: shown.found.event.0,
+        subject,
+        words: words_said,
+        as_sent: shown.as_sent,
+        has_words,
+        planned: words::moment(m.planned_at, zone, now),
+        sent: m.sent_at.map_or_else(String::new, |at| words::moment(at, zone, now)),
+        tries: m.tries,
+        by: cue_words::trigger(m.trigger),
+        message_id: if m.way == Way::Mail { m.message_id.clone() } else { String::new() },
+        refused: shown.address.refused.map(|(_, why)| why),
+        may: at.staff.role.may(Right::ChangeBookings),
+    })
+}
+
+/// `POST /office/messages/steer`: sends, stops, or gives another minute to what has not gone.
+pub(crate) async fn steer(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let ids: Vec<MessageId> =
+        posted.starting("message").filter_map(|(_, v)| v.parse().ok().map(MessageId)).collect();
+    let back = match posted.get("back") {
+        back if back.starts_with("/office/") => back.to_owned(),
+        _ => "/office/messages".into(),
+    };
+    if posted.get("how") == "forgive" {
+        let address = posted.get("address").to_owned();
+        outbox::forgive(&at.app.desk, &at.staff, address).await?;
+        return Ok(at.done(&back, "The address is written to again."));
+    }
+    let how = match posted.get("how") {
+        "now" => Steer::Now,
+        "stop" => Steer::Stop,
+        _ => {
+            let house = at.app.desk.house().await?;
+            let mut form = crate::parts::fields::form(&posted);
+            match form.instant("at", &house.zone) {
+                Some(minute) if minute > at.app.desk.clock.now() => Steer::At(minute),
+                _ => return Ok(at.done(&back, "Nothing was changed: choose a time to come.")),
+            }
+        }
+    };
+    let asked = ids.len();
+    let done = outbox::steer(&at.app.desk, &at.staff, ids, how).await?;
+    let act = match how {
+        Steer::Now => "go now",
+        Steer::Stop => "stopped",
+        Steer::At(_) => "given another minute",
+    };
+    let said = match (done, asked) {
+        (0, 0) => "Nothing was chosen. Tick the messages first.".to_owned(),
+        (0, _) => "Nothing was changed: it has gone out already.".into(),
+        (1, 1) => format!("Done: {act}."),
+        (n, m) => format!("{n} of {m}: {act}."),
+    };
+    Ok(at.done(&back, said))
+}

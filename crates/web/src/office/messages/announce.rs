@@ -1,0 +1,198 @@
+//! Announcements: chosen, looked at, sent, stopped and gone on with.
+
+use askama::Template;
+use axum::extract::Path;
+use axum::http::{StatusCode, header};
+use axum::response::Response;
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use matricle_core::EventId;
+use matricle_core::staff::Right;
+use matricle_desk::messages::announcements;
+use matricle_desk::random_bytes;
+use matricle_formats::words;
+use matricle_store::announcements::Announcement;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::news::Undo;
+use crate::office::Clerk;
+use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form, wrong};
+
+/// An announcement with how far it has got.
+pub(crate) struct Row {
+    id: i64,
+    event: i64,
+    title: String,
+    subject: String,
+    whom: String,
+    made: String,
+    sent: u32,
+    left: u32,
+    not: u32,
+    of: u32,
+    stopped: bool,
+}
+
+fn row(a: &Announcement, zone: &str, now: jiff::Timestamp) -> Row {
+    Row {
+        id: a.id,
+        event: a.event.0,
+        title: a.title.clone(),
+        subject: a.subject.clone(),
+        whom: a.whom.clone(),
+        made: format!("{}, {}", words::moment(a.made_at, zone, now), a.who),
+        sent: a.sent,
+        left: a.left,
+        not: a.not,
+        of: (a.sent + a.left + a.not).max(1),
+        stopped: a.stopped_at.is_some(),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "messages/announcements.html")]
+struct All {
+    f: Frame,
+    tab: &'static str,
+    rows: Vec<Row>,
+    may: bool,
+    back: String,
+}
+
+/// `GET /office/messages/announcements`.
+pub(crate) async fn all(at: Clerk) -> Result<Response, WebError> {
+    let (house, all) = announcements::all(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
+    html(&All {
+        f: at.frame("Announcements", &house.name).in_room("messages"),
+        tab: "announcements",
+        rows: all.iter().map(|a| row(a, &house.zone, now)).collect(),
+        may: at.staff.role.may(Right::PlanEvents),
+        back: "/office/messages/announcements".into(),
+    })
+}
+
+#[derive(Template)]
+#[template(path = "messages/announce.html")]
+struct Page {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    bookings: u32,
+    title: String,
+    d: Fields,
+    nonce: String,
+    dates: Vec<(String, String)>,
+    tickets: Vec<(String, String)>,
+    gets: usize,
+    sample: Vec<String>,
+    not: Vec<(String, &'static str)>,
+    looked: bool,
+    rows: Vec<Row>,
+    may: bool,
+    back: String,
+}
+
+async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, WebError> {
+    let now = at.app.desk.clock.now();
+    let typed = matricle_core::form::Form::new(
+        d.all().map(|(n, v)| (n.to_owned(), v.to_owned())).collect(),
+    );
+    let chosen = announcements::chosen(&typed);
+    let before = announcements::before(&at.app.desk, &at.staff, EventId(id), chosen).await?;
+    let zone = &before.house.zone;
+    let today = words::local(now, zone).date();
+    let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
+    let policy = at.app.guards.policy_for_editor(&nonce);
+    let count = d.count();
+    let page = Page {
+        f: at.frame(before.title.clone(), &before.house.name).in_room("events"),
+        tab: "messages",
+        id,
+        bookings: before.bookings,
+        title: before.title.clone(),
+        nonce,
+        dates: before
+            .dates
+            .iter()
+            .map(|d| (d.id.to_string(), words::span(d.span.starts, d.span.ends, today)))
+            .collect(),
+        tickets: before.tickets.iter().map(|t| (t.0.to_string(), t.1.clone())).collect(),
+        gets: before.gets.len(),
+        sample: before.gets.iter().take(8).map(|t| format!("{} ({})", t.name, t.email)).collect(),
+        not: before.not.iter().filter_map(|t| Some((t.name.clone(), t.not?.words()))).collect(),
+        looked,
+        rows: before.all.iter().map(|a| row(a, zone, now)).collect(),
+        may: at.staff.role.may(Right::PlanEvents),
+        back: format!("/office/events/{id}/announce"),
+        d,
+    };
+    let mut response =
+        if count == 0 { html(&page)? } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page)? };
+    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
+    Ok(response)
+}
+
+/// `GET /office/events/{id}/announce`.
+pub(crate) async fn show(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    let now = at.app.desk.clock.now();
+    let none = announcements::chosen(&matricle_core::form::Form::default());
+    let before = announcements::before(&at.app.desk, &at.staff, EventId(id), none).await?;
+    let mut d = Fields::of([("confirmed", "yes".to_owned())]);
+    for date in before.dates.iter().filter(|d| d.span.ends_at > now && d.called_off.is_empty()) {
+        d.add("date", date.id.to_string());
+    }
+    page(&at, id, d, false).await
+}
+
+/// `POST /office/events/{id}/announce`: looked at first, then sent.
+pub(crate) async fn send(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    if posted.get("act") != "send" {
+        return page(&at, id, Fields::posted(&posted, &[]), true).await;
+    }
+    match announcements::send(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+        Ok((announcement, count)) => {
+            let to = format!("/office/events/{id}/announce");
+            let undo = Undo::new(
+                "/office/messages/announcements/stop",
+                &[("announcement", &announcement.to_string()), ("act", "stop"), ("back", &to)],
+            );
+            let people = words::people(count);
+            Ok(at.done_but(&to, format!("On its way to {people}."), undo))
+        }
+        Err(error) => {
+            let again = Fields::posted(&posted, &wrong(error)?);
+            page(&at, id, again, true).await
+        }
+    }
+}
+
+/// `POST /office/messages/announcements/stop`: stops one, or goes on with it.
+pub(crate) async fn stop(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let id = posted.get("announcement").parse().unwrap_or(0);
+    let stop = posted.get("act") == "stop";
+    announcements::stop(&at.app.desk, &at.staff, id, stop).await?;
+    let to = match posted.get("back") {
+        back if back.starts_with("/office/") => back.to_owned(),
+        _ => "/office/messages/announcements".into(),
+    };
+    let undo = Undo::new(
+        "/office/messages/announcements/stop",
+        &[
+            ("announcement", &id.to_string()),
+            ("act", if stop { "on" } else { "stop" }),
+            ("back", &to),
+        ],
+    );
+    Ok(at.done_but(
+        &to,
+        if stop { "Stopped; what has not gone out waits." } else { "It goes on." },
+        undo,
+    ))
+}

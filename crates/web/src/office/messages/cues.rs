@@ -1,0 +1,540 @@
+//! The cue sheet of an event, and of the house.
+
+use askama::Template;
+use axum::extract::{Path, Query};
+use axum::http::StatusCode;
+use axum::response::Response;
+use matricle_core::cue::{Cue, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
+use matricle_core::cues::Outcome;
+use matricle_core::form::Fault;
+use matricle_core::occasion::{Moment, Occasion};
+use matricle_core::staff::{Right, Role};
+use matricle_core::{CueId, DateId, EventId};
+use matricle_desk::messages::cues::{self, CueLine, Sheet};
+use matricle_formats::words;
+use serde::Deserialize;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::news::Undo;
+use crate::office::Clerk;
+use crate::page::{Frame, html, refused};
+use crate::parts::cue_words::{self, Names};
+use crate::parts::fields::{Fields, form, wrong};
+use crate::wording;
+
+/// A cue of the sheet.
+struct Row {
+    id: i64,
+    said: String,
+    late: String,
+    subject: String,
+    template: String,
+    on: bool,
+    own: bool,
+    removable: bool,
+    counts: String,
+    href: String,
+    wrong: String,
+}
+
+#[derive(Template)]
+#[template(path = "messages/sheet.html")]
+struct SheetPage {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    bookings: u32,
+    title: String,
+    moments: Vec<Row>,
+    occasions: Vec<Row>,
+    left: u32,
+    base: String,
+    cues: String,
+    may: bool,
+    is_house: bool,
+}
+
+fn names(sheet: &Sheet) -> Names<'_> {
+    Names { tickets: &sheet.tickets, questions: &sheet.questions, tags: &sheet.tags }
+}
+
+fn base(event: Option<EventId>) -> String {
+    event.map_or_else(|| "/office/messages/cues".into(), |e| format!("/office/events/{e}/messages"))
+}
+
+/// Where the cues of a sheet are changed.
+fn cues_at(event: Option<EventId>) -> String {
+    match event {
+        Some(_) => format!("{}/cues", base(event)),
+        None => base(event),
+    }
+}
+
+fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, String)]) -> Row {
+    let cue = &line.cue;
+    let counts = line.counted.map_or_else(String::new, |c| {
+        let mut said = Vec::new();
+        if c.sent > 0 {
+            said.push(format!("{} sent", c.sent));
+        }
+        if c.planned > 0 {
+            said.push(format!("{} planned", c.planned));
+        }
+        if c.failed > 0 {
+            said.push(format!("{} failed", c.failed));
+        }
+        said.join(", ")
+    });
+    Row {
+        id: cue.id.0,
+        said: cue_words::cue(cue, names(sheet)),
+        late: cue_words::late(cue),
+        subject: line.subject.clone(),
+        template: line.template.clone(),
+        on: cue.on,
+        own: event.is_some() && cue.event == event,
+        removable: event.is_some() && cue.event == event,
+        counts,
+        href: format!("{}/{}", cues_at(event), cue.id),
+        wrong: wrong.iter().find(|w| w.0 == cue.id).map_or_else(String::new, |w| w.1.clone()),
+    }
+}
+
+async fn page(
+    at: &Clerk,
+    event: Option<EventId>,
+    wrong: &[(CueId, String)],
+) -> Result<Response, WebError> {
+    let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
+    let (moments, occasions): (Vec<_>, Vec<_>) =
+        sheet.cues.iter().partition(|c| matches!(c.cue.trigger, Trigger::At(_)));
+    let rows = |lines: Vec<&CueLine>| -> Vec<Row> {
+        lines.into_iter().map(|l| row(l, &sheet, event, wrong)).collect()
+    };
+    let title = sheet.event.as_ref().map_or("Cues of the house", |e| e.title.as_str());
+    let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
+    let page = SheetPage {
+        f: at.frame(title, &sheet.house.name).in_room(if event.is_some() {
+            "events"
+        } else {
+            "messages"
+        }),
+        tab: if event.is_some() { "messages" } else { "cues" },
+        id: event.map_or(0, |e| e.0),
+        bookings: sheet.bookings,
+        title: title.to_owned(),
+        moments: rows(moments),
+        occasions: rows(occasions),
+        left: sheet.left,
+        base: base(event),
+        cues: cues_at(event),
+        may: at.staff.role.may(right),
+        is_house: event.is_none(),
+    };
+    if wrong.is_empty() { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+}
+
+/// `GET /office/events/{id}/messages`.
+pub(crate) async fn of_event(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    page(&at, Some(EventId(id)), &[]).await
+}
+
+/// `GET /office/messages/cues`.
+pub(crate) async fn of_house(at: Clerk) -> Result<Response, WebError> {
+    page(&at, None, &[]).await
+}
+
+async fn switch(at: Clerk, event: Option<EventId>, posted: Posted) -> Result<Response, WebError> {
+    let id = CueId(posted.get("cue").parse().unwrap_or(0));
+    let to = base(event);
+    if posted.get("act") == "remove" {
+        cues::remove(&at.app.desk, &at.staff, event, id).await?;
+        return Ok(at.done(&to, "The cue is removed; what it sent stays in the outbox."));
+    }
+    let on = posted.get("act") == "on";
+    match cues::switch(&at.app.desk, &at.staff, event, id, on).await {
+        Ok(saved) => {
+            let (said, back) = if on {
+                ("The cue is on.", "off")
+            } else {
+                ("The cue is off; what it had planned is withdrawn.", "on")
+            };
+            let undo =
+                Undo::new(format!("{to}/switch"), &[("cue", &saved.to_string()), ("act", back)]);
+            Ok(at.done_but(&to, said, undo))
+        }
+        Err(error) => {
+            let said: Vec<(CueId, String)> =
+                wrong(error)?.iter().map(|w| (id, wording::fault(&w.field, &w.fault))).collect();
+            page(&at, event, &said).await
+        }
+    }
+}
+
+/// `POST /office/events/{id}/messages/switch`.
+pub(crate) async fn switch_event(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    switch(at, Some(EventId(id)), posted).await
+}
+
+/// `POST /office/messages/cues/switch`.
+pub(crate) async fn switch_house(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    switch(at, None, posted).await
+}
+
+#[derive(Template)]
+#[template(path = "messages/cue.html")]
+struct CuePage {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    bookings: u32,
+    title: String,
+    d: Fields,
+    action: String,
+    base: String,
+    is_new: bool,
+    is_house: bool,
+    occasions: Vec<(&'static str, String)>,
+    moments: Vec<(&'static str, String)>,
+    units: Vec<(&'static str, &'static str)>,
+    whom: Vec<(String, String)>,
+    ways: Vec<(&'static str, &'static str)>,
+    templates: Vec<(String, String)>,
+    tickets: Vec<(String, String)>,
+    questions: Vec<(String, String)>,
+    tags: Vec<(String, String)>,
+    asks_already: bool,
+}
+
+fn fields_of(cue: &Cue) -> Fields {
+    let mut d = Fields::of([
+        ("happens", cue.trigger.word().to_owned()),
+        ("way", cue.way.word().into()),
+        ("template", cue.template.to_string()),
+    ]);
+    let side = |side: Side| if side == Side::Before { "before" } else { "after" }.to_owned();
+    match cue.when {
+        When::AtOnce => d.set("when", "at once".into()),
+        When::Offset { n, unit, side: s } => {
+            d.set("when", "offset".into());
+            d.set("n", n.to_string());
+            d.set("unit", unit.word().into());
+            d.set("side", side(s));
+        }
+        When::Clock { days, side: s, at } => {
+            d.set("when", "clock".into());
+            d.set("days", days.to_string());
+            d.set("side", side(s));
+            d.set("at", at.strftime("%H:%M").to_string());
+        }
+    }
+    match &cue.whom {
+        Whom::Attendees => d.set("whom", "attendees".into()),
+        Whom::Booker => d.set("whom", "booker".into()),
+        Whom::Hosts => d.set("whom", "hosts".into()),
+        Whom::Waiting => d.set("whom", "waiting".into()),
+        Whom::Came => d.set("whom", "came".into()),
+        Whom::Missed => d.set("whom", "missed".into()),
+        Whom::Role(role) => d.set("whom", format!("role {}", role.word())),
+        Whom::Address(address) => {
+            d.set("whom", "address".into());
+            d.set("address", address.clone());
+        }
+    }
+    let only = &cue.only;
+    match only.part {
+        Some(Part::InPerson) => d.set("part", "in person".into()),
+        Some(Part::Online) => d.set("part", "online".into()),
+        None => {}
+    }
+    only.tickets.iter().for_each(|t| d.add("ticket", t.to_string()));
+    if let Some((question, answer)) = &only.answer {
+        d.set("question", question.to_string());
+        d.set("answer", answer.clone());
+    }
+    if let Some(tag) = only.tag {
+        d.set("tag", tag.to_string());
+    }
+    d.tick("first_visit", only.first_visit);
+    d.tick("nobody", only.nobody);
+    match only.paying {
+        Some(Paying::Card) => d.set("paying", "card".into()),
+        Some(Paying::Transfer) => d.set("paying", "transfer".into()),
+        None => {}
+    }
+    match cue.late {
+        Late::AtOnce => d.set("late", "at once".into()),
+        Late::Never => d.set("late", "never".into()),
+        Late::UntilHours(hours) => {
+            d.set("late", "until".into());
+            d.set("late_hours", hours.to_string());
+        }
+    }
+    d
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct From {
+    from: Option<i64>,
+}
+
+async fn cue_page(
+    at: &Clerk,
+    event: Option<EventId>,
+    which: &str,
+    from: Option<i64>,
+    again: Option<(Fields, bool)>,
+) -> Result<Response, WebError> {
+    let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
+    let id: Option<i64> = which.parse().ok();
+    let find = |id: i64| sheet.cues.iter().find(|c| c.cue.id.0 == id);
+    let count = again.as_ref().map_or(0, |a| a.0.count());
+    let (d, asks_already) = match (again, id.or(from)) {
+        (Some(again), _) => again,
+        (None, Some(id)) => {
+            let line = find(id).ok_or(matricle_desk::DeskError::NotFound)?;
+            (fields_of(&line.cue), false)
+        }
+        (None, None) => (
+            Fields::of([
+                ("happens", Trigger::At(Moment::Starts).word().to_owned()),
+                ("when", "clock".into()),
+                ("days", "1".into()),
+                ("side", "before".into()),
+                ("at", "18:00".into()),
+                ("whom", "attendees".into()),
+                ("way", Way::Mail.word().into()),
+                ("late", "until".into()),
+                ("late_hours", "3".into()),
+            ]),
+            false,
+        ),
+    };
+    let title = sheet.event.as_ref().map_or("Cues of the house", |e| e.title.as_str());
+    let fixed = [
+        ("attendees", "each attendee"),
+        ("booker", "the booker"),
+        ("hosts", "the hosts of the date"),
+        ("waiting", "those who wait"),
+        ("came", "those who came"),
+        ("missed", "those who missed it"),
+        ("address", "an address"),
+    ];
+    let roles =
+        Role::ALL.iter().map(|r| (format!("role {}", r.word()), format!("every {}", r.word())));
+    // Invitations and announcements are sent by hand; cards bought stand in the confirmation; who
+    // is let in is at the door.
+    let not_by_cue =
+        [Occasion::Invited, Occasion::Announced, Occasion::CardBought, Occasion::LetIn];
+    let page = CuePage {
+        f: at.frame(title, &sheet.house.name).in_room(if event.is_some() {
+            "events"
+        } else {
+            "messages"
+        }),
+        tab: if event.is_some() { "messages" } else { "cues" },
+        id: event.map_or(0, |e| e.0),
+        bookings: sheet.bookings,
+        title: title.to_owned(),
+        action: format!("{}/{}", cues_at(event), id.map_or("new".into(), |id| id.to_string())),
+        base: base(event),
+        is_new: id.is_none(),
+        is_house: event.is_none(),
+        occasions: Occasion::ALL
+            .into_iter()
+            .filter(|o| !not_by_cue.contains(o))
+            .map(|o| (o.word(), format!("when {}", cue_words::trigger(Trigger::On(o)))))
+            .collect(),
+        moments: Moment::ALL
+            .into_iter()
+            .filter(|m| *m != Moment::CardExpires)
+            .map(|m| (m.word(), cue_words::trigger(Trigger::At(m)).to_owned()))
+            .collect(),
+        units: Unit::ALL.map(|u| (u.word(), u.word())).to_vec(),
+        whom: fixed.into_iter().map(|(v, w)| (v.to_owned(), w.to_owned())).chain(roles).collect(),
+        ways: [Way::Mail, Way::Text, Way::Chat].map(|w| (w.word(), w.word())).to_vec(),
+        templates: sheet.templates.iter().map(|t| (t.id.to_string(), t.name.clone())).collect(),
+        tickets: sheet.tickets.iter().map(|t| (t.0.to_string(), t.1.clone())).collect(),
+        questions: std::iter::once((String::new(), "–".to_owned()))
+            .chain(sheet.questions.iter().map(|q| (q.0.to_string(), q.1.clone())))
+            .collect(),
+        tags: std::iter::once((String::new(), "any".to_owned()))
+            .chain(sheet.tags.iter().map(|t| (t.0.to_string(), t.1.clone())))
+            .collect(),
+        asks_already,
+        d,
+    };
+    if count == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+}
+
+async fn save(
+    at: Clerk,
+    event: Option<EventId>,
+    which: String,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let id = which.parse().ok().map(CueId);
+    match cues::save(&at.app.desk, &at.staff, event, id, form(&posted)).await {
+        Ok(saved) => {
+            let to = base(event);
+            if id.is_some() {
+                return Ok(at.done(&to, "The cue is kept; what it had planned follows."));
+            }
+            let undo = Undo::new(
+                format!("{to}/switch"),
+                &[("cue", &saved.to_string()), ("act", "remove")],
+            );
+            let undone = event.is_some();
+            if undone {
+                Ok(at.done_but(&to, "The cue is added.", undo))
+            } else {
+                Ok(at.done(&to, "The cue is added."))
+            }
+        }
+        Err(error) => {
+            let wrong = wrong(error)?;
+            let asks = wrong.iter().any(|w| matches!(w.fault, Fault::Already(_)));
+            let again = Fields::posted(&posted, &wrong);
+            cue_page(&at, event, &which, None, Some((again, asks))).await
+        }
+    }
+}
+
+/// `GET /office/events/{id}/messages/cues/{cue}`; `new` is a new one.
+pub(crate) async fn show_event(
+    at: Clerk,
+    Path((id, cue)): Path<(i64, String)>,
+    Query(from): Query<From>,
+) -> Result<Response, WebError> {
+    cue_page(&at, Some(EventId(id)), &cue, from.from, None).await
+}
+
+/// `POST /office/events/{id}/messages/cues/{cue}`.
+pub(crate) async fn save_event(
+    at: Clerk,
+    Path((id, cue)): Path<(i64, String)>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    save(at, Some(EventId(id)), cue, posted).await
+}
+
+/// `GET /office/messages/cues/{cue}`.
+pub(crate) async fn show_house(
+    at: Clerk,
+    Path(cue): Path<String>,
+    Query(from): Query<From>,
+) -> Result<Response, WebError> {
+    cue_page(&at, None, &cue, from.from, None).await
+}
+
+/// `POST /office/messages/cues/{cue}`.
+pub(crate) async fn save_house(
+    at: Clerk,
+    Path(cue): Path<String>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    save(at, None, cue, posted).await
+}
+
+/// A line of what goes.
+struct GoesRow {
+    name: String,
+    href: String,
+    address: String,
+    when: String,
+    why: &'static str,
+}
+
+struct GoesPart {
+    said: String,
+    template: String,
+    told: Vec<GoesRow>,
+    not: Vec<GoesRow>,
+}
+
+#[derive(Template)]
+#[template(path = "messages/goes.html")]
+struct Goes {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    bookings: u32,
+    title: String,
+    when: String,
+    parts: Vec<GoesPart>,
+    dates: Vec<(i64, String, bool)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Which {
+    date: Option<i64>,
+}
+
+/// `GET /office/events/{id}/goes`: who gets what when and why, who does not and why not.
+pub(crate) async fn goes(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(which): Query<Which>,
+) -> Result<Response, WebError> {
+    let event = EventId(id);
+    let sheet = cues::load(&at.app.desk, &at.staff, Some(event)).await?;
+    let now = at.app.desk.clock.now();
+    let coming = sheet.dates.iter().find(|d| d.span.ends_at > now).or(sheet.dates.last());
+    let date = match which.date {
+        Some(date) => sheet.dates.iter().find(|d| d.id == DateId(date)),
+        None => coming,
+    };
+    let Some(date) = date else { return Err(matricle_desk::DeskError::NotFound.into()) };
+    let lines = cues::goes(&at.app.desk, &at.staff, date.id).await?;
+    let zone = &date.span.zone;
+    let mut parts = Vec::new();
+    for line in sheet.cues.iter().filter(|c| matches!(c.cue.trigger, Trigger::At(_))) {
+        let (mut told, mut not) = (Vec::new(), Vec::new());
+        for l in lines.iter().filter(|l| l.cue == line.cue.id) {
+            let row = |when: String, why| GoesRow {
+                name: l.name.clone(),
+                href: if l.reference.is_empty() {
+                    String::new()
+                } else {
+                    format!("/office/bookings/{}", l.reference)
+                },
+                address: l.address.clone(),
+                when,
+                why,
+            };
+            match l.outcome {
+                Outcome::Told(at) => told.push(row(words::moment(at, zone, now), "")),
+                Outcome::Not(why) => not.push(row(String::new(), why.words())),
+            }
+        }
+        parts.push(GoesPart {
+            said: cue_words::cue(&line.cue, names(&sheet)),
+            template: line.template.clone(),
+            told,
+            not,
+        });
+    }
+    let title = sheet.event.as_ref().map_or_else(String::new, |e| e.title.clone());
+    let today = words::local(now, zone).date();
+    html(&Goes {
+        f: at.frame(title.clone(), &sheet.house.name).in_room("events"),
+        tab: "messages",
+        id,
+        bookings: sheet.bookings,
+        title,
+        when: words::long_span(date.span.starts, date.span.ends),
+        parts,
+        dates: sheet
+            .dates
+            .iter()
+            .filter(|d| d.span.ends_at > now || d.id == date.id)
+            .take(30)
+            .map(|d| (d.id.0, words::span(d.span.starts, d.span.ends, today), d.id == date.id))
+            .collect(),
+    })
+}

@@ -1,0 +1,75 @@
+//! Sender names and addresses.
+
+use askama::Template;
+use axum::extract::Path;
+use axum::http::StatusCode;
+use axum::response::Response;
+use matricle_core::staff::Right;
+use matricle_desk::messages::senders;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form};
+
+#[derive(Template)]
+#[template(path = "messages/senders.html")]
+struct Page {
+    f: Frame,
+    tab: &'static str,
+    house: (String, String),
+    rows: Vec<(i64, String, String, String)>,
+    d: Fields,
+    tags: Vec<(String, String)>,
+    may: bool,
+}
+
+async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
+    let (house, all, tags) = senders::all(&at.app.desk, &at.staff).await?;
+    let name =
+        |id: matricle_core::TagId| tags.iter().find(|t| t.0 == id).map_or("", |t| t.1.as_str());
+    let wrong = d.count();
+    let page = Page {
+        f: at.frame("Senders", &house.name).in_room("messages"),
+        tab: "senders",
+        rows: all
+            .iter()
+            .map(|s| {
+                let of = s.tag.map_or_else(
+                    || "events that choose it".to_owned(),
+                    |t| format!("events tagged {}", name(t)),
+                );
+                (s.id, s.name.clone(), s.email.clone(), of)
+            })
+            .collect(),
+        tags: std::iter::once((String::new(), "for events that choose it".to_owned()))
+            .chain(tags.iter().map(|t| (t.0.to_string(), format!("for events tagged {}", t.1))))
+            .collect(),
+        house: (house.name, house.email),
+        may: at.staff.role.may(Right::SetHouseUp),
+        d,
+    };
+    if wrong == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+}
+
+/// `GET /office/messages/senders`.
+pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    page(&at, Fields::default()).await
+}
+
+/// `POST /office/messages/senders/{id}`; 0 is a new one.
+pub(crate) async fn save(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    if posted.get("act") == "retire" {
+        senders::retire(&at.app.desk, &at.staff, id).await?;
+        return Ok(at.done("/office/messages/senders", "The sender is out of use."));
+    }
+    match senders::save(&at.app.desk, &at.staff, id, form(&posted)).await {
+        Ok(()) => Ok(at.done("/office/messages/senders", "The sender is kept.")),
+        Err(error) => page(&at, Fields::again(&posted, error)?).await,
+    }
+}
