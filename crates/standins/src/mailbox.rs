@@ -14,6 +14,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
+use base64::Engine as _;
 use jiff::Timestamp;
 use mail_parser::{Address, MessageParser, MimeHeaders};
 use serde::Serialize;
@@ -312,7 +313,16 @@ async fn mail_html(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Res
         .as_ref()
         .and_then(|m| m.body_html(0))
         .map_or_else(String::new, std::borrow::Cow::into_owned);
-    let policy = "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation";
+    // Pictures that came inside it are shown where it shows them (RFC 2392).
+    let mut html = html;
+    for part in parsed.iter().flat_map(|m| m.attachments()) {
+        if let Some(id) = part.content_id() {
+            let data = base64::engine::general_purpose::STANDARD.encode(part.contents());
+            let source = format!("src=\"data:image/png;base64,{data}\"");
+            html = html.replace(&format!("src=\"cid:{id}\""), &source);
+        }
+    }
+    let policy = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation";
     ([(header::CONTENT_SECURITY_POLICY, policy)], Html(html)).into_response()
 }
 

@@ -82,6 +82,10 @@ async fn the_main_views() -> Result<()> {
     b.says(".shead", "Siân").await?;
     shoot(&b, "booking-sheet").await?;
 
+    b.driver.goto(format!("{}/office/events/2/messages", house.url)).await?;
+    b.says("main", "planned").await?;
+    shoot(&b, "messages").await?;
+
     let (code, name, date) = expected(&house).await?;
     b.driver.goto(format!("{}/door/{date}", house.url)).await?;
     b.says("#verdict", "Ready").await?;
@@ -95,9 +99,6 @@ async fn the_main_views() -> Result<()> {
     p.says(".sum", "4 seats").await?;
     p.script("document.querySelector('#book').scrollIntoView()").await?;
     shoot(&p, "event-phone").await?;
-    p.driver.goto(format!("{}/events/bring-us-a-frame", house.url)).await?;
-    p.script("document.querySelector('#week').scrollIntoView()").await?;
-    shoot(&p, "slots-phone").await?;
     p.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
     let evening = p.find("#book [name=date]").await?.prop("value").await?.unwrap_or_default();
     p.click("button[aria-label='One Seat more']").await?;

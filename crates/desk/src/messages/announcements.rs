@@ -214,6 +214,7 @@ pub async fn send(
     let sent = desk
         .store
         .write(move |tx| {
+            let title = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.title;
             let chosen = chosen(&form);
             let subject = form.needed("subject");
             let body = rich::clean_template(&form.text("words", LONGEST));
@@ -238,7 +239,10 @@ pub async fn send(
             let template = Template {
                 id: TemplateId(0),
                 event: Some(event),
-                name: format!("Announcement: {}", subject.chars().take(60).collect::<String>()),
+                name: format!(
+                    "Announcement: {}",
+                    subject.replace("{{event}}", &title).chars().take(80).collect::<String>()
+                ),
                 subject,
                 body: format!("<p>{{{{greeting}}}},</p>{body}<p>{{{{house}}}}</p>"),
                 plain: String::new(),

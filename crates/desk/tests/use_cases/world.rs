@@ -49,7 +49,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         mailer: mails.clone(),
         texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
-        mail_at_once: 4,
+        mail_at_once: 1,
         public_url: "http://club.example".into(),
         wake: Arc::default(),
         health: Arc::default(),

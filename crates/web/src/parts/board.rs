@@ -323,7 +323,7 @@ mod tests {
             mailer: std::sync::Arc::new(matricle_desk::outside::mailer::Recorder::default()),
             texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
             chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
-            mail_at_once: 4,
+            mail_at_once: 1,
             public_url: "http://club.example".into(),
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),

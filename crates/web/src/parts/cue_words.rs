@@ -154,6 +154,7 @@ pub(crate) fn late(cue: &Cue) -> String {
     match cue.late {
         Late::AtOnce => "who books later gets it at once".into(),
         Late::Never => "who books later does not get it".into(),
+        Late::UntilHours(0) => "who books later gets it at once".into(),
         Late::UntilHours(hours) => format!(
             "who books later gets it at once, until {} before",
             matricle_formats::words::count(hours, "hours")

@@ -266,7 +266,12 @@ pub(crate) async fn unsubscribe(
     Shared(app): Shared<App>,
     Path((address, key)): Path<(String, String)>,
     visitor: Visitor,
+    sent: String,
 ) -> Result<Response, WebError> {
     matricle_desk::messages::outbox::unsubscribe(&app.desk, address.clone(), &key).await?;
+    if sent.contains("List-Unsubscribe=One-Click") {
+        // Nobody reads it, and it follows no redirect.
+        return Ok("No more announcements.".into_response());
+    }
     unsubscribe_page(&app, &visitor, address, true).await
 }

@@ -82,7 +82,27 @@ struct Shown {
     says: Vec<(&'static str, &'static str, String)>,
 }
 
-fn shown(preview: Preview) -> Shown {
+/// A mail as the page may show it: its styles in one sheet that carries the page's word, since
+/// a page of ours lets no style through that stands in an element.
+fn styled(html: &str, nonce: &str) -> String {
+    let (mut out, mut rules) = (String::with_capacity(html.len()), String::new());
+    let mut rest = html;
+    let mut n = 0;
+    while let Some(at) = rest.find(" style=\"") {
+        let (before, after) = rest.split_at(at);
+        let style = &after[8..];
+        let end = style.find('"').unwrap_or(style.len());
+        out.push_str(before);
+        out.push_str(&format!(" data-s=\"{n}\""));
+        rules.push_str(&format!("[data-s=\"{n}\"]{{{}}}", &style[..end]));
+        rest = style.get(end + 1..).unwrap_or_default();
+        n += 1;
+    }
+    out.push_str(rest);
+    out.replacen("<style>", &format!("<style nonce=\"{nonce}\">{rules}"), 1)
+}
+
+fn shown(preview: Preview, nonce: &str) -> Shown {
     let (subject, text, empty, wrong) = match &preview.letter {
         Ok(l) => (l.subject.clone(), l.text.clone(), l.empty.clone(), Vec::new()),
         Err(wrong) => {
@@ -115,7 +135,7 @@ fn shown(preview: Preview) -> Shown {
     };
     Shown {
         subject,
-        html: preview.html,
+        html: styled(&preview.html, nonce),
         text,
         wrong,
         parts,
@@ -187,6 +207,7 @@ async fn page(
     let people = preview.people.clone();
     let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
     let policy = at.app.guards.policy_for_editor(&nonce);
+    let shown = shown(preview, &nonce);
     let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
     let page = Page {
         f: at.frame("Template", &sheet.house.name).in_room("messages"),
@@ -211,7 +232,7 @@ async fn page(
         }),
         people,
         whose: asked.whose.clone(),
-        shown: shown(preview),
+        shown,
         may: at.staff.role.may(right),
         d,
     };
