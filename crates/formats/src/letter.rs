@@ -67,10 +67,41 @@ fn is_marks(text: &str) -> bool {
     true
 }
 
+/// The editor ends each paragraph with line breaks inside its block: such a block is a paragraph.
+fn paragraphs(html: &str) -> String {
+    let mut out = String::with_capacity(html.len());
+    let mut open: Vec<usize> = Vec::new();
+    for part in parts(html) {
+        match part {
+            Part::Tag("<div>") => {
+                open.push(out.len());
+                out.push_str("<div>");
+            }
+            Part::Tag("</div>") => {
+                let mut breaks = 0;
+                while out.ends_with("<br>") {
+                    out.truncate(out.len() - 4);
+                    breaks += 1;
+                }
+                match open.pop() {
+                    Some(at) if breaks > 0 && out[at..].starts_with("<div>") => {
+                        out.replace_range(at..at + 5, "<p>");
+                        out.push_str("</p>");
+                    }
+                    _ => out.push_str("</div>"),
+                }
+            }
+            Part::Tag(text) | Part::Text(text) => out.push_str(text),
+        }
+    }
+    out
+}
+
 /// Takes the paragraph, or the line break, from around what is nothing but the begin or end of a
 /// section, so that it leaves no empty line behind.
 #[must_use]
 pub fn tidy(html: &str) -> String {
+    let html = &paragraphs(html);
     let parts = parts(html);
     let mut out = String::with_capacity(html.len());
     let mut i = 0;
@@ -300,6 +331,17 @@ mod tests {
         let all = read.write(&values, Form::Html);
         assert_eq!(all, "<div>Hello<br>Bring a veil<br>Bye</div><p>On</p>");
         assert_eq!(text_of(&all), "Hello\nBring a veil\nBye\n\nOn");
+    }
+
+    /// What the editor makes of paragraphs is read as paragraphs again.
+    #[test]
+    fn what_the_editor_makes_of_a_template_is_the_same_template() {
+        let made = "<div>{{if place}}<br><br></div><div>{{place}}<br>{{if address}}<br>{{address}}<br>{{end}}<br><br></div><div>{{end}}<br><br></div><div>Bye</div>";
+        let read = read_body(made).unwrap();
+        let values =
+            Values::from([("place", Value::line("Barn")), ("address", Value::line("Lane"))]);
+        assert_eq!(read.write(&values, Form::Html), "<p>Barn<br>Lane<br></p><div>Bye</div>");
+        assert_eq!(read.write(&Values::new(), Form::Html), "<div>Bye</div>");
     }
 
     #[test]

@@ -7,7 +7,8 @@ customElements.whenDefined("trix-editor").then(() => {
   input.type = "hidden";
   input.name = area.name;
   input.id = `${area.id}-html`;
-  input.value = area.value;
+  // The editor knows one heading, the first; ours stand below the title.
+  input.value = area.value.replaceAll("<h3>", "<h1>").replaceAll("</h3>", "</h1>");
   const editor = document.createElement("trix-editor");
   editor.setAttribute("input", input.id);
   editor.setAttribute("aria-labelledby", area.getAttribute("aria-labelledby"));
