@@ -29,6 +29,9 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     )
     .await?;
     b.click("button.big").await?;
+    b.says("#already-field", "13 people who have booked already would get it too").await?;
+    b.click("#already").await?;
+    b.click("button.big").await?;
     b.says("main", "3 days before at 18:00, to each attendee, by mail").await?;
     b.says(".news", "The cue is added").await?;
     // The same once more would tell everybody twice.
@@ -51,15 +54,16 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     let minute = "return document.querySelector('.msgs li small:last-of-type') && [...document.querySelectorAll('.msgs li')].map((l) => l.innerText).join('|')";
     let before = b.script(minute).await?;
     b.driver.goto(format!("{}/office/events/2/dates", house.url)).await?;
+    b.click("td a[href$='#change']").await?;
+    b.find("#day").await?;
     b.script(
-        "const d = document.querySelector('form[action*=\"/change\"] input[type=date]');
-         const next = new Date(d.value); next.setDate(next.getDate() + 1);
-         d.value = next.toISOString().slice(0, 10); d.form.requestSubmit()",
+        "const next = new Date(day.value); next.setDate(next.getDate() + 1);
+         day.value = next.toISOString().slice(0, 10); day.form.requestSubmit()",
     )
     .await?;
-    b.says("main", "will be told").await?;
-    b.click("main .btn-primary").await?;
-    b.says(".news", "").await?;
+    b.says("main", "To be told:").await?;
+    b.click("form.acts .btn-primary").await?;
+    b.find(".news").await?;
     for _ in 0..100 {
         b.driver.goto(&planned).await?;
         if b.script(minute).await? != before {
