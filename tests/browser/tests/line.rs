@@ -71,7 +71,10 @@ async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> 
     b.click("td a").await?;
     b.says("pre", "your booking is confirmed").await?;
     b.is_fit_for_all().await?;
-    let pdf = b.find("a.attachment").await?.prop("href").await?.context("an attachment")?;
+    // The codes as pictures came inside the mail; the tickets are the PDF.
+    let pdf = "return [...document.querySelectorAll('a.attachment')]
+        .find((a) => a.innerText.includes('.pdf'))?.href";
+    let pdf = b.script(pdf).await?.as_str().context("the tickets")?.to_owned();
     let folder = tempfile::tempdir()?;
     let file = folder.path().join("ticket.pdf");
     std::fs::write(&file, reqwest::get(&pdf).await?.bytes().await?)?;
