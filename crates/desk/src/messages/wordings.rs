@@ -362,7 +362,7 @@ fn speak_with(
 ///
 /// # Errors
 /// [`DeskError::Form`] with all that is wrong with it; the mail server did not take it
-/// ([`DeskError::Mailer`]); the role may not.
+/// ([`DeskError::MailAway`]); the role may not.
 pub async fn to_oneself(
     desk: &Desk,
     staff: &Staff,
