@@ -57,6 +57,32 @@ pub(crate) fn template_of(
     templates::standard(conn, wording_of(message.trigger))?.ok_or(DeskError::NotFound)
 }
 
+/// Text whose links open nothing: a link that carries a key is its reader's alone, and whoever
+/// may not change a booking does not get it by reading mail. Links to events stay.
+pub(crate) fn keyless(public_url: &str, text: &str) -> String {
+    let mut said = String::with_capacity(text.len());
+    let mut rest = text;
+    let begin = format!("{public_url}/");
+    while let Some(at) = rest.find(&begin) {
+        let (before, link) = rest.split_at(at);
+        let (base, path) = link.split_at(begin.len());
+        let ends = |c: char| c.is_whitespace() || matches!(c, '"' | '\'' | '<' | '>' | ')');
+        let (path, after) = path.split_at(path.find(ends).unwrap_or(path.len()));
+        said.push_str(before);
+        said.push_str(base);
+        match path.split_once('/') {
+            Some((what, _)) if what != "events" => {
+                said.push_str(what);
+                said.push_str("/…");
+            }
+            _ => said.push_str(path),
+        }
+        rest = after;
+    }
+    said.push_str(rest);
+    said
+}
+
 /// A message as it is read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Letter {
@@ -208,4 +234,23 @@ fn files(
         });
     }
     Ok(files)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_link_without_its_key_opens_nothing() {
+        let here = "https://club.example";
+        let text = "See https://club.example/events/bees (https://club.example/booking/KRT/k3y), \
+                    <a href=\"https://club.example/ticket/9/k3y\">it</a> https://club.example";
+        let without = keyless(here, text);
+        assert_eq!(
+            without,
+            "See https://club.example/events/bees (https://club.example/booking/…), \
+             <a href=\"https://club.example/ticket/…\">it</a> https://club.example"
+        );
+        assert_eq!(keyless(here, &without), without);
+    }
 }

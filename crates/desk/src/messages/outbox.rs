@@ -2,11 +2,13 @@
 
 use jiff::Timestamp;
 use matricle_core::staff::{Right, require};
-use matricle_core::{EventId, MessageId};
+use matricle_core::MessageId;
+use matricle_core::form::{Fault, Wrong};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Found, Look, Message, MessageState};
 use matricle_store::people::Staff;
 
+use crate::messages::keyless;
 use crate::messages::sending::words_now;
 use crate::{Desk, DeskError, house_of};
 
@@ -59,7 +61,8 @@ pub struct Shown {
     pub address: outbox::Address,
 }
 
-/// One message, with its words exactly as sent; or as they would be now.
+/// One message, with its words exactly as sent; or as they would be now. Links that open a
+/// booking keep their keys only for a role that may change it.
 ///
 /// # Errors
 /// The role may not; there is no such message.
@@ -75,10 +78,13 @@ pub async fn show(desk: &Desk, staff: &Staff, id: MessageId) -> Result<Shown, De
         })
         .await?;
     let as_sent = said.is_some();
-    let words = match said {
+    let mut words = match said {
         Some(said) => Some(said),
         None => words_now(desk, &found.message).await,
     };
+    if !staff.role.may(Right::ChangeBookings) {
+        words = words.map(|(subject, said)| (subject, keyless(&desk.public_url, &said)));
+    }
     Ok(Shown { house, found, words, as_sent, address })
 }
 
@@ -96,7 +102,7 @@ pub enum Steer {
 /// Steers messages that have not gone out. How many it could.
 ///
 /// # Errors
-/// The role may not; the store fails.
+/// [`DeskError::Form`]: the minute is past; the role may not; the store fails.
 pub async fn steer(
     desk: &Desk,
     staff: &Staff,
@@ -104,6 +110,9 @@ pub async fn steer(
     how: Steer,
 ) -> Result<u32, DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    if matches!(how, Steer::At(at) if at <= turn.now) {
+        return Err(DeskError::Form(vec![Wrong { field: "at".into(), fault: Fault::Past }]));
+    }
     let done = desk
         .store
         .write(move |tx| {
@@ -142,12 +151,6 @@ pub async fn unsubscribe(desk: &Desk, address: String, key: &str) -> Result<(), 
     }
     let now = desk.clock.now();
     Ok(desk.store.write(move |tx| outbox::unsubscribe(tx, &address, now)).await?)
-}
-
-/// The messages of an event in the states of what has not gone, for its page.
-#[must_use]
-pub fn coming_up(event: Option<EventId>) -> Look {
-    Look { event, states: vec![MessageState::Planned, MessageState::Sending], ..Look::default() }
 }
 
 /// Whether a message can still be steered.

@@ -118,9 +118,6 @@ fn goes(
     message: &Message,
     now: Timestamp,
 ) -> Result<Option<Outcome>, DeskError> {
-    if message.by_hand && message.occasion().is_none() && message.date.is_none() {
-        return Ok(None);
-    }
     match message.trigger {
         Trigger::At(_) => match is_still_due(conn, message, now)? {
             Still::Yes => {}
@@ -132,7 +129,6 @@ fn goes(
                 && message.announcement.is_none()
                 && let Some(state) = bookings::by_id(conn, id)?.map(|b| b.state)
                 && !occasion.holds(state)
-                && !message.by_hand
             {
                 return Ok(Some(Outcome::Withdrawn("not true any more")));
             }

@@ -6,7 +6,7 @@ use matricle_core::cue::{Cue, Trigger, Way};
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
-use matricle_core::template::{self, Values, Wrong};
+use matricle_core::template::{self, Value, Values, Wrong};
 use matricle_core::text_message::{Counted, count};
 use matricle_core::{BookingId, EventId, MessageId, TemplateId};
 use matricle_formats::letter;
@@ -18,7 +18,7 @@ use matricle_store::people::Staff;
 use matricle_store::templates::{self, Goes, Template, Wording};
 use matricle_store::{Connection, bookings, cues};
 
-use crate::messages::{ACCENT, Letter, values, write};
+use crate::messages::{ACCENT, Letter, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
 
 /// Longest body, in characters.
@@ -140,7 +140,8 @@ fn bookings_of(
     Ok((found.rows, more))
 }
 
-/// A template, as typed so far, as somebody would get it.
+/// A template, as typed so far, as somebody would get it. Links that open a booking keep their
+/// keys only for a role that may change it.
 ///
 /// # Errors
 /// The role may not; there is no such booking.
@@ -154,6 +155,7 @@ pub async fn preview(
 ) -> Result<Preview, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let (now, with) = (desk.clock.now(), desk.clone());
+    let may = staff.role.may(Right::ChangeBookings);
     desk.store
         .read(move |conn| {
             let house = house_of(conn)?;
@@ -163,7 +165,15 @@ pub async fn preview(
                 Whose::Booking(reference) => {
                     let booking =
                         bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
-                    values_for(&with, conn, booking.id, now)?
+                    let mut values = values_for(&with, conn, booking.id, now)?;
+                    if !may {
+                        for value in values.values_mut() {
+                            if let Value::Link(to) = value {
+                                *to = keyless(&with.public_url, to);
+                            }
+                        }
+                    }
+                    values
                 }
             };
             let letter = write(&template, &values);
@@ -206,7 +216,7 @@ pub async fn preview(
                     let said = values.get(f.name).map_or_else(String::new, |v| {
                         let one = template::Template::read(&format!("{{{{{}}}}}", f.name));
                         match (one, v) {
-                            (_, template::Value::Holds(holds)) => {
+                            (_, Value::Holds(holds)) => {
                                 if *holds {
                                     "yes".into()
                                 } else {

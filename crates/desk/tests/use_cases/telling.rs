@@ -233,8 +233,22 @@ async fn what_went_is_proved_and_what_has_not_gone_is_steered() {
     let text = mail.body_text(0).unwrap().replace("\r\n", "\n");
     assert!(words.starts_with(text.trim_end()), "{words}\n\n{text}");
     assert!(words.contains("tickets-") && words.contains("bytes]"), "files by name: {words}");
+    // Who may not change a booking reads the same words, and no link in them opens it.
+    let own = w.desk.booking_url(reference);
+    assert!(words.contains(&own), "{words}");
+    let petra = w.staff(4).await;
+    let (same, read) = office::show(&w.desk, &petra, sent.id).await.unwrap().words.unwrap();
+    let without = words.replace(&own, &format!("{}/booking/…", w.desk.public_url));
+    assert_eq!((same, read), (subject, without));
+    let opened = wordings::open(&w.desk, &petra, sent.template.unwrap()).await.unwrap();
+    let whose = Whose::Booking(reference);
+    let looked = wordings::preview(&w.desk, &petra, opened.template, None, whose, false);
+    let looked = looked.await.unwrap();
+    assert!(looked.html.contains("/booking/…") && !looked.html.contains(&own), "{}", looked.html);
     // A reminder is stopped, and stays stopped whatever follows; then sent now after all.
     let reminder = mine.iter().find(|m| m.occasion().is_none()).unwrap().id;
+    let past = office::steer(&w.desk, &ilse, vec![reminder], Steer::At(w.desk.clock.now())).await;
+    assert!(matches!(past, Err(DeskError::Form(_))), "{past:?}");
     let door = office::steer(&w.desk, &nia, vec![reminder], Steer::Now).await;
     assert!(door.is_err(), "a door volunteer steers nothing");
     assert_eq!(office::steer(&w.desk, &ilse, vec![reminder], Steer::Stop).await.unwrap(), 1);
@@ -271,6 +285,19 @@ async fn what_went_is_proved_and_what_has_not_gone_is_steered() {
     let id = w.sheet(free).await.booking.id;
     let sent = w.desk.store.read(move |c| outbox::of_booking(c, id)).await.unwrap();
     assert_eq!(sent[0].state, MessageState::Sent);
+    // What is not true any more goes by nobody's hand either.
+    let late = w.book(FREE, &[1]).await;
+    cancel::cancel(&w.desk, By::Booker, late, Vec::new()).await.unwrap();
+    let id = w.sheet(late).await.booking.id;
+    let told = w.desk.store.read(move |c| outbox::of_booking(c, id)).await.unwrap();
+    assert_eq!(told[0].state, MessageState::Withdrawn);
+    assert_eq!(office::steer(&w.desk, &ilse, vec![told[0].id], Steer::Now).await.unwrap(), 1);
+    w.due().await;
+    let told = w.desk.store.read(move |c| outbox::of_booking(c, id)).await.unwrap();
+    assert_eq!(
+        (told[0].state, told[0].reason.as_str()),
+        (MessageState::Withdrawn, "not true any more")
+    );
 }
 
 /// An announcement is stopped midway and gone on with; nobody gets it twice, and whoever wants

@@ -13,6 +13,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::staff::Right;
 use matricle_core::{EventId, MessageId};
+use matricle_desk::DeskError;
 use matricle_desk::messages::outbox::{self, Steer};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
@@ -304,6 +305,9 @@ async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
     })
 }
 
+/// What is said where no minute to come was given.
+const NO_MINUTE: &str = "Nothing was changed: choose a time to come.";
+
 /// `POST /office/messages/steer`: sends, stops, or gives another minute to what has not gone.
 pub(crate) async fn steer(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let ids: Vec<MessageId> =
@@ -324,13 +328,16 @@ pub(crate) async fn steer(at: Clerk, posted: Posted) -> Result<Response, WebErro
             let house = at.app.desk.house().await?;
             let mut form = crate::parts::fields::form(&posted);
             match form.instant("at", &house.zone) {
-                Some(minute) if minute > at.app.desk.clock.now() => Steer::At(minute),
-                _ => return Ok(at.done(&back, "Nothing was changed: choose a time to come.")),
+                Some(minute) => Steer::At(minute),
+                None => return Ok(at.done(&back, NO_MINUTE)),
             }
         }
     };
     let asked = ids.len();
-    let done = outbox::steer(&at.app.desk, &at.staff, ids, how).await?;
+    let done = match outbox::steer(&at.app.desk, &at.staff, ids, how).await {
+        Err(DeskError::Form(_)) => return Ok(at.done(&back, NO_MINUTE)),
+        done => done?,
+    };
     let act = match how {
         Steer::Now => "go now",
         Steer::Stop => "stopped",
