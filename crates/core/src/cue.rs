@@ -34,6 +34,17 @@ impl Trigger {
     pub fn from_word(word: &str) -> Option<Self> {
         Occasion::from_word(word).map(Self::On).or_else(|| Moment::from_word(word).map(Self::At))
     }
+
+    /// Whether a cue can be set off by it: invitations and announcements are sent by hand, cards
+    /// bought stand in the confirmation, who is let in is at the door.
+    #[must_use]
+    pub const fn sets_cues_off(self) -> bool {
+        use Occasion::{Announced, CardBought, Invited, LetIn};
+        !matches!(
+            self,
+            Self::On(Invited | Announced | CardBought | LetIn) | Self::At(Moment::CardExpires)
+        )
+    }
 }
 
 /// Before or after.
@@ -228,6 +239,9 @@ impl Way {
     /// All of them.
     pub const ALL: [Self; 5] = [Self::Mail, Self::Text, Self::Chat, Self::Notice, Self::Ring];
 
+    /// Those that a cue can go by: nobody is rung up by a cue.
+    pub const OF_CUES: [Self; 3] = [Self::Mail, Self::Text, Self::Chat];
+
     /// The word for it, as stored and as shown.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -357,6 +371,9 @@ pub struct Cue {
 /// Why a cue cannot be saved.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CueRefusal {
+    /// No cue is set off by it.
+    #[error("no cue is set off by this")]
+    Trigger,
     /// It is before something that nobody knows before it happens.
     #[error("an occasion is not known before it happens")]
     BeforeAnOccasion,
@@ -409,6 +426,14 @@ impl Cue {
     /// # Errors
     /// [`CueRefusal`], with the cue in the way for what would be told twice.
     pub fn check(&self, sheet: &[Self]) -> Result<(), CueRefusal> {
+        if !self.trigger.sets_cues_off() {
+            return Err(CueRefusal::Trigger);
+        }
+        if !Way::OF_CUES.contains(&self.way)
+            || (self.way == Way::Text && !self.whom.has_booked())
+        {
+            return Err(CueRefusal::Way);
+        }
         if matches!(self.trigger, Trigger::On(_)) && self.when.is_before() {
             return Err(CueRefusal::BeforeAnOccasion);
         }
@@ -425,11 +450,6 @@ impl Cue {
             && !crate::details::is_address(address)
         {
             return Err(CueRefusal::Address);
-        }
-        match (self.way, &self.whom) {
-            (Way::Text, whom) if !whom.has_booked() => return Err(CueRefusal::Way),
-            (Way::Ring, _) => return Err(CueRefusal::Way),
-            _ => {}
         }
         let nobody = |whom, why| Err(CueRefusal::Nobody { whom, why });
         match (&self.whom, self.trigger) {
@@ -547,6 +567,13 @@ mod tests {
         assert!(matches!(Cue { when: far, ..cue(1) }.check(&[]), Err(CueRefusal::TooFar { .. })));
         let address = Whom::Address("nobody".into());
         assert_eq!(Cue { whom: address, ..cue(1) }.check(&[]), Err(CueRefusal::Address));
+        for way in [Way::Notice, Way::Ring] {
+            assert_eq!(Cue { way, ..cue(1) }.check(&[]), Err(CueRefusal::Way), "{way:?}");
+        }
+        let to_hosts = Cue { whom: Whom::Hosts, way: Way::Text, ..cue(1) };
+        assert_eq!(to_hosts.check(&[]), Err(CueRefusal::Way));
+        let invited = Cue { trigger: Trigger::On(Occasion::Invited), ..cue(1) };
+        assert_eq!(invited.check(&[]), Err(CueRefusal::Trigger));
     }
 
     #[test]

@@ -303,6 +303,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
 /// Why a cue cannot be kept.
 fn cue(refusal: &CueRefusal) -> String {
     match refusal {
+        CueRefusal::Trigger => "No cue is set off by this. Choose from the list.".into(),
         CueRefusal::BeforeAnOccasion => "Nobody knows it before it happens: choose at once, or after.".into(),
         CueRefusal::TooFar { most, unit } => format!("At most {most} {unit}."),
         CueRefusal::Nobody { whom, why } => format!("This cannot reach {whom}: {why}. Choose others, or another moment."),
@@ -310,7 +311,7 @@ fn cue(refusal: &CueRefusal) -> String {
             "Another cue of this sheet tells the same people of the same thing by the same way, so somebody would get two. Change that one, switch it off, or choose other people here.".into()
         }
         CueRefusal::Address => "This does not look like an e-mail address.".into(),
-        CueRefusal::Way => "Text messages go to people who have booked, at the numbers they gave. Choose another way.".into(),
+        CueRefusal::Way => "Mail and the team chat reach these people; text messages go to those who have booked, at the numbers they gave. Choose another way.".into(),
     }
 }
 

@@ -291,9 +291,9 @@ fn read(form: &mut Form, event: Option<EventId>, before: Option<&Cue>, now: Time
 /// Where on a form a refusal stands.
 const fn field_of(refusal: &CueRefusal) -> &'static str {
     match refusal {
+        CueRefusal::Trigger | CueRefusal::ToldTwice { .. } => "happens",
         CueRefusal::BeforeAnOccasion | CueRefusal::TooFar { .. } => "n",
         CueRefusal::Nobody { .. } => "whom",
-        CueRefusal::ToldTwice { .. } => "happens",
         CueRefusal::Address => "address",
         CueRefusal::Way => "way",
     }

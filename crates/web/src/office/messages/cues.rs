@@ -327,10 +327,6 @@ async fn cue_page(
     ];
     let roles =
         Role::ALL.iter().map(|r| (format!("role {}", r.word()), format!("every {}", r.word())));
-    // Invitations and announcements are sent by hand; cards bought stand in the confirmation; who
-    // is let in is at the door.
-    let not_by_cue =
-        [Occasion::Invited, Occasion::Announced, Occasion::CardBought, Occasion::LetIn];
     let page = CuePage {
         f: at.frame(title, &sheet.house.name).in_room(if event.is_some() {
             "events"
@@ -347,17 +343,17 @@ async fn cue_page(
         is_house: event.is_none(),
         occasions: Occasion::ALL
             .into_iter()
-            .filter(|o| !not_by_cue.contains(o))
+            .filter(|o| Trigger::On(*o).sets_cues_off())
             .map(|o| (o.word(), format!("when {}", cue_words::trigger(Trigger::On(o)))))
             .collect(),
         moments: Moment::ALL
             .into_iter()
-            .filter(|m| *m != Moment::CardExpires)
+            .filter(|m| Trigger::At(*m).sets_cues_off())
             .map(|m| (m.word(), cue_words::trigger(Trigger::At(m)).to_owned()))
             .collect(),
         units: Unit::ALL.map(|u| (u.word(), u.word())).to_vec(),
         whom: fixed.into_iter().map(|(v, w)| (v.to_owned(), w.to_owned())).chain(roles).collect(),
-        ways: [Way::Mail, Way::Text, Way::Chat].map(|w| (w.word(), w.word())).to_vec(),
+        ways: Way::OF_CUES.map(|w| (w.word(), w.word())).to_vec(),
         templates: sheet.templates.iter().map(|t| (t.id.to_string(), t.name.clone())).collect(),
         tickets: sheet.tickets.iter().map(|t| (t.0.to_string(), t.1.clone())).collect(),
         questions: std::iter::once((String::new(), "–".to_owned()))
