@@ -15,7 +15,7 @@ use crate::{Doing, StoreError, Tx, us};
 
 pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
 pub use list::{
-    Counted, Found, Look, Ring, beside, count_of_cue, find, of_event, rings, rung, to_ring,
+    Counted, Found, Look, Ring, beside, find, of_event, rings, rung, to_ring,
 };
 pub use planning::{
     Change, Planned, apply, done, followed, left_to_follow, mark_date, planned_of, to_follow,

@@ -45,6 +45,11 @@ pub struct Found {
     pub template: String,
 }
 
+/// Of an event: about it itself, or about one of its bookings. Written so that both sides are
+/// found by their index, in an outbox of many years.
+const OF_EVENT: &str = "(o.event_id = ?# OR o.booking_id IN
+    (SELECT f.id FROM dates g JOIN bookings f ON f.date_id = g.id WHERE g.event_id = ?#))";
+
 /// The messages that are looked for, from one on, and how many there are in all.
 ///
 /// # Errors
@@ -62,7 +67,7 @@ pub fn find(
         sql.replace("?#", &format!("?{}", values.len()))
     };
     if let Some(event) = look.event {
-        wheres.push(with("e.id = ?#", event.0.into()));
+        wheres.push(with(OF_EVENT, event.0.into()));
     }
     if let Some(booking) = look.booking {
         wheres.push(with("o.booking_id = ?#", booking.0.into()));
@@ -170,14 +175,14 @@ pub fn of_event(
     conn: &Connection,
     event: EventId,
 ) -> Result<Vec<(Option<CueId>, String, Counted)>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(&format!(
         "SELECT o.cue_id, o.happened, sum(o.state = 'sent'), sum(o.state IN ('planned', 'sending')),
             sum(o.state = 'failed'), min(coalesce(o.sent_at, o.planned_at)), max(coalesce(o.sent_at, o.planned_at))
-         FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
-         WHERE coalesce(o.event_id, d.event_id) = ?1 AND o.state IN ('sent', 'planned', 'sending', 'failed')
-            AND coalesce(b.test, 0) = 0
+         FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id
+         WHERE {} AND o.state IN ('sent', 'planned', 'sending', 'failed') AND coalesce(b.test, 0) = 0
          GROUP BY o.cue_id, o.happened",
-    )
+        OF_EVENT.replace("?#", "?1")
+    ))
     .and_then(|mut q| {
         q.query_map([event.0], |row| {
             let mut c = InOrder::from(row, 0);
@@ -195,18 +200,6 @@ pub fn of_event(
         })?
         .collect()
     })
-    .doing("counting messages")
-}
-
-/// How many messages of a cue went out and how many are planned.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn count_of_cue(conn: &Connection, cue: CueId) -> Result<(u32, u32), StoreError> {
-    conn.prepare_cached(
-        "SELECT coalesce(sum(state = 'sent'), 0), coalesce(sum(state = 'planned'), 0) FROM outbox WHERE cue_id = ?1",
-    )
-    .and_then(|mut q| q.query_row([cue.0], |row| Ok((row.get(0)?, row.get(1)?))))
     .doing("counting messages")
 }
 
