@@ -429,9 +429,7 @@ impl Cue {
         if !self.trigger.sets_cues_off() {
             return Err(CueRefusal::Trigger);
         }
-        if !Way::OF_CUES.contains(&self.way)
-            || (self.way == Way::Text && !self.whom.has_booked())
-        {
+        if !Way::OF_CUES.contains(&self.way) || (self.way == Way::Text && !self.whom.has_booked()) {
             return Err(CueRefusal::Way);
         }
         if matches!(self.trigger, Trigger::On(_)) && self.when.is_before() {

@@ -5,6 +5,8 @@
 //! before; what was sent is kept by the outbox, where one cue reaches one person once for one
 //! date.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
@@ -190,13 +192,11 @@ pub enum WhyNot {
     Over,
     /// They do not want announcements.
     Unsubscribed,
-    /// Somebody stopped it.
-    Stopped,
 }
 
 impl WhyNot {
     /// All of them.
-    pub const ALL: [Self; 23] = [
+    pub const ALL: [Self; 22] = [
         Self::Off,
         Self::NoDate,
         Self::NoMoment,
@@ -219,7 +219,6 @@ impl WhyNot {
         Self::BookedBefore,
         Self::Over,
         Self::Unsubscribed,
-        Self::Stopped,
     ];
 
     /// The reason in words, as stored and as shown.
@@ -248,7 +247,6 @@ impl WhyNot {
             Self::BookedBefore => "booked before the cue was there",
             Self::Over => "its time is over",
             Self::Unsubscribed => "wants no announcements",
-            Self::Stopped => "stopped by hand",
         }
     }
 }
@@ -285,17 +283,14 @@ pub fn due(date: &DateFacts, people: &[Person], cues: &[Cue], now: Timestamp) ->
     let mut lines = Vec::new();
     for cue in cues {
         let Trigger::At(moment) = cue.trigger else { continue };
-        let mut reached: Vec<(String, usize)> = Vec::new();
+        let mut reached: HashSet<String> = HashSet::new();
         for person in people.iter().filter(|p| concerns(cue, p)) {
             let mut outcome = decide(date, person, cue, moment, now);
             if let Outcome::Told(_) = outcome {
                 // One address hears one thing once, however many seats it has on a booking.
-                let address = target(cue.way, person).to_lowercase();
-                let same_cue = (address, 0);
-                if reached.contains(&same_cue) && person_of(person).is_some() {
+                let is_first = reached.insert(target(cue.way, person).to_lowercase());
+                if !is_first && person_of(person).is_some() {
                     outcome = Outcome::Not(WhyNot::WithAnother);
-                } else {
-                    reached.push(same_cue);
                 }
             }
             let reader = person.reader.clone();

@@ -246,9 +246,6 @@ pub struct Knows {
     /// Who has the ticket now, or had it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub holder: String,
-    /// It is only sent if this is still the date.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub sequence: Option<u32>,
 }
 
 impl Knows {

@@ -18,7 +18,7 @@ use matricle_store::{Tx, cues, events, readers};
 use crate::DeskError;
 use crate::acting::Turn;
 
-pub use follow::{Line, will_go};
+pub use follow::{Line, to_bookers, will_go};
 pub(crate) use follow::{Still, follow_due, is_still_due};
 pub(crate) use standard::{install, wording_of};
 

@@ -14,9 +14,7 @@ use crate::convert::{InOrder, foreign, json};
 use crate::{Doing, StoreError, Tx, us};
 
 pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
-pub use list::{
-    Counted, Found, Look, Ring, beside, find, of_event, rings, rung, to_ring,
-};
+pub use list::{Counted, Found, Look, Ring, beside, find, of_event, rings, rung, to_ring};
 pub use planning::{
     Change, Planned, apply, done, followed, left_to_follow, mark_date, planned_of, to_follow,
     to_follow_dates, went,

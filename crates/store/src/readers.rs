@@ -92,6 +92,14 @@ pub enum Which {
     OfDate(DateId, BookingId, u32),
 }
 
+impl Which {
+    /// All of a date.
+    #[must_use]
+    pub const fn all_of(date: DateId) -> Self {
+        Self::OfDate(date, BookingId(0), u32::MAX >> 1)
+    }
+}
+
 /// The people of bookings as cues see them: for each date of a booking its booker, and whoever
 /// holds a ticket with an address of their own. What only some cues ask is read where one does.
 ///
@@ -108,8 +116,8 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
     let filter = match which {
         Which::One(_) => "b.id = ?1 AND ?2 IS NULL AND ?3 IS NULL",
         Which::OfDate(..) => {
-            "b.id IN (SELECT DISTINCT x.booking_id FROM attendees x WHERE x.date_id = ?1 AND x.booking_id > ?2
-                ORDER BY x.booking_id LIMIT ?3)"
+            "b.id IN (SELECT DISTINCT x.booking_id FROM attendees x JOIN bookings y ON y.id = x.booking_id
+                WHERE x.date_id = ?1 AND x.booking_id > ?2 AND y.test = 0 ORDER BY x.booking_id LIMIT ?3)"
         }
     };
     let keys = match which {

@@ -1,5 +1,7 @@
 //! Announcements: words to chosen people of one or several dates, now or at a time.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::cues::{Person, Seen, WhyNot};
@@ -17,6 +19,7 @@ use matricle_store::readers::{self, Which};
 use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx};
 
+use crate::messages::wordings;
 use crate::{Desk, DeskError, house_of};
 
 /// Longest words, in characters.
@@ -61,18 +64,19 @@ pub struct To {
 /// Everybody chosen: each address once.
 fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>, DeskError> {
     let mut found: Vec<To> = Vec::new();
+    let mut known: HashSet<String> = HashSet::new();
     let mut add = |to: To| {
-        let known =
-            found.iter().any(|t| !t.email.is_empty() && t.email.eq_ignore_ascii_case(&to.email));
-        if !known {
+        if to.email.is_empty() || known.insert(to.email.to_ascii_lowercase()) {
             found.push(to);
         }
     };
     let answer = chosen.answer.trim().to_lowercase();
     for date in events::dates_of(conn, event)?.iter().filter(|d| chosen.dates.contains(&d.id)) {
-        let which = Which::OfDate(date.id, BookingId(0), u32::MAX >> 1);
         if chosen.confirmed || chosen.open {
-            for b in readers::booked(conn, which, &[])?.into_iter().filter(|b| b.date == date.id) {
+            for b in readers::booked(conn, Which::all_of(date.id), &[])?
+                .into_iter()
+                .filter(|b| b.date == date.id)
+            {
                 let p: &Person = &b.person;
                 let state = p.stands
                     && ((p.confirmed && chosen.confirmed) || (!p.confirmed && chosen.open));
@@ -179,16 +183,14 @@ pub async fn before(
     desk.store
         .read(move |conn| {
             let found = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
+            let rows = events::ticket_rows(conn, event)?;
             let (gets, not) =
                 people(conn, event, &chosen)?.into_iter().partition(|to| to.not.is_none());
             Ok(Before {
                 house: house_of(conn)?,
                 title: found.title,
                 dates: events::dates_of(conn, event)?,
-                tickets: events::ticket_rows(conn, event)?
-                    .into_iter()
-                    .map(|t| (t.id, t.plan.name))
-                    .collect(),
+                tickets: rows.into_iter().map(|t| (t.id, t.plan.name)).collect(),
                 bookings: matricle_store::bookings::count_live(conn, event)?,
                 gets,
                 not,
@@ -210,49 +212,32 @@ pub async fn send(
     mut form: Form,
 ) -> Result<(i64, u32), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let zone = desk.house().await?.zone;
-    let sent = desk
+    // Who gets it is read before anything is written: thousands are looked up, and the doors wait
+    // for nobody's announcement. Whoever cancels in between is a moment too late.
+    let now = turn.now;
+    let (title, whom, all, mut form) = desk
         .store
-        .write(move |tx| {
-            let title = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.title;
+        .read(move |conn| {
+            let title = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.title;
             let chosen = chosen(&form);
-            let subject = form.needed("subject");
-            let body = rich::clean_template(&form.text("words", LONGEST));
-            if body.is_empty() {
-                form.fault("words", Fault::Missing);
-            }
-            if let Err(wrong) = matricle_core::template::Template::read(&subject) {
-                wrong.into_iter().take(1).for_each(|w| form.fault("subject", Fault::Words(w)));
-            }
-            if let Err(wrong) = matricle_formats::letter::read_body(&body) {
-                wrong.into_iter().take(1).for_each(|w| form.fault("words", Fault::Words(w)));
-            }
-            let at = form.instant("at", &zone).unwrap_or(turn.now);
-            if at < turn.now {
-                form.fault("at", Fault::Past);
-            }
-            let all = people(tx, event, &chosen)?;
+            let all = people(conn, event, &chosen)?;
             if all.iter().all(|to| to.not.is_some()) {
                 form.fault("confirmed", Fault::Nobody);
             }
-            form.done().map_err(DeskError::Form)?;
-            let template = Template {
-                id: TemplateId(0),
-                event: Some(event),
-                name: format!(
-                    "Announcement: {}",
-                    subject.replace("{{event}}", &title).chars().take(80).collect::<String>()
-                ),
-                subject,
-                body: format!("<p>{{{{greeting}}}},</p>{body}<p>{{{{house}}}}</p>"),
-                plain: String::new(),
-                files: Vec::new(),
-                standard: String::new(),
-                own_words: true,
-            };
-            let template = templates::save(tx, &template, &turn.by.name, turn.now)?;
+            Ok::<_, DeskError>((title, in_words(conn, event, &chosen)?, all, form))
+        })
+        .await?;
+    let words = read(&mut form, &title, event);
+    let at = form.instant("at", &desk.house().await?.zone).unwrap_or(now);
+    if at < now {
+        form.fault("at", Fault::Past);
+    }
+    form.done().map_err(DeskError::Form)?;
+    let sent = desk
+        .store
+        .write(move |tx| {
+            let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
             templates::retire(tx, template, turn.now)?;
-            let whom = in_words(tx, event, &chosen)?;
             let id = announcements::add(tx, event, template, &whom, &turn.by.name, turn.now)?;
             let mut count = 0;
             for to in &all {
@@ -266,6 +251,25 @@ pub async fn send(
         .await?;
     desk.wake.all();
     Ok(sent)
+}
+
+/// Reads the words that a form has; what is wrong with them stands at its field.
+fn read(form: &mut Form, title: &str, event: EventId) -> Template {
+    let subject = matricle_core::text::line(form.get("subject"));
+    let body = rich::clean_template(&form.text("words", LONGEST));
+    wordings::check(form, [("subject", &subject), ("words", &body), ("", "")]);
+    let name: String = subject.replace("{{event}}", title).chars().take(80).collect();
+    Template {
+        id: TemplateId(0),
+        event: Some(event),
+        name: format!("Announcement: {name}"),
+        subject,
+        body: format!("<p>{{{{greeting}}}},</p>{body}<p>{{{{house}}}}</p>"),
+        plain: String::new(),
+        files: Vec::new(),
+        standard: String::new(),
+        own_words: true,
+    }
 }
 
 fn plan(

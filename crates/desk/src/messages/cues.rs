@@ -5,23 +5,21 @@ use jiff::civil::Time;
 use matricle_core::cue::{
     Cue, CueRefusal, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom, sheet,
 };
-use matricle_core::cues::{DateFacts, Outcome, Person, due};
+use matricle_core::cues::Outcome;
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::Moment;
 use matricle_core::staff::{Right, Role, require};
-use matricle_core::{
-    BookingId, CueId, DateId, EventId, QuestionId, TagId, TemplateId, TicketTypeId,
-};
+use matricle_core::{CueId, DateId, EventId, QuestionId, TagId, TemplateId, TicketTypeId};
 use matricle_store::events::{self, Event};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Counted};
 use matricle_store::people::Staff;
-use matricle_store::readers::{self, Which};
+use matricle_store::readers;
 use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx, cues, places};
 
 use crate::acting::Turn;
-use crate::telling::{Line, install, will_go};
+use crate::telling::{Line, to_bookers, will_go};
 use crate::{Desk, DeskError, house_of};
 
 /// A cue of a sheet, with what it came to.
@@ -68,12 +66,6 @@ pub struct Sheet {
 /// The role may not; there is no such event; the store fails.
 pub async fn load(desk: &Desk, staff: &Staff, event: Option<EventId>) -> Result<Sheet, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let now = desk.clock.now();
-    // A house of before begins with the program's own.
-    let standards = desk.store.read(cues::standards).await?;
-    if standards == 0 {
-        desk.store.write(move |tx| install(tx, now)).await?;
-    }
     desk.store.read(move |conn| load_in(conn, event)).await
 }
 
@@ -301,22 +293,13 @@ const fn field_of(refusal: &CueRefusal) -> &'static str {
 
 /// How many people who have booked already a cue would reach on the dates to come.
 fn already(conn: &Connection, event: EventId, cue: &Cue, now: Timestamp) -> Result<u32, DeskError> {
-    let mut count = 0u32;
+    let mut count = 0;
     for date in events::dates_of(conn, event)?.iter().filter(|d| d.span.ends_at > now) {
         let Some((_, facts)) = readers::date(conn, date.id)? else { continue };
-        let which = Which::OfDate(date.id, BookingId(0), u32::MAX >> 1);
-        let booked = readers::booked(conn, which, std::slice::from_ref(cue))?;
-        let people: Vec<Person> =
-            booked.into_iter().filter(|b| b.date == date.id).map(|b| b.person).collect();
-        count = count.saturating_add(told(&facts, &people, cue, now));
+        let lines = to_bookers(conn, &facts, std::slice::from_ref(cue), now)?;
+        count += lines.iter().filter(|l| matches!(l.outcome, Outcome::Told(_))).count();
     }
-    Ok(count)
-}
-
-fn told(facts: &DateFacts, people: &[Person], cue: &Cue, now: Timestamp) -> u32 {
-    let lines = due(facts, people, std::slice::from_ref(cue), now);
-    let told = lines.iter().filter(|l| matches!(l.outcome, Outcome::Told(_))).count();
-    u32::try_from(told).unwrap_or(u32::MAX)
+    Ok(u32::try_from(count).unwrap_or(u32::MAX))
 }
 
 /// Saves a cue: a new one, or over one of the sheet. An event's change of a cue of the house
@@ -333,6 +316,21 @@ pub async fn save(
     mut form: Form,
 ) -> Result<CueId, DeskError> {
     let turn = desk.turn_of(staff, right_of(event))?;
+    // All who have booked are counted before anything is written: the doors do not wait for it.
+    let booked = match (event, id) {
+        (Some(event), None) => {
+            let (mut form, now) = (form.clone(), turn.now);
+            let count = move |conn: &Connection| {
+                let cue = Cue { already: true, ..read(&mut form, Some(event), None, now) };
+                match cue.trigger {
+                    Trigger::At(_) if form.wrong.is_empty() => already(conn, event, &cue, now),
+                    _ => Ok(0),
+                }
+            };
+            desk.store.read(count).await?
+        }
+        _ => 0,
+    };
     let saved = desk
         .store
         .write(move |tx| {
@@ -365,17 +363,13 @@ pub async fn save(
                 }
             }
             let is_new = before.is_none();
-            if is_new
-                && form.wrong.is_empty()
-                && matches!(cue.trigger, Trigger::At(_))
-                && let Some(event) = event
-            {
-                let reaching = Cue { already: true, ..cue.clone() };
-                let count = already(tx, event, &reaching, turn.now)?;
+            if is_new && event.is_some() && matches!(cue.trigger, Trigger::At(_)) {
                 match form.get("already") {
                     "yes" => cue.already = true,
                     "no" => cue.since = Some(turn.now),
-                    _ if count > 0 => form.fault("already", Fault::Already(count)),
+                    _ if booked > 0 && form.wrong.is_empty() => {
+                        form.fault("already", Fault::Already(booked));
+                    }
                     _ => {}
                 }
             }

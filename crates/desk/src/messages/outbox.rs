@@ -1,9 +1,9 @@
 //! The outbox: what goes and what went, and steering what has not gone.
 
 use jiff::Timestamp;
-use matricle_core::staff::{Right, require};
 use matricle_core::MessageId;
 use matricle_core::form::{Fault, Wrong};
+use matricle_core::staff::{Right, require};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Found, Look, Message, MessageState};
 use matricle_store::people::Staff;

@@ -248,7 +248,7 @@ pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) 
     let subject = matricle_core::text::line(form.get("subject"));
     let body = rich::clean_template(&form.text("body", LONGEST_BODY));
     let plain = form.text("plain", LONGEST_BODY);
-    check(form, &subject, &body, &plain);
+    check(form, [("subject", &subject), ("body", &body), ("plain", &plain)]);
     Template {
         id: before.filter(|b| b.event == event).map_or(TemplateId(0), |b| b.id),
         event,
@@ -265,27 +265,23 @@ pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) 
     }
 }
 
-fn check(form: &mut Form, subject: &str, body: &str, plain: &str) {
-    match template::Template::read(subject) {
-        _ if subject.is_empty() => form.fault("subject", Fault::Words(Wrong::NoSubject)),
-        Err(wrong) => {
-            wrong.into_iter().take(1).for_each(|w| form.fault("subject", Fault::Words(w)))
+/// What is wrong with subject, body and text part, each beside the name of its field.
+pub(super) fn check(form: &mut Form, [subject, body, plain]: [(&str, &str); 3]) {
+    let first = |wrong: Vec<Wrong>| wrong.into_iter().next();
+    let of_subject = match template::Template::read(subject.1) {
+        _ if subject.1.is_empty() => Some(Wrong::NoSubject),
+        Err(wrong) => first(wrong),
+        Ok(read) => read.block().map(|name| Wrong::Block { name }),
+    };
+    let of_body = match letter::read_body(body.1) {
+        _ if letter::text_of(body.1).is_empty() => Some(Wrong::NoWords),
+        read => read.err().and_then(first),
+    };
+    let of_plain = template::Template::read(plain.1).err().and_then(first);
+    for (field, wrong) in [(subject.0, of_subject), (body.0, of_body), (plain.0, of_plain)] {
+        if let Some(wrong) = wrong {
+            form.fault(field, Fault::Words(wrong));
         }
-        Ok(read) => {
-            if let Some(name) = read.block() {
-                form.fault("subject", Fault::Words(Wrong::Block { name }));
-            }
-        }
-    }
-    match letter::read_body(body) {
-        _ if letter::text_of(body).is_empty() => {
-            form.fault("body", Fault::Words(Wrong::NoWords));
-        }
-        Err(wrong) => wrong.into_iter().take(1).for_each(|w| form.fault("body", Fault::Words(w))),
-        Ok(_) => {}
-    }
-    if let Err(wrong) = template::Template::read(plain) {
-        wrong.into_iter().take(1).for_each(|w| form.fault("plain", Fault::Words(w)));
     }
 }
 

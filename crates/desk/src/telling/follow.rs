@@ -352,28 +352,8 @@ pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line
     let mut known = Known::new(conn);
     let Some((event, date)) = known.date(id)? else { return Ok(Vec::new()) };
     let cues = known.sheet(event)?;
-    let booked = readers::booked(conn, Which::OfDate(id, BookingId(0), u32::MAX >> 1), &cues)?;
-    let mut lines = Vec::new();
+    let mut lines = to_bookers(conn, &date, &cues, now)?;
     let way = |line: &Due| cues.iter().find(|c| c.id == line.cue).map_or(Way::Mail, |c| c.way);
-    let mut rest = &booked[..];
-    while let Some(first) = rest.first() {
-        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
-        let (mine, others) = rest.split_at(of_one);
-        rest = others;
-        let mine: Vec<&Booked> = mine.iter().filter(|b| b.date == id).collect();
-        let people: Vec<Person> = mine.iter().map(|b| b.person.clone()).collect();
-        for line in due(&date, &people, &cues, now) {
-            let Some(who) = mine.iter().find(|b| b.person.reader == line.reader) else { continue };
-            lines.push(Line {
-                cue: line.cue,
-                date: id,
-                name: who.name.clone(),
-                reference: who.reference.clone(),
-                address: target(way(&line), &who.person).to_owned(),
-                outcome: line.outcome,
-            });
-        }
-    }
     let others = others_of(conn, id, &cues)?;
     let people: Vec<Person> = others.iter().map(|(_, p)| p.clone()).collect();
     for line in due(&date, &people, &cues, now) {
@@ -388,6 +368,42 @@ pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line
             address: target(way(&line), person).to_owned(),
             outcome: line.outcome,
         });
+    }
+    Ok(lines)
+}
+
+/// What cues of moments mean for the people who have booked a date, booking by booking, as they
+/// are followed.
+///
+/// # Errors
+/// The store fails.
+pub fn to_bookers(
+    conn: &Connection,
+    date: &DateFacts,
+    cues: &[Cue],
+    now: Timestamp,
+) -> Result<Vec<Line>, DeskError> {
+    let booked = readers::booked(conn, Which::all_of(date.id), cues)?;
+    let mut lines = Vec::new();
+    let way = |line: &Due| cues.iter().find(|c| c.id == line.cue).map_or(Way::Mail, |c| c.way);
+    let mut rest = &booked[..];
+    while let Some(first) = rest.first() {
+        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
+        let (mine, others) = rest.split_at(of_one);
+        rest = others;
+        let mine: Vec<&Booked> = mine.iter().filter(|b| b.date == date.id).collect();
+        let people: Vec<Person> = mine.iter().map(|b| b.person.clone()).collect();
+        for line in due(date, &people, cues, now) {
+            let Some(who) = mine.iter().find(|b| b.person.reader == line.reader) else { continue };
+            lines.push(Line {
+                cue: line.cue,
+                date: date.id,
+                name: who.name.clone(),
+                reference: who.reference.clone(),
+                address: target(way(&line), &who.person).to_owned(),
+                outcome: line.outcome,
+            });
+        }
     }
     Ok(lines)
 }

@@ -81,8 +81,7 @@ impl World {
                     let day = date.span.starts.date().yesterday().unwrap();
                     let zone = jiff::tz::TimeZone::get(&date.span.zone).unwrap();
                     let six = zone.to_timestamp(day.at(18, 0, 0, 0)).unwrap();
-                    let which =
-                        readers::Which::OfDate(date.id, matricle_core::BookingId(0), 10_000);
+                    let which = readers::Which::all_of(date.id);
                     for b in readers::booked(c, which, &[])?.iter().filter(|b| b.date == date.id) {
                         let state = bookings::by_id(c, b.booking)?.unwrap().state;
                         if state == State::Confirmed && b.person.since <= six && b.person.stands {

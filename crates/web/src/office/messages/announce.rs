@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::http::{StatusCode, header};
-use axum::response::Response;
+use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::EventId;
@@ -156,9 +156,13 @@ pub(crate) async fn send(
     if posted.get("act") != "send" {
         return page(&at, id, Fields::posted(&posted, &[]), true).await;
     }
+    let to = format!("/office/events/{id}/announce");
+    // Sent a second time, it is on its way already.
+    if !at.app.guards.is_first(&to, &posted) {
+        return Ok(Redirect::to(&to).into_response());
+    }
     match announcements::send(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok((announcement, count)) => {
-            let to = format!("/office/events/{id}/announce");
             let undo = Undo::new(
                 "/office/messages/announcements/stop",
                 &[("announcement", &announcement.to_string()), ("act", "stop"), ("back", &to)],
@@ -167,6 +171,7 @@ pub(crate) async fn send(
             Ok(at.done_but(&to, format!("On its way to {people}."), undo))
         }
         Err(error) => {
+            at.app.guards.not_done(&to, &posted);
             let again = Fields::posted(&posted, &wrong(error)?);
             page(&at, id, again, true).await
         }

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::http::StatusCode;
-use axum::response::Response;
+use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::staff::Right;
 use matricle_desk::messages::senders;
 
@@ -64,12 +64,19 @@ pub(crate) async fn save(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let there = "/office/messages/senders";
     if posted.get("act") == "retire" {
         senders::retire(&at.app.desk, &at.staff, id).await?;
-        return Ok(at.done("/office/messages/senders", "The sender is out of use."));
+        return Ok(at.done(there, "The sender is out of use."));
+    }
+    if !at.app.guards.is_first(there, &posted) {
+        return Ok(Redirect::to(there).into_response());
     }
     match senders::save(&at.app.desk, &at.staff, id, form(&posted)).await {
-        Ok(()) => Ok(at.done("/office/messages/senders", "The sender is kept.")),
-        Err(error) => page(&at, Fields::again(&posted, error)?).await,
+        Ok(()) => Ok(at.done(there, "The sender is kept.")),
+        Err(error) => {
+            at.app.guards.not_done(there, &posted);
+            page(&at, Fields::again(&posted, error)?).await
+        }
     }
 }

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::{StatusCode, header};
-use axum::response::Response;
+use axum::response::{IntoResponse, Redirect, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::codes::Reference;
@@ -287,6 +287,10 @@ pub(crate) async fn save(
         };
     }
     let key = id.parse().ok().map(TemplateId);
+    let sent_to = format!("templates/{id}");
+    if !at.app.guards.is_first(&sent_to, &posted) {
+        return Ok(Redirect::to("/office/messages/templates").into_response());
+    }
     match wordings::save(&at.app.desk, &at.staff, event, key, form(&posted)).await {
         Ok(saved) => {
             let of = asked.event.map_or_else(String::new, |e| format!("?event={e}"));
@@ -294,6 +298,7 @@ pub(crate) async fn save(
             Ok(at.done(&to, "Kept. Messages that have not gone out use the new words."))
         }
         Err(error) => {
+            at.app.guards.not_done(&sent_to, &posted);
             let again = Fields::posted(&posted, &wrong(error)?);
             page(&at, &id, &asked, Some(again), false).await
         }
