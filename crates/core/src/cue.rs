@@ -35,15 +35,23 @@ impl Trigger {
         Occasion::from_word(word).map(Self::On).or_else(|| Moment::from_word(word).map(Self::At))
     }
 
-    /// Whether a cue can be set off by it: invitations and announcements are sent by hand, cards
-    /// bought stand in the confirmation, who is let in is at the door.
+    /// Whether a cue can be set off by it: invitations and announcements are sent by hand, and
+    /// the news of the day go to whoever wishes for them.
     #[must_use]
     pub const fn sets_cues_off(self) -> bool {
-        use Occasion::{Announced, CardBought, Invited, LetIn};
-        !matches!(
-            self,
-            Self::On(Invited | Announced | CardBought | LetIn) | Self::At(Moment::CardExpires)
-        )
+        !matches!(self, Self::On(Occasion::Invited | Occasion::Announced) | Self::At(Moment::Day))
+    }
+
+    /// Whether a notice can tell of it: what happens to a date, for everybody to read.
+    #[must_use]
+    pub const fn is_public(self) -> bool {
+        match self {
+            Self::On(occasion) => occasion.is_of_date(),
+            Self::At(moment) => matches!(
+                moment,
+                Moment::Starts | Moment::Ends | Moment::SaleOpens | Moment::SaleCloses
+            ),
+        }
     }
 }
 
@@ -212,6 +220,11 @@ impl Whom {
         }
     }
 
+    /// Those who are among these or those, where both are people of bookings.
+    fn or(&self, other: &Self) -> Self {
+        if self.has_booked() && other.has_booked() { Self::Attendees } else { self.clone() }
+    }
+
     /// Whether these are people of bookings.
     #[must_use]
     pub const fn has_booked(&self) -> bool {
@@ -240,7 +253,7 @@ impl Way {
     pub const ALL: [Self; 5] = [Self::Mail, Self::Text, Self::Chat, Self::Notice, Self::Ring];
 
     /// Those that a cue can go by: nobody is rung up by a cue.
-    pub const OF_CUES: [Self; 3] = [Self::Mail, Self::Text, Self::Chat];
+    pub const OF_CUES: [Self; 4] = [Self::Mail, Self::Text, Self::Chat, Self::Notice];
 
     /// The word for it, as stored and as shown.
     #[must_use]
@@ -302,6 +315,27 @@ pub struct Only {
 }
 
 impl Only {
+    /// For whoever is one of either.
+    fn or(&self, other: &Self) -> Self {
+        fn both<T: Clone + PartialEq>(a: &Option<T>, b: &Option<T>) -> Option<T> {
+            if a == b { a.clone() } else { None }
+        }
+        let mut tickets = Vec::new();
+        if !self.tickets.is_empty() && !other.tickets.is_empty() {
+            tickets.clone_from(&self.tickets);
+            tickets.extend(other.tickets.iter().filter(|t| !self.tickets.contains(t)));
+        }
+        Self {
+            part: both(&self.part, &other.part),
+            tickets,
+            answer: both(&self.answer, &other.answer),
+            tag: both(&self.tag, &other.tag),
+            first_visit: self.first_visit && other.first_visit,
+            paying: both(&self.paying, &other.paying),
+            nobody: self.nobody || other.nobody,
+        }
+    }
+
     /// Whether somebody may be one of both.
     fn meets(&self, other: &Self) -> bool {
         let tickets = self.tickets.is_empty()
@@ -405,6 +439,11 @@ pub enum CueRefusal {
     /// This way does not lead there.
     #[error("this way does not lead to these people")]
     Way,
+    /// A notice is for everybody, and this is nobody else's business.
+    #[error(
+        "a notice tells of a date only: that it moves, is called off, starts, ends, or of its sale"
+    )]
+    NotPublic,
 }
 
 impl Cue {
@@ -412,6 +451,10 @@ impl Cue {
     #[must_use]
     pub const fn subject(&self) -> Subject {
         match (self.trigger, &self.whom) {
+            _ if matches!(self.way, Way::Notice) => Subject::Date,
+            (Trigger::On(occasion), whom) if occasion.is_of_date() && !whom.has_booked() => {
+                Subject::Date
+            }
             (Trigger::On(occasion), _) => occasion.subject(),
             (_, Whom::Waiting) | (Trigger::At(Moment::OfferEnds), _) => Subject::Waiting,
             (Trigger::At(Moment::PayBy), _) => Subject::Booking,
@@ -431,6 +474,9 @@ impl Cue {
         }
         if !Way::OF_CUES.contains(&self.way) || (self.way == Way::Text && !self.whom.has_booked()) {
             return Err(CueRefusal::Way);
+        }
+        if self.way == Way::Notice && !self.trigger.is_public() {
+            return Err(CueRefusal::NotPublic);
         }
         if matches!(self.trigger, Trigger::On(_)) && self.when.is_before() {
             return Err(CueRefusal::BeforeAnOccasion);
@@ -461,6 +507,9 @@ impl Cue {
             (whom, Trigger::On(o)) if whom.has_booked() && o.subject() == Subject::Waiting => {
                 return nobody("who has booked", "it is about somebody who waits");
             }
+            (whom, Trigger::At(Moment::CardExpires)) if *whom != Whom::Booker => {
+                return nobody("this", "only whoever has the stamp card is told that it expires");
+            }
             (whom, Trigger::At(Moment::OfferEnds)) if whom.has_booked() => {
                 return nobody("who has booked", "it is about somebody who waits");
             }
@@ -481,8 +530,22 @@ impl Cue {
             && self.trigger == other.trigger
             && self.when == other.when
             && self.way == other.way
-            && self.whom.meets(&other.whom)
+            && (self.is_for_everybody() || self.whom.meets(&other.whom))
             && self.only.meets(&other.only)
+    }
+
+    /// Whether it goes where everybody reads it, whomever it names.
+    #[must_use]
+    pub const fn is_for_everybody(&self) -> bool {
+        matches!(self.way, Way::Chat | Way::Notice)
+    }
+
+    /// This cue, for all whom it or another reaches: the two made one.
+    #[must_use]
+    pub fn joined_with(&self, other: &Self) -> Self {
+        let whom =
+            if self.whom == other.whom { self.whom.clone() } else { self.whom.or(&other.whom) };
+        Self { whom, only: self.only.or(&other.only), ..self.clone() }
     }
 }
 
@@ -565,9 +628,13 @@ mod tests {
         assert!(matches!(Cue { when: far, ..cue(1) }.check(&[]), Err(CueRefusal::TooFar { .. })));
         let address = Whom::Address("nobody".into());
         assert_eq!(Cue { whom: address, ..cue(1) }.check(&[]), Err(CueRefusal::Address));
-        for way in [Way::Notice, Way::Ring] {
-            assert_eq!(Cue { way, ..cue(1) }.check(&[]), Err(CueRefusal::Way), "{way:?}");
-        }
+        assert_eq!(Cue { way: Way::Ring, ..cue(1) }.check(&[]), Err(CueRefusal::Way));
+        let notice = Cue { way: Way::Notice, ..cue(1) };
+        assert_eq!(notice.check(&[]), Err(CueRefusal::NotPublic), "a booking is no public matter");
+        let moved = Cue { trigger: Trigger::On(Occasion::Moved), ..notice };
+        assert_eq!(moved.check(&[]), Ok(()));
+        let expires = Cue { trigger: Trigger::At(Moment::CardExpires), whom: Whom::Came, ..cue(1) };
+        assert!(matches!(expires.check(&[]), Err(CueRefusal::Nobody { .. })));
         let to_hosts = Cue { whom: Whom::Hosts, way: Way::Text, ..cue(1) };
         assert_eq!(to_hosts.check(&[]), Err(CueRefusal::Way));
         let invited = Cue { trigger: Trigger::On(Occasion::Invited), ..cue(1) };

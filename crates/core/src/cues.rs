@@ -11,10 +11,11 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
-use crate::cue::{Cue, Late, Part, Paying, Trigger, Way, Whom, same};
+use crate::cue::{Cue, Late, Part, Paying, Side, Trigger, Way, When, Whom, same};
 use crate::ids::{BookingId, CueId, DateId, HostId, PersonId, QuestionId, TagId, TicketTypeId};
-use crate::occasion::Moment;
+use crate::occasion::{Moment, Occasion};
 use crate::staff::Role;
+use crate::wish::{What, Wish};
 
 /// Who is told.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -27,6 +28,8 @@ pub enum Reader {
     Host(HostId),
     /// Somebody on a waiting list.
     Waiter(i64),
+    /// Whoever has a stamp card, by its key.
+    Card(i64),
     /// Somebody of the house.
     Staff(PersonId),
     /// An address.
@@ -44,6 +47,7 @@ impl Reader {
             Self::Attendee(booking, person) => format!("b{booking}.{person}"),
             Self::Host(host) => format!("h{host}"),
             Self::Waiter(id) => format!("w{id}"),
+            Self::Card(id) => format!("c{id}"),
             Self::Staff(person) => format!("p{person}"),
             Self::Address(address) => format!("a{}", address.to_lowercase()),
             Self::Everybody => "all".into(),
@@ -104,6 +108,8 @@ pub struct Person {
     pub pay_by: Option<Timestamp>,
     /// When their offer ends, while it runs.
     pub offer_ends: Option<Timestamp>,
+    /// When their stamp card expires, while it has stamps.
+    pub card_ends: Option<Timestamp>,
     /// The ticket types they have.
     pub tickets: Vec<TicketTypeId>,
     /// How they take part.
@@ -118,6 +124,8 @@ pub struct Person {
     pub seen: Seen,
     /// Their role, for people of the house.
     pub role: Option<Role>,
+    /// What they asked to be told, for hosts.
+    pub wishes: Vec<Wish>,
 }
 
 impl Person {
@@ -134,6 +142,7 @@ impl Person {
             confirmed: true,
             pay_by: None,
             offer_ends: None,
+            card_ends: None,
             tickets: Vec::new(),
             part: Part::InPerson,
             paying: None,
@@ -141,7 +150,13 @@ impl Person {
             first_visit: false,
             seen: Seen::NotIn,
             role: None,
+            wishes: Vec::new(),
         }
+    }
+
+    /// What they asked to be told of something.
+    fn wish(&self, what: What) -> Option<&Wish> {
+        self.wishes.iter().find(|w| w.what == what)
     }
 }
 
@@ -192,11 +207,13 @@ pub enum WhyNot {
     Over,
     /// They do not want announcements.
     Unsubscribed,
+    /// They want to hear of it once a day.
+    OnceADay,
 }
 
 impl WhyNot {
     /// All of them.
-    pub const ALL: [Self; 22] = [
+    pub const ALL: [Self; 23] = [
         Self::Off,
         Self::NoDate,
         Self::NoMoment,
@@ -219,6 +236,7 @@ impl WhyNot {
         Self::BookedBefore,
         Self::Over,
         Self::Unsubscribed,
+        Self::OnceADay,
     ];
 
     /// The reason in words, as stored and as shown.
@@ -247,6 +265,7 @@ impl WhyNot {
             Self::BookedBefore => "booked before the cue was there",
             Self::Over => "its time is over",
             Self::Unsubscribed => "wants no announcements",
+            Self::OnceADay => "hears of it once a day",
         }
     }
 }
@@ -340,6 +359,9 @@ pub fn target(way: Way, person: &Person) -> &str {
 #[must_use]
 pub fn concerns(cue: &Cue, person: &Person) -> bool {
     match (&cue.whom, &person.reader) {
+        _ if cue.trigger == Trigger::At(Moment::CardExpires) => {
+            matches!(person.reader, Reader::Card(_))
+        }
         _ if matches!(cue.way, Way::Chat | Way::Notice) => person.reader == Reader::Everybody,
         (Whom::Attendees | Whom::Came | Whom::Missed, Reader::Booker(_) | Reader::Attendee(..))
         | (Whom::Booker, Reader::Booker(_))
@@ -385,6 +407,10 @@ pub fn reaches(cue: &Cue, person: &Person, tags: &[TagId]) -> Result<(), WhyNot>
     if booked && only.paying.is_some() && only.paying != person.paying {
         return Err(WhyNot::WrongPaying);
     }
+    let each = cue.trigger == Trigger::On(Occasion::Confirmed);
+    if each && cue.whom == Whom::Hosts && person.wish(What::Attendees).is_some() {
+        return Err(WhyNot::OnceADay);
+    }
     match cue.way {
         Way::Mail if person.email.is_empty() => Err(WhyNot::NoAddress),
         Way::Mail if person.bounced => Err(WhyNot::Bounced),
@@ -400,6 +426,19 @@ fn decide(date: &DateFacts, person: &Person, cue: &Cue, moment: Moment, now: Tim
     }
 }
 
+/// When a cue speaks to somebody: a host has the list of who comes at their own hour.
+fn when(cue: &Cue, person: &Person) -> When {
+    let own = person.wish(What::Tomorrow).and_then(|w| w.at);
+    match (cue.when, own) {
+        (When::Clock { days, side: Side::Before, .. }, Some(at))
+            if cue.whom == Whom::Hosts && cue.trigger == Trigger::At(Moment::Starts) =>
+        {
+            When::Clock { days, side: Side::Before, at }
+        }
+        (when, _) => when,
+    }
+}
+
 fn minute(
     date: &DateFacts,
     person: &Person,
@@ -410,7 +449,7 @@ fn minute(
     if !cue.on {
         return Err(WhyNot::Off);
     }
-    if !date.takes_place {
+    if !date.takes_place && moment != Moment::CardExpires {
         return Err(WhyNot::NoDate);
     }
     let wall = |at: Timestamp| date.zone.to_datetime(at);
@@ -421,7 +460,8 @@ fn minute(
         Moment::SaleCloses => wall(date.sale_closes.ok_or(WhyNot::NoMoment)?),
         Moment::PayBy => wall(person.pay_by.ok_or(WhyNot::NoMoment)?),
         Moment::OfferEnds => wall(person.offer_ends.ok_or(WhyNot::NoMoment)?),
-        Moment::CardExpires => return Err(WhyNot::NoMoment),
+        Moment::CardExpires => wall(person.card_ends.ok_or(WhyNot::NoMoment)?),
+        Moment::Day => return Err(WhyNot::NoMoment),
     };
     if person_of(person).is_some() {
         if !person.stands {
@@ -432,7 +472,7 @@ fn minute(
         }
     }
     reaches(cue, person, &date.tags)?;
-    let minute = cue.when.from(from, &date.zone).ok_or(WhyNot::NoMoment)?;
+    let minute = when(cue, person).from(from, &date.zone).ok_or(WhyNot::NoMoment)?;
     let moment_at = date.zone.to_timestamp(from).map_err(|_| WhyNot::NoMoment)?;
     let over = date.zone.to_timestamp(date.ends).is_ok_and(|ends| ends <= now);
     match cue.whom {
@@ -455,7 +495,8 @@ fn minute(
         return Err(WhyNot::BookedBefore);
     }
     // Since when it can be known that they are to be told.
-    let mut known = person.since.max(date.moved_at.unwrap_or(person.since));
+    let moved = date.moved_at.filter(|_| moment != Moment::CardExpires);
+    let mut known = person.since.max(moved.unwrap_or(person.since));
     if had_booked && cue.already {
         known = known.max(cue.added_at);
     }
@@ -663,6 +704,22 @@ mod tests {
         assert_eq!(lines[1].outcome, Outcome::Not(WhyNot::WithAnother));
     }
 
+    /// A card is told of by itself: its date may be over, moved or called off.
+    #[test]
+    fn whoever_has_a_stamp_card_is_told_that_it_expires() {
+        let mut off = date();
+        (off.takes_place, off.moved_at) = (false, Some(at("2026-12-10T00:00:00Z")));
+        let before = When::Offset { n: 14, unit: Unit::Days, side: Side::Before };
+        let cue = cue(1, Moment::CardExpires, before, Whom::Booker);
+        let mut owner =
+            Person::new(Reader::Card(4), "ida@post.example", at("2026-01-01T00:00:00Z"));
+        owner.card_ends = Some(at("2027-01-31T11:00:00Z"));
+        let people = [owner, booker(1, "2026-11-01T09:00:00Z")];
+        let lines = due(&off, &people, &[cue], at("2026-12-20T00:00:00Z"));
+        assert_eq!(lines.len(), 1, "who booked a date has no card in it");
+        assert_eq!(lines[0].outcome, Outcome::Told(at("2027-01-17T11:00:00Z")));
+    }
+
     proptest! {
         /// Exact to the minute and the same whenever it is asked; never before somebody booked,
         /// never after what it is to come before; and one line for one person and cue.
@@ -691,6 +748,36 @@ mod tests {
                 let again = due(&date, &[person], &[cue], minutes(0));
                 prop_assert_eq!(again[0].outcome, lines[0].outcome, "whenever it is asked");
             }
+        }
+
+        /// Two cues made one reach everybody whom either reaches, and are in each other's way no
+        /// more.
+        #[test]
+        fn joined_they_reach_whom_either_reaches(
+            whom in 0usize..4, other in 0usize..4, tickets in 0u8..8, others in 0u8..8, has in 0u8..8,
+            part in 0usize..3, other_part in 0usize..3, online: bool, first: bool, other_first: bool, came: bool,
+        ) {
+            let all = [Whom::Attendees, Whom::Booker, Whom::Came, Whom::Missed];
+            let parts = [None, Some(Part::Online), Some(Part::InPerson)];
+            let some = |bits: u8| (0..3).filter(|n| bits & (1 << n) != 0).map(TicketTypeId).collect::<Vec<_>>();
+            let after = When::Offset { n: 1, unit: Unit::Days, side: Side::After };
+            let with = |id, whom: &Whom, tickets, part, first_visit| Cue {
+                only: Only { tickets, part, first_visit, ..Only::default() },
+                ..cue(id, Moment::Ends, after, whom.clone())
+            };
+            let one = with(1, &all[whom], some(tickets), parts[part], first);
+            let two = with(2, &all[other], some(others), parts[other_part], other_first);
+            let joined = one.joined_with(&two);
+            let mut person = booker(1, "2026-11-01T09:00:00Z");
+            person.tickets = some(has);
+            person.part = if online { Part::Online } else { Part::InPerson };
+            person.seen = if came { Seen::In } else { Seen::NotIn };
+            let told = |cue: &Cue| {
+                let lines = due(&date(), std::slice::from_ref(&person), std::slice::from_ref(cue), at("2026-12-12T18:00:00Z"));
+                lines.iter().any(|l| matches!(l.outcome, Outcome::Told(_)))
+            };
+            prop_assert!(told(&joined) || !(told(&one) || told(&two)));
+            prop_assert!(!one.tells_twice_with(&two) || joined.tells_twice_with(&two), "what either told, it tells");
         }
     }
 }

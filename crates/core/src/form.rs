@@ -101,6 +101,12 @@ pub enum Fault {
     /// A picture that cannot be read, or is of another kind.
     #[error("not a picture")]
     NotAPicture,
+    /// Not a file that can go with messages.
+    #[error("not a PDF, JPEG or PNG file")]
+    NotAFile,
+    /// A file with more bytes than can go with messages: at most so many megabytes.
+    #[error("more than {0} megabytes")]
+    FileTooLarge(u32),
     /// A picture that is too large.
     #[error("too large")]
     TooLarge,

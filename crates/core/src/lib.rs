@@ -52,6 +52,7 @@ pub mod transfer;
 pub mod undo;
 pub mod waiting;
 pub mod who;
+pub mod wish;
 pub mod words;
 pub mod worth;
 

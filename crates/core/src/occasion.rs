@@ -202,6 +202,13 @@ impl Occasion {
         matches!(self, Self::Left | Self::LetIn | Self::Twice)
     }
 
+    /// Whether it happens to a whole date: those who have not booked it hear of it once, not once
+    /// for each booking.
+    #[must_use]
+    pub const fn is_of_date(self) -> bool {
+        matches!(self, Self::Moved | Self::CalledOff)
+    }
+
     /// Whether a booker without an address is rung up about it.
     #[must_use]
     pub const fn is_rung(self) -> bool {
@@ -243,6 +250,12 @@ pub struct Knows {
     /// Which person of the booking it is about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub person: Option<usize>,
+    /// What somebody of the house asked to hear of …
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub wish: String,
+    /// … and since when they have not heard of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since: Option<jiff::Timestamp>,
     /// Who has the ticket now, or had it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub holder: String,
@@ -280,11 +293,13 @@ pub enum Moment {
     OfferEnds,
     /// A stamp card expires.
     CardExpires,
+    /// The hour at which somebody of the house wants to hear of the day.
+    Day,
 }
 
 impl Moment {
     /// All of them.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Starts,
         Self::Ends,
         Self::SaleOpens,
@@ -292,6 +307,7 @@ impl Moment {
         Self::PayBy,
         Self::OfferEnds,
         Self::CardExpires,
+        Self::Day,
     ];
 
     /// The word for it, as stored and as shown.
@@ -305,6 +321,7 @@ impl Moment {
             Self::PayBy => "the time to pay ends",
             Self::OfferEnds => "an offer ends",
             Self::CardExpires => "a stamp card expires",
+            Self::Day => "once a day",
         }
     }
 

@@ -427,6 +427,7 @@ impl World<'_> {
                 date,
                 &crate::door::Device::at("main door", &format!("demo-{i}")),
                 &shown,
+                "club.example",
                 at,
             )?;
         }

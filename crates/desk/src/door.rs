@@ -1,6 +1,7 @@
 //! The door: scanning, letting in by name, undoing, and what the door sees.
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::{Reading, Reference, read};
 use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
@@ -19,6 +20,7 @@ use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
 
 use crate::bookings::taking::take_in;
+use crate::telling::tell_let_in;
 use crate::{Desk, DeskError, house_of};
 
 /// What the door is told about a scan, kept with it as it was then. The pages word it.
@@ -185,9 +187,9 @@ pub async fn show(
     shown: Shown,
 ) -> Result<Outcome, DeskError> {
     require(staff.role, Right::CheckIn)?;
-    let (now, staff) = (desk.clock.now(), staff.clone());
+    let (now, staff, host) = (desk.clock.now(), staff.clone(), desk.host().to_owned());
     let outcome =
-        desk.store.write(move |tx| show_in(tx, &staff, date, &device, &shown, now)).await?;
+        desk.store.write(move |tx| show_in(tx, &staff, date, &device, &shown, &host, now)).await?;
     with_ways(desk, outcome).await
 }
 
@@ -261,7 +263,7 @@ pub async fn pay(
                     }
                 }
             }
-            show_in(tx, &staff, date, &device, &Shown::Attendee(attendee), now)
+            show_in(tx, &staff, date, &device, &Shown::Attendee(attendee), &turn.host, now)
         })
         .await?;
     desk.wake.all();
@@ -348,6 +350,7 @@ pub fn show_in(
     date: DateId,
     device: &Device,
     shown: &Shown,
+    host: &str,
     now: Timestamp,
 ) -> Result<Outcome, DeskError> {
     let (door, key) = (device.door.as_str(), device.key.as_str());
@@ -370,6 +373,8 @@ pub fn show_in(
     if let (true, Some(person)) = (verdict.admits(), &person) {
         let inside = Presence::In { at: now, door: door.into() };
         db::set_presence(tx, person.facts.attendee, date, &inside)?;
+        let by = Acting::staff(Right::CheckIn, staff.id, &staff.name);
+        tell_let_in(tx, person.booking, &by, host, now)?;
     }
     // Not a ticket, but perhaps a stamp card.
     let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };

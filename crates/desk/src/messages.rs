@@ -2,6 +2,7 @@
 
 pub mod announcements;
 pub mod cues;
+pub mod files;
 pub mod outbox;
 mod roster;
 pub mod senders;
@@ -19,7 +20,7 @@ use matricle_formats::mail::{self, File, Mail};
 use matricle_store::house::House;
 use matricle_store::outbox::Message;
 use matricle_store::templates::{self, Goes};
-use matricle_store::{Connection, Tx};
+use matricle_store::{Connection, Tx, house_files};
 
 use crate::telling::{install, wording_of};
 use crate::{Desk, DeskError, house_of};
@@ -162,11 +163,12 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
                 let house = house_of(conn)?;
                 let from = sender(conn, &house, &about)?;
                 let values = values::of(&desk, conn, &about, &message, now)?;
-                Ok::<_, DeskError>((template, about, house, from, values))
+                let own = files_of_house(conn, &template.files)?;
+                Ok::<_, DeskError>((template, about, house, from, values, own))
             })
             .await?
     };
-    let (template, about, house, from, values) = loaded;
+    let (template, about, house, from, values, own) = loaded;
     crate::off_thread(move || {
         let letter = write(&template, &values).map_err(|wrong| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
@@ -181,7 +183,8 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             });
         }
         let subject = if about.is_test() { format!("Test: {}", letter.subject) } else { letter.subject };
-        let files = files(&about, &template.files, &with, now)?;
+        let mut files = files(&about, &template.files, &with, now)?;
+        files.extend(own);
         let unsubscribe = (message.trigger == Trigger::On(Occasion::Announced))
             .then(|| with.unsubscribe_url(&message.address));
         let foot = unsubscribe.as_ref().map_or_else(String::new, |to| {
@@ -217,7 +220,20 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
     .await
 }
 
-/// What goes with a message, as its template says.
+/// The files of the house that go with a message.
+fn files_of_house(conn: &Connection, goes: &[Goes]) -> Result<Vec<File>, DeskError> {
+    let mut found = Vec::new();
+    for goes in goes {
+        if let Goes::File(id) = goes
+            && let Some((name, media_type, bytes)) = house_files::by_id(conn, *id)?
+        {
+            found.push(File { name, media_type, bytes });
+        }
+    }
+    Ok(found)
+}
+
+/// What goes with a message, as its template says and the program makes it.
 fn files(
     about: &About,
     goes: &[Goes],
@@ -231,6 +247,7 @@ fn files(
             Goes::Calendar => about.calendar(desk, now),
             Goes::Bill => about.bill()?,
             Goes::Roster => about.roster(now)?,
+            Goes::File(_) => None,
         });
     }
     Ok(files)

@@ -13,6 +13,7 @@ use matricle_store::events::{
     self, Asked, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture,
 };
 use matricle_store::house::{self, House};
+use matricle_store::outbox::{self, Notice};
 use matricle_store::places::{self, Tag, Venue};
 use matricle_store::sessions::{self, Session};
 
@@ -173,8 +174,18 @@ pub struct EventPage {
     pub sessions: Vec<(DateId, Vec<Session>)>,
     /// A week of its slots, if it has slots.
     pub week: Option<Week>,
+    /// Notices that are up, the latest first.
+    pub notices: Vec<Notice>,
     /// It is a draft, shown by a link for looking at it beforehand.
     pub preview: bool,
+}
+
+/// So many days a notice is up, unless its date is over before.
+const NOTICE_DAYS: i64 = 30;
+
+/// When a notice that is up still was put up at the earliest.
+fn notices_since(now: Timestamp) -> Timestamp {
+    now - jiff::SignedDuration::from_hours(24 * NOTICE_DAYS)
 }
 
 /// How an event's page is asked for.
@@ -261,6 +272,7 @@ fn read_event(
         picture: events::picture(conn, event.id)?,
         sessions: with_sessions,
         week,
+        notices: outbox::notices(conn, event.id, notices_since(now), now)?,
         preview,
         house,
         event,
@@ -341,6 +353,8 @@ pub struct Fed {
     pub name: String,
     /// Its dates, called-off ones among them, with tags and picture.
     pub dates: Vec<(DateSummary, Vec<String>, Option<i64>)>,
+    /// Notices that are up; of everything only.
+    pub notices: Vec<Notice>,
 }
 
 /// The dates of a feed, from two months ago on.
@@ -414,7 +428,11 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
             if dates.is_empty() && matches!(feed, Feed::Event(_) | Feed::Date(_)) {
                 return Err(missing());
             }
-            Ok(Fed { house, name, dates })
+            let notices = match feed {
+                Feed::All => outbox::notices_listed(conn, notices_since(now), now)?,
+                _ => Vec::new(),
+            };
+            Ok(Fed { house, name, dates, notices })
         })
         .await
 }

@@ -2,22 +2,27 @@
 //! for its moments follows bookings and dates. No use case words a message, and none can forget
 //! to withdraw one.
 
+mod daily;
 mod follow;
 mod standard;
 
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
 use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, target};
 use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::{EventId, TagId};
-use matricle_store::bookings::Booking;
+use matricle_core::wish::What;
+use matricle_core::{BookingId, DateId, EventId, TagId};
+use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, About, NewMessage};
-use matricle_store::{Tx, cues, events, readers};
+use matricle_store::{Tx, cues, events, readers, templates, wishes};
 
 use crate::DeskError;
 use crate::acting::Turn;
 
+pub(crate) use daily::news;
+pub use daily::{News, Wishes, set as set_wishes, wishes as wishes_of};
 pub use follow::{Line, to_bookers, will_go};
 pub(crate) use follow::{Still, follow_due, is_still_due};
 pub(crate) use standard::{install, wording_of};
@@ -59,8 +64,16 @@ pub(crate) fn tell(
     if occasion.is_rung() && booking.email.is_empty() {
         return ring(tx, booking, occasion, &knows, turn);
     }
-    let cues: Vec<&Cue> =
-        sheet.iter().filter(|c| c.on && c.trigger == Trigger::On(occasion)).collect();
+    // What happens to a whole date is told to those who have not booked it once: `tell_of_date`.
+    let of_bookings = |c: &&Cue| !occasion.is_of_date() || is_of_bookings(c);
+    let cues: Vec<&Cue> = sheet
+        .iter()
+        .filter(|c| c.on && c.trigger == Trigger::On(occasion))
+        .filter(of_bookings)
+        .collect();
+    if occasion == Occasion::Confirmed {
+        tell_each(tx, booking, turn)?;
+    }
     if cues.is_empty() {
         return Ok(());
     }
@@ -89,6 +102,112 @@ pub(crate) fn tell(
         }
     }
     Ok(())
+}
+
+/// Whether a cue speaks to people of bookings, each by themselves.
+const fn is_of_bookings(cue: &Cue) -> bool {
+    cue.whom.has_booked() && !cue.is_for_everybody()
+}
+
+/// Tells hosts who want to hear of each new attendee at once.
+fn tell_each(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<(), DeskError> {
+    if booking.test {
+        return Ok(());
+    }
+    for (host, address) in wishes::hosts_who_want(tx, booking.date, What::EachAttendee)? {
+        let (reader, id) = (Reader::Host(host).key(), uuid::Uuid::now_v7());
+        let template = templates::standard(tx, "new-booking")?.map(|t| t.id);
+        let (about, trigger) = (About::Booking(booking.id), Trigger::On(Occasion::Confirmed));
+        let (to, knows) = ((Way::Mail, address.as_str()), Knows::default());
+        outbox::plan(
+            tx,
+            &NewMessage {
+                template,
+                unique: &format!("each {} {reader} {id}", booking.id),
+                message_id: &format!("{id}@{}", turn.host),
+                ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
+            },
+        )?;
+    }
+    Ok(())
+}
+
+/// Tells those who have not booked a date, once, of something that happened to it: hosts, people
+/// of the house, those who wait, the chat, the event's page. A date that moves again before
+/// anybody was told is told of once; of one that is back where it was, nothing is.
+pub(crate) fn tell_of_date(
+    tx: &Tx<'_>,
+    (event, date): (EventId, DateId),
+    occasion: Occasion,
+    knows: &Knows,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let trigger = Trigger::On(occasion);
+    let mut knows = knows.clone();
+    let open = outbox::open_of_date(tx, date, trigger)?;
+    for message in &open {
+        outbox::withdraw_one(tx, message.id, "something newer is to be said")?;
+    }
+    if let (Some(first), Occasion::Moved) = (open.first(), occasion) {
+        knows.before = first.knows.before;
+        knows.place_before.clone_from(&first.knows.place_before);
+        let found = events::date_by_id(tx, date)?;
+        let back = found.is_some_and(|(_, d)| {
+            knows.before == Some((d.span.starts, d.span.ends)) && knows.place_before == d.place()
+        });
+        if back {
+            return Ok(());
+        }
+    }
+    let sheet = sheet_of(tx, event, turn.now)?;
+    let cues: Vec<&Cue> =
+        sheet.iter().filter(|c| c.on && c.trigger == trigger && !is_of_bookings(c)).collect();
+    if cues.is_empty() {
+        return Ok(());
+    }
+    let tags = readers::tags(tx, event)?;
+    let mut people: Vec<Person> = readers::others(tx, date)?.into_iter().map(|(_, p)| p).collect();
+    people.extend(addresses(cues.iter().copied()));
+    people.push(Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH));
+    for cue in cues {
+        for person in people.iter().filter(|p| concerns(cue, p)) {
+            if reaches(cue, person, &tags).is_err() {
+                continue;
+            }
+            let (reader, id) = (person.reader.key(), uuid::Uuid::now_v7());
+            let to = (cue.way, target(cue.way, person));
+            let at = after(turn.now, cue.when);
+            outbox::plan(
+                tx,
+                &NewMessage {
+                    date: Some(date),
+                    cue: Some(cue.id),
+                    template: Some(cue.template),
+                    unique: &format!("{} d{date} {reader} {id}", occasion.word()),
+                    message_id: &format!("d{date}.{id}@{}", turn.host),
+                    ..NewMessage::to(About::Event(event), trigger, &reader, to, &knows, at)
+                },
+            )?;
+        }
+    }
+    Ok(())
+}
+
+/// Tells of somebody who was let in, where any cue speaks of it. Asked at each scan: most houses
+/// have none.
+pub(crate) fn tell_let_in(
+    tx: &Tx<'_>,
+    booking: BookingId,
+    by: &Acting,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    if !cues::speak_of(tx, Trigger::On(Occasion::LetIn))? {
+        return Ok(());
+    }
+    let Some(booking) = bookings::by_id(tx, booking)? else { return Ok(()) };
+    let turn = Turn { by: by.clone(), now, host: host.into(), word: "".into() };
+    tell(tx, &booking, Occasion::LetIn, &Knows::default(), &turn)
 }
 
 /// Something that happened, to be told to one reader.
@@ -128,25 +247,16 @@ fn plan_one(
         id.push_str(&format!(".c{}", cue.id));
     }
     let at = after(turn.now, cue.when);
+    let to = (cue.way, target(cue.way, person));
     outbox::plan(
         tx,
         &NewMessage {
-            about: About::Booking(booking.id),
-            date: None,
-            waiter: None,
-            announcement: None,
-            trigger,
             cue: Some(cue.id),
             template: Some(cue.template),
-            reader,
-            way: cue.way,
-            address: target(cue.way, person),
             unique: &format!("{} {} {reader} {} {before}", occasion.word(), booking.id, cue.id),
             message_id: &format!("{id}@{}", turn.host),
-            knows,
-            at,
-            bulk: false,
             skipped,
+            ..NewMessage::to(About::Booking(booking.id), trigger, reader, to, knows, at)
         },
     )?;
     Ok(())
@@ -235,25 +345,13 @@ fn ring(
     }
     outbox::withdraw(tx, booking.id, |known| !known.is_rung(), "something newer is to be said")?;
     let (reader, id) = (Reader::Booker(booking.id).key(), uuid::Uuid::now_v7());
+    let (about, trigger) = (About::Booking(booking.id), Trigger::On(occasion));
     outbox::plan(
         tx,
         &NewMessage {
-            about: About::Booking(booking.id),
-            date: None,
-            waiter: None,
-            announcement: None,
-            trigger: Trigger::On(occasion),
-            cue: None,
-            template: None,
-            reader: &reader,
-            way: Way::Ring,
-            address: &booking.phone,
             unique: &format!("ring {id}"),
             message_id: &format!("ring.{id}"),
-            knows,
-            at: turn.now,
-            bulk: false,
-            skipped: "",
+            ..NewMessage::to(about, trigger, &reader, (Way::Ring, &booking.phone), knows, turn.now)
         },
     )?;
     Ok(())
@@ -333,25 +431,23 @@ pub(crate) fn tell_waiter(
             continue;
         }
         let id = uuid::Uuid::now_v7();
+        let (to, at) = ((cue.way, waiter.email), after(now, cue.when));
         outbox::plan(
             tx,
             &NewMessage {
-                about: About::Event(event),
-                date: None,
                 waiter: Some(waiter.id),
-                announcement: None,
-                trigger: cue.trigger,
                 cue: Some(cue.id),
                 template: Some(cue.template),
-                reader: &reader,
-                way: cue.way,
-                address: waiter.email,
                 unique: &format!("{} {id}", occasion.word()),
                 message_id: &format!("{id}@{host}"),
-                knows: &Knows::default(),
-                at: after(now, cue.when),
-                bulk: false,
-                skipped: "",
+                ..NewMessage::to(
+                    About::Event(event),
+                    cue.trigger,
+                    &reader,
+                    to,
+                    &Knows::default(),
+                    at,
+                )
             },
         )?;
     }
@@ -366,25 +462,15 @@ pub(crate) fn invite(
     turn: &Turn,
 ) -> Result<(), DeskError> {
     let reader = Reader::Address(address.to_owned()).key();
+    let (about, trigger) = (About::Event(event), Trigger::On(Occasion::Invited));
+    let (to, knows) = ((Way::Mail, address), Knows::default());
     outbox::plan(
         tx,
         &NewMessage {
-            about: About::Event(event),
-            date: None,
-            waiter: None,
-            announcement: None,
-            trigger: Trigger::On(Occasion::Invited),
-            cue: None,
-            template: None,
-            reader: &reader,
-            way: Way::Mail,
-            address,
             unique: &format!("invitation event {event} {}", address.to_lowercase()),
             message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
-            knows: &Knows::default(),
-            at: turn.now,
             bulk: true,
-            skipped: "",
+            ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
         },
     )?;
     Ok(())

@@ -41,6 +41,21 @@ pub struct Item {
     pub image: Option<String>,
 }
 
+/// A notice as a feed tells it.
+#[derive(Debug, Clone)]
+pub struct Notice {
+    /// Unique for ever: a URI (RFC 4287 §4.2.6).
+    pub id: String,
+    /// The page it stands on.
+    pub url: String,
+    /// Its heading.
+    pub title: String,
+    /// Its words, plain.
+    pub words: String,
+    /// When it was put up.
+    pub at: Timestamp,
+}
+
 /// RFC 3339, in UTC.
 fn stamp(at: Timestamp) -> String {
     at.to_zoned_datetime(TimeZone::UTC).strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
@@ -51,15 +66,16 @@ fn local(at: Timestamp, zone: &str) -> String {
     at.to_zoned_datetime(crate::words::zone(zone)).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
 }
 
-/// An Atom feed of dates, the last changed first.
+/// An Atom feed of notices, the latest first, and of dates, the last changed first; `home` and
+/// `own` are the addresses of what it is of, and its own.
 ///
 /// # Errors
 /// Never in memory; the writer's error is passed on all the same.
 pub fn atom(
     house: &str,
-    home: &str,
-    own: &str,
+    (home, own): (&str, &str),
     items: &[Item],
+    notices: &[Notice],
     now: Timestamp,
 ) -> std::io::Result<Vec<u8>> {
     let mut w = Writer::new(Vec::new());
@@ -80,13 +96,23 @@ pub fn atom(
     w.write_event(Event::Start(feed))?;
     text(&mut w, "title", house)?;
     text(&mut w, "id", own)?;
-    let updated = items.iter().map(|i| i.changed_at).max().unwrap_or(now);
+    let changed = items.iter().map(|i| i.changed_at).chain(notices.iter().map(|n| n.at));
+    let updated = changed.max().unwrap_or(now);
     text(&mut w, "updated", &stamp(updated))?;
     link(&mut w, "alternate", home)?;
     link(&mut w, "self", own)?;
     w.write_event(Event::Start(BytesStart::new("author")))?;
     text(&mut w, "name", house)?;
     w.write_event(Event::End(BytesEnd::new("author")))?;
+    for notice in notices {
+        w.write_event(Event::Start(BytesStart::new("entry")))?;
+        text(&mut w, "title", &notice.title)?;
+        text(&mut w, "id", &notice.id)?;
+        text(&mut w, "updated", &stamp(notice.at))?;
+        link(&mut w, "alternate", &notice.url)?;
+        text(&mut w, "summary", &notice.words)?;
+        w.write_event(Event::End(BytesEnd::new("entry")))?;
+    }
     let mut items: Vec<&Item> = items.iter().collect();
     items.sort_by_key(|i| std::cmp::Reverse(i.changed_at));
     for item in items {
@@ -206,14 +232,15 @@ mod tests {
     #[test]
     fn an_atom_feed_is_read_back() {
         let items = [item(12, "Pollen & \u{7}lens"), item(13, "Wax")];
-        let bytes = atom(
-            "Club",
-            "http://club.example/",
-            "http://club.example/all.atom",
-            &items,
-            Timestamp::UNIX_EPOCH,
-        )
-        .unwrap();
+        let notices = [Notice {
+            id: "http://club.example/events/wax#notice-4".into(),
+            url: "http://club.example/events/wax".into(),
+            title: "Wax: Moved <now>".into(),
+            words: "Before: Monday.\nNow: Tuesday & later.".into(),
+            at: Timestamp::from_second(86_400).unwrap(),
+        }];
+        let of = ("http://club.example/", "http://club.example/all.atom");
+        let bytes = atom("Club", of, &items, &notices, Timestamp::UNIX_EPOCH).unwrap();
         let text = String::from_utf8(bytes).unwrap();
         insta::assert_snapshot!(text.replace("><", ">\n<"));
         let mut reader = Reader::from_str(&text);
@@ -225,7 +252,7 @@ mod tests {
                 _ => {}
             }
         }
-        assert_eq!(entries, 2);
+        assert_eq!(entries, 3);
     }
 
     #[test]

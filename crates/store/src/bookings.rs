@@ -25,7 +25,7 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use seats::{draw_more, shift, shift_pool};
 
 pub use charge::charge;
-pub use coming::{Coming, Which, coming};
+pub use coming::{Coming, Which, came_and_left, coming, new_of_date};
 pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
 pub use lines::{
     Line, add_on, charge_less, choose_again, lines, price_anew, reprice, restore_charges,

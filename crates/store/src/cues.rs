@@ -52,6 +52,18 @@ pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Cue>, StoreEr
     .doing("reading cues")
 }
 
+/// Whether any cue at all speaks of this.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn speak_of(conn: &Connection, trigger: Trigger) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM cues WHERE happens = ?1 AND active = 1 AND removed_at IS NULL)",
+    )
+    .and_then(|mut q| q.query_row([trigger.word()], |row| row.get(0)))
+    .doing("asking whether any cue speaks of something")
+}
+
 /// Cue sheets by event, true for one version of all plans.
 #[derive(Default)]
 struct Sheets {

@@ -21,6 +21,7 @@ mod error;
 pub mod events;
 mod files;
 pub mod house;
+pub mod house_files;
 pub mod ledger;
 pub mod measures;
 mod migrate;
@@ -36,6 +37,7 @@ mod store;
 pub mod templates;
 pub mod views;
 pub mod waiting;
+pub mod wishes;
 
 pub use convert::{at, us};
 pub use error::{Doing, StoreError};

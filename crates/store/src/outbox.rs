@@ -2,22 +2,24 @@
 
 mod answers;
 mod list;
+mod notices;
 mod planning;
 
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, TemplateId};
+use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, PersonId, TemplateId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{InOrder, foreign, json};
 use crate::{Doing, StoreError, Tx, us};
 
 pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
-pub use list::{Counted, Found, Look, Ring, beside, find, of_event, rings, rung, to_ring};
+pub use list::{Counted, Found, Look, Ring, Sort, beside, find, of_event, rings, rung, to_ring};
+pub use notices::{Notice, notices, notices_listed, take_down};
 pub use planning::{
-    Change, Planned, apply, done, followed, left_to_follow, mark_date, planned_of, to_follow,
-    to_follow_dates, went,
+    Change, Planned, Unplanned, apply, done, followed, left_to_follow, mark_date, open_of_date,
+    planned_of, to_follow, to_follow_dates, unplanned_wishes, went, withdraw_wishes,
 };
 
 /// Where a message stands.
@@ -69,6 +71,8 @@ pub enum About {
     Booking(BookingId),
     /// An event, for somebody who has not booked.
     Event(EventId),
+    /// What happened in the house, for somebody of it.
+    House(PersonId),
 }
 
 impl About {
@@ -77,13 +81,20 @@ impl About {
     pub const fn booking(self) -> Option<BookingId> {
         match self {
             Self::Booking(id) => Some(id),
-            Self::Event(_) => None,
+            Self::Event(_) | Self::House(_) => None,
+        }
+    }
+
+    const fn person(self) -> Option<PersonId> {
+        match self {
+            Self::House(id) => Some(id),
+            Self::Booking(_) | Self::Event(_) => None,
         }
     }
 
     const fn event(self) -> Option<EventId> {
         match self {
-            Self::Booking(_) => None,
+            Self::Booking(_) | Self::House(_) => None,
             Self::Event(id) => Some(id),
         }
     }
@@ -147,7 +158,7 @@ impl Message {
     }
 }
 
-const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
+const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.person_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
      o.cue_id, o.template_id, o.reader, o.way, o.address, o.message_id, o.knows, o.state, o.reason, \
      o.planned_at, o.by_hand, o.tries, o.sent_at, o.answer, o.last_error";
 
@@ -157,10 +168,12 @@ fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
 
 fn message_at(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Message> {
     let id = MessageId(c.next()?);
-    let (booking, event): (Option<i64>, Option<i64>) = (c.next()?, c.next()?);
-    let about = match booking {
-        Some(booking) => About::Booking(BookingId(booking)),
-        None => About::Event(EventId(event.unwrap_or_default())),
+    let (booking, event, person): (Option<i64>, Option<i64>, Option<i64>) =
+        (c.next()?, c.next()?, c.next()?);
+    let about = match (booking, event) {
+        (Some(booking), _) => About::Booking(BookingId(booking)),
+        (None, Some(event)) => About::Event(EventId(event)),
+        (None, None) => About::House(PersonId(person.unwrap_or_default())),
     };
     Ok(Message {
         id,
@@ -227,6 +240,38 @@ pub struct NewMessage<'a> {
     pub skipped: &'a str,
 }
 
+impl<'a> NewMessage<'a> {
+    /// A message to one reader, with nothing beside: no cue, the standard wording, planned.
+    #[must_use]
+    pub const fn to(
+        about: About,
+        trigger: Trigger,
+        reader: &'a str,
+        (way, address): (Way, &'a str),
+        knows: &'a Knows,
+        at: Timestamp,
+    ) -> Self {
+        Self {
+            about,
+            date: None,
+            waiter: None,
+            announcement: None,
+            trigger,
+            cue: None,
+            template: None,
+            reader,
+            way,
+            address,
+            unique: "",
+            message_id: "",
+            knows,
+            at,
+            bulk: false,
+            skipped: "",
+        }
+    }
+}
+
 /// How many messages of a cue about an occasion there are for a booking and reader.
 ///
 /// # Errors
@@ -259,8 +304,8 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
         tx.prepare_cached(
             "INSERT OR IGNORE INTO outbox (unique_key, cue_id, template_id, happened, way, reader, booking_id,
                 event_id, date_id, waiter_id, announcement_id, address, message_id, knows, state, reason,
-                planned_at, next_try_at, bulk)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
+                planned_at, next_try_at, bulk, person_id)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
         )?
         .execute(rusqlite::params![
             new.unique,
@@ -282,6 +327,7 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
             us(new.at),
             due,
             new.bulk,
+            new.about.person().map(|p| p.0),
         ])
     };
     plan().map(|n| n == 1).doing("planning a message")

@@ -291,18 +291,22 @@ fn answers(
 /// SQLite refuses.
 pub fn others(conn: &Connection, date: DateId) -> Result<Vec<(String, Person)>, StoreError> {
     let mut found = Vec::new();
-    let hosts: Vec<(i64, String, String)> = conn
+    let hosts: Vec<(i64, i64, String, String)> = conn
         .prepare_cached(
-            "SELECT h.id, h.name, p.email FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id
+            "SELECT h.id, p.id, h.name, p.email FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id
              JOIN people p ON p.id = h.person_id WHERE dh.date_id = ?1",
         )
         .and_then(|mut q| {
-            q.query_map([date.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
+            q.query_map([date.0], |row| {
+                Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+            })?
+            .collect()
         })
         .doing("reading hosts for cues")?;
-    for (id, name, email) in hosts {
-        let reader = Reader::Host(HostId(id));
-        found.push((name, Person::new(reader, &email, Timestamp::UNIX_EPOCH)));
+    for (id, who, name, email) in hosts {
+        let mut person = Person::new(Reader::Host(HostId(id)), &email, Timestamp::UNIX_EPOCH);
+        person.wishes = crate::wishes::of(conn, PersonId(who))?;
+        found.push((name, person));
     }
     let waiting: Vec<(i64, String, String, i64, Option<i64>)> = conn
         .prepare_cached(
@@ -324,6 +328,34 @@ pub fn others(conn: &Connection, date: DateId) -> Result<Vec<(String, Person)>, 
     }
     found.extend(staff(conn)?);
     Ok(found)
+}
+
+/// Whoever has the stamp cards that a booking bought, where those expire: their names, and as
+/// cues see them.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn card_owners(
+    conn: &Connection,
+    booking: BookingId,
+) -> Result<Vec<(String, Person)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT c.id, c.name, c.email, c.made_at, c.expires_at, ra.refused_at IS NOT NULL FROM cards c
+         LEFT JOIN addresses ra ON ra.email = c.email
+         WHERE c.booking_id = ?1 AND c.left > 0 AND c.expires_at IS NOT NULL ORDER BY c.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([booking.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            let (id, name, email): (i64, String, String) = (c.next()?, c.next()?, c.next()?);
+            let mut person = Person::new(Reader::Card(id), &email, c.instant()?);
+            person.card_ends = c.instant_or()?;
+            person.bounced = c.next()?;
+            Ok((name, person))
+        })?
+        .collect()
+    })
+    .doing("reading who has stamp cards")
 }
 
 /// People of the house by their roles.

@@ -56,6 +56,18 @@ pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<(String, Str
     .doing("looking a sender up")
 }
 
+/// The key of a sender in use.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn known(conn: &Connection, id: i64) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM senders WHERE id = ?1 AND retired_at IS NULL)",
+    )
+    .and_then(|mut q| q.query_row([id], |row| row.get(0)))
+    .doing("looking a sender up")
+}
+
 /// The key of an event's own sender.
 ///
 /// # Errors

@@ -20,11 +20,31 @@ pub enum Goes {
     Bill,
     /// The list of who comes, as a PDF.
     Roster,
+    /// A file of the house, by its key.
+    File(i64),
 }
 
 impl Goes {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::Tickets, Self::Calendar, Self::Bill, Self::Roster];
+    /// Those that the program makes.
+    pub const MADE: [Self; 4] = [Self::Tickets, Self::Calendar, Self::Bill, Self::Roster];
+
+    /// What stands for it in forms.
+    #[must_use]
+    pub fn key(self) -> String {
+        match self {
+            Self::File(id) => format!("file {id}"),
+            made => made.word().to_owned(),
+        }
+    }
+
+    /// Finds one by what stands for it in forms.
+    #[must_use]
+    pub fn from_key(key: &str) -> Option<Self> {
+        match key.strip_prefix("file ") {
+            Some(id) => id.parse().ok().map(Self::File),
+            None => Self::MADE.into_iter().find(|g| g.word() == key),
+        }
+    }
 
     /// The word for it, as shown and in forms.
     #[must_use]
@@ -34,6 +54,7 @@ impl Goes {
             Self::Calendar => "calendar file",
             Self::Bill => "bill",
             Self::Roster => "list of who comes",
+            Self::File(_) => "file of the house",
         }
     }
 }

@@ -121,6 +121,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/sign-in", get(signin::show).post(signin::sign_in))
         .route("/sign-out", post(signin::sign_out))
         .route("/you", get(you::show).post(you::change))
+        .route("/you/told", post(you::told))
         .route("/office", get(today::show))
         .route("/office/first/{what}", post(today::try_step))
         .route("/office/find", get(find::find))
@@ -192,6 +193,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/{id}/confirmations", get(events::confirmations))
         .route("/office/events/{id}/messages", get(messages::cues::of_event))
         .route("/office/events/{id}/messages/switch", post(messages::cues::switch_event))
+        .route("/office/events/{id}/messages/sender", post(messages::cues::choose_sender))
         .route(
             "/office/events/{id}/messages/cues/{cue}",
             get(messages::cues::show_event).post(messages::cues::save_event),
@@ -220,6 +222,17 @@ pub(crate) fn routes() -> Router<App> {
         )
         .route("/office/messages/senders", get(messages::senders::show))
         .route("/office/messages/senders/{id}", post(messages::senders::save))
+        .route(
+            "/office/messages/files",
+            get(messages::files::show)
+                .post(messages::files::add)
+                .layer(DefaultBodyLimit::max(PICTURE)),
+        )
+        .route(
+            "/office/messages/files/{id}",
+            get(messages::files::one).post(messages::files::retire),
+        )
+        .route("/office/messages/notices/{id}", post(messages::take_down))
         .route("/office/messages/{tab}", get(messages::tab))
         .route("/office/events/{id}/live", get(event::live))
         .route("/office/bookings", get(bookings::list))

@@ -290,6 +290,8 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
             tenths % 10
         ),
         (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
+        (_, Fault::NotAFile) => "This is no PDF, JPEG or PNG file. Choose one that is.".into(),
+        (_, Fault::FileTooLarge(most)) => format!("The file is too large to go with every mail: at most {most} megabytes."),
         (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
         (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
         (_, Fault::Cue(refusal)) => cue(refusal),
@@ -308,9 +310,10 @@ fn cue(refusal: &CueRefusal) -> String {
         CueRefusal::TooFar { most, unit } => format!("At most {most} {unit}."),
         CueRefusal::Nobody { whom, why } => format!("This cannot reach {whom}: {why}. Choose others, or another moment."),
         CueRefusal::ToldTwice { .. } => {
-            "Another cue of this sheet tells the same people of the same thing by the same way, so somebody would get two. Change that one, switch it off, or choose other people here.".into()
+            "Another cue of this sheet tells the same people of the same thing by the same way, so somebody would get two. Join the two, change that one, switch it off, or choose other people here.".into()
         }
         CueRefusal::Address => "This does not look like an e-mail address.".into(),
+        CueRefusal::NotPublic => "A notice is read by everybody: it tells that a date moves or is called off, before or after it starts or ends, or of its sale. Choose one of these, or another way.".into(),
         CueRefusal::Way => "Mail and the team chat reach these people; text messages go to those who have booked, at the numbers they gave. Choose another way.".into(),
     }
 }
@@ -720,6 +723,8 @@ mod tests {
             Fault::NotAnAddress,
             Fault::NotALink,
             Fault::NotAPicture,
+            Fault::NotAFile,
+            Fault::FileTooLarge(2),
             Fault::TooLarge,
             Fault::NoWord,
         ];

@@ -1,6 +1,6 @@
 //! The fields that templates may use, and who has which.
 
-use crate::cue::{Cue, Trigger};
+use crate::cue::{Cue, Trigger, Way};
 use crate::occasion::{Moment, Occasion, Subject};
 
 /// What a field is like.
@@ -35,6 +35,8 @@ enum Has {
     On(&'static [Occasion]),
     /// Hosts and people of the house, who hear of a date.
     Roster,
+    /// People of the house, who hear of the day.
+    Day,
 }
 
 /// A field.
@@ -55,7 +57,7 @@ const fn f(name: &'static str, shape: Shape, has: Has, says: &'static str) -> Fi
 
 /// All fields, in the order of the list they are chosen from.
 pub const FIELDS: &[Field] = {
-    use Has::{All, Booking, Date, Event, On, Roster, Waiting};
+    use Has::{All, Booking, Date, Day, Event, On, Roster, Waiting};
     use Occasion as O;
     use Shape::{Block, Holds, Line, Link, When};
     &[
@@ -129,6 +131,8 @@ pub const FIELDS: &[Field] = {
         f("unsubscribe", Link, On(&[O::Announced]), "ends announcements for this address"),
         f("who comes", Block, Roster, "names, tickets, answers and notes of a date"),
         f("how many", Line, Roster, "how many come to a date"),
+        f("news", Block, Day, "what happened since the day before, line by line"),
+        f("since", When, Day, "since when"),
     ]
 };
 
@@ -138,10 +142,19 @@ pub fn field(name: &str) -> Option<&'static Field> {
     FIELDS.iter().find(|f| f.name.eq_ignore_ascii_case(name))
 }
 
+/// What nobody but its reader may know, of what everybody who is told of an event has.
+const NOT_PUBLIC: [&str; 4] = ["name", "first name", "greeting", "note"];
+
+/// What an occasion knows of a whole date.
+const OF_A_DATE: [&str; 3] = ["before", "place before", "reason"];
+
 /// Whether the readers of a cue have something that a field could say.
 #[must_use]
 pub fn can_have(field: &Field, cue: &Cue) -> bool {
     let subject = cue.subject();
+    if cue.way == Way::Notice && (NOT_PUBLIC.contains(&field.name) || field.has == Has::Roster) {
+        return false;
+    }
     match field.has {
         Has::All => true,
         Has::Event => subject != Subject::Card,
@@ -150,12 +163,14 @@ pub fn can_have(field: &Field, cue: &Cue) -> bool {
         }
         Has::Booking => matches!(subject, Subject::Booking | Subject::Card),
         Has::Waiting => subject == Subject::Waiting,
+        Has::Day => cue.trigger == Trigger::At(Moment::Day),
         Has::Roster => {
             !cue.whom.has_booked() && matches!(subject, Subject::Date | Subject::Booking)
         }
+        // Whoever has not booked has no part in what became of a booking.
+        Has::On(_) if subject == Subject::Date && !OF_A_DATE.contains(&field.name) => false,
         Has::On(occasions) => match cue.trigger {
             Trigger::On(occasion) => occasions.contains(&occasion),
-            Trigger::At(Moment::OfferEnds | Moment::PayBy) => false,
             Trigger::At(_) => false,
         },
     }

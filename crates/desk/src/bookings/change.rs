@@ -134,7 +134,7 @@ pub(crate) fn settle_change(
     payments::unwant(tx, booking.id, turn.now)?;
     let booking = confirm_if_paid(tx, booking, turn)?;
     give_back_surplus(tx, &booking, reason, turn)?;
-    document(tx, &booking, turn.now)
+    document(tx, &booking, turn)
 }
 
 /// Adds tickets to a booking that stands, at what they cost now.

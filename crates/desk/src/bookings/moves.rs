@@ -85,9 +85,9 @@ pub(crate) fn make(
             }
             // What was never charged and costs nothing has no document; stamp cards may be free.
             if row.from == State::Held && booking.total.is_zero() {
-                make_bought(tx, booking.id, turn.now)?;
+                make_bought(tx, booking.id, turn)?;
             } else {
-                document(tx, booking, turn.now)?;
+                document(tx, booking, turn)?;
             }
         }
     }

@@ -131,7 +131,7 @@ pub async fn by_transfer(
                 payments::unwant(tx, booking.id, turn.now)?;
                 let what = "will pay by bank transfer";
                 bookings::happened(tx, booking.id, turn.now, &turn.by, what)?;
-                documents::document(tx, &booking, turn.now)?;
+                documents::document(tx, &booking, &turn)?;
                 tell(tx, &booking, Occasion::ToPay, &Knows::default(), &turn)?;
             }
             Ok::<_, DeskError>(())
@@ -324,7 +324,7 @@ fn settle_status(
             let ready = confirm_if_paid(tx, &ready, turn)?;
             // Two payments may have been under way at once.
             entries::give_back_surplus(tx, &ready, "paid too much", &turn.program())?;
-            documents::document(tx, &ready, now)?;
+            documents::document(tx, &ready, turn)?;
         }
     }
     Ok(())

@@ -86,7 +86,7 @@ pub(crate) fn pay_in(
     }
     payments::unwant(tx, booking.id, now)?;
     let booking = crate::bookings::moves::confirm_if_paid(tx, booking, turn)?;
-    crate::money::documents::document(tx, &booking, now)
+    crate::money::documents::document(tx, &booking, turn)
 }
 
 /// Stamps met an amount: the debt falls by what they were worth; what a stamp gives beyond

@@ -41,7 +41,7 @@ pub(crate) fn take_in(
     bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
     let booking = confirm_if_paid(tx, booking, turn)?;
     give_back_surplus(tx, &booking, "paid too much", turn)?;
-    document(tx, &booking, turn.now)
+    document(tx, &booking, turn)
 }
 
 /// Money that somebody at the house takes in cash, by transfer or on its own card machine.

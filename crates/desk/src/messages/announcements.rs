@@ -286,22 +286,21 @@ fn plan(
     outbox::plan(
         tx,
         &NewMessage {
-            about: to.booking.map_or(About::Event(event), About::Booking),
-            date: None,
             waiter: to.waiter,
             announcement: Some(id),
-            trigger: Trigger::On(Occasion::Announced),
-            cue: None,
             template: Some(template),
-            reader: &to.reader,
-            way: Way::Mail,
-            address: &to.email,
             unique: &format!("announcement {id} {}", to.reader),
             message_id: &format!("a{id}.{reader}@{host}"),
-            knows: &Knows::default(),
-            at,
             bulk: true,
             skipped: to.not.map_or("", WhyNot::words),
+            ..NewMessage::to(
+                to.booking.map_or(About::Event(event), About::Booking),
+                Trigger::On(Occasion::Announced),
+                &to.reader,
+                (Way::Mail, &to.email),
+                &Knows::default(),
+                at,
+            )
         },
     )?;
     Ok(())

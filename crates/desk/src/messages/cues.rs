@@ -15,6 +15,7 @@ use matricle_store::house::House;
 use matricle_store::outbox::{self, Counted};
 use matricle_store::people::Staff;
 use matricle_store::readers;
+use matricle_store::senders::{self, Sender};
 use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx, cues, places};
 
@@ -56,6 +57,10 @@ pub struct Sheet {
     pub questions: Vec<(QuestionId, String)>,
     /// Tags of the house: key and name.
     pub tags: Vec<(TagId, String)>,
+    /// Names and addresses to write from.
+    pub senders: Vec<Sender>,
+    /// The event's own sender.
+    pub sender: Option<i64>,
     /// Bookings whose messages are still to be brought to what is true.
     pub left: u32,
 }
@@ -122,6 +127,11 @@ fn load_in(conn: &Connection, id: Option<EventId>) -> Result<Sheet, DeskError> {
             None => Vec::new(),
         },
         tags: places::tags(conn)?.into_iter().map(|t| (t.id, t.name)).collect(),
+        senders: senders::all(conn)?,
+        sender: match id {
+            Some(id) => senders::own(conn, id)?,
+            None => None,
+        },
         left: outbox::left_to_follow(conn, id)?,
         event,
         templates,
@@ -287,7 +297,7 @@ const fn field_of(refusal: &CueRefusal) -> &'static str {
         CueRefusal::BeforeAnOccasion | CueRefusal::TooFar { .. } => "n",
         CueRefusal::Nobody { .. } => "whom",
         CueRefusal::Address => "address",
-        CueRefusal::Way => "way",
+        CueRefusal::Way | CueRefusal::NotPublic => "way",
     }
 }
 
@@ -306,8 +316,8 @@ fn already(conn: &Connection, event: EventId, cue: &Cue, now: Timestamp) -> Resu
 /// becomes its own.
 ///
 /// # Errors
-/// [`DeskError::Form`]: two cues that would tell the same people twice, what nobody can be told,
-/// and whether those already booked get it, where nobody said so; the role may not.
+/// [`DeskError::Form`]: two cues that would tell the same people twice, unless `join` is ticked,
+/// which makes them one and switches the other off; what nobody can be told, and whether those already booked get it, where nobody said so; the role may not.
 pub async fn save(
     desk: &Desk,
     staff: &Staff,
@@ -341,10 +351,20 @@ pub async fn save(
             let mut cue = read(&mut form, event, before.as_ref(), turn.now);
             cue.on = before.as_ref().is_none_or(|b| b.on);
             let all = cues::of(tx, event)?;
-            let others: Vec<Cue> = sheet(event.unwrap_or(EventId(0)), &all)
+            let mut others: Vec<Cue> = sheet(event.unwrap_or(EventId(0)), &all)
                 .into_iter()
                 .filter(|c| Some(c.id) != id)
                 .collect();
+            let joins = form.ticked("join");
+            let mut joined = Vec::new();
+            while joins
+                && let Err(CueRefusal::ToldTwice { by }) = cue.check(&others)
+                && let Some(at) = others.iter().position(|c| c.id == by)
+            {
+                let other = others.remove(at);
+                cue = cue.joined_with(&other);
+                joined.push(other);
+            }
             if let Err(refusal) = cue.check(&others) {
                 form.fault(field_of(&refusal), Fault::Cue(refusal));
             }
@@ -375,12 +395,28 @@ pub async fn save(
             }
             form.done().map_err(DeskError::Form)?;
             let id = cues::save(tx, &cue, None)?;
+            for other in joined {
+                cues::save(tx, &switched(other, event, false), None)?;
+            }
             log(tx, event, &turn, if is_new { "added a cue" } else { "changed a cue" })?;
             Ok::<_, DeskError>(id)
         })
         .await?;
     desk.wake.all();
     Ok(saved)
+}
+
+/// A cue of a sheet, on or off: where it is the house's and the sheet an event's, the event gets
+/// one of its own in its place.
+fn switched(found: Cue, event: Option<EventId>, on: bool) -> Cue {
+    let own = found.event == event;
+    Cue {
+        id: if own { found.id } else { CueId(0) },
+        event,
+        instead_of: if own { found.instead_of } else { Some(found.id) },
+        on,
+        ..found
+    }
 }
 
 /// Switches a cue of a sheet on or off. An event's switching of a cue of the house is its own.
@@ -399,14 +435,7 @@ pub async fn switch(
         .store
         .write(move |tx| {
             let (found, sheet) = shown(tx, event, id)?;
-            let own = found.event == event;
-            let cue = Cue {
-                id: if own { found.id } else { CueId(0) },
-                event,
-                instead_of: if own { found.instead_of } else { Some(found.id) },
-                on,
-                ..found
-            };
+            let cue = switched(found, event, on);
             let others: Vec<Cue> = sheet.into_iter().filter(|c| c.id != id).collect();
             if on && let Err(refusal) = cue.check(&others) {
                 let fault = matricle_core::form::Wrong {

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::MessageId;
+use matricle_core::cue::Way;
 use matricle_core::form::{Fault, Wrong};
 use matricle_core::staff::{Right, require};
 use matricle_store::house::House;
@@ -132,6 +133,30 @@ pub async fn steer(
     Ok(done)
 }
 
+/// Takes a notice down, or puts it up again.
+///
+/// # Errors
+/// The role may not; it is no notice that was put up.
+pub async fn take_down(
+    desk: &Desk,
+    staff: &Staff,
+    id: MessageId,
+    down: bool,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let why = if down { format!("taken down by {}", turn.by.name) } else { String::new() };
+    desk.store
+        .write(move |tx| {
+            outbox::by_id(tx, id)?
+                .filter(|m| m.way == Way::Notice && m.state == MessageState::Sent)
+                .ok_or(DeskError::NotFound)?;
+            outbox::take_down(tx, id, &why)?;
+            let what = if down { "took a notice down" } else { "put a notice up again" };
+            turn.log(tx, what, &format!("/office/messages/{id}"))
+        })
+        .await
+}
+
 /// An address that refused a mail is written to again.
 ///
 /// # Errors
@@ -162,5 +187,5 @@ pub const fn is_open(message: &Message) -> bool {
             | MessageState::Failed
             | MessageState::Skipped
             | MessageState::Withdrawn
-    ) && !matches!(message.way, matricle_core::cue::Way::Ring)
+    ) && !matches!(message.way, Way::Ring)
 }

@@ -75,6 +75,11 @@ pub async fn choose(
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
         .write(move |tx| {
+            if let Some(id) = sender
+                && !senders::known(tx, id)?
+            {
+                return Err(DeskError::NotFound);
+            }
             senders::set_own(tx, event, sender)?;
             crate::planning::dates::log(tx, event, &turn, "chose whom its messages come from")
         })

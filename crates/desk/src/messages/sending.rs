@@ -9,17 +9,19 @@ use std::collections::HashMap;
 use std::sync::PoisonError;
 
 use jiff::Timestamp;
+use matricle_core::HostId;
 use matricle_core::acting::Acting;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::Occasion;
+use matricle_core::wish::What;
 use matricle_store::outbox::{self, About, Message};
-use matricle_store::{Connection, StoreError, bookings};
+use matricle_store::{Connection, StoreError, bookings, wishes};
 use tokio::task::JoinSet;
 
 use crate::messages::{Composed, Ready, compose, values};
 use crate::outside::mailer::SendError;
 use crate::rounds::{Fate, Outcome, ROUND, Work, backoff, guarded};
-use crate::telling::{Still, is_still_due};
+use crate::telling::{Still, is_still_due, news};
 use crate::{Desk, DeskError};
 
 /// Tries of a message, over some two days, before it is given up.
@@ -118,6 +120,15 @@ fn goes(
     message: &Message,
     now: Timestamp,
 ) -> Result<Option<Outcome>, DeskError> {
+    if let About::House(person) = message.about {
+        return Ok(match news(conn, person, &message.knows, now)? {
+            None => Some(Outcome::Withdrawn("not wished for any more")),
+            Some(n) if n.lines.is_empty() && !n.nothing => {
+                Some(Outcome::Skipped("nothing to tell"))
+            }
+            Some(_) => None,
+        });
+    }
     match message.trigger {
         Trigger::At(_) => match is_still_due(conn, message, now)? {
             Still::Yes => {}
@@ -147,6 +158,7 @@ fn goes(
         && matches!(cue.trigger, Trigger::At(_))
         && !cue.whom.has_booked()
         && !cue.only.nobody
+        && !wants_nobody(conn, message)?
         && message.date.is_some()
         && values::about(conn, message, now)?.coming() == Some(0)
         && !matches!(cue.way, Way::Notice)
@@ -154,6 +166,13 @@ fn goes(
         return Ok(Some(Outcome::Skipped("nobody has booked")));
     }
     Ok(None)
+}
+
+/// Whether a host wants to hear that nobody has booked.
+fn wants_nobody(conn: &Connection, message: &Message) -> Result<bool, DeskError> {
+    let host = message.reader.strip_prefix('h').and_then(|h| h.parse().ok()).map(HostId);
+    let Some(host) = host else { return Ok(false) };
+    Ok(wishes::of_host(conn, host, What::Tomorrow)?.is_some_and(|w| w.nothing))
 }
 
 async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
@@ -227,7 +246,7 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
                     About::Booking(booking) => {
                         bookings::happened(tx, booking, at, &Acting::program(), &what)
                     }
-                    About::Event(_) => Ok(()),
+                    About::Event(_) | About::House(_) => Ok(()),
                 }
             }
             Outcome::Refused(error) => {

@@ -24,6 +24,8 @@ use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
+use crate::telling::News;
+use crate::telling::news;
 use crate::{Desk, DeskError, house_of};
 
 /// What a message is about, with everything of it.
@@ -53,6 +55,8 @@ pub enum About {
         /// Whom it is for; may be empty.
         name: String,
     },
+    /// What happened in the house, for somebody of it.
+    House(Box<News>),
 }
 
 impl About {
@@ -63,6 +67,7 @@ impl About {
             Self::Booking { sheet, .. } => Some(sheet.event.id),
             Self::Place(place, _) => Some(place.event.id),
             Self::Event { event, .. } => Some(event.id),
+            Self::House(_) => None,
         }
     }
 
@@ -71,7 +76,7 @@ impl About {
     pub const fn is_test(&self) -> bool {
         match self {
             Self::Booking { sheet, .. } => sheet.booking.test,
-            Self::Place(..) | Self::Event { .. } => false,
+            Self::Place(..) | Self::Event { .. } | Self::House(_) => false,
         }
     }
 
@@ -80,7 +85,7 @@ impl About {
     pub const fn coming(&self) -> Option<usize> {
         match self {
             Self::Event { coming, .. } => Some(coming.len()),
-            Self::Booking { .. } | Self::Place(..) => None,
+            Self::Booking { .. } | Self::Place(..) | Self::House(_) => None,
         }
     }
 
@@ -211,6 +216,10 @@ pub(crate) fn about(
             {
                 sheet.date = date;
             }
+            if let Some(card) = message.reader.strip_prefix('c').and_then(|c| c.parse::<i64>().ok())
+            {
+                sheet.cards.retain(|c| c.id == card);
+            }
             let stamps = stamps(conn, &sheet)?;
             let person = message
                 .reader
@@ -231,6 +240,10 @@ pub(crate) fn about(
                 },
             };
             Ok(About::Booking { sheet: Box::new(sheet), holder, stamps })
+        }
+        (outbox::About::House(person), None) => {
+            let news = news(conn, person, &message.knows, now)?.ok_or(DeskError::NotFound)?;
+            Ok(About::House(Box::new(news)))
         }
         (outbox::About::Event(id), None) => {
             let event = events::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
@@ -429,9 +442,16 @@ pub(crate) fn of(
             values.insert("who comes", Value::Pairs(coming.iter().map(coming_words).collect()));
             let people = u32::try_from(coming.len()).unwrap_or(u32::MAX);
             values.insert("how many", Value::line(words::people(people)));
+            of_knows(&mut values, &message.knows);
             let key = desk.secrets.invitation_key(message.id.0);
             let link = format!("{}/invited/{}/{key}", desk.public_url, message.id);
             values.insert("invitation link", Value::Link(link));
+        }
+        About::House(news) => {
+            names(&mut values, &news.name, &news.house);
+            values.insert("news", Value::Pairs(news.lines.clone()));
+            let since = message.knows.since.unwrap_or(message.planned_at);
+            values.insert("since", instant(since, &news.house.zone));
         }
     }
     if message.occasion() == Some(Occasion::Announced) {
@@ -566,8 +586,8 @@ fn of_money(values: &mut Values, sheet: &WholeBooking, now: Timestamp) {
     }
 }
 
-fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
-    let currency: Currency = sheet.booking.total.currency;
+/// What an occasion of a whole date knows.
+fn of_knows(values: &mut Values, knows: &Knows) {
     if let Some((starts, ends)) = knows.before {
         let long = words::long_span(starts, ends);
         let day = words::long_day(starts.date());
@@ -576,6 +596,11 @@ fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
         values.insert("place before", Value::line(&knows.place_before));
     }
     values.insert("reason", Value::line(&knows.reason));
+}
+
+fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
+    let currency: Currency = sheet.booking.total.currency;
+    of_knows(values, knows);
     values.insert("change", Value::line(&knows.change));
     values.insert("whole date", Value::Holds(knows.whole));
     values.insert("by the house", Value::Holds(knows.by_house));

@@ -256,10 +256,7 @@ pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) 
         subject,
         body,
         plain,
-        files: Goes::ALL
-            .into_iter()
-            .filter(|g| form.all("goes").iter().any(|w| w == g.word()))
-            .collect(),
+        files: form.all("goes").iter().filter_map(|key| Goes::from_key(key)).collect(),
         standard: before.map_or_else(String::new, |b| b.standard.clone()),
         own_words: true,
     }

@@ -6,6 +6,7 @@ use matricle_core::booking::State;
 use matricle_core::codes::TicketCode;
 use matricle_core::form::{Fault, Form};
 use matricle_core::ledger::{Account, Entry, Line, Method};
+use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::refund::last_parts;
 use matricle_core::staff::{Right, require};
 use matricle_core::{BookingId, TicketTypeId};
@@ -18,6 +19,7 @@ use matricle_store::{Connection, Tx, events, ledger};
 
 use crate::acting::Turn;
 use crate::rounds::{Due, Work, each};
+use crate::telling::tell;
 use crate::{Desk, DeskError, fresh_code, house_of};
 
 /// Kinds of cards, and all cards.
@@ -190,11 +192,8 @@ pub(crate) fn issue(
 /// Makes the stamp cards that a booking buys, once it is confirmed and all is paid; asked
 /// again, it makes none twice. What they cost without tax was the event's income and is a
 /// debt of the house from here on.
-pub(crate) fn make_bought(
-    tx: &Tx<'_>,
-    booking: BookingId,
-    now: Timestamp,
-) -> Result<(), DeskError> {
+pub(crate) fn make_bought(tx: &Tx<'_>, booking: BookingId, turn: &Turn) -> Result<(), DeskError> {
+    let now = turn.now;
     let bought = cards::bought(tx, booking)?;
     if bought.is_empty() {
         return Ok(());
@@ -229,6 +228,7 @@ pub(crate) fn make_bought(
     if made > 0 {
         let what = format!("{} made", matricle_formats::words::count(made, "stamp cards"));
         bookings::happened(tx, booking.id, now, &Acting::program(), &what)?;
+        tell(tx, &booking, Occasion::CardBought, &Knows::default(), turn)?;
     }
     Ok(())
 }

@@ -10,6 +10,7 @@ use matricle_store::bookings::{self, Booking, Line};
 use matricle_store::house::House;
 use matricle_store::{Connection, Tx, documents, events, payments};
 
+use crate::acting::Turn;
 use crate::{DeskError, house_of};
 
 /// Meets what a booking is charged with a document, if that has changed since the last, and
@@ -17,11 +18,12 @@ use crate::{DeskError, house_of};
 ///
 /// # Errors
 /// The store fails.
-pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, now: Timestamp) -> Result<(), DeskError> {
+pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<(), DeskError> {
+    let now = turn.now;
     if booking.test {
         return Ok(());
     }
-    crate::money::cards::make_bought(tx, booking.id, now)?;
+    crate::money::cards::make_bought(tx, booking.id, turn)?;
     let charge = bookings::charge(tx, booking.id)?;
     let issued = documents::of_booking(tx, booking.id)?;
     let known = documents::documented(&issued);

@@ -10,6 +10,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use matricle_core::cue::{Cue, Trigger, Way, sheet};
 use matricle_core::cues::{DateFacts, Due, Outcome, Person, Reader, WhyNot, due, target};
+use matricle_core::occasion::Moment;
 use matricle_core::{BookingId, CueId, DateId, EventId};
 use matricle_store::outbox::{self, About, Change, Message, MessageState, Planned};
 use matricle_store::readers::{self, Booked, Which};
@@ -151,24 +152,49 @@ fn of_bookings(
         let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
         let (mine, others) = rest.split_at(of_one);
         rest = others;
-        let planned = outbox::planned_of(known.conn, Some(first.booking), first.date)?;
-        let mut seen = Vec::new();
-        let mut dates: Vec<DateId> = mine.iter().map(|b| b.date).collect();
-        dates.dedup();
-        for id in dates {
-            let Some((event, date)) = known.date(id)? else { continue };
-            let cues = known.sheet(event)?;
-            let people: Vec<Person> =
-                mine.iter().filter(|b| b.date == id).map(|b| b.person.clone()).collect();
-            for cue in &cues {
-                seen.extend(people.iter().map(|p| (cue.id, p.reader.key(), id)));
-            }
-            let of = Some((first.booking, first.reference.as_str()));
-            all.extend(changes((event, &date), of, &people, &cues, &planned, host, now));
-        }
-        all.extend(orphans(&planned, &seen));
+        let of = (first.booking, first.reference.as_str());
+        all.extend(of_booking(known, of, None, mine, host, now)?);
     }
     Ok(all)
+}
+
+/// What is to be changed for one booking, with all its dates and the stamp cards it bought;
+/// those are told of by the cues of its own date.
+fn of_booking(
+    known: &mut Known<'_>,
+    of: (BookingId, &str),
+    home: Option<DateId>,
+    mine: &[Booked],
+    host: &str,
+    now: Timestamp,
+) -> Result<Vec<Change>, DeskError> {
+    let mut dates: Vec<DateId> = mine.iter().map(|b| b.date).collect();
+    dates.dedup();
+    let Some(first) = dates.first().copied().or(home) else { return Ok(Vec::new()) };
+    if dates.is_empty() {
+        dates.push(first);
+    }
+    let planned = outbox::planned_of(known.conn, Some(of.0), first)?;
+    let (mut all, mut seen) = (Vec::new(), Vec::new());
+    for id in dates {
+        let Some((event, date)) = known.date(id)? else { continue };
+        let cues = known.sheet(event)?;
+        let mut people: Vec<Person> =
+            mine.iter().filter(|b| b.date == id).map(|b| b.person.clone()).collect();
+        if id == first && speaks_of_cards(&cues) {
+            people.extend(readers::card_owners(known.conn, of.0)?.into_iter().map(|(_, p)| p));
+        }
+        for cue in &cues {
+            seen.extend(people.iter().map(|p| (cue.id, p.reader.key(), id)));
+        }
+        all.extend(changes((event, &date), Some(of), &people, &cues, &planned, host, now));
+    }
+    all.extend(orphans(&planned, &seen));
+    Ok(all)
+}
+
+fn speaks_of_cards(cues: &[Cue]) -> bool {
+    cues.iter().any(|c| c.trigger == Trigger::At(Moment::CardExpires))
 }
 
 /// The people who hear of a date without having booked it.
@@ -208,6 +234,7 @@ fn of_others(
 pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
     let now = desk.clock.now();
     let host = desk.host().to_owned();
+    super::daily::plan(desk).await?;
     let bookings = desk
         .store
         .read({
@@ -217,14 +244,15 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
                 let mut known = Known::new(conn);
                 let mut all = Vec::new();
                 for (booking, _) in &marked {
-                    let date = matricle_store::bookings::by_id(conn, *booking)?.map(|b| b.date);
-                    let Some(date) = date else { continue };
-                    let cues = match known.date(date)? {
+                    let found = matricle_store::bookings::by_id(conn, *booking)?;
+                    let Some(found) = found.filter(|b| !b.test) else { continue };
+                    let cues = match known.date(found.date)? {
                         Some((event, _)) => known.sheet(event)?,
                         None => Vec::new(),
                     };
                     let booked = readers::booked(conn, Which::One(*booking), &cues)?;
-                    all.extend(of_bookings(&mut known, &booked, &host, now)?);
+                    let of = (*booking, found.reference.as_str());
+                    all.extend(of_booking(&mut known, of, Some(found.date), &booked, &host, now)?);
                 }
                 Ok::<_, DeskError>((marked, all))
             }
@@ -304,12 +332,17 @@ pub(crate) fn is_still_due(
     let Some((event, date)) = known.date(id)? else { return Ok(gone) };
     let cues = known.sheet(event)?;
     let people: Vec<Person> = match message.about {
+        About::Booking(booking) if message.trigger == Trigger::At(Moment::CardExpires) => {
+            readers::card_owners(conn, booking)?.into_iter().map(|(_, p)| p).collect()
+        }
         About::Booking(booking) => readers::booked(conn, Which::One(booking), &cues)?
             .into_iter()
             .filter(|b| b.date == id)
             .map(|b| b.person)
             .collect(),
-        About::Event(_) => others_of(conn, id, &cues)?.into_iter().map(|(_, p)| p).collect(),
+        About::Event(_) | About::House(_) => {
+            others_of(conn, id, &cues)?.into_iter().map(|(_, p)| p).collect()
+        }
     };
     let lines = due(&date, &people, &cues, now);
     let line = lines.iter().find(|l| l.cue == cue && l.reader.key() == message.reader);

@@ -49,6 +49,14 @@ const WORDS: &[Words] = &[
     words!("thanks", "Thanks",),
     words!("missed", "We missed you",),
     words!("card-bought", "Stamp cards bought",),
+    words!("card-nearly-used", "Stamp card nearly used up",),
+    words!("card-expires", "Stamp card about to expire",),
+    words!("let-in", "Welcome",),
+    words!("notice-moved", "Notice: moved",),
+    words!("notice-called-off", "Notice: called off",),
+    words!("day-attendees", "New attendees of the day",),
+    words!("day-money", "Money of the day",),
+    words!("day-house", "The day in the house",),
     words!("announcement", "Announcement",),
 ];
 
@@ -57,7 +65,8 @@ const WORDS: &[Words] = &[
 pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
     match trigger {
         Trigger::On(occasion) => match occasion {
-            Occasion::Confirmed | Occasion::LetIn => "confirmation",
+            Occasion::Confirmed => "confirmation",
+            Occasion::LetIn => "let-in",
             Occasion::ToPay => "approval",
             Occasion::Left | Occasion::WayBack => "left",
             Occasion::Lapsed => "lapsed",
@@ -76,7 +85,8 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
             Occasion::PassedOver => "passed-over",
             Occasion::SeatsFree => "seats-free",
             Occasion::Invited => "invitation",
-            Occasion::CardBought | Occasion::CardNearlyUsed => "card-bought",
+            Occasion::CardBought => "card-bought",
+            Occasion::CardNearlyUsed => "card-nearly-used",
             Occasion::Announced => "announcement",
         },
         Trigger::At(moment) => match moment {
@@ -84,7 +94,8 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
             Moment::Ends => "thanks",
             Moment::PayBy => "pay-soon",
             Moment::OfferEnds => "offer-ends",
-            Moment::CardExpires => "card-bought",
+            Moment::CardExpires => "card-expires",
+            Moment::Day => "day-house",
         },
     }
 }
@@ -104,10 +115,31 @@ struct Own {
     whom: Whom,
     only: Only,
     late: Late,
+    way: Way,
     on: bool,
 }
 
 impl Own {
+    /// The cue, in the words of a template.
+    fn cue(self, template: TemplateId, now: Timestamp) -> Cue {
+        Cue {
+            id: CueId(0),
+            event: None,
+            instead_of: None,
+            on: self.on,
+            trigger: self.trigger,
+            when: self.when,
+            whom: self.whom,
+            only: self.only,
+            way: self.way,
+            template,
+            late: self.late,
+            added_at: now,
+            already: false,
+            since: None,
+        }
+    }
+
     fn on(word: &'static str, occasion: Occasion, whom: Whom) -> Self {
         Self {
             word,
@@ -117,6 +149,7 @@ impl Own {
             whom,
             only: Only::default(),
             late: Late::AtOnce,
+            way: Way::Mail,
             on: true,
         }
     }
@@ -205,6 +238,23 @@ fn own() -> Vec<Own> {
         Own { on: false, ..Own::on("new-booking", O::Confirmed, Whom::Hosts) },
         Own::at("thanks", Moment::Ends, day_after, Whom::Came, Late::Never),
         Own::at("missed", Moment::Ends, day_after, Whom::Missed, Late::Never),
+        // What a confirmation says already.
+        Own { on: false, ..Own::on("card-bought", O::CardBought, Whom::Booker) },
+        Own::on("card-nearly-used", O::CardNearlyUsed, Whom::Booker),
+        Own::at(
+            "card-expires",
+            Moment::CardExpires,
+            before(2, Unit::Weeks),
+            Whom::Booker,
+            Late::Never,
+        ),
+        Own { on: false, ..Own::on("let-in", O::LetIn, Whom::Attendees) },
+        Own { way: Way::Notice, on: false, ..Own::on("notice-moved", O::Moved, Whom::Attendees) },
+        Own {
+            way: Way::Notice,
+            on: false,
+            ..Own::on("notice-called-off", O::CalledOff, Whom::Attendees)
+        },
     ]
 }
 
@@ -220,23 +270,8 @@ pub(crate) fn install(tx: &Tx<'_>, now: Timestamp) -> Result<(), DeskError> {
     }
     for own in own() {
         let template = templates::standard(tx, own.template)?.map_or(TemplateId(0), |t| t.id);
-        let cue = Cue {
-            id: CueId(0),
-            event: None,
-            instead_of: None,
-            on: own.on,
-            trigger: own.trigger,
-            when: own.when,
-            whom: own.whom,
-            only: own.only,
-            way: Way::Mail,
-            template,
-            late: own.late,
-            added_at: now,
-            already: false,
-            since: None,
-        };
-        cues::save(tx, &cue, Some(own.word))?;
+        let word = own.word;
+        cues::save(tx, &own.cue(template, now), Some(word))?;
     }
     Ok(())
 }
@@ -254,28 +289,17 @@ mod tests {
         let mut sheet: Vec<Cue> = Vec::new();
         for (n, own) in own().into_iter().enumerate() {
             let words = WORDS.iter().find(|w| w.0 == own.template).unwrap();
+            let word = own.word;
             let cue = Cue {
                 id: CueId(i64::try_from(n).unwrap() + 1),
-                event: None,
-                instead_of: None,
-                on: own.on,
-                trigger: own.trigger,
-                when: own.when,
-                whom: own.whom,
-                only: own.only,
-                way: Way::Mail,
-                template: TemplateId(1),
-                late: own.late,
-                added_at: Timestamp::UNIX_EPOCH,
-                already: false,
-                since: None,
+                ..own.cue(TemplateId(1), Timestamp::UNIX_EPOCH)
             };
-            assert_eq!(cue.check(&sheet), Ok(()), "{}", own.word);
+            assert_eq!(cue.check(&sheet), Ok(()), "{}", word);
             let (subject, body) = split(words.2);
-            let read = Template::read(subject).unwrap_or_else(|e| panic!("{}: {e:?}", own.word));
-            let body = letter::read_body(body).unwrap_or_else(|e| panic!("{}: {e:?}", own.word));
+            let read = Template::read(subject).unwrap_or_else(|e| panic!("{}: {e:?}", word));
+            let body = letter::read_body(body).unwrap_or_else(|e| panic!("{}: {e:?}", word));
             for part in [&read, &body] {
-                assert_eq!(part.not_theirs(&cue), [], "{}", own.word);
+                assert_eq!(part.not_theirs(&cue), [], "{}", word);
             }
             assert_eq!(read.block(), None);
             sheet.push(cue);

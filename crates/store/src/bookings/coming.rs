@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use jiff::civil::{Date as Day, DateTime};
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
@@ -11,7 +12,7 @@ use rusqlite::{Connection, named_params};
 
 use super::people::presence;
 use crate::convert::InOrder;
-use crate::{Doing, StoreError};
+use crate::{Doing, StoreError, us};
 
 /// Which dates of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -103,4 +104,56 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
             .collect()
     };
     read().doing("reading who comes")
+}
+
+/// Who is new on a date: came to it from one instant until another. Name, ticket, notes.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn new_of_date(
+    conn: &Connection,
+    date: DateId,
+    since: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(String, String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT CASE a.name WHEN '' THEN b.name ELSE a.name END, a.ticket_name,
+            coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), '')
+         FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         WHERE a.date_id = ?1 AND b.test = 0 AND b.state = 'confirmed' AND a.cancelled_at IS NULL
+            AND coalesce(b.since, b.made_at) >= ?2 AND coalesce(b.since, b.made_at) < ?3 ORDER BY a.id",
+    )
+    .and_then(|mut q| {
+        q.query_map((date.0, us(since), us(until)), |row| {
+            Ok((row.get(0)?, row.get(1)?, row.get(2)?))
+        })?
+        .collect()
+    })
+    .doing("reading who is new")
+}
+
+/// How many people came to events, and cancelled, from one instant until another: title, how
+/// many came, how many cancelled.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn came_and_left(
+    conn: &Connection,
+    since: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(String, u32, u32)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT e.title, sum(came), sum(left) FROM (
+            SELECT a.date_id, 1 AS came, 0 AS left FROM attendees a JOIN bookings b ON b.id = a.booking_id
+                WHERE b.test = 0 AND b.state = 'confirmed' AND a.cancelled_at IS NULL
+                    AND coalesce(b.since, b.made_at) >= ?1 AND coalesce(b.since, b.made_at) < ?2
+            UNION ALL SELECT a.date_id, 0, 1 FROM attendees a JOIN bookings b ON b.id = a.booking_id
+                WHERE b.test = 0 AND a.cancelled_at >= ?1 AND a.cancelled_at < ?2
+         ) m JOIN dates d ON d.id = m.date_id JOIN events e ON e.id = d.event_id GROUP BY e.id ORDER BY e.title",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(since), us(until)), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
+            .collect()
+    })
+    .doing("counting who came and who left")
 }

@@ -86,6 +86,8 @@ CREATE TABLE outbox_4 (
     reader      TEXT NOT NULL DEFAULT '',
     booking_id  INTEGER REFERENCES bookings (id),
     event_id    INTEGER REFERENCES events (id),
+    -- Somebody of the house, for what they asked to be told each day.
+    person_id   INTEGER REFERENCES people (id),
     date_id     INTEGER REFERENCES dates (id),
     waiter_id   INTEGER REFERENCES waiting (id),
     announcement_id INTEGER,
@@ -108,7 +110,7 @@ CREATE TABLE outbox_4 (
     -- What the other side answered; who rang.
     answer      TEXT NOT NULL DEFAULT '',
     last_error  TEXT,
-    CHECK ((booking_id IS NULL) <> (event_id IS NULL)),
+    CHECK ((booking_id IS NOT NULL) + (event_id IS NOT NULL) + (person_id IS NOT NULL) = 1),
     CHECK ((state = 'planned') = (next_try_at IS NOT NULL) OR way = 'telephone'),
     CHECK ((state = 'sent') = (sent_at IS NOT NULL))
 ) STRICT;
@@ -141,6 +143,8 @@ CREATE INDEX outbox_due ON outbox (bulk, next_try_at) WHERE next_try_at IS NOT N
 CREATE INDEX outbox_by_booking ON outbox (booking_id) WHERE booking_id IS NOT NULL;
 CREATE INDEX outbox_by_event ON outbox (event_id) WHERE event_id IS NOT NULL;
 CREATE INDEX outbox_by_date ON outbox (date_id) WHERE date_id IS NOT NULL;
+CREATE INDEX outbox_by_person ON outbox (person_id) WHERE person_id IS NOT NULL;
+CREATE INDEX outbox_notices ON outbox (event_id, sent_at) WHERE way = 'notice' AND state = 'sent';
 CREATE INDEX outbox_by_minute ON outbox (planned_at);
 CREATE INDEX outbox_in_trouble ON outbox (id) WHERE state = 'failed' OR last_error IS NOT NULL;
 CREATE INDEX outbox_to_ring ON outbox (id) WHERE way = 'telephone' AND state = 'planned';
@@ -222,6 +226,50 @@ BEGIN INSERT INTO to_follow_dates (date_id) SELECT d.id FROM dates d
     ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0; END;
 CREATE TRIGGER cues_added AFTER INSERT ON cues BEGIN UPDATE plan_version SET n = n + 1; END;
 CREATE TRIGGER cues_changed AFTER UPDATE ON cues BEGIN UPDATE plan_version SET n = n + 1; END;
+
+-- A notice stands on pages that are kept until a plan changes.
+CREATE TRIGGER notices_put_up AFTER UPDATE OF state, reason ON outbox WHEN NEW.way = 'notice' AND NEW.state = 'sent'
+BEGIN UPDATE plan_version SET n = n + 1; END;
+
+-- A stamp card that was bought tells before it expires, by the booking that bought it.
+CREATE TRIGGER cards_followed AFTER UPDATE OF left, expires_at ON cards
+    WHEN NEW.booking_id IS NOT NULL AND NEW.expires_at IS NOT NULL
+BEGIN INSERT INTO to_follow (booking_id) VALUES (NEW.booking_id) ON CONFLICT DO UPDATE SET n = n + 1; END;
+CREATE TRIGGER card_cues_added_followed AFTER INSERT ON cues WHEN NEW.happens = 'a stamp card expires'
+BEGIN INSERT INTO to_follow (booking_id) SELECT DISTINCT booking_id FROM cards
+    WHERE booking_id IS NOT NULL AND expires_at IS NOT NULL AND left > 0
+    ON CONFLICT DO UPDATE SET n = n + 1; END;
+CREATE TRIGGER card_cues_followed AFTER UPDATE ON cues WHEN NEW.happens = 'a stamp card expires'
+BEGIN INSERT INTO to_follow (booking_id) SELECT DISTINCT booking_id FROM cards
+    WHERE booking_id IS NOT NULL AND expires_at IS NOT NULL AND left > 0
+    ON CONFLICT DO UPDATE SET n = n + 1; END;
+
+-- What somebody of the house asked to be told by itself, and at what hour of the house's clock.
+CREATE TABLE wishes (
+    person_id INTEGER NOT NULL REFERENCES people (id),
+    what      TEXT NOT NULL,
+    -- HH:MM; empty for what is told at once, or not at all.
+    at        TEXT NOT NULL DEFAULT '',
+    -- Also when there is nothing to tell.
+    nothing   INTEGER NOT NULL DEFAULT 0 CHECK (nothing IN (0, 1)),
+    PRIMARY KEY (person_id, what)
+) STRICT, WITHOUT ROWID;
+CREATE TRIGGER wishes_added_followed AFTER INSERT ON wishes WHEN NEW.what = 'list of tomorrow'
+BEGIN INSERT INTO to_follow_dates (date_id) SELECT dh.date_id FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id
+    WHERE h.person_id = NEW.person_id ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0; END;
+CREATE TRIGGER wishes_removed_followed AFTER DELETE ON wishes WHEN OLD.what = 'list of tomorrow'
+BEGIN INSERT INTO to_follow_dates (date_id) SELECT dh.date_id FROM date_hosts dh JOIN hosts h ON h.id = dh.host_id
+    WHERE h.person_id = OLD.person_id ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0; END;
+
+-- Files of the house that go with messages.
+CREATE TABLE house_files (
+    id         INTEGER PRIMARY KEY,
+    name       TEXT NOT NULL,
+    media_type TEXT NOT NULL,
+    bytes      BLOB NOT NULL,
+    added_at   INTEGER NOT NULL,
+    retired_at INTEGER
+) STRICT;
 
 -- What was sold before this version is followed from now on.
 INSERT INTO to_follow_dates (date_id) SELECT id FROM dates;

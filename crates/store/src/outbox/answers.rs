@@ -43,14 +43,16 @@ pub fn said(conn: &Connection, id: MessageId) -> Result<Option<(String, String)>
         .and_then(|mut q| q.query_row([id.0], |row| Ok((row.get(0)?, row.get(1)?))).optional())
         .doing("reading a message")?;
     let Some((subject, packed)) = found else { return Ok(None) };
-    let mut words = String::new();
-    DeflateDecoder::new(&packed[..])
-        .read_to_string(&mut words)
-        .map_err(|e| {
-            rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Blob, e.into())
-        })
-        .doing("unpacking a message")?;
+    let words = unpacked(&packed).doing("unpacking a message")?;
     Ok(Some((subject, words)))
+}
+
+/// Words as they were before they were packed.
+pub(super) fn unpacked(packed: &[u8]) -> rusqlite::Result<String> {
+    let mut words = String::new();
+    DeflateDecoder::new(packed).read_to_string(&mut words).map(|_| words).map_err(|e| {
+        rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Blob, e.into())
+    })
 }
 
 /// Messages that failed or are late, oldest first, with the reference of the booking that

@@ -24,8 +24,68 @@ pub struct Look {
     pub until: Option<Timestamp>,
     /// Words in address, name, reference or event.
     pub words: Vec<String>,
-    /// The latest minute first.
-    pub latest_first: bool,
+    /// In which order.
+    pub sort: Sort,
+    /// The other way round.
+    pub backwards: bool,
+}
+
+/// What a list of messages is ordered by.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Sort {
+    /// Its minute, or when it went.
+    #[default]
+    Minute,
+    /// What it says, by the name of its template.
+    Message,
+    /// The event.
+    Event,
+    /// The booker.
+    Name,
+    /// To which address.
+    To,
+    /// By which way.
+    Way,
+    /// Where it stands.
+    State,
+}
+
+impl Sort {
+    /// All of them.
+    pub const ALL: [Self; 7] =
+        [Self::Minute, Self::Message, Self::Event, Self::Name, Self::To, Self::Way, Self::State];
+
+    /// The word for it, in addresses.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Minute => "minute",
+            Self::Message => "message",
+            Self::Event => "event",
+            Self::Name => "name",
+            Self::To => "to",
+            Self::Way => "way",
+            Self::State => "state",
+        }
+    }
+
+    /// Finds an order by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.word() == word)
+    }
+
+    const fn column(self) -> &'static str {
+        match self {
+            Self::Minute => "o.planned_at",
+            Self::Message => "coalesce(t.name, o.happened) COLLATE NOCASE",
+            Self::Event => "e.title COLLATE NOCASE",
+            Self::Name => "b.name COLLATE NOCASE",
+            Self::To => "o.address COLLATE NOCASE",
+            Self::Way => "o.way",
+            Self::State => "o.state",
+        }
+    }
 }
 
 /// A message with what lists show beside it.
@@ -37,8 +97,8 @@ pub struct Found {
     pub reference: String,
     /// The booker's name; empty where it is about none.
     pub name: String,
-    /// The event.
-    pub event: EventId,
+    /// The event; none where it is about the whole house.
+    pub event: Option<EventId>,
     /// Its title.
     pub title: String,
     /// The name of its template; empty for a standard wording of before.
@@ -91,7 +151,7 @@ pub fn find(
     }
     let joined = format!(
         "FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
-         JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
+         LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE {}",
         wheres.join(" AND ")
     );
@@ -99,11 +159,14 @@ pub fn find(
         .prepare_cached(&format!("SELECT count(*) {joined}"))
         .and_then(|mut q| q.query_row(params_from_iter(&values), |row| row.get(0)))
         .doing("counting messages")?;
-    let order =
-        if look.latest_first { "o.planned_at DESC, o.id DESC" } else { "o.planned_at, o.id" };
+    let way = if look.backwards { " DESC" } else { "" };
+    let order = match look.sort {
+        Sort::Minute => format!("o.planned_at{way}, o.id{way}"),
+        other => format!("{}{way}, o.planned_at, o.id", other.column()),
+    };
     let found = conn
         .prepare_cached(&format!(
-            "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, e.title, coalesce(t.name, '')
+            "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, '')
              {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
         ))
         .and_then(|mut q| {
@@ -113,7 +176,7 @@ pub fn find(
                     message: message_at(&mut c)?,
                     reference: c.next()?,
                     name: c.next()?,
-                    event: EventId(c.next()?),
+                    event: c.next::<Option<i64>>()?.map(EventId),
                     title: c.next()?,
                     template: c.next()?,
                 })
@@ -130,9 +193,9 @@ pub fn find(
 /// SQLite refuses.
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
     conn.prepare_cached(
-        "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, e.title, coalesce(t.name, '')
+        "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, '')
          FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
-         JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
+         LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
     )
     .and_then(|mut q| {
@@ -142,7 +205,7 @@ pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, Stor
                 message: message.clone(),
                 reference: c.next()?,
                 name: c.next()?,
-                event: EventId(c.next()?),
+                event: c.next::<Option<i64>>()?.map(EventId),
                 title: c.next()?,
                 template: c.next()?,
             })

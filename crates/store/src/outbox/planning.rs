@@ -2,12 +2,13 @@
 
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
-use matricle_core::occasion::Knows;
-use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, TemplateId};
+use matricle_core::occasion::{Knows, Moment};
+use matricle_core::wish::Wish;
+use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, PersonId, TemplateId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
-use crate::outbox::{About, MessageState, NewMessage, plan};
+use crate::outbox::{About, COLUMNS, Message, MessageState, NewMessage, message, plan};
 use crate::{Doing, StoreError, Tx, us};
 
 /// A message of a moment, as far as following needs it.
@@ -45,12 +46,22 @@ pub fn planned_of(
 ) -> Result<Vec<Planned>, StoreError> {
     const COLUMNS: &str = "o.id, o.cue_id, coalesce(c.instead_of, c.id), o.reader, o.date_id, o.address, o.state, \
          o.planned_at, o.by_hand FROM outbox o JOIN cues c ON c.id = o.cue_id";
+    // What happened to a date is told of it too, and is nothing that follows.
+    let moments: Vec<String> = Moment::ALL.iter().map(|m| format!("'{}'", m.word())).collect();
+    let moments = moments.join(", ");
     let (sql, key) = match booking {
         Some(booking) => (
-            format!("SELECT {COLUMNS} WHERE o.booking_id = ?1 AND o.date_id IS NOT NULL"),
+            format!(
+                "SELECT {COLUMNS} WHERE o.booking_id = ?1 AND o.date_id IS NOT NULL AND o.happened IN ({moments})"
+            ),
             booking.0,
         ),
-        None => (format!("SELECT {COLUMNS} WHERE o.date_id = ?1 AND o.booking_id IS NULL"), date.0),
+        None => (
+            format!(
+                "SELECT {COLUMNS} WHERE o.date_id = ?1 AND o.booking_id IS NULL AND o.happened IN ({moments})"
+            ),
+            date.0,
+        ),
     };
     conn.prepare_cached(&sql)
         .and_then(|mut q| {
@@ -143,22 +154,20 @@ pub fn apply(tx: &Tx<'_>, changes: &[Change]) -> Result<(), StoreError> {
                 plan(
                     tx,
                     &NewMessage {
-                        about: *about,
                         date: Some(*date),
                         waiter: *waiter,
-                        announcement: None,
-                        trigger: *trigger,
                         cue: Some(*cue),
                         template: Some(*template),
-                        reader,
-                        way: *way,
-                        address,
                         unique: &format!("{cue} {reader} {date}"),
                         message_id,
-                        knows: &Knows::default(),
-                        at: *at,
-                        bulk: false,
-                        skipped: "",
+                        ..NewMessage::to(
+                            *about,
+                            *trigger,
+                            reader,
+                            (*way, address),
+                            &Knows::default(),
+                            *at,
+                        )
                     },
                 )?;
             }
@@ -285,4 +294,72 @@ pub fn went(tx: &Tx<'_>, until: Timestamp) -> Result<usize, StoreError> {
         [us(until)],
     )
     .doing("making up what went")
+}
+
+/// What is planned of something that happened to a whole date, for those who have not booked it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn open_of_date(
+    conn: &Connection,
+    date: DateId,
+    happened: Trigger,
+) -> Result<Vec<Message>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM outbox o WHERE o.date_id = ?1 AND o.booking_id IS NULL AND o.happened = ?2
+            AND o.state = 'planned' AND o.tries = 0 ORDER BY o.id"
+    ))
+    .and_then(|mut q| q.query_map((date.0, happened.word()), message)?.collect())
+    .doing("reading what is planned")
+}
+
+/// A wish for news of the day that nothing is planned for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unplanned {
+    /// Whose.
+    pub person: PersonId,
+    /// Their address.
+    pub email: String,
+    /// The wish.
+    pub wish: Wish,
+    /// Since when they have not heard of it; nothing where they never have.
+    pub since: Option<Timestamp>,
+}
+
+/// Wishes for news of the day that nothing is planned for.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unplanned_wishes(conn: &Connection) -> Result<Vec<Unplanned>, StoreError> {
+    let mut found = Vec::new();
+    for (person, email, wish) in crate::wishes::daily(conn)? {
+        let (open, since): (bool, Option<i64>) = conn
+            .prepare_cached(
+                "SELECT coalesce(max(state IN ('planned', 'sending')), 0),
+                    max(CASE WHEN state IN ('sent', 'skipped') THEN planned_at END)
+                 FROM outbox WHERE person_id = ?1 AND json_extract(knows, '$.wish') = ?2",
+            )
+            .and_then(|mut q| {
+                q.query_row((person.0, wish.what.word()), |row| Ok((row.get(0)?, row.get(1)?)))
+            })
+            .doing("asking for whom nothing is planned")?;
+        if !open {
+            found.push(Unplanned { person, email, wish, since: since.map(crate::at) });
+        }
+    }
+    Ok(found)
+}
+
+/// Withdraws what is planned for the wishes of somebody.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn withdraw_wishes(tx: &Tx<'_>, person: PersonId, why: &str) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2
+         WHERE person_id = ?1 AND state = 'planned'",
+        (person.0, why),
+    )
+    .map(drop)
+    .doing("withdrawing what was wished for")
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod announce;
 pub(crate) mod cues;
+pub(crate) mod files;
 pub(crate) mod senders;
 pub(crate) mod templates;
 
@@ -17,7 +18,7 @@ use matricle_desk::DeskError;
 use matricle_desk::messages::outbox::{self, Steer};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
-use matricle_store::outbox::{About, Found, Look, MessageState};
+use matricle_store::outbox::{About, Found, Look, MessageState, Sort};
 use serde::Deserialize;
 
 use crate::asking::Posted;
@@ -100,6 +101,46 @@ pub(crate) struct Asked {
     event: Option<i64>,
     #[serde(default)]
     page: usize,
+    #[serde(default)]
+    sort: String,
+    #[serde(default)]
+    back: Option<String>,
+}
+
+/// The head of a column of a list, and where it leads: the order by it, or the other way round.
+struct Head {
+    name: &'static str,
+    href: String,
+    /// How the list is ordered by it now, as `aria-sort` says it; empty for not.
+    now: &'static str,
+}
+
+/// The heads of the columns that a list can be ordered by.
+fn heads(address: &str, look: &Look) -> Vec<Head> {
+    Sort::ALL
+        .into_iter()
+        .map(|sort| {
+            let is_now = look.sort == sort;
+            let back = if is_now && !look.backwards { "&back=1" } else { "" };
+            Head {
+                name: match sort {
+                    Sort::Minute => "When",
+                    Sort::Message => "Message",
+                    Sort::Event => "Event",
+                    Sort::Name => "Booker",
+                    Sort::To => "To",
+                    Sort::Way => "Way",
+                    Sort::State => "State",
+                },
+                href: format!("{address}sort={}{back}", sort.word()),
+                now: match (is_now, look.backwards) {
+                    (false, _) => "",
+                    (true, false) => "ascending",
+                    (true, true) => "descending",
+                },
+            }
+        })
+        .collect()
 }
 
 #[derive(Template)]
@@ -114,6 +155,7 @@ struct List {
     count: u32,
     left: u32,
     pager: Pager,
+    heads: Vec<Head>,
     may: bool,
 }
 
@@ -124,7 +166,16 @@ fn look(
     now: Timestamp,
 ) -> Option<(&'static str, &'static str, &'static str, Look)> {
     let words = asked.q.split_whitespace().map(String::from).collect();
-    let base = Look { event: asked.event.map(EventId), words, ..Look::default() };
+    let sort = Sort::from_word(&asked.sort);
+    let base = Look {
+        event: asked.event.map(EventId),
+        words,
+        sort: sort.unwrap_or_default(),
+        backwards: asked.back.is_some(),
+        ..Look::default()
+    };
+    // What lies behind is read from its end, where nobody says otherwise.
+    let back = Look { backwards: sort.is_none() || base.backwards, ..base.clone() };
     let planned = vec![MessageState::Planned, MessageState::Sending];
     Some(match tab {
         "" => (
@@ -143,23 +194,19 @@ fn look(
             "went",
             "What went",
             "All that went out, the latest first, with its words.",
-            Look { states: vec![MessageState::Sent], latest_first: true, ..base },
+            Look { states: vec![MessageState::Sent], ..back },
         ),
         "failed" => (
             "failed",
             "Failed",
             "What the other side refused, with what it said.",
-            Look { states: vec![MessageState::Failed], latest_first: true, ..base },
+            Look { states: vec![MessageState::Failed], ..back },
         ),
         "not" => (
             "not",
             "Not sent",
             "What is not true any more, what was stopped, and who could not be reached.",
-            Look {
-                states: vec![MessageState::Withdrawn, MessageState::Skipped],
-                latest_first: true,
-                ..base
-            },
+            Look { states: vec![MessageState::Withdrawn, MessageState::Skipped], ..back },
         ),
         _ => return None,
     })
@@ -171,7 +218,7 @@ async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> 
         look(tab, &asked, now).ok_or(matricle_desk::DeskError::NotFound)?;
     let skip = u32::try_from(asked.page.saturating_mul(pager::ROWS)).unwrap_or(u32::MAX);
     let most = u32::try_from(pager::ROWS).unwrap_or(30);
-    let found = outbox::list(&at.app.desk, &at.staff, look, skip, most).await?;
+    let found = outbox::list(&at.app.desk, &at.staff, look.clone(), skip, most).await?;
     let zone = found.house.zone.clone();
     let mut address = match tab {
         "" => "/office/messages?".to_owned(),
@@ -182,6 +229,13 @@ async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> 
     }
     if let Some(event) = asked.event {
         address.push_str(&format!("event={event}&"));
+    }
+    let heads = heads(&address, &look);
+    if !asked.sort.is_empty() {
+        address.push_str(&format!("sort={}&", look.sort.word()));
+    }
+    if asked.back.is_some() {
+        address.push_str("back=1&");
     }
     html(&List {
         f: at.frame(title, &found.house.name).in_room("messages"),
@@ -197,6 +251,7 @@ async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> 
             pager::ROWS,
             &address,
         ),
+        heads,
         may: at.staff.role.may(Right::ChangeBookings),
         asked,
     })
@@ -273,6 +328,8 @@ struct One {
     by: &'static str,
     message_id: String,
     refused: Option<String>,
+    /// It is a notice that was put up; whether it is up still.
+    notice: Option<bool>,
     may: bool,
 }
 
@@ -288,9 +345,9 @@ async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
         row: row(&shown.found, zone, now),
         booking: match m.about {
             About::Booking(_) => shown.found.reference.clone(),
-            About::Event(_) => String::new(),
+            About::Event(_) | About::House(_) => String::new(),
         },
-        event: shown.found.event.0,
+        event: shown.found.event.map_or(0, |e| e.0),
         subject,
         words: words_said,
         as_sent: shown.as_sent,
@@ -301,8 +358,26 @@ async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
         by: cue_words::trigger(m.trigger),
         message_id: if m.way == Way::Mail { m.message_id.clone() } else { String::new() },
         refused: shown.address.refused.map(|(_, why)| why),
+        notice: (m.way == Way::Notice && m.state == MessageState::Sent)
+            .then_some(m.reason.is_empty()),
         may: at.staff.role.may(Right::ChangeBookings),
     })
+}
+
+/// `POST /office/messages/notices/{id}`: a notice is taken down, or put up again.
+pub(crate) async fn take_down(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let down = posted.get("act") != "up";
+    let there = format!("/office/messages/{id}");
+    outbox::take_down(&at.app.desk, &at.staff, MessageId(id), down).await?;
+    if !down {
+        return Ok(at.done(&there, "The notice is up again."));
+    }
+    let undo = crate::news::Undo::new(format!("/office/messages/notices/{id}"), &[("act", "up")]);
+    Ok(at.done_but(&there, "The notice is taken down.", undo))
 }
 
 /// What is said where no minute to come was given.

@@ -5,8 +5,10 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::form::Fault;
+use matricle_core::wish::What;
 use matricle_desk::DeskError;
 use matricle_desk::people::signin;
+use matricle_desk::telling::{self, Wishes};
 
 use crate::asking::{Asker, Posted, Signer};
 use crate::error::WebError;
@@ -25,10 +27,43 @@ struct You {
     email: String,
     role: &'static str,
     sessions: Vec<(String, String)>,
+    hosts: bool,
+    money: bool,
+    house: bool,
+    zone: String,
     d: Fields,
 }
 
+/// The wishes of somebody, as the form shows them.
+fn wished(wishes: &Wishes) -> Fields {
+    let mut d = Fields::default();
+    for wish in &wishes.has {
+        let name = match wish.what {
+            What::EachAttendee => {
+                d.set("attendees", "each".into());
+                continue;
+            }
+            What::Attendees => {
+                d.set("attendees", "day".into());
+                "attendees"
+            }
+            What::Tomorrow => "tomorrow",
+            What::Money => "money",
+            What::House => "house",
+        };
+        if name != "attendees" {
+            d.tick(name, true);
+        }
+        let at = wish.at.map_or_else(String::new, |at| at.strftime("%H:%M").to_string());
+        d.set(&format!("{name}_at"), at);
+        d.tick(&format!("{name}_nothing"), wish.nothing);
+    }
+    d
+}
+
 async fn page(at: &Clerk, headers: &HeaderMap, d: Fields) -> Result<You, WebError> {
+    let wishes = telling::wishes_of(&at.app.desk, &at.staff).await?;
+    let may = |what| wishes.may.contains(&what);
     let house = at.app.desk.house().await?;
     let now = at.app.desk.clock.now();
     let open = match cookies::session_token(headers) {
@@ -41,12 +76,31 @@ async fn page(at: &Clerk, headers: &HeaderMap, d: Fields) -> Result<You, WebErro
         email: at.staff.email.clone(),
         role: at.staff.role.word(),
         sessions: open.iter().map(|s| session_row(s, &house.zone, now)).collect(),
-        d,
+        hosts: may(What::Tomorrow),
+        money: may(What::Money),
+        house: may(What::House),
+        d: if d.on("kept") { d } else { d.over(&wished(&wishes)) },
+        zone: wishes.zone,
     })
 }
 
 pub(crate) async fn show(at: Clerk, headers: HeaderMap) -> Result<Response, WebError> {
     html(&page(&at, &headers, Fields::default()).await?)
+}
+
+/// `POST /you/told`: what is to be told by itself.
+pub(crate) async fn told(
+    at: Clerk,
+    headers: HeaderMap,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    match telling::set_wishes(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(()) => Ok(at.done("/you", "What you are told is kept.")),
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            refused(StatusCode::UNPROCESSABLE_ENTITY, &page(&at, &headers, d).await?)
+        }
+    }
 }
 
 /// `POST /you`: another password; every session ends, this one too.

@@ -23,6 +23,7 @@ pub(crate) const fn trigger(trigger: Trigger) -> &'static str {
             Moment::PayBy => "the time to pay ends",
             Moment::OfferEnds => "an offer to somebody who waits ends",
             Moment::CardExpires => "a stamp card expires",
+            Moment::Day => "it is time for the news of the day",
         },
         Trigger::On(occasion) => match occasion {
             Occasion::Left => "somebody typed an address and left",
@@ -89,6 +90,7 @@ pub(crate) fn whom(cue: &Cue, names: Names<'_>) -> String {
     let mut said = match &cue.whom {
         _ if cue.way == Way::Chat => "to the team".to_owned(),
         _ if cue.way == Way::Notice => "to everybody".into(),
+        _ if cue.trigger == Trigger::At(Moment::CardExpires) => "to whoever has the card".into(),
         Whom::Attendees => "to each attendee".into(),
         Whom::Booker => "to the booker".into(),
         Whom::Hosts => "to the hosts".into(),

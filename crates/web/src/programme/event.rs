@@ -61,6 +61,8 @@ pub(crate) struct EventTemplate {
     off: Vec<(String, String)>,
     course: Vec<(String, bool)>,
     tags: Vec<(String, String)>,
+    /// Notices: heading, paragraphs, when it was put up.
+    notices: Vec<(String, Vec<String>, String)>,
     picture: Option<PictureView>,
     online: &'static str,
     sessions: Vec<SessionsView>,
@@ -247,6 +249,15 @@ pub(crate) fn render(
             .map(|d| (words::span(d.span.starts, d.span.ends, today), d.span.starts_at <= now))
             .collect(),
         tags: page.tags.clone(),
+        notices: page
+            .notices
+            .iter()
+            .map(|n| {
+                let lines = n.words.lines().map(str::trim).filter(|l| !l.is_empty());
+                let at = words::local(n.at, &page.house.zone).date();
+                (n.subject.clone(), lines.map(String::from).collect(), words::day(at, today))
+            })
+            .collect(),
         picture: page.picture.as_ref().map(|p| PictureView {
             large: picture_address(app, p.id, "large"),
             small: picture_address(app, p.id, "small"),

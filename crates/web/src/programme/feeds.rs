@@ -213,7 +213,18 @@ pub(crate) async fn all(
         coming().map(|(d, _, picture)| item(&app, d, *picture, fed.house.currency)).collect();
     if ending == "atom" {
         let own = format!("{url}/feeds/all.atom");
-        let bytes = feed::atom(&fed.house.name, &format!("{url}/"), &own, &items, now)
+        let notices: Vec<feed::Notice> = fed
+            .notices
+            .iter()
+            .map(|n| feed::Notice {
+                id: format!("{url}/events/{}#notice-{}", n.slug, n.id),
+                url: format!("{url}/events/{}", n.slug),
+                title: format!("{}: {}", n.title, n.subject),
+                words: n.words.clone(),
+                at: n.at,
+            })
+            .collect();
+        let bytes = feed::atom(&fed.house.name, (&format!("{url}/"), &own), &items, &notices, now)
             .map_err(|e| DeskError::Internal(format!("writing a feed: {e}")))?;
         return Ok(answer(&app, &asked, &file, "application/atom+xml; charset=utf-8", bytes));
     }

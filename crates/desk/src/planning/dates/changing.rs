@@ -16,7 +16,7 @@ use matricle_store::{Connection, Tx, places};
 use super::{log, span_of};
 use crate::acting::Turn;
 use crate::planning::board::clashes_of;
-use crate::telling::tell;
+use crate::telling::{tell, tell_of_date};
 use crate::{Clash, Desk, DeskError, TooSmall};
 
 /// Which dates a change reaches.
@@ -386,6 +386,9 @@ fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> 
         place_before: moved.date.place(),
         ..Knows::default()
     };
+    if let Some((event, _)) = events::date_by_id(tx, moved.date.id)? {
+        tell_of_date(tx, (event.id, moved.date.id), Occasion::Moved, &knows, turn)?;
+    }
     for booking in to_tell(tx, moved.date.id)? {
         tell(tx, &booking, Occasion::Moved, &knows, turn)?;
         let what = if new == old {

@@ -15,7 +15,7 @@ use matricle_store::{Connection, Tx};
 use super::log;
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
-use crate::telling::tell;
+use crate::telling::{tell, tell_of_date};
 use crate::{Desk, DeskError};
 
 /// Whom calling off would reach.
@@ -106,6 +106,10 @@ pub async fn call_off(
             let mut told = 0;
             for booking in &off.bookings {
                 told += u32::from(tell_off(tx, &off, booking, ends, &reason, &turn)?);
+            }
+            let knows = Knows { reason: reason.clone(), ..Knows::default() };
+            for date in &off.dates {
+                tell_of_date(tx, (event, date.id), Occasion::CalledOff, &knows, &turn)?;
             }
             let what = match (&off.dates[..], ends) {
                 (_, true) => "called the event off".into(),

@@ -4,13 +4,16 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::Response;
-use matricle_core::cue::{Cue, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
+use matricle_core::cue::{
+    Cue, CueRefusal, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom,
+};
 use matricle_core::cues::Outcome;
 use matricle_core::form::Fault;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::staff::{Right, Role};
 use matricle_core::{CueId, DateId, EventId};
 use matricle_desk::messages::cues::{self, CueLine, Sheet};
+use matricle_desk::messages::senders;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -53,6 +56,8 @@ struct SheetPage {
     cues: String,
     may: bool,
     is_house: bool,
+    senders: Vec<(String, String)>,
+    sender: String,
 }
 
 fn names(sheet: &Sheet) -> Names<'_> {
@@ -131,6 +136,12 @@ async fn page(
         cues: cues_at(event),
         may: at.staff.role.may(right),
         is_house: event.is_none(),
+        senders: sheet
+            .senders
+            .iter()
+            .map(|s| (s.id.to_string(), format!("{} ‹{}›", s.name, s.email)))
+            .collect(),
+        sender: sheet.sender.map_or_else(String::new, |s| s.to_string()),
     };
     if wrong.is_empty() { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
 }
@@ -138,6 +149,17 @@ async fn page(
 /// `GET /office/events/{id}/messages`.
 pub(crate) async fn of_event(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
     page(&at, Some(EventId(id)), &[]).await
+}
+
+/// `POST /office/events/{id}/messages/sender`.
+pub(crate) async fn choose_sender(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let sender = posted.get("sender").parse().ok();
+    senders::choose(&at.app.desk, &at.staff, EventId(id), sender).await?;
+    Ok(at.done(&base(Some(EventId(id))), "Its messages come from there, from now on."))
 }
 
 /// `GET /office/messages/cues`.
@@ -209,6 +231,8 @@ struct CuePage {
     questions: Vec<(String, String)>,
     tags: Vec<(String, String)>,
     asks_already: bool,
+    /// The cue that tells the same people, in words, where the two can be joined.
+    twice: String,
 }
 
 fn fields_of(cue: &Cue) -> Fields {
@@ -283,19 +307,29 @@ pub(crate) struct From {
     from: Option<i64>,
 }
 
+/// A form that comes back: what was typed, whether it asks about those who have booked already,
+/// and the cue that tells the same people.
+struct Again {
+    d: Fields,
+    already: bool,
+    twice: Option<CueId>,
+}
+
 async fn cue_page(
     at: &Clerk,
     event: Option<EventId>,
     which: &str,
     from: Option<i64>,
-    again: Option<(Fields, bool)>,
+    again: Option<Again>,
 ) -> Result<Response, WebError> {
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
     let id: Option<i64> = which.parse().ok();
     let find = |id: i64| sheet.cues.iter().find(|c| c.cue.id.0 == id);
-    let count = again.as_ref().map_or(0, |a| a.0.count());
+    let count = again.as_ref().map_or(0, |a| a.d.count());
+    let by = again.as_ref().and_then(|a| a.twice).and_then(|by| find(by.0));
+    let twice = by.map_or_else(String::new, |c| cue_words::cue(&c.cue, names(&sheet)));
     let (d, asks_already) = match (again, id.or(from)) {
-        (Some(again), _) => again,
+        (Some(again), _) => (again.d, again.already),
         (None, Some(id)) => {
             let line = find(id).ok_or(matricle_desk::DeskError::NotFound)?;
             (fields_of(&line.cue), false)
@@ -363,6 +397,7 @@ async fn cue_page(
             .chain(sheet.tags.iter().map(|t| (t.0.to_string(), t.1.clone())))
             .collect(),
         asks_already,
+        twice,
         d,
     };
     if count == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
@@ -394,9 +429,13 @@ async fn save(
         }
         Err(error) => {
             let wrong = wrong(error)?;
-            let asks = wrong.iter().any(|w| matches!(w.fault, Fault::Already(_)));
-            let again = Fields::posted(&posted, &wrong);
-            cue_page(&at, event, &which, None, Some((again, asks))).await
+            let already = wrong.iter().any(|w| matches!(w.fault, Fault::Already(_)));
+            let twice = wrong.iter().find_map(|w| match w.fault {
+                Fault::Cue(CueRefusal::ToldTwice { by }) => Some(by),
+                _ => None,
+            });
+            let again = Again { d: Fields::posted(&posted, &wrong), already, twice };
+            cue_page(&at, event, &which, None, Some(again)).await
         }
     }
 }

@@ -9,8 +9,8 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::codes::Reference;
 use matricle_core::staff::Right;
 use matricle_core::{EventId, TemplateId};
-use matricle_desk::messages::cues;
 use matricle_desk::messages::wordings::{self, Preview, Whose};
+use matricle_desk::messages::{cues, files};
 use matricle_desk::random_bytes;
 use matricle_formats::words;
 use matricle_store::templates::Goes;
@@ -155,7 +155,7 @@ struct Page {
     event_title: String,
     d: Fields,
     nonce: String,
-    goes: Vec<&'static str>,
+    goes: Vec<(String, String)>,
     used: Vec<String>,
     wordings: Vec<(String, String, String, String)>,
     people: Vec<(String, String)>,
@@ -190,7 +190,7 @@ async fn page(
                 ("body", t.body.clone()),
                 ("plain", t.plain.clone()),
             ]);
-            t.files.iter().for_each(|g| d.add("goes", g.word()));
+            t.files.iter().for_each(|g| d.add("goes", g.key()));
             d
         }
         None => Fields::of([("body", "<p>{{greeting}},</p><p></p><p>{{house}}</p>".to_owned())]),
@@ -209,6 +209,7 @@ async fn page(
     let policy = at.app.guards.policy_for_editor(&nonce);
     let shown = shown(preview, &nonce);
     let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
+    let (_, own) = files::all(&at.app.desk, &at.staff).await?;
     let page = Page {
         f: at.frame("Template", &sheet.house.name).in_room("messages"),
         tab: "templates",
@@ -216,7 +217,11 @@ async fn page(
         event: asked.event,
         event_title: sheet.event.as_ref().map_or_else(String::new, |e| e.title.clone()),
         nonce,
-        goes: Goes::ALL.map(Goes::word).to_vec(),
+        goes: Goes::MADE
+            .into_iter()
+            .map(|g| (g.key(), g.word().to_owned()))
+            .chain(own.into_iter().map(|f| (Goes::File(f.id).key(), f.name)))
+            .collect(),
         used: opened.as_ref().map_or_else(Vec::new, |o| {
             o.used.iter().map(|c| cue_words::cue(c, Names::default())).collect()
         }),
