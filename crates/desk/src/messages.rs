@@ -29,6 +29,8 @@ pub use tickets::{
     calendar_of, card_words, online, ticket, ticket_calendar, ticket_file, tickets_of, tickets_pdf,
 };
 pub use values::About;
+#[cfg(test)]
+pub(crate) use values::made_up;
 
 /// The house's colour where it has none of its own.
 const ACCENT: &str = "#1d4f3f";

@@ -16,13 +16,13 @@ use matricle_core::wish::What;
 use matricle_core::{BookingId, DateId, EventId, TagId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, About, NewMessage};
-use matricle_store::{Tx, cues, events, readers, templates, wishes};
+use matricle_store::{Tx, cues, events, readers, templates, wishes as wished};
 
 use crate::DeskError;
 use crate::acting::Turn;
 
-pub(crate) use daily::news;
-pub use daily::{News, Wishes, set as set_wishes, wishes as wishes_of};
+pub use daily::{News, Wishes, keep_wishes, wishes};
+pub(crate) use daily::{news, plan as plan_wishes};
 pub use follow::{Line, to_bookers, will_go};
 pub(crate) use follow::{Still, follow_due, is_still_due};
 pub(crate) use standard::{install, wording_of};
@@ -114,7 +114,7 @@ fn tell_each(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<(), DeskErro
     if booking.test {
         return Ok(());
     }
-    for (host, address) in wishes::hosts_who_want(tx, booking.date, What::EachAttendee)? {
+    for (host, address) in wished::hosts_who_want(tx, booking.date, What::EachAttendee)? {
         let (reader, id) = (Reader::Host(host).key(), uuid::Uuid::now_v7());
         let template = templates::standard(tx, "new-booking")?.map(|t| t.id);
         let (about, trigger) = (About::Booking(booking.id), Trigger::On(Occasion::Confirmed));

@@ -55,8 +55,14 @@ fn right(name: &str, body: &str) -> Option<String> {
         {
             Some("PlanEvents, or SetHouseUp for the house".into())
         }
-        // Their own password, sessions and saved views.
-        None if matches!(name, "change_password" | "saved" | "forget") => Some("their own".into()),
+        // Their own password, sessions, saved views and wishes.
+        None if matches!(
+            name,
+            "change_password" | "saved" | "forget" | "wishes" | "keep_wishes"
+        ) =>
+        {
+            Some("their own".into())
+        }
         None => None,
     }
 }

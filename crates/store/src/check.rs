@@ -161,12 +161,14 @@ const RULES: &[(&str, &str)] = &[
     (
         "one cue reaches one person once for one date",
         "SELECT 'message ' || min(o.id) FROM outbox o WHERE o.cue_id IS NOT NULL AND o.date_id IS NOT NULL
+            AND o.happened NOT IN ('moved', 'called off')
          GROUP BY o.cue_id, o.reader, o.date_id, o.booking_id HAVING count(*) > 1",
     ),
     (
         "nothing is planned for a date that is called off but to say so",
         "SELECT 'message ' || o.id FROM outbox o JOIN dates d ON d.id = o.date_id
          WHERE o.state = 'planned' AND o.by_hand = 0 AND d.called_off <> ''
+            AND o.happened NOT IN ('called off', 'a stamp card expires')
             AND o.date_id NOT IN (SELECT t.date_id FROM to_follow_dates t)
             AND (o.booking_id IS NULL OR o.booking_id NOT IN (SELECT t.booking_id FROM to_follow t))",
     ),

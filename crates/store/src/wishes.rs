@@ -26,7 +26,7 @@ fn wish(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Wish> {
 /// # Errors
 /// SQLite refuses.
 pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<Wish>, StoreError> {
-    conn.prepare_cached("SELECT what, at, nothing FROM wishes WHERE person_id = ?1 ORDER BY what")
+    conn.prepare_cached("SELECT what, at, empty_too FROM wishes WHERE person_id = ?1 ORDER BY what")
         .and_then(|mut q| {
             q.query_map([person.0], |row| wish(&mut InOrder::from(row, 0)))?.collect()
         })
@@ -39,7 +39,7 @@ pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<Wish>, StoreError> 
 /// SQLite refuses.
 pub fn daily(conn: &Connection) -> Result<Vec<(PersonId, String, Wish)>, StoreError> {
     conn.prepare_cached(
-        "SELECT p.id, p.email, w.what, w.at, w.nothing FROM wishes w JOIN people p ON p.id = w.person_id
+        "SELECT p.id, p.email, w.what, w.at, w.empty_too FROM wishes w JOIN people p ON p.id = w.person_id
          WHERE w.at <> '' AND w.what <> ?1 AND p.role IS NOT NULL ORDER BY p.id, w.what",
     )
     .and_then(|mut q| {
@@ -58,7 +58,7 @@ pub fn daily(conn: &Connection) -> Result<Vec<(PersonId, String, Wish)>, StoreEr
 /// SQLite refuses.
 pub fn of_host(conn: &Connection, host: HostId, what: What) -> Result<Option<Wish>, StoreError> {
     conn.prepare_cached(
-        "SELECT w.what, w.at, w.nothing FROM wishes w JOIN hosts h ON h.person_id = w.person_id
+        "SELECT w.what, w.at, w.empty_too FROM wishes w JOIN hosts h ON h.person_id = w.person_id
          WHERE h.id = ?1 AND w.what = ?2",
     )
     .and_then(|mut q| {
@@ -97,7 +97,7 @@ pub fn set(tx: &Tx<'_>, person: PersonId, wishes: &[Wish]) -> Result<(), StoreEr
         for wish in wishes {
             let at = wish.at.map_or_else(String::new, |at| at.strftime("%H:%M").to_string());
             tx.execute(
-                "INSERT INTO wishes (person_id, what, at, nothing) VALUES (?1, ?2, ?3, ?4)",
+                "INSERT INTO wishes (person_id, what, at, empty_too) VALUES (?1, ?2, ?3, ?4)",
                 (person.0, wish.what.word(), at, wish.nothing),
             )?;
         }

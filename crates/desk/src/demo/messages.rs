@@ -2,7 +2,9 @@
 //! an address that refuses mail. Nothing of it is still to be sent at the start.
 
 use jiff::SignedDuration;
+use matricle_core::cue::{Trigger, Way};
 use matricle_core::form::Form;
+use matricle_core::occasion::Occasion;
 use matricle_core::{CueId, EventId, TemplateId};
 use matricle_store::bookings;
 use matricle_store::events;
@@ -10,7 +12,7 @@ use matricle_store::outbox::{self, Look, MessageState};
 use matricle_store::people;
 
 use crate::demo::STAFF;
-use crate::messages::{announcements, cues, senders, wordings};
+use crate::messages::{announcements, cues, files, senders, wordings};
 use crate::planning::dates::{self, Scope};
 use crate::telling::follow_due;
 use crate::{Desk, DeskError};
@@ -59,6 +61,8 @@ pub(crate) async fn add(desk: &Desk) -> Result<(), DeskError> {
         form(&[("name", "Ostrel Vale courses"), ("email", "courses@ostrel.example")]),
     )
     .await?;
+    wished(desk, &ilse).await?;
+    notice(desk, &ilse, forage).await?;
     moved(desk, &ilse, forage).await?;
     announced(desk, &ilse, convention).await?;
     while follow_due(desk).await? {}
@@ -88,6 +92,55 @@ async fn cue(
         ("already", "yes"),
     ]);
     cues::save(desk, ilse, Some(event), None, fields).await
+}
+
+/// People of the house hear of the day at their hours, and a file of the house goes with mails.
+async fn wished(desk: &Desk, ilse: &people::Staff) -> Result<(), DeskError> {
+    let wishes: [(usize, &[(&str, &str)]); 3] = [
+        (0, &[("house", "yes"), ("house_at", "07:30")]),
+        (
+            3,
+            &[
+                ("attendees", "day"),
+                ("attendees_at", "18:30"),
+                ("tomorrow", "yes"),
+                ("tomorrow_at", "16:00"),
+            ],
+        ),
+        (4, &[("money", "yes"), ("money_at", "08:00")]),
+    ];
+    for (who, fields) in wishes {
+        let email = STAFF[who].1;
+        let found = desk.store.read(move |conn| people::by_email(conn, email)).await?;
+        let (staff, _) = found.ok_or(DeskError::NotFound)?;
+        crate::telling::keep_wishes(desk, &staff, form(fields)).await?;
+    }
+    let hives = desk
+        .store
+        .read(|conn| {
+            let open = events::by_slug(conn, "apiary-open-day")?.ok_or(DeskError::NotFound)?.id;
+            let picture = events::picture(conn, open)?;
+            Ok::<_, DeskError>(match picture {
+                Some(picture) => events::picture_bytes(conn, picture.id, true)?,
+                None => None,
+            })
+        })
+        .await?;
+    if let Some(bytes) = hives {
+        files::add(desk, ilse, "Which hive is which".into(), bytes).await?;
+    }
+    Ok(())
+}
+
+/// What moves is put up on the event's page as well.
+async fn notice(desk: &Desk, ilse: &people::Staff, event: EventId) -> Result<(), DeskError> {
+    let sheet = cues::load(desk, ilse, Some(event)).await?;
+    for line in sheet.cues {
+        if line.cue.way == Way::Notice && line.cue.trigger == Trigger::On(Occasion::Moved) {
+            cues::switch(desk, ilse, Some(event), line.cue.id, true).await?;
+        }
+    }
+    Ok(())
 }
 
 /// A date moved half an hour: everybody was told, and what is planned for it moved along.

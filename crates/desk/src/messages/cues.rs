@@ -10,6 +10,7 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::Moment;
 use matricle_core::staff::{Right, Role, require};
 use matricle_core::{CueId, DateId, EventId, QuestionId, TagId, TemplateId, TicketTypeId};
+use matricle_formats::letter;
 use matricle_store::events::{self, Event};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Counted};
@@ -372,11 +373,13 @@ pub async fn save(
             match words.filter(|t| t.event.is_none() || t.event == event) {
                 None => form.fault("template", Fault::Unknown),
                 Some(words) => {
-                    for part in [&words.subject, &words.body] {
-                        let read = matricle_core::template::Template::read(part);
-                        if let Some(wrong) =
-                            read.ok().and_then(|r| r.not_theirs(&cue).into_iter().next())
-                        {
+                    let subject = matricle_core::template::Template::read(&words.subject);
+                    for read in [subject, letter::read_body(&words.body)] {
+                        let wrong = match read {
+                            Ok(read) => read.not_theirs(&cue),
+                            Err(wrong) => wrong,
+                        };
+                        if let Some(wrong) = wrong.into_iter().next() {
                             form.fault("template", Fault::Words(wrong));
                         }
                     }

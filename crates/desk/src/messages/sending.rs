@@ -21,7 +21,7 @@ use tokio::task::JoinSet;
 use crate::messages::{Composed, Ready, compose, values};
 use crate::outside::mailer::SendError;
 use crate::rounds::{Fate, Outcome, ROUND, Work, backoff, guarded};
-use crate::telling::{Still, is_still_due, news};
+use crate::telling::{Still, is_still_due, news, plan_wishes};
 use crate::{Desk, DeskError};
 
 /// Tries of a message, over some two days, before it is given up.
@@ -234,6 +234,7 @@ fn quiet_until(zone: &str, now: Timestamp) -> Option<Timestamp> {
 
 async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
     let Fate { message, outcome, at } = fate;
+    let is_of_a_day = matches!(message.about, About::House(_));
     desk.store
         .write(move |tx| match outcome {
             Outcome::Sent { answer, subject, words } => {
@@ -261,8 +262,9 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
             Outcome::Skipped(why) => outbox::skip(tx, message.id, why),
             Outcome::Later(at) => outbox::put_off(tx, message.id, at),
         })
-        .await
-        .map_err(DeskError::from)
+        .await?;
+    // The next day's is planned as soon as this one's has gone.
+    if is_of_a_day { plan_wishes(desk).await } else { Ok(()) }
 }
 
 /// Writes down what could not be written when it happened.

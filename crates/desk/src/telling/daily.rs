@@ -8,7 +8,6 @@ use matricle_core::cues::Reader;
 use matricle_core::form::Form;
 use matricle_core::ledger::Method;
 use matricle_core::occasion::{Knows, Moment};
-use matricle_core::staff::{Right, require};
 use matricle_core::wish::{self, What, Wish};
 use matricle_formats::words::{self, count};
 use matricle_store::events::{self, Asked};
@@ -43,7 +42,6 @@ fn may(conn: &Connection, staff: &Staff) -> Result<Vec<What>, DeskError> {
 /// # Errors
 /// The store fails.
 pub async fn wishes(desk: &Desk, staff: &Staff) -> Result<Wishes, DeskError> {
-    require(staff.role, Right::SeeOwnDates)?;
     let staff = staff.clone();
     desk.store
         .read(move |conn| {
@@ -85,12 +83,11 @@ fn read(form: &mut Form, may: &[What]) -> Vec<Wish> {
     found
 }
 
-/// Keeps what somebody of the house wants to be told.
+/// Keeps what somebody of the house wants to be told; what is not theirs to hear is left out.
 ///
 /// # Errors
 /// [`DeskError::Form`] for an hour that is none; the store fails.
-pub async fn set(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
-    require(staff.role, Right::SeeOwnDates)?;
+pub async fn keep_wishes(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
     let staff = staff.clone();
     desk.store
         .write(move |tx| {
@@ -229,7 +226,7 @@ fn attendees(
                 format!("{} new, {people} in all", new.len()),
             ));
             lines.extend(new.into_iter().map(|(name, ticket, note)| {
-                (name, if note.is_empty() { ticket } else { format!("{ticket}; Note: {note}") })
+                (name, if note.is_empty() { ticket } else { format!("{ticket}; {note}") })
             }));
         }
     }

@@ -312,4 +312,53 @@ mod tests {
             assert!(WORDS.iter().any(|w| w.0 == wording_of(word)), "{word:?}");
         }
     }
+
+    /// Frozen: what every wording of the program's own says in person, online, and where an event
+    /// is both; what is said again in the same words is not repeated.
+    #[test]
+    fn the_words_of_every_template_in_person_online_and_both() {
+        let of = |format: &str| {
+            let mut values = crate::messages::made_up();
+            let gone: &[&str] = match format {
+                "in person" => &["online", "join link"],
+                "online" => &[
+                    "in person",
+                    "place",
+                    "address",
+                    "directions",
+                    "tickets",
+                    "codes",
+                    "place before",
+                ],
+                _ => &[],
+            };
+            values.retain(|name, _| !gone.contains(name));
+            values
+        };
+        let mut frozen = String::new();
+        for Words(word, name, text, goes) in WORDS {
+            let (subject, body) = split(text);
+            let template = templates::Template {
+                id: TemplateId(1),
+                event: None,
+                name: (*name).into(),
+                subject: subject.into(),
+                body: body.into(),
+                plain: String::new(),
+                files: goes.to_vec(),
+                standard: (*word).into(),
+                own_words: false,
+            };
+            let mut said: Vec<String> = Vec::new();
+            for format in ["in person", "online", "both"] {
+                let letter = crate::messages::write(&template, &of(format)).unwrap();
+                let words = format!("{}\n\n{}", letter.subject, letter.text.trim());
+                if !said.contains(&words) {
+                    frozen.push_str(&format!("===== {name}, {format}\n{words}\n\n"));
+                    said.push(words);
+                }
+            }
+        }
+        insta::assert_snapshot!("words", frozen);
+    }
 }

@@ -16,6 +16,7 @@ mod office;
 mod own_words;
 mod planning;
 mod telling;
+mod told;
 mod true_numbers;
 mod words;
 mod world;

@@ -106,7 +106,8 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
     read().doing("reading who comes")
 }
 
-/// Who is new on a date: came to it from one instant until another. Name, ticket, notes.
+/// Who is new on a date: came to it from one instant until another. Name, ticket, and who booked
+/// where it was somebody else, with notes.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -118,6 +119,7 @@ pub fn new_of_date(
 ) -> Result<Vec<(String, String, String)>, StoreError> {
     conn.prepare_cached(
         "SELECT CASE a.name WHEN '' THEN b.name ELSE a.name END, a.ticket_name,
+            CASE WHEN a.name IN ('', b.name) THEN '' ELSE 'booked by ' || b.name END,
             coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), '')
          FROM attendees a JOIN bookings b ON b.id = a.booking_id
          WHERE a.date_id = ?1 AND b.test = 0 AND b.state = 'confirmed' AND a.cancelled_at IS NULL
@@ -125,7 +127,10 @@ pub fn new_of_date(
     )
     .and_then(|mut q| {
         q.query_map((date.0, us(since), us(until)), |row| {
-            Ok((row.get(0)?, row.get(1)?, row.get(2)?))
+            let (by, notes): (String, String) = (row.get(2)?, row.get(3)?);
+            let notes = if notes.is_empty() { notes } else { format!("Note: {notes}") };
+            let said: Vec<String> = [by, notes].into_iter().filter(|s| !s.is_empty()).collect();
+            Ok((row.get(0)?, row.get(1)?, said.join("; ")))
         })?
         .collect()
     })

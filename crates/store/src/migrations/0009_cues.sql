@@ -251,7 +251,7 @@ CREATE TABLE wishes (
     -- HH:MM; empty for what is told at once, or not at all.
     at        TEXT NOT NULL DEFAULT '',
     -- Also when there is nothing to tell.
-    nothing   INTEGER NOT NULL DEFAULT 0 CHECK (nothing IN (0, 1)),
+    empty_too INTEGER NOT NULL DEFAULT 0 CHECK (empty_too IN (0, 1)),
     PRIMARY KEY (person_id, what)
 ) STRICT, WITHOUT ROWID;
 CREATE TRIGGER wishes_added_followed AFTER INSERT ON wishes WHEN NEW.what = 'list of tomorrow'

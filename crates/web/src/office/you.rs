@@ -62,7 +62,7 @@ fn wished(wishes: &Wishes) -> Fields {
 }
 
 async fn page(at: &Clerk, headers: &HeaderMap, d: Fields) -> Result<You, WebError> {
-    let wishes = telling::wishes_of(&at.app.desk, &at.staff).await?;
+    let wishes = telling::wishes(&at.app.desk, &at.staff).await?;
     let may = |what| wishes.may.contains(&what);
     let house = at.app.desk.house().await?;
     let now = at.app.desk.clock.now();
@@ -94,7 +94,7 @@ pub(crate) async fn told(
     headers: HeaderMap,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    match telling::set_wishes(&at.app.desk, &at.staff, form(&posted)).await {
+    match telling::keep_wishes(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => Ok(at.done("/you", "What you are told is kept.")),
         Err(error) => {
             let d = Fields::again(&posted, error)?;
