@@ -12,7 +12,8 @@ use matricle_store::outbox::{self, Look, MessageState};
 use matricle_store::people;
 
 use crate::demo::STAFF;
-use crate::messages::{announcements, cues, files, senders, wordings};
+use crate::messages::sending::words_now;
+use crate::messages::{announcements, cues, senders, wordings};
 use crate::planning::dates::{self, Scope};
 use crate::telling::follow_due;
 use crate::{Desk, DeskError};
@@ -61,13 +62,26 @@ pub(crate) async fn add(desk: &Desk) -> Result<(), DeskError> {
         form(&[("name", "Ostrel Vale courses"), ("email", "courses@ostrel.example")]),
     )
     .await?;
-    wished(desk, &ilse).await?;
+    wished(desk).await?;
     notice(desk, &ilse, forage).await?;
     moved(desk, &ilse, forage).await?;
     announced(desk, &ilse, convention).await?;
     while follow_due(desk).await? {}
     let soon = now + SignedDuration::from_secs(1);
     desk.store.write(move |tx| outbox::went(tx, soon)).await?;
+    put_up(desk, forage).await
+}
+
+/// The words of the notices that count as put up.
+async fn put_up(desk: &Desk, event: EventId) -> Result<(), DeskError> {
+    let look = Look { event: Some(event), states: vec![MessageState::Sent], ..Look::default() };
+    let (all, _) = desk.store.read(move |conn| outbox::find(conn, &look, 0, 1_000)).await?;
+    for found in all.into_iter().filter(|f| f.message.way == Way::Notice) {
+        if let Some((subject, words)) = words_now(desk, &found.message).await {
+            let id = found.message.id;
+            desk.store.write(move |tx| outbox::say(tx, id, &subject, &words)).await?;
+        }
+    }
     Ok(())
 }
 
@@ -94,8 +108,8 @@ async fn cue(
     cues::save(desk, ilse, Some(event), None, fields).await
 }
 
-/// People of the house hear of the day at their hours, and a file of the house goes with mails.
-async fn wished(desk: &Desk, ilse: &people::Staff) -> Result<(), DeskError> {
+/// People of the house hear of the day at their hours.
+async fn wished(desk: &Desk) -> Result<(), DeskError> {
     let wishes: [(usize, &[(&str, &str)]); 3] = [
         (0, &[("house", "yes"), ("house_at", "07:30")]),
         (
@@ -114,20 +128,6 @@ async fn wished(desk: &Desk, ilse: &people::Staff) -> Result<(), DeskError> {
         let found = desk.store.read(move |conn| people::by_email(conn, email)).await?;
         let (staff, _) = found.ok_or(DeskError::NotFound)?;
         crate::telling::keep_wishes(desk, &staff, form(fields)).await?;
-    }
-    let hives = desk
-        .store
-        .read(|conn| {
-            let open = events::by_slug(conn, "apiary-open-day")?.ok_or(DeskError::NotFound)?.id;
-            let picture = events::picture(conn, open)?;
-            Ok::<_, DeskError>(match picture {
-                Some(picture) => events::picture_bytes(conn, picture.id, true)?,
-                None => None,
-            })
-        })
-        .await?;
-    if let Some(bytes) = hives {
-        files::add(desk, ilse, "Which hive is which".into(), bytes).await?;
     }
     Ok(())
 }

@@ -119,7 +119,9 @@ pub(crate) async fn plan(desk: &Desk) -> Result<(), DeskError> {
                 let (Some(hour), true) = (wish.at, is_theirs(tx, person, wish.what)?) else {
                     continue;
                 };
-                let Some(at) = wish::next(now, hour, &zone) else { continue };
+                // One that somebody stopped is not planned again for the same day.
+                let after = since.map_or(now, |s| s.max(now));
+                let Some(at) = wish::next(after, hour, &zone) else { continue };
                 let template = templates::standard(tx, wording(wish.what))?.map(|t| t.id);
                 let since = Some(since.unwrap_or(now));
                 let knows = Knows { wish: wish.what.word().into(), since, ..Knows::default() };

@@ -289,7 +289,7 @@ pub fn left_to_follow(conn: &Connection, event: Option<EventId>) -> Result<u32, 
 /// SQLite refuses.
 pub fn went(tx: &Tx<'_>, until: Timestamp) -> Result<usize, StoreError> {
     tx.execute(
-        "UPDATE outbox SET state = 'sent', sent_at = planned_at, next_try_at = NULL, answer = '250 taken'
+        "UPDATE outbox SET state = 'sent', sent_at = planned_at, next_try_at = NULL, answer = CASE way WHEN 'mail' THEN '250 taken' ELSE 'taken' END
          WHERE state = 'planned' AND way <> 'telephone' AND planned_at < ?1",
         [us(until)],
     )

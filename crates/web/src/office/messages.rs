@@ -82,7 +82,11 @@ pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
         href: format!("/office/messages/{}", m.id),
         what: what(found),
         about: found.title.clone(),
-        to: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
+        to: match m.way {
+            Way::Notice => "everybody, on the event’s page".into(),
+            Way::Chat => "the team’s chat".into(),
+            Way::Mail | Way::Text | Way::Ring => m.address.clone(),
+        },
         name: found.name.clone(),
         way: m.way.word(),
         state: m.state.word(),
