@@ -3,10 +3,9 @@
 //! Like many real mail stores it shows each `Message-ID` once; a mail handed over
 //! again is counted beside it.
 
-use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use askama::Template;
 use axum::extract::{Path, State};
@@ -17,7 +16,7 @@ use axum::{Json, Router};
 use base64::Engine as _;
 use jiff::Timestamp;
 use mail_parser::{Address, MessageParser, MimeHeaders};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 
@@ -43,8 +42,24 @@ pub struct Mailbox {
 struct Inner {
     mails: Mutex<Vec<Arrived>>,
     folder: Option<PathBuf>,
-    /// Refuses everything for now, as a server in trouble does.
-    refusing: AtomicBool,
+    mood: Mutex<Mood>,
+}
+
+/// How it behaves.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Mood {
+    /// As it should.
+    #[default]
+    Well,
+    /// It takes half a second for each mail.
+    Slow,
+    /// It refuses everything for now, as a server in trouble does.
+    Refuses,
+    /// It takes connections and says nothing any more.
+    Hangs,
+    /// It keeps a mail and hangs up before it says so.
+    HangsUp,
 }
 
 /// What the list of mails says of one, also as JSON for tests.
@@ -88,8 +103,17 @@ impl Mailbox {
                 }
             }
         }
-        let refusing = AtomicBool::new(false);
-        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, refusing }) }
+        let mood = Mutex::default();
+        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, mood }) }
+    }
+
+    fn mood(&self) -> Mood {
+        *self.inner.mood.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Makes it behave in another way.
+    pub fn behave(&self, mood: Mood) {
+        *self.inner.mood.lock().unwrap_or_else(PoisonError::into_inner) = mood;
     }
 
     fn keep(&self, raw: Vec<u8>) {
@@ -139,13 +163,19 @@ impl Mailbox {
             }
             let line = String::from_utf8_lossy(&line).trim_end().to_owned();
             let verb: String = line.chars().take_while(char::is_ascii_alphabetic).collect();
-            let refusing = self.inner.refusing.load(Ordering::Relaxed);
+            let mood = self.mood();
+            if mood == Mood::Hangs {
+                // Until whoever called gives up.
+                let mut unheard = Vec::new();
+                while read.read_until(b'\n', &mut unheard).await? > 0 {}
+                return Ok(());
+            }
             let reply: &str = match verb.to_ascii_uppercase().as_str() {
                 "EHLO" => {
                     "250-mailbox.example\r\n250-8BITMIME\r\n250-SMTPUTF8\r\n250 SIZE 20971520\r\n"
                 }
                 "HELO" => "250 mailbox.example\r\n",
-                "MAIL" if refusing => "451 the mailbox is out of order for now\r\n",
+                "MAIL" if mood == Mood::Refuses => "451 the mailbox is out of order for now\r\n",
                 "MAIL" => {
                     (sender, receivers) = (true, 0);
                     "250 go on\r\n"
@@ -163,7 +193,13 @@ impl Mailbox {
                         write.write_all(b"552 too large\r\n").await?;
                         return Ok(());
                     };
+                    if mood == Mood::Slow {
+                        tokio::time::sleep(Duration::from_millis(500)).await;
+                    }
                     self.keep(mail);
+                    if mood == Mood::HangsUp {
+                        return Ok(());
+                    }
                     (sender, receivers) = (false, 0);
                     "250 kept\r\n"
                 }
@@ -187,7 +223,7 @@ impl Mailbox {
         Router::new()
             .route("/", get(list))
             .route("/mails.json", get(list_json))
-            .route("/refuse", post(refuse))
+            .route("/behave", post(behave))
             .route("/mail/{id}", get(mail))
             .route("/mail/{id}/html", get(mail_html))
             .route("/mail/{id}/raw", get(raw))
@@ -265,24 +301,33 @@ fn listed(id: usize, mail: &Arrived) -> Listed {
 #[template(path = "mailbox.html")]
 struct ListPage {
     mails: Vec<Listed>,
-    refusing: bool,
+    moods: Vec<(&'static str, &'static str, bool)>,
 }
 
 async fn list(State(mailbox): State<Mailbox>) -> Response {
-    let refusing = mailbox.inner.refusing.load(Ordering::Relaxed);
-    page(&ListPage { mails: mailbox.list(), refusing })
+    let now = mailbox.mood();
+    let moods = [
+        ("well", "takes every mail", Mood::Well),
+        ("slow", "is slow", Mood::Slow),
+        ("refuses", "refuses for now", Mood::Refuses),
+        ("hangs", "hangs", Mood::Hangs),
+        ("hangs_up", "keeps a mail and hangs up", Mood::HangsUp),
+    ];
+    let moods = moods.map(|(key, says, mood)| (key, says, mood == now)).to_vec();
+    page(&ListPage { mails: mailbox.list(), moods })
 }
 
 async fn list_json(State(mailbox): State<Mailbox>) -> Json<Vec<Listed>> {
     Json(mailbox.list())
 }
 
-async fn refuse(
-    State(mailbox): State<Mailbox>,
-    axum::Form(form): axum::Form<HashMap<String, String>>,
-) -> Redirect {
-    let on = form.get("on").is_some_and(|v| v == "yes");
-    mailbox.inner.refusing.store(on, Ordering::Relaxed);
+#[derive(Deserialize)]
+struct Asked {
+    how: Mood,
+}
+
+async fn behave(State(mailbox): State<Mailbox>, axum::Form(asked): axum::Form<Asked>) -> Redirect {
+    mailbox.behave(asked.how);
     Redirect::to("/")
 }
 
@@ -399,8 +444,17 @@ mod tests {
         assert_eq!(text.trim_end(), "first\r\n.\r\n..two\r\nlast");
         let refused = send(port, "three", "who@nowhere.example").await.unwrap_err();
         assert!(refused.is_permanent());
-        mailbox.inner.refusing.store(true, Ordering::Relaxed);
+        mailbox.behave(Mood::Refuses);
         assert!(send(port, "four", "sian@post.example").await.unwrap_err().is_transient());
         assert_eq!(mailbox.list().len(), 2);
+        mailbox.behave(Mood::HangsUp);
+        assert!(send(port, "five", "sian@post.example").await.is_err());
+        mailbox.behave(Mood::Hangs);
+        let silent = Duration::from_millis(200);
+        let sent = tokio::time::timeout(silent, send(port, "six", "sian@post.example")).await;
+        assert!(sent.is_err(), "it says nothing");
+        mailbox.behave(Mood::Well);
+        send(port, "five", "sian@post.example").await.unwrap();
+        assert_eq!((mailbox.list().len(), mailbox.list()[0].times), (3, 2), "kept, and told again");
     }
 }

@@ -1,11 +1,12 @@
 //! The real program, in a fresh folder, with its stand-ins beside it.
 //!
 //! `cli` is what somebody types; `storm` many people at once; `kill` the program
-//! killed amid it all; `town` what they share.
+//! killed amid it all; `told` that everybody is told once; `town` what they share.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod cli;
 mod kill;
 mod storm;
+mod told;
 mod town;

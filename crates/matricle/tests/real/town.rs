@@ -302,10 +302,24 @@ impl Person {
         quantity: &str,
     ) -> Result<Result<String, String>, reqwest::Error> {
         let event = format!("{town}/events/evening");
-        let page = self.get(&event).await?;
-        let date = page.field("date");
+        let date = self.get(&event).await?.field("date");
+        self.keep_on(town, &date, ticket, quantity).await
+    }
+
+    /// Chooses seats on one date.
+    pub(crate) async fn keep_on(
+        &mut self,
+        town: &str,
+        date: &str,
+        ticket: &str,
+        quantity: &str,
+    ) -> Result<Result<String, String>, reqwest::Error> {
+        let event = format!("{town}/events/evening");
+        if self.token.is_empty() {
+            self.get(&event).await?;
+        }
         let kept =
-            self.post(&format!("{event}/keep"), &[("date", &date), (ticket, quantity)]).await?;
+            self.post(&format!("{event}/keep"), &[("date", date), (ticket, quantity)]).await?;
         if kept.status != 303 {
             return Ok(Err(kept.body));
         }
