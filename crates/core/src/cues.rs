@@ -5,7 +5,7 @@
 //! before; what was sent is kept by the outbox, where one cue reaches one person once for one
 //! date.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;
@@ -322,18 +322,15 @@ pub fn due(date: &DateFacts, people: &[Person], cues: &[Cue], now: Timestamp) ->
 
 /// Of two cues that tell one person the same thing at the same time, the first does.
 fn told_by_one(lines: &mut [Due], cues: &[Cue]) {
-    let find = |id: CueId| cues.iter().find(|c| c.id == id);
-    for i in 0..lines.len() {
-        let Outcome::Told(at) = lines[i].outcome else { continue };
-        let Some(cue) = find(lines[i].cue) else { continue };
-        let (before, _) = lines.split_at(i);
-        let other = before.iter().any(|line| {
-            line.reader == lines[i].reader
-                && line.outcome == Outcome::Told(at)
-                && find(line.cue).is_some_and(|other| other.tells_twice_with(cue))
-        });
-        if other {
-            lines[i].outcome = Outcome::Not(WhyNot::OtherCue);
+    let by_id: HashMap<CueId, &Cue> = cues.iter().map(|c| (c.id, c)).collect();
+    let mut told: HashMap<Reader, Vec<(Timestamp, &Cue)>> = HashMap::new();
+    for line in lines {
+        let (Outcome::Told(at), Some(cue)) = (line.outcome, by_id.get(&line.cue)) else { continue };
+        let before = told.entry(line.reader.clone()).or_default();
+        if before.iter().any(|(then, other)| *then == at && other.tells_twice_with(cue)) {
+            line.outcome = Outcome::Not(WhyNot::OtherCue);
+        } else {
+            before.push((at, cue));
         }
     }
 }

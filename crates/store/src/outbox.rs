@@ -16,7 +16,7 @@ use crate::{Doing, StoreError, Tx, us};
 
 pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
 pub use list::{Counted, Found, Look, Ring, Sort, beside, find, of_event, rings, rung, to_ring};
-pub use notices::{Notice, notices, notices_listed, take_down};
+pub use notices::{Notice, notices, notices_changed, notices_listed, take_down};
 pub use planning::{
     Change, Planned, Unplanned, apply, done, followed, left_to_follow, mark_date, open_of_date,
     planned_of, to_follow, to_follow_dates, unplanned_wishes, went, withdraw_wishes,

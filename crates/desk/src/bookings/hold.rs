@@ -215,7 +215,7 @@ fn tell_left(
         return Ok(());
     }
     let is_theirs = typed.eq_ignore_ascii_case(&booking.buyer.address);
-    if !is_theirs && often.stranger_mail(&typed, booking.held_from, turn.now).is_err() {
+    if !is_theirs && often.left_mail(&typed, booking.held_from, turn.now).is_err() {
         return Ok(());
     }
     let booking = Booking { draft, ..booking.clone() };

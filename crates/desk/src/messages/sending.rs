@@ -240,6 +240,9 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
             Outcome::Sent { answer, subject, words } => {
                 outbox::sent(tx, message.id, &answer, at)?;
                 outbox::say(tx, message.id, &subject, &words)?;
+                if message.way == Way::Notice {
+                    outbox::notices_changed(tx)?;
+                }
                 let to =
                     if message.address.is_empty() { message.way.word() } else { &message.address };
                 let what = format!("{} sent to {to}", message.trigger.word());

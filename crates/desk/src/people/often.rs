@@ -24,6 +24,11 @@ pub enum Asks {
     StrangerMailBy,
     /// The same, by the network.
     StrangerMailFrom,
+    /// A mail leads back to a booking that was left: by the address that was typed. It has bounds
+    /// of its own, since it goes only where no other mail of the booking does.
+    LeftMail,
+    /// The same, by the network.
+    LeftMailFrom,
 }
 
 /// Most keys remembered; more than that, and those that were quiet are forgotten.
@@ -56,9 +61,9 @@ impl Often {
             Asks::Password => (n.saturating_mul(2), 15),
             Asks::NumberMail => (n / 2 + 1, 60),
             Asks::NumberTry => (n.saturating_mul(2), 60),
-            Asks::StrangerMail => (n / 2 + 1, 24 * 60),
+            Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),
             Asks::StrangerMailBy => (n.saturating_mul(2), 60),
-            Asks::StrangerMailFrom => (n.saturating_mul(40), 60),
+            Asks::StrangerMailFrom | Asks::LeftMailFrom => (n.saturating_mul(40), 60),
         };
         Quota { most, every: SignedDuration::from_mins(minutes) }
     }
@@ -100,5 +105,21 @@ impl Often {
             self.ask(Asks::StrangerMailFrom, &network.to_string(), now)?;
         }
         self.ask(Asks::StrangerMail, address, now)
+    }
+
+    /// Lets a mail lead an address that nobody has proved back to a booking that was left.
+    ///
+    /// # Errors
+    /// [`DeskError::TooOften`].
+    pub fn left_mail(
+        &self,
+        address: &str,
+        (_, network): (i64, i64),
+        now: Timestamp,
+    ) -> Result<(), DeskError> {
+        if network != 0 {
+            self.ask(Asks::LeftMailFrom, &network.to_string(), now)?;
+        }
+        self.ask(Asks::LeftMail, address, now)
     }
 }

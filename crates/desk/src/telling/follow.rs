@@ -6,6 +6,7 @@
 //! whether it is still due, so that what is marked and not yet followed never goes out wrong.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use jiff::Timestamp;
 use matricle_core::cue::{Cue, Trigger, Way, sheet};
@@ -20,12 +21,17 @@ use crate::{Desk, DeskError};
 
 /// Bookings followed in one piece: some milliseconds of the writing thread.
 const PIECE: u32 = 250;
+/// Bookings of a date read in one piece, beside the writing thread.
+const READ: u32 = 4_000;
+/// What a large date writes takes one in so many of the writing thread's time: the doors and the
+/// bookings have the others.
+const SHARE: u32 = 8;
 
 /// Dates and cue sheets that were read.
 struct Known<'c> {
     conn: &'c Connection,
-    dates: HashMap<DateId, Option<(EventId, DateFacts)>>,
-    sheets: HashMap<EventId, Vec<Cue>>,
+    dates: HashMap<DateId, Option<(EventId, Rc<DateFacts>)>>,
+    sheets: HashMap<EventId, Rc<Vec<Cue>>>,
 }
 
 impl<'c> Known<'c> {
@@ -33,25 +39,26 @@ impl<'c> Known<'c> {
         Self { conn, dates: HashMap::new(), sheets: HashMap::new() }
     }
 
-    fn date(&mut self, id: DateId) -> Result<Option<(EventId, DateFacts)>, DeskError> {
+    fn date(&mut self, id: DateId) -> Result<Option<(EventId, Rc<DateFacts>)>, DeskError> {
         if let Some(known) = self.dates.get(&id) {
             return Ok(known.clone());
         }
-        let found = readers::date(self.conn, id)?;
+        let found = readers::date(self.conn, id)?.map(|(event, date)| (event, Rc::new(date)));
         self.dates.insert(id, found.clone());
         Ok(found)
     }
 
-    fn sheet(&mut self, event: EventId) -> Result<Vec<Cue>, DeskError> {
+    fn sheet(&mut self, event: EventId) -> Result<Rc<Vec<Cue>>, DeskError> {
         if let Some(known) = self.sheets.get(&event) {
-            return Ok(known.clone());
+            return Ok(Rc::clone(known));
         }
         let all = cues::of(self.conn, Some(event))?;
         let moments: Vec<Cue> = sheet(event, &all)
             .into_iter()
             .filter(|c| matches!(c.trigger, Trigger::At(_)))
             .collect();
-        self.sheets.insert(event, moments.clone());
+        let moments = Rc::new(moments);
+        self.sheets.insert(event, Rc::clone(&moments));
         Ok(moments)
     }
 }
@@ -115,7 +122,11 @@ fn changes(
                 let open = matches!(p.state, MessageState::Planned);
                 let again = matches!(p.state, MessageState::Withdrawn | MessageState::Skipped);
                 let moved = open && (p.at != at || p.address != address);
-                if !p.by_hand && (moved || again) {
+                if !p.by_hand && open && p.address == address {
+                    if moved {
+                        changes.push(Change::Put { id: p.id, at });
+                    }
+                } else if !p.by_hand && (moved || again) {
                     changes.push(Change::Move { id: p.id, at, address: address.to_owned() });
                 }
             }
@@ -184,7 +195,7 @@ fn of_booking(
         if id == first && speaks_of_cards(&cues) {
             people.extend(readers::card_owners(known.conn, of.0)?.into_iter().map(|(_, p)| p));
         }
-        for cue in &cues {
+        for cue in cues.iter() {
             seen.extend(people.iter().map(|p| (cue.id, p.reader.key(), id)));
         }
         all.extend(changes((event, &date), Some(of), &people, &cues, &planned, host, now));
@@ -248,7 +259,7 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
                     let Some(found) = found.filter(|b| !b.test) else { continue };
                     let cues = match known.date(found.date)? {
                         Some((event, _)) => known.sheet(event)?,
-                        None => Vec::new(),
+                        None => Rc::default(),
                     };
                     let booked = readers::booked(conn, Which::One(*booking), &cues)?;
                     let of = (*booking, found.reference.as_str());
@@ -268,7 +279,6 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
             })
             .await?;
     }
-    let began = std::time::Instant::now();
     let date = desk
         .store
         .read(move |conn| {
@@ -282,9 +292,9 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
             }
             let cues = match known.date(date)? {
                 Some((event, _)) => known.sheet(event)?,
-                None => Vec::new(),
+                None => Rc::default(),
             };
-            let booked = readers::booked(conn, Which::OfDate(date, done_to, PIECE * 4), &cues)?;
+            let booked = readers::booked(conn, Which::OfDate(date, done_to, READ), &cues)?;
             let last = booked.last().map(|b| b.booking);
             all.extend(of_bookings(&mut known, &booked, &host, now)?);
             Ok::<_, DeskError>(Some((date, n, last, booked.len(), all)))
@@ -295,13 +305,19 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
         // A door waits for no more than a small piece of this.
         for piece in changes.chunks(PIECE as usize) {
             let piece = piece.to_vec();
-            desk.store.write(move |tx| outbox::apply(tx, &piece)).await?;
+            let took = desk
+                .store
+                .write(move |tx| {
+                    let began = std::time::Instant::now();
+                    outbox::apply(tx, &piece)?;
+                    Ok::<_, DeskError>(began.elapsed())
+                })
+                .await?;
+            if many >= PIECE as usize {
+                tokio::time::sleep(took * (SHARE - 1)).await;
+            }
         }
         desk.store.write(move |tx| outbox::done(tx, date, n, last)).await?;
-        // A large date is followed in half of the time, so that doors and bookings have theirs.
-        if many >= PIECE as usize {
-            tokio::time::sleep(began.elapsed()).await;
-        }
     }
     Ok(more)
 }

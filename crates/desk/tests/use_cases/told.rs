@@ -6,10 +6,11 @@ use matricle_core::codes::Reference;
 use matricle_core::cue::Trigger;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::{EventId, MessageId};
-use matricle_desk::bookings::pay;
+use matricle_desk::bookings::{hold, pay, submit};
 use matricle_desk::messages::outbox::{self as office, Steer};
 use matricle_desk::messages::{cues, files, senders, wordings};
 use matricle_desk::outside::provider::Status;
+use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates::{self, Scope};
 use matricle_desk::{DeskError, programme, telling};
 use matricle_store::outbox::{About, Found, Look, MessageState, Sort};
@@ -144,7 +145,7 @@ async fn what_happens_to_a_date_is_told_once_and_put_up() {
     office::take_down(&w.desk, &ilse, id, false).await.unwrap();
     assert_eq!(up().await.len(), 1);
     let fed = programme::feed(&w.desk, programme::Feed::All).await.unwrap();
-    assert_eq!(fed.notices.len(), 1);
+    assert_eq!(fed.notices.iter().filter(|n| n.event == event).count(), 1);
     dates::call_off(&w.desk, &ilse, event, None, "A storm.".into()).await.unwrap();
     w.due().await;
     let off = of_date(w.about(Trigger::On(Occasion::CalledOff)).await);
@@ -311,6 +312,34 @@ async fn who_is_let_in_is_told_once_where_a_cue_says_so() {
     w.due().await;
     assert_eq!(w.about(Trigger::On(Occasion::LetIn)).await.len(), 1);
     assert!(w.mail("sian@post.example", "Welcome to Apiary open day").is_some());
+}
+
+/// The mail that leads back to a booking that was left has bounds of its own: whoever types an
+/// address and goes on books as often as ever.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_address_that_is_typed_takes_nothing_from_its_bookings() {
+    let w = world().await;
+    let mut booked = 0;
+    for typed_first in [false, true] {
+        for _ in 0..12 {
+            let Ok(reference) = w.keep(FREE, &[1]).await else { break };
+            let draft = w.draft(reference).await;
+            if typed_first {
+                hold::type_on(&w.desk, reference, draft.clone()).await.unwrap();
+            }
+            let done = submit::submit(&w.desk, &Asking::default(), reference, draft).await;
+            if done.is_err() {
+                break;
+            }
+            booked += 1;
+        }
+        w.pass(24 * 60 + 1);
+        if !typed_first {
+            assert!(booked >= 6, "{booked}");
+            (booked, _) = (0, w.due().await);
+        }
+    }
+    assert!(booked >= 6, "as many with the address typed before: {booked}");
 }
 
 /// Two cues that would tell somebody twice are made one; the other is off.

@@ -227,10 +227,6 @@ BEGIN INSERT INTO to_follow_dates (date_id) SELECT d.id FROM dates d
 CREATE TRIGGER cues_added AFTER INSERT ON cues BEGIN UPDATE plan_version SET n = n + 1; END;
 CREATE TRIGGER cues_changed AFTER UPDATE ON cues BEGIN UPDATE plan_version SET n = n + 1; END;
 
--- A notice stands on pages that are kept until a plan changes.
-CREATE TRIGGER notices_put_up AFTER UPDATE OF state, reason ON outbox WHEN NEW.way = 'notice' AND NEW.state = 'sent'
-BEGIN UPDATE plan_version SET n = n + 1; END;
-
 -- A stamp card that was bought tells before it expires, by the booking that bought it.
 CREATE TRIGGER cards_followed AFTER UPDATE OF left, expires_at ON cards
     WHEN NEW.booking_id IS NOT NULL AND NEW.expires_at IS NOT NULL

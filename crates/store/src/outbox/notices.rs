@@ -92,15 +92,23 @@ pub fn notices_listed(
     )
 }
 
-/// Takes a notice down, or puts it up again. Whether it was one that has been put up.
+/// A notice is put up or taken down: pages are kept only until a plan changes.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_down(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<bool, StoreError> {
+pub fn notices_changed(tx: &Tx<'_>) -> Result<(), StoreError> {
+    tx.execute("UPDATE plan_version SET n = n + 1", []).map(drop).doing("noting a change")
+}
+
+/// Takes a notice down that was put up, or puts it up again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_down(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET reason = ?2 WHERE id = ?1 AND way = ?3 AND state = 'sent' AND reason <> ?2",
     )
     .and_then(|mut q| q.execute((id.0, why, Way::Notice.word())))
-    .map(|n| n == 1)
-    .doing("taking a notice down")
+    .doing("taking a notice down")?;
+    notices_changed(tx)
 }

@@ -112,7 +112,14 @@ pub enum Change {
         /// Its minute.
         at: Timestamp,
     },
-    /// It has another minute, or address, or is true again.
+    /// It has another minute.
+    Put {
+        /// The message.
+        id: MessageId,
+        /// Its minute.
+        at: Timestamp,
+    },
+    /// It has another address, or is true again.
     Move {
         /// The message.
         id: MessageId,
@@ -170,6 +177,15 @@ pub fn apply(tx: &Tx<'_>, changes: &[Change]) -> Result<(), StoreError> {
                         )
                     },
                 )?;
+            }
+            // By itself, since it touches two indexes and not all.
+            Change::Put { id, at } => {
+                tx.prepare_cached(
+                    "UPDATE outbox SET planned_at = ?2, next_try_at = ?2
+                     WHERE id = ?1 AND by_hand = 0 AND state = 'planned'",
+                )
+                .and_then(|mut q| q.execute((id.0, us(*at))))
+                .doing("moving a message")?;
             }
             Change::Move { id, at, address } => {
                 tx.prepare_cached(

@@ -206,3 +206,91 @@ async fn a_fetch_ends_no_announcements_and_one_request_does() {
     let told = person.post(&path, &[]).await;
     assert!(told.body.contains("gets no more announcements"), "{}", told.status);
 }
+
+/// A double click announces once; a form that was refused announces when it is mended.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_double_click_announces_once() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let form = ilse.get("/office/events/2/announce").await;
+    let date = form.body.split("name=\"date\" value=\"").nth(1).unwrap().split('"').next().unwrap();
+    let (once, date) = (form.field("once"), date.to_owned());
+    let typed = |subject: &'static str| {
+        [
+            ("once", once.as_str()),
+            ("date", date.as_str()),
+            ("confirmed", "yes"),
+            ("subject", subject),
+            ("words", "<div>Bring a coat.</div>"),
+            ("act", "send"),
+        ]
+    };
+    let there = "/office/events/2/announce";
+    let refused = ilse.post(there, &typed("About {{evnt}}")).await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+    let announced = async || -> u32 {
+        let read = |c: &matricle_store::Connection| {
+            let sql = "SELECT count(*) FROM announcements WHERE event_id = 2";
+            Ok::<_, matricle_store::StoreError>(c.query_row(sql, [], |r| r.get(0))?)
+        };
+        site.desk.store.read(read).await.unwrap()
+    };
+    let before = announced().await;
+    for _ in 0..2 {
+        let sent = ilse.post(there, &typed("About {{event}}")).await;
+        assert_eq!(sent.status, StatusCode::SEE_OTHER, "{}", sent.body);
+    }
+    assert_eq!(announced().await, before + 1);
+}
+
+/// What somebody of the house is told is their own choice, with an hour that is one; a notice
+/// stands on the event's page until it is taken down, and what it says is no HTML.
+#[tokio::test(flavor = "multi_thread")]
+async fn wishes_and_notices() {
+    let site = open().await;
+    let mut owen = Browser::new(&site);
+    owen.sign_in(3).await;
+    let page = owen.get("/you").await.body;
+    assert!(page.contains("value=\"18:30\"") && !page.contains("name=\"money\""));
+    let bad = [("kept", "yes"), ("attendees", "day"), ("attendees_at", "half six")];
+    let refused = owen.post("/you/told", &bad).await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(
+        refused.body.contains("value=\"half six\"") && refused.body.contains("class=\"wrong\"")
+    );
+    let good = [("kept", "yes"), ("attendees", "day"), ("attendees_at", "06:15"), ("money", "yes")];
+    let kept = owen.post("/you/told", &good).await;
+    assert_eq!(kept.status, StatusCode::SEE_OTHER, "{}", kept.body);
+    let page = owen.get(kept.location()).await.body;
+    assert!(page.contains("What you are told is kept.") && page.contains("value=\"06:15\""));
+
+    let slug = "/events/forage-in-a-dry-summer";
+    let mut anybody = Browser::new(&site);
+    let up = anybody.get(slug).await.body;
+    assert!(up.contains("aria-label=\"Notice\"") && up.contains("Moved: now"), "{up}");
+    let feed = anybody.get("/feeds/all.atom").await.body;
+    assert!(feed.contains("Forage in a dry summer: Moved: now"));
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let list = ilse.get("/office/messages/went?q=Forage&sort=way&back=1").await.body;
+    let row = list.split("everybody, on the event’s page").next().unwrap();
+    let href = row.rsplit("href=\"").next().unwrap().split('"').next().unwrap().to_owned();
+    let id = href.rsplit('/').next().unwrap();
+    let down = format!("/office/messages/notices/{id}");
+    let done = ilse.post(&down, &[("act", "down")]).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{down}: {}", done.body);
+    assert!(ilse.get(done.location()).await.body.contains("It was taken down."));
+    assert!(!anybody.get(slug).await.body.contains("aria-label=\"Notice\""));
+    assert!(!anybody.get("/feeds/all.atom").await.body.contains("Moved: now"));
+    ilse.post(&down, &[("act", "up")]).await;
+    assert!(anybody.get(slug).await.body.contains("aria-label=\"Notice\""));
+    // A mail is no notice, and a treasurer plans no events.
+    assert_eq!(
+        ilse.post("/office/messages/notices/1", &[("act", "down")]).await.status,
+        StatusCode::NOT_FOUND
+    );
+    let mut petra = Browser::new(&site);
+    petra.sign_in(4).await;
+    assert_eq!(petra.post(&down, &[("act", "down")]).await.status, StatusCode::FORBIDDEN);
+}
