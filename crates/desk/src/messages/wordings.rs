@@ -8,7 +8,7 @@ use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
 use matricle_core::template::{self, Value, Values, Wrong};
 use matricle_core::text_message::{Counted, count};
-use matricle_core::{BookingId, EventId, MessageId, TemplateId};
+use matricle_core::{BookingId, CueId, EventId, MessageId, TemplateId};
 use matricle_formats::letter;
 use matricle_formats::mail::{self, Mail};
 use matricle_formats::rich;
@@ -359,6 +359,40 @@ fn speak_with(
         cues::save(tx, &changed, None)?;
     }
     Ok(())
+}
+
+/// Sends the words of a cue to oneself, as the latest who booked the event would get them, or
+/// somebody made up.
+///
+/// # Errors
+/// The template cannot be read any more, or the cue is none of this sheet; the mail server did not
+/// take it; the role may not.
+pub async fn try_cue(
+    desk: &Desk,
+    staff: &Staff,
+    event: Option<EventId>,
+    cue: CueId,
+) -> Result<String, DeskError> {
+    desk.turn_of(staff, right_of(event))?;
+    let words = desk
+        .store
+        .read(move |conn| {
+            let cue = cues::by_id(conn, cue)?.filter(|c| c.event.is_none() || c.event == event);
+            let cue = cue.ok_or(DeskError::NotFound)?;
+            templates::by_id(conn, cue.template)?.ok_or(DeskError::NotFound)
+        })
+        .await?;
+    let shown = preview(desk, staff, words.clone(), event, Whose::MadeUp, false).await?;
+    let latest = shown.people.first().and_then(|p| Reference::parse(&p.0));
+    let whose = latest.map_or(Whose::MadeUp, Whose::Booking);
+    let mut fields = vec![
+        ("name".to_owned(), words.name),
+        ("subject".into(), words.subject),
+        ("body".into(), words.body),
+        ("plain".into(), words.plain),
+    ];
+    fields.extend(words.files.iter().map(|g| ("goes".to_owned(), g.key())));
+    to_oneself(desk, staff, event, Form::new(fields), whose).await
 }
 
 /// Sends a template as typed so far to oneself, as somebody would get it.

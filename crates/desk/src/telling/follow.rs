@@ -23,9 +23,13 @@ use crate::{Desk, DeskError};
 const PIECE: u32 = 250;
 /// Bookings of a date read in one piece, beside the writing thread.
 const READ: u32 = 4_000;
+/// Changes written at once.
+const WRITTEN: usize = 500;
 /// What a large date writes takes one in so many of the writing thread's time: the doors and the
 /// bookings have the others.
-const SHARE: u32 = 8;
+const SHARE: u32 = 11;
+/// One date is followed no longer than this before others have their turn.
+const LONGEST: jiff::SignedDuration = jiff::SignedDuration::from_secs(20);
 
 /// Dates and cue sheets that were read.
 struct Known<'c> {
@@ -46,6 +50,14 @@ impl<'c> Known<'c> {
         let found = readers::date(self.conn, id)?.map(|(event, date)| (event, Rc::new(date)));
         self.dates.insert(id, found.clone());
         Ok(found)
+    }
+
+    /// The cues that count for a date; none where there is no such date.
+    fn cues_of(&mut self, date: DateId) -> Result<Rc<Vec<Cue>>, DeskError> {
+        match self.date(date)? {
+            Some((event, _)) => self.sheet(event),
+            None => Ok(Rc::default()),
+        }
     }
 
     fn sheet(&mut self, event: EventId) -> Result<Rc<Vec<Cue>>, DeskError> {
@@ -238,39 +250,56 @@ fn of_others(
     Ok(all)
 }
 
-/// Brings one piece of what is planned to what bookings and dates say; whether there is more.
+/// Brings what is planned to what bookings and dates say: the marked bookings of one piece, and
+/// one date, a piece after the other. Whether there is more.
 ///
 /// # Errors
 /// The store fails; what was not written stays marked.
 pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
-    let now = desk.clock.now();
-    let host = desk.host().to_owned();
     super::daily::plan(desk).await?;
-    let bookings = desk
-        .store
-        .read({
-            let host = host.clone();
-            move |conn| {
-                let marked = outbox::to_follow(conn, PIECE)?;
-                let mut known = Known::new(conn);
-                let mut all = Vec::new();
-                for (booking, _) in &marked {
-                    let found = matricle_store::bookings::by_id(conn, *booking)?;
-                    let Some(found) = found.filter(|b| !b.test) else { continue };
-                    let cues = match known.date(found.date)? {
-                        Some((event, _)) => known.sheet(event)?,
-                        None => Rc::default(),
-                    };
-                    let booked = readers::booked(conn, Which::One(*booking), &cues)?;
-                    let of = (*booking, found.reference.as_str());
-                    all.extend(of_booking(&mut known, of, Some(found.date), &booked, &host, now)?);
-                }
-                Ok::<_, DeskError>((marked, all))
+    let more = follow_marked(desk).await?;
+    let Some(mut piece) = read_piece(desk, None).await? else { return Ok(more) };
+    let began = desk.clock.outside();
+    loop {
+        // While a piece is written, in a part of the writing thread's time, the next is worked out.
+        let ahead = piece.last.map(|last| (piece.date, piece.n, last));
+        let next = async {
+            match ahead {
+                Some(from) => read_piece(desk, Some(from)).await,
+                None => Ok(None),
             }
+        };
+        let (written, next) = tokio::join!(write_piece(desk, piece), next);
+        // One that changed again meanwhile begins anew; other work has its turn too.
+        match (written?, next?) {
+            (true, Some(next)) if desk.clock.outside() - began < LONGEST => piece = next,
+            _ => return Ok(true),
+        }
+        follow_marked(desk).await?;
+    }
+}
+
+/// Follows the marked bookings of one piece; whether there are more.
+async fn follow_marked(desk: &Desk) -> Result<bool, DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    let (marked, changes) = desk
+        .store
+        .read(move |conn| {
+            let marked = outbox::to_follow(conn, PIECE)?;
+            let mut known = Known::new(conn);
+            let mut all = Vec::new();
+            for (booking, _) in &marked {
+                let found = matricle_store::bookings::by_id(conn, *booking)?;
+                let Some(found) = found.filter(|b| !b.test) else { continue };
+                let cues = known.cues_of(found.date)?;
+                let booked = readers::booked(conn, Which::One(*booking), &cues)?;
+                let of = (*booking, found.reference.as_str());
+                all.extend(of_booking(&mut known, of, Some(found.date), &booked, &host, now)?);
+            }
+            Ok::<_, DeskError>((marked, all))
         })
         .await?;
-    let (marked, changes) = bookings;
-    let mut more = marked.len() == PIECE as usize;
+    let more = marked.len() == PIECE as usize;
     if !marked.is_empty() {
         desk.store
             .write(move |tx| {
@@ -279,47 +308,68 @@ pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
             })
             .await?;
     }
-    let date = desk
-        .store
+    Ok(more)
+}
+
+/// Some of the bookings of a date, and what is to be changed for them.
+struct Piece {
+    date: DateId,
+    /// How often the date had changed.
+    n: i64,
+    /// The last booking of the piece; with none the date is done.
+    last: Option<BookingId>,
+    /// How many people were read.
+    many: usize,
+    changes: Vec<Change>,
+}
+
+/// Works out the next piece: of the date and from the booking that are given, or of the first
+/// date that is marked. The first piece of a date has those who have not booked it, too.
+async fn read_piece(
+    desk: &Desk,
+    from: Option<(DateId, i64, BookingId)>,
+) -> Result<Option<Piece>, DeskError> {
+    let (now, host) = (desk.clock.now(), desk.host().to_owned());
+    desk.store
         .read(move |conn| {
-            let Some((date, n, done_to)) = outbox::to_follow_dates(conn, 1)?.pop() else {
-                return Ok(None);
+            let from = match from {
+                Some(from) => Some(from),
+                None => outbox::to_follow_dates(conn, 1)?.pop(),
             };
+            let Some((date, n, done_to)) = from else { return Ok(None) };
             let mut known = Known::new(conn);
-            let mut all = Vec::new();
+            let mut changes = Vec::new();
             if done_to == BookingId(0) {
-                all.extend(of_others(&mut known, date, &host, now)?);
+                changes.extend(of_others(&mut known, date, &host, now)?);
             }
-            let cues = match known.date(date)? {
-                Some((event, _)) => known.sheet(event)?,
-                None => Rc::default(),
-            };
+            let cues = known.cues_of(date)?;
             let booked = readers::booked(conn, Which::OfDate(date, done_to, READ), &cues)?;
             let last = booked.last().map(|b| b.booking);
-            all.extend(of_bookings(&mut known, &booked, &host, now)?);
-            Ok::<_, DeskError>(Some((date, n, last, booked.len(), all)))
+            changes.extend(of_bookings(&mut known, &booked, &host, now)?);
+            Ok(Some(Piece { date, n, last, many: booked.len(), changes }))
         })
-        .await?;
-    if let Some((date, n, last, many, changes)) = date {
-        more = true;
-        // A door waits for no more than a small piece of this.
-        for piece in changes.chunks(PIECE as usize) {
-            let piece = piece.to_vec();
-            let took = desk
-                .store
-                .write(move |tx| {
-                    let began = std::time::Instant::now();
-                    outbox::apply(tx, &piece)?;
-                    Ok::<_, DeskError>(began.elapsed())
-                })
-                .await?;
-            if many >= PIECE as usize {
-                tokio::time::sleep(took * (SHARE - 1)).await;
-            }
+        .await
+}
+
+/// Writes a piece; whether the date has not changed meanwhile.
+async fn write_piece(desk: &Desk, piece: Piece) -> Result<bool, DeskError> {
+    let Piece { date, n, last, many, changes } = piece;
+    // A door waits for no more than a small part of this.
+    for part in changes.chunks(WRITTEN) {
+        let part = part.to_vec();
+        let took = desk
+            .store
+            .write(move |tx| {
+                let began = std::time::Instant::now();
+                outbox::apply(tx, &part)?;
+                Ok::<_, DeskError>(began.elapsed())
+            })
+            .await?;
+        if many >= PIECE as usize {
+            tokio::time::sleep(took * (SHARE - 1)).await;
         }
-        desk.store.write(move |tx| outbox::done(tx, date, n, last)).await?;
     }
-    Ok(more)
+    Ok(desk.store.write(move |tx| outbox::done(tx, date, n, last)).await?)
 }
 
 /// Whether a message of a moment is still due.

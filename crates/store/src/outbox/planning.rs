@@ -254,18 +254,23 @@ pub fn followed(tx: &Tx<'_>, bookings: &[(BookingId, i64)]) -> Result<(), StoreE
 }
 
 /// A date is followed up to a booking; with none, it is done. One that changed again meanwhile
-/// begins anew.
+/// begins anew; whether it did not.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn done(tx: &Tx<'_>, date: DateId, n: i64, up_to: Option<BookingId>) -> Result<(), StoreError> {
+pub fn done(
+    tx: &Tx<'_>,
+    date: DateId,
+    n: i64,
+    up_to: Option<BookingId>,
+) -> Result<bool, StoreError> {
     let sql = match up_to {
         Some(_) => "UPDATE to_follow_dates SET done_to = ?3 WHERE date_id = ?1 AND n = ?2",
         None => "DELETE FROM to_follow_dates WHERE date_id = ?1 AND n = ?2 AND ?3 IS NULL",
     };
     tx.prepare_cached(sql)
         .and_then(|mut q| q.execute((date.0, n, up_to.map(|b| b.0))))
-        .map(drop)
+        .map(|rows| rows == 1)
         .doing("noting what is followed")
 }
 

@@ -102,6 +102,8 @@ pub(crate) struct Sheet {
     pub(crate) answers: Vec<(String, String)>,
     pub(crate) notes: Vec<HappeningRow>,
     pub(crate) messages: Vec<MessageRow>,
+    /// Where stands what will go to whoever booked, and what does not; not for a test.
+    pub(crate) goes: Option<String>,
     pub(crate) timeline: Vec<HappeningRow>,
     pub(crate) tickets: Vec<(i64, String)>,
     pub(crate) on_booking: Vec<(i64, String)>,
@@ -303,6 +305,10 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             })
             .collect(),
         notes: loaded.notes.iter().map(|n| row((n.at, n.who.clone(), &n.text))).collect(),
+        goes: (!b.test).then(|| {
+            let (event, date) = (sheet.event.id, sheet.date.id);
+            format!("/office/events/{event}/goes?date={date}&q={}", b.reference)
+        }),
         messages: loaded
             .messages
             .iter()

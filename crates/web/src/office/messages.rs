@@ -106,6 +106,8 @@ pub(crate) struct Asked {
     #[serde(default)]
     page: usize,
     #[serde(default)]
+    day: String,
+    #[serde(default)]
     sort: String,
     #[serde(default)]
     back: Option<String>,
@@ -216,10 +218,21 @@ fn look(
     })
 }
 
+/// Only what has its minute on the day that was asked for, by the clock of the house.
+async fn on_day(at: &Clerk, asked: &Asked, look: &mut Look) -> Result<(), WebError> {
+    let Ok(day) = asked.day.parse::<jiff::civil::Date>() else { return Ok(()) };
+    let zone = words::zone(&at.app.desk.house().await?.zone);
+    let midnight = |day: jiff::civil::Date| day.to_zoned_datetime(zone.clone()).ok();
+    if let (Some(from), Some(until)) = (midnight(day), day.tomorrow().ok().and_then(midnight)) {
+        (look.from, look.until) = (Some(from.timestamp()), Some(until.timestamp()));
+    }
+    Ok(())
+}
+
 async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
-    let (name, title, says, look) =
-        look(tab, &asked, now).ok_or(matricle_desk::DeskError::NotFound)?;
+    let (name, title, says, mut look) = look(tab, &asked, now).ok_or(DeskError::NotFound)?;
+    on_day(&at, &asked, &mut look).await?;
     let skip = u32::try_from(asked.page.saturating_mul(pager::ROWS)).unwrap_or(u32::MAX);
     let most = u32::try_from(pager::ROWS).unwrap_or(30);
     let found = outbox::list(&at.app.desk, &at.staff, look.clone(), skip, most).await?;
@@ -230,6 +243,9 @@ async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> 
     };
     if !asked.q.is_empty() {
         address.push_str(&format!("q={}&", crate::address::encode(&asked.q)));
+    }
+    if !asked.day.is_empty() {
+        address.push_str(&format!("day={}&", crate::address::encode(&asked.day)));
     }
     if let Some(event) = asked.event {
         address.push_str(&format!("event={event}&"));
@@ -288,7 +304,8 @@ pub(crate) async fn file(
         uri.query().and_then(|q| q.split('&').find_map(|p| p.strip_prefix("tab="))).unwrap_or("");
     let now = at.app.desk.clock.now();
     let tab = if tab == "next" { "" } else { tab };
-    let (_, _, _, look) = look(tab, &asked, now).ok_or(matricle_desk::DeskError::NotFound)?;
+    let (_, _, _, mut look) = look(tab, &asked, now).ok_or(DeskError::NotFound)?;
+    on_day(&at, &asked, &mut look).await?;
     let found = outbox::list(&at.app.desk, &at.staff, look, 0, u32::MAX >> 1).await?;
     let zone = &found.house.zone;
     let rows: Vec<Vec<Cell>> = found

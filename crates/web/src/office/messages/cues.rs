@@ -11,9 +11,12 @@ use matricle_core::cues::Outcome;
 use matricle_core::form::Fault;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::staff::{Right, Role};
+use matricle_core::words::fold;
 use matricle_core::{CueId, DateId, EventId};
+use matricle_desk::DeskError;
 use matricle_desk::messages::cues::{self, CueLine, Sheet};
-use matricle_desk::messages::senders;
+use matricle_desk::messages::{senders, wordings};
+use matricle_desk::telling::Line;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -174,6 +177,17 @@ async fn switch(at: Clerk, event: Option<EventId>, posted: Posted) -> Result<Res
         cues::remove(&at.app.desk, &at.staff, event, id).await?;
         return Ok(at.done(&to, "The cue is removed; what it sent stays in the outbox."));
     }
+    if posted.get("act") == "try" {
+        let sent = wordings::try_cue(&at.app.desk, &at.staff, event, id).await;
+        return Ok(match sent {
+            Ok(address) => at.done(&to, format!("Its words are on their way to {address}.")),
+            Err(DeskError::MailAway) => at.done(
+                &to,
+                "Nothing was sent: the mail server does not take mails now. Try again later.",
+            ),
+            Err(error) => return Err(error.into()),
+        });
+    }
     let on = posted.get("act") == "on";
     match cues::switch(&at.app.desk, &at.staff, event, id, on).await {
         Ok(saved) => {
@@ -331,7 +345,7 @@ async fn cue_page(
     let (d, asks_already) = match (again, id.or(from)) {
         (Some(again), _) => (again.d, again.already),
         (None, Some(id)) => {
-            let line = find(id).ok_or(matricle_desk::DeskError::NotFound)?;
+            let line = find(id).ok_or(DeskError::NotFound)?;
             (fields_of(&line.cue), false)
         }
         (None, None) => (
@@ -489,7 +503,11 @@ struct GoesPart {
     said: String,
     template: String,
     told: Vec<GoesRow>,
+    /// How many get it in all.
+    many: usize,
     not: Vec<GoesRow>,
+    /// How many do not, in all.
+    others: usize,
 }
 
 #[derive(Template)]
@@ -503,12 +521,19 @@ struct Goes {
     when: String,
     parts: Vec<GoesPart>,
     dates: Vec<(i64, String, bool)>,
+    date: i64,
+    q: String,
 }
 
 #[derive(Debug, Default, Deserialize)]
 pub(crate) struct Which {
     date: Option<i64>,
+    #[serde(default)]
+    q: String,
 }
+
+/// So many people of a cue are shown at once.
+const SHOWN: usize = 100;
 
 /// `GET /office/events/{id}/goes`: who gets what when and why, who does not and why not.
 pub(crate) async fn goes(
@@ -524,13 +549,18 @@ pub(crate) async fn goes(
         Some(date) => sheet.dates.iter().find(|d| d.id == DateId(date)),
         None => coming,
     };
-    let Some(date) = date else { return Err(matricle_desk::DeskError::NotFound.into()) };
+    let Some(date) = date else { return Err(DeskError::NotFound.into()) };
     let lines = cues::goes(&at.app.desk, &at.staff, date.id).await?;
     let zone = &date.span.zone;
+    let wanted = fold(&which.q);
+    let suits = |l: &&Line| {
+        let all = fold(&format!("{} {} {}", l.name, l.address, l.reference));
+        wanted.split_whitespace().all(|w| all.contains(w))
+    };
     let mut parts = Vec::new();
     for line in sheet.cues.iter().filter(|c| matches!(c.cue.trigger, Trigger::At(_))) {
         let (mut told, mut not) = (Vec::new(), Vec::new());
-        for l in lines.iter().filter(|l| l.cue == line.cue.id) {
+        for l in lines.iter().filter(|l| l.cue == line.cue.id).filter(suits) {
             let row = |when: String, why| GoesRow {
                 name: l.name.clone(),
                 href: if l.reference.is_empty() {
@@ -547,7 +577,12 @@ pub(crate) async fn goes(
                 Outcome::Not(why) => not.push(row(String::new(), why.words())),
             }
         }
+        let (many, others) = (told.len(), not.len());
+        told.truncate(SHOWN);
+        not.truncate(SHOWN);
         parts.push(GoesPart {
+            many,
+            others,
             said: cue_words::cue(&line.cue, names(&sheet)),
             template: line.template.clone(),
             told,
@@ -563,6 +598,8 @@ pub(crate) async fn goes(
         bookings: sheet.bookings,
         title,
         when: words::long_span(date.span.starts, date.span.ends),
+        date: date.id.0,
+        q: which.q,
         parts,
         dates: sheet
             .dates
