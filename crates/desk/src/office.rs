@@ -19,7 +19,7 @@ use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::slots;
+use matricle_store::{Connection, slots, templates};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -406,8 +406,8 @@ pub async fn by_references(
 pub struct OfficeBooking {
     /// The booking.
     pub sheet: WholeBooking,
-    /// Its messages.
-    pub messages: Vec<Message>,
+    /// Its messages, each with the name of its template; of those without one, nothing.
+    pub messages: Vec<(Message, String)>,
     /// Notes that no booker sees, the latest first.
     pub notes: Vec<Note>,
     /// The ticket types of its event.
@@ -436,7 +436,7 @@ pub async fn booking(
             });
             other_dates.truncate(60);
             Ok(OfficeBooking {
-                messages: outbox::of_booking(conn, sheet.booking.id)?,
+                messages: named(conn, outbox::of_booking(conn, sheet.booking.id)?)?,
                 notes: bookings::notes(conn, sheet.booking.id)?,
                 tickets: events::ticket_rows(conn, sheet.event.id)?,
                 other_dates,
@@ -444,4 +444,18 @@ pub async fn booking(
             })
         })
         .await
+}
+
+/// Messages with the names of their templates.
+fn named(conn: &Connection, messages: Vec<Message>) -> Result<Vec<(Message, String)>, DeskError> {
+    messages
+        .into_iter()
+        .map(|message| {
+            let words = match message.template {
+                Some(id) => templates::by_id(conn, id)?,
+                None => None,
+            };
+            Ok((message, words.map_or_else(String::new, |t| t.name)))
+        })
+        .collect()
 }

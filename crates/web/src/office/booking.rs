@@ -49,7 +49,7 @@ pub(crate) struct AttendeeRow {
 
 pub(crate) struct MessageRow {
     id: i64,
-    kind: &'static str,
+    kind: String,
     address: String,
     state: &'static str,
     when: String,
@@ -312,9 +312,9 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         messages: loaded
             .messages
             .iter()
-            .map(|m| MessageRow {
+            .map(|(m, words)| MessageRow {
                 id: m.id.0,
-                kind: m.trigger.word(),
+                kind: if words.is_empty() { m.trigger.word().to_owned() } else { words.clone() },
                 address: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
                 state: m.state.word(),
                 when: moment(m.sent_at.unwrap_or(m.planned_at)),
