@@ -501,7 +501,9 @@ impl Cue {
             (Whom::Came | Whom::Missed, _) => {
                 return nobody("who came or missed it", "that is known after the date ends");
             }
-            (Whom::Waiting, Trigger::On(o)) if o.subject() != Subject::Waiting => {
+            (Whom::Waiting, Trigger::On(o))
+                if o.subject() != Subject::Waiting && !o.is_of_date() =>
+            {
                 return nobody("who waits", "it is about a booking");
             }
             (whom, Trigger::On(o)) if whom.has_booked() && o.subject() == Subject::Waiting => {

@@ -52,6 +52,22 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, String, Vec<u
         .doing("reading a file of the house")
 }
 
+/// How many bytes files have together; also those out of use.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn together(conn: &Connection, ids: &[i64]) -> Result<u64, StoreError> {
+    let mut all = 0;
+    for id in ids {
+        let bytes: Option<u32> = conn
+            .prepare_cached("SELECT length(bytes) FROM house_files WHERE id = ?1")
+            .and_then(|mut q| q.query_row([id], |row| row.get(0)).optional())
+            .doing("measuring files of the house")?;
+        all += u64::from(bytes.unwrap_or_default());
+    }
+    Ok(all)
+}
+
 /// Adds a file; its key.
 ///
 /// # Errors

@@ -28,6 +28,15 @@ impl Goes {
     /// Those that the program makes.
     pub const MADE: [Self; 4] = [Self::Tickets, Self::Calendar, Self::Bill, Self::Roster];
 
+    /// The key of a file of the house.
+    #[must_use]
+    pub const fn file(self) -> Option<i64> {
+        match self {
+            Self::File(id) => Some(id),
+            Self::Tickets | Self::Calendar | Self::Bill | Self::Roster => None,
+        }
+    }
+
     /// What stands for it in forms.
     #[must_use]
     pub fn key(self) -> String {

@@ -12,6 +12,9 @@ use crate::{Desk, DeskError, house_of};
 /// Most megabytes of a file: it goes with every mail.
 pub const MOST: u32 = 2;
 
+/// Most megabytes of all files of the house that go with one mail.
+pub const MOST_TOGETHER: u32 = 8;
+
 /// The files in use.
 ///
 /// # Errors

@@ -268,6 +268,11 @@ pub(crate) fn about(
 
 /// The name of whoever a message about an event is for.
 fn name_of(conn: &Connection, message: &Message) -> Result<String, DeskError> {
+    if let Some(waiter) = message.reader.strip_prefix('w').and_then(|w| w.parse::<i64>().ok())
+        && let Some(waiter) = matricle_store::waiting::by_id(conn, waiter)?
+    {
+        return Ok(waiter.name);
+    }
     Ok(matricle_store::people::name_of(conn, &message.address)?)
 }
 

@@ -16,8 +16,9 @@ use matricle_store::house::House;
 use matricle_store::outbox::{About, Message, MessageState};
 use matricle_store::people::Staff;
 use matricle_store::templates::{self, Goes, Template, Wording};
-use matricle_store::{Connection, bookings, cues};
+use matricle_store::{Connection, bookings, cues, house_files};
 
+use crate::messages::files::MOST_TOGETHER;
 use crate::messages::{ACCENT, Letter, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
 
@@ -313,12 +314,18 @@ pub async fn save(
             let new = read(&mut form, before.as_ref(), event);
             // Its cues' readers have to have what it says.
             for cue in id.map_or(Ok(Vec::new()), |id| cues::using(tx, id))? {
-                for (field, words) in [("subject", &new.subject), ("body", &new.body)] {
-                    let Ok(read) = template::Template::read(words) else { continue };
+                let subject = template::Template::read(&new.subject);
+                for (field, read) in [("subject", subject), ("body", letter::read_body(&new.body))]
+                {
+                    let Ok(read) = read else { continue };
                     for wrong in read.not_theirs(&cue).into_iter().take(1) {
                         form.fault(field, Fault::Words(wrong));
                     }
                 }
+            }
+            let files: Vec<i64> = new.files.iter().filter_map(|g| g.file()).collect();
+            if house_files::together(tx, &files)? > u64::from(MOST_TOGETHER) * 1024 * 1024 {
+                form.fault("goes", Fault::FileTooLarge(MOST_TOGETHER));
             }
             form.done().map_err(DeskError::Form)?;
             let saved = templates::save(tx, &new, &turn.by.name, turn.now)?;

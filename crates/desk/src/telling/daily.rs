@@ -107,8 +107,16 @@ pub async fn keep_wishes(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(
 /// The store fails.
 pub(crate) async fn plan(desk: &Desk) -> Result<(), DeskError> {
     let now = desk.clock.now();
-    let left = desk.store.read(outbox::unplanned_wishes).await?;
-    if left.is_empty() {
+    // A wish of somebody whose role is another now stays unplanned, and nothing is written for it.
+    let any = |conn: &Connection| {
+        for left in outbox::unplanned_wishes(conn)? {
+            if is_theirs(conn, left.person, left.wish.what)? {
+                return Ok::<_, DeskError>(true);
+            }
+        }
+        Ok(false)
+    };
+    if !desk.store.read(any).await? {
         return Ok(());
     }
     let host = desk.host().to_owned();

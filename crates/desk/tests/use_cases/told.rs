@@ -149,7 +149,7 @@ async fn what_happens_to_a_date_is_told_once_and_put_up() {
     dates::call_off(&w.desk, &ilse, event, None, "A storm.".into()).await.unwrap();
     w.due().await;
     let off = of_date(w.about(Trigger::On(Occasion::CalledOff)).await);
-    assert_eq!(off.len(), 2, "each of its dates, to the treasurer alone");
+    assert_eq!(off.len(), 2, "each of its dates, to the treasurer alone: nobody waits for it");
     // What is nobody else's business is no notice.
     let sheet = cues::load(&w.desk, &ilse, Some(event)).await.unwrap();
     let confirmation = sheet.templates.iter().find(|t| t.standard == "confirmation").unwrap();
@@ -440,4 +440,25 @@ async fn files_senders_and_orders() {
         down.sort_unstable();
         assert_eq!(up, down, "all of them, in any order");
     }
+}
+
+/// Whoever waits for a date hears, by name and once, that it is called off.
+#[tokio::test(flavor = "multi_thread")]
+async fn those_who_wait_hear_that_it_is_called_off() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let waiting = |c: &matricle_store::Connection| {
+        let sql =
+            "SELECT d.event_id, w.name, w.email FROM waiting w JOIN dates d ON d.id = w.date_id
+             WHERE w.stands = 'waiting' AND d.called_off = '' ORDER BY w.id LIMIT 1";
+        let found = c.query_row(sql, [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        Ok::<(i64, String, String), matricle_store::StoreError>(found)
+    };
+    let (event, name, email) = w.desk.store.read(waiting).await.unwrap();
+    dates::call_off(&w.desk, &ilse, EventId(event), None, "Foulbrood.".into()).await.unwrap();
+    w.due().await;
+    let text = w.mail(&email, "Called off: ").unwrap();
+    assert!(text.contains(&format!("Dear {name}")) && text.contains("Foulbrood."), "{text}");
+    assert!(text.contains("waiting list"), "{text}");
+    w.sound().await;
 }

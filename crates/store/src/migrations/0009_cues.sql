@@ -143,7 +143,7 @@ CREATE INDEX outbox_due ON outbox (bulk, next_try_at) WHERE next_try_at IS NOT N
 CREATE INDEX outbox_by_booking ON outbox (booking_id) WHERE booking_id IS NOT NULL;
 CREATE INDEX outbox_by_event ON outbox (event_id) WHERE event_id IS NOT NULL;
 CREATE INDEX outbox_by_date ON outbox (date_id) WHERE date_id IS NOT NULL;
-CREATE INDEX outbox_by_person ON outbox (person_id) WHERE person_id IS NOT NULL;
+CREATE INDEX outbox_by_person ON outbox (person_id, state, planned_at) WHERE person_id IS NOT NULL;
 CREATE INDEX outbox_notices ON outbox (event_id, sent_at) WHERE way = 'notice' AND state = 'sent';
 CREATE INDEX outbox_by_minute ON outbox (planned_at);
 CREATE INDEX outbox_in_trouble ON outbox (id) WHERE state = 'failed' OR last_error IS NOT NULL;

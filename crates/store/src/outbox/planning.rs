@@ -354,17 +354,19 @@ pub struct Unplanned {
 pub fn unplanned_wishes(conn: &Connection) -> Result<Vec<Unplanned>, StoreError> {
     let mut found = Vec::new();
     for (person, email, wish) in crate::wishes::daily(conn)? {
-        let (open, since): (bool, Option<i64>) = conn
-            .prepare_cached(
-                "SELECT coalesce(max(state IN ('planned', 'sending')), 0),
-                    max(CASE WHEN state IN ('sent', 'skipped') THEN planned_at END)
-                 FROM outbox WHERE person_id = ?1 AND json_extract(knows, '$.wish') = ?2",
+        // The latest of a state, by its index: years of news are not gone through.
+        let latest = |state: MessageState| -> Result<Option<i64>, StoreError> {
+            conn.prepare_cached(
+                "SELECT planned_at FROM outbox WHERE person_id = ?1 AND state = ?2
+                    AND json_extract(knows, '$.wish') = ?3 ORDER BY planned_at DESC LIMIT 1",
             )
             .and_then(|mut q| {
-                q.query_row((person.0, wish.what.word()), |row| Ok((row.get(0)?, row.get(1)?)))
+                q.query_row((person.0, state.word(), wish.what.word()), |row| row.get(0)).optional()
             })
-            .doing("asking for whom nothing is planned")?;
-        if !open {
+            .doing("asking for whom nothing is planned")
+        };
+        if latest(MessageState::Planned)?.or(latest(MessageState::Sending)?).is_none() {
+            let since = latest(MessageState::Sent)?.max(latest(MessageState::Skipped)?);
             found.push(Unplanned { person, email, wish, since: since.map(crate::at) });
         }
     }

@@ -13,6 +13,7 @@ use matricle_desk::messages::wordings::{self, Preview, Whose};
 use matricle_desk::messages::{cues, files};
 use matricle_desk::random_bytes;
 use matricle_formats::words;
+use matricle_store::house_files::HouseFile;
 use matricle_store::templates::Goes;
 use serde::Deserialize;
 
@@ -209,7 +210,18 @@ async fn page(
     let policy = at.app.guards.policy_for_editor(&nonce);
     let shown = shown(preview, &nonce);
     let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
-    let (_, own) = files::all(&at.app.desk, &at.staff).await?;
+    let (_, mut own) = files::all(&at.app.desk, &at.staff).await?;
+    // One that is out of use stays with the words that have it.
+    let ticked: Vec<i64> = match &opened {
+        Some(o) => o.template.files.iter().filter_map(|g| g.file()).collect(),
+        None => Vec::new(),
+    };
+    for id in ticked {
+        if !own.iter().any(|f| f.id == id) {
+            let (name, media_type, _) = files::one(&at.app.desk, &at.staff, id).await?;
+            own.push(HouseFile { id, name: format!("{name}, out of use"), media_type, bytes: 0 });
+        }
+    }
     let page = Page {
         f: at.frame("Template", &sheet.house.name).in_room("messages"),
         tab: "templates",
