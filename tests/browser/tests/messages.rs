@@ -44,6 +44,17 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     .await?;
     b.click("button.big").await?;
     b.says("#happens-say", "somebody would get two").await?;
+    b.is_fit_for_all().await?;
+    // Joined, there is one, and the other is off; its words come to oneself.
+    b.click("#join").await?;
+    b.click("#already").await?;
+    b.click("button.big").await?;
+    b.says(".news", "The cue is added").await?;
+    let off = "return document.querySelectorAll('.cues li.off').length";
+    let joined = b.script(off).await?;
+    anyhow::ensure!(joined.as_u64().is_some_and(|n| n >= 1), "{joined}");
+    b.click("button[value=try]").await?;
+    b.says(".news", "on their way to ilse@").await?;
     b.driver.goto(format!("{}/office/events/2/goes", house.url)).await?;
     b.says("main", "get it").await?;
     b.is_fit_for_all().await?;
@@ -114,6 +125,9 @@ async fn you_never_told_me_is_answered_in_two_clicks_on_a_phone_too() -> Result<
         "/office/messages/cues",
         "/office/messages/senders",
         "/office/messages/announcements",
+        "/office/messages/files",
+        "/office/messages/planned?sort=to&back=1",
+        "/you",
     ] {
         b.driver.goto(format!("{}{page}", house.url)).await?;
         b.find("h1").await?;
