@@ -11,6 +11,8 @@ mod tickets;
 mod values;
 pub mod wordings;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::Occasion;
@@ -186,7 +188,8 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
         }
         let subject = if about.is_test() { format!("Test: {}", letter.subject) } else { letter.subject };
         let mut files = files(&about, &template.files, &with, now)?;
-        files.extend(own);
+        let own = Own::in_mail(&letter.body, own);
+        files.extend(own.attached);
         let unsubscribe = (message.trigger == Trigger::On(Occasion::Announced))
             .then(|| with.unsubscribe_url(&message.address));
         let foot = unsubscribe.as_ref().map_or_else(String::new, |to| {
@@ -194,7 +197,7 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
         });
         let accent = if house.accent.is_empty() { ACCENT } else { &house.accent };
         let head = Letterhead { house: &house.name, accent, subject: &subject, foot: &foot };
-        let html = letter::dress(&letter.body, head);
+        let html = letter::dress(&own.body, head);
         let text = match &unsubscribe {
             Some(to) => format!("{}\n\nNo more announcements: {to}", letter.text),
             None => letter.text.clone(),
@@ -203,7 +206,9 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
         for file in &files {
             words.push_str(&format!("\n\n[{}, {} bytes]", file.name, file.bytes.len()));
         }
-        let pictures = if letter.body.contains("\"cid:") { about.pictures() } else { Vec::new() };
+        let codes = letter.body.contains("\"cid:code-");
+        let mut pictures = if codes { about.pictures() } else { Vec::new() };
+        pictures.extend(own.shown);
         let mail = Mail {
             from,
             reply_to: None,
@@ -223,16 +228,61 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
 }
 
 /// The files of the house that go with a message.
-fn files_of_house(conn: &Connection, goes: &[Goes]) -> Result<Vec<File>, DeskError> {
+pub(crate) fn files_of_house(conn: &Connection, goes: &[Goes]) -> Result<Vec<File>, DeskError> {
     let mut found = Vec::new();
-    for goes in goes {
-        if let Goes::File(id) = goes
-            && let Some((name, media_type, bytes)) = house_files::by_id(conn, *id)?
-        {
+    for id in goes.iter().filter_map(|g| g.file()) {
+        if let Some((name, media_type, bytes)) = house_files::by_id(conn, id)? {
             found.push(File { name, media_type, bytes });
         }
     }
     Ok(found)
+}
+
+/// Words with the files of the house that go with them: a picture whose name stands by itself is
+/// shown there, all others are attached.
+pub(crate) struct Own {
+    pub(crate) body: String,
+    pub(crate) shown: Vec<File>,
+    pub(crate) attached: Vec<File>,
+}
+
+impl Own {
+    /// For a mail, whose pictures are parts of it (RFC 2392).
+    pub(crate) fn in_mail(body: &str, files: Vec<File>) -> Self {
+        let cid = |n: usize, _: &File| format!("cid:file-{n}");
+        let mut own = Self::with(body, files, cid);
+        for (n, file) in &mut own.1 {
+            file.name = format!("file-{n}");
+        }
+        own.0.shown = own.1.into_iter().map(|(_, file)| file).collect();
+        own.0
+    }
+
+    /// For a page, which has its pictures in itself (RFC 2397).
+    pub(crate) fn in_page(body: &str, files: Vec<File>) -> String {
+        let data = |_: usize, file: &File| {
+            format!("data:{};base64,{}", file.media_type, STANDARD.encode(&file.bytes))
+        };
+        Self::with(body, files, data).0.body
+    }
+
+    fn with(
+        body: &str,
+        files: Vec<File>,
+        source: impl Fn(usize, &File) -> String,
+    ) -> (Self, Vec<(usize, File)>) {
+        let names: Vec<(String, String)> = files
+            .iter()
+            .enumerate()
+            .filter(|(_, f)| f.media_type.starts_with("image/"))
+            .map(|(n, f)| (f.name.clone(), source(n, f)))
+            .collect();
+        let (body, shown) = letter::with_pictures(body, &names);
+        let (shown, attached): (Vec<_>, Vec<_>) =
+            files.into_iter().enumerate().partition(|(_, f)| shown.contains(&f.name));
+        let attached = attached.into_iter().map(|(_, file)| file).collect();
+        (Self { body, shown: Vec::new(), attached }, shown)
+    }
 }
 
 /// What goes with a message, as its template says and the program makes it.

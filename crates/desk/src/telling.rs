@@ -71,7 +71,9 @@ pub(crate) fn tell(
         .filter(|c| c.on && c.trigger == Trigger::On(occasion))
         .filter(of_bookings)
         .collect();
-    if occasion == Occasion::Confirmed {
+    // Where a cue tells the hosts, they are not told twice.
+    let by_cue = cues.iter().any(|c| c.whom == Whom::Hosts && c.way == Way::Mail);
+    if occasion == Occasion::Confirmed && !by_cue {
         tell_each(tx, booking, turn)?;
     }
     if cues.is_empty() {

@@ -226,6 +226,44 @@ pub fn with_links(html: &str, lead: impl Fn(&str) -> Option<String>) -> String {
     out
 }
 
+/// Shows pictures where their names stand by themselves: as the words of a paragraph, a line or a
+/// link. `pictures` are names and where each is found; the names of those that are shown come back.
+///
+/// # Examples
+/// ```
+/// # use matricle_formats::letter::with_pictures;
+/// let map = [("map.png".to_owned(), "cid:map".to_owned())];
+/// let (html, shown) = with_pictures("<p>See map.png</p><p>map.png</p>", &map);
+/// assert!(html.starts_with("<p>See map.png</p><p><img src=\"cid:map\" alt=\"map\""));
+/// assert_eq!(shown, ["map.png"]);
+/// ```
+#[must_use]
+pub fn with_pictures(html: &str, pictures: &[(String, String)]) -> (String, Vec<String>) {
+    let mut out = String::with_capacity(html.len());
+    let mut shown = Vec::new();
+    for part in parts(html) {
+        match part {
+            Part::Tag(tag) => out.push_str(tag),
+            Part::Text(text) => {
+                let words = unescaped(text);
+                match pictures.iter().find(|(name, _)| words.trim() == name) {
+                    Some((name, source)) => {
+                        let alt = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
+                        out.push_str(&format!(
+                            "<img src=\"{}\" alt=\"{}\" style=\"max-width:100%;height:auto;border:0\">",
+                            escaped(source),
+                            escaped(alt)
+                        ));
+                        shown.push(name.clone());
+                    }
+                    None => out.push_str(text),
+                }
+            }
+        }
+    }
+    (out, shown)
+}
+
 /// The names of fields that links of a template lead by, and what is wrong with them.
 #[must_use]
 pub fn wrong_links(html: &str) -> Vec<Wrong> {
@@ -274,6 +312,8 @@ pub fn dress(body: &str, head: Letterhead<'_>) -> String {
             Part::Tag(tag) if tag.starts_with("<a ") => {
                 let before = i.checked_sub(1).and_then(|i| parts.get(i));
                 let alone = (before.is_none() || is_break(before) || opens(before))
+                    // A picture leads by itself, and is no button.
+                    && matches!(parts.get(i + 1), Some(Part::Text(_)))
                     && matches!(parts.get(i + 2), Some(Part::Tag("</a>")))
                     && (parts.get(i + 3).is_none()
                         || is_break(parts.get(i + 3))

@@ -127,7 +127,11 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
             shown = shown.singlepart(
                 Attachment::new_inline_with_name(
                     picture.name.clone(),
-                    format!("{}.png", picture.name),
+                    format!(
+                        "{}.{}",
+                        picture.name,
+                        if picture.media_type == "image/jpeg" { "jpg" } else { "png" }
+                    ),
                 )
                 .body(picture.bytes.clone(), media_type),
             );

@@ -19,7 +19,7 @@ use matricle_store::templates::{self, Goes, Template, Wording};
 use matricle_store::{Connection, bookings, cues, house_files};
 
 use crate::messages::files::MOST_TOGETHER;
-use crate::messages::{ACCENT, Letter, keyless, values, write};
+use crate::messages::{ACCENT, Letter, Own, files_of_house, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
 
 /// Longest body, in characters.
@@ -209,7 +209,11 @@ pub async fn preview(
                     }
                 }
             }
-            let html = letter.as_ref().map_or_else(|_| String::new(), |l| dressed(&house, l));
+            let own = files_of_house(conn, &template.files)?;
+            let html = letter.as_ref().map_or_else(
+                |_| String::new(),
+                |l| dressed(&house, l, &Own::in_page(&l.body, own)),
+            );
             let text = count(letter.as_ref().map_or("", |l| l.text.as_str()));
             let says = template::FIELDS
                 .iter()
@@ -236,11 +240,11 @@ pub async fn preview(
         .await
 }
 
-fn dressed(house: &House, letter: &Letter) -> String {
+fn dressed(house: &House, letter: &Letter, body: &str) -> String {
     let accent = if house.accent.is_empty() { ACCENT } else { &house.accent };
     let head =
         letter::Letterhead { house: &house.name, accent, subject: &letter.subject, foot: "" };
-    letter::dress(&letter.body, head)
+    letter::dress(body, head)
 }
 
 /// Reads the template that a form describes; what is wrong with it stands at its field.
@@ -417,9 +421,13 @@ pub async fn to_oneself(
     desk.turn_of(staff, right_of(event))?;
     let typed = read(&mut form, None, event);
     form.done().map_err(DeskError::Form)?;
+    let goes = typed.files.clone();
+    let files = desk.store.read(move |conn| files_of_house(conn, &goes)).await?;
     let preview = preview(desk, staff, typed, event, whose, false).await?;
     let Ok(letter) = preview.letter else { return Err(DeskError::NotFound) };
     let house = desk.house().await?;
+    let own = Own::in_mail(&letter.body, files);
+    let html = dressed(&house, &letter, &own.body);
     let mail = Mail {
         from: (house.name.clone(), house.email.clone()),
         reply_to: None,
@@ -428,9 +436,9 @@ pub async fn to_oneself(
         message_id: format!("{}@{}", uuid::Uuid::now_v7(), desk.host()),
         date: desk.clock.now(),
         text: letter.text,
-        html: preview.html,
-        pictures: Vec::new(),
-        attachments: Vec::new(),
+        html,
+        pictures: own.shown,
+        attachments: own.attached,
         list: None,
     };
     let message = mail::message(&mail)?;

@@ -225,6 +225,11 @@ async fn people_of_the_house_hear_what_they_wish_for_at_their_hour() {
     w.due().await;
     assert!(w.mail(&owen.email, "New for").unwrap().contains("Siân O'Hara has booked"));
     assert_eq!(w.mails.taken().len(), before + 2, "a confirmation, and word to Owen");
+    let event = w.event_called(OPEN_DAY).await;
+    w.cue(event, "confirmation", "hosts", "mail", "new-booking").await;
+    w.confirmed(OPEN_DAY).await;
+    w.due().await;
+    assert_eq!(w.mails.taken().len(), before + 4, "by the cue, and not once more by the wish");
     w.sound().await;
 }
 
@@ -423,6 +428,28 @@ async fn files_senders_and_orders() {
         })
         .collect();
     assert_eq!(attached, [(b"%PDF-1.7 the rules of the house".to_vec(), "Rules.pdf".to_owned())]);
+    // A picture whose name stands by itself is shown there, and leads where its link does.
+    let png = [&b"\x89PNG\r\n\x1a\n"[..], b"a map"].concat();
+    let map = files::add(&w.desk, &ilse, "Map.png".into(), png.clone()).await.unwrap();
+    let words = form(&[
+        ("name", "Ours"),
+        ("subject", "Yes: {{event}}"),
+        ("body", "<p>As Map.png shows:</p><p><a href=\"field:event page\">Map.png</a></p>"),
+        ("goes", &format!("file {map}")),
+    ]);
+    let own = cues::load(&w.desk, &ilse, Some(event)).await.unwrap();
+    let own = own.cues.iter().find(|c| c.template == "Ours").unwrap().cue.template;
+    wordings::save(&w.desk, &ilse, Some(event), Some(own), words).await.unwrap();
+    w.book(FREE, &[1]).await;
+    w.due().await;
+    let raw = w.mails.taken().pop().unwrap();
+    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    let html = mail.body_html(0).unwrap();
+    let shown = "/events/is-beekeeping-for-me\" rel=\"noopener nofollow\"";
+    assert!(html.contains("<p>As Map.png shows:</p>") && html.contains("alt=\"Map\""), "{html}");
+    assert!(html.contains("src=\"cid:file-0\"") && html.contains(shown), "{html}");
+    let inside = mail.attachments().find(|a| a.contents() == png).unwrap();
+    assert_eq!(mail_parser::MimeHeaders::content_id(inside), Some("file-0"));
     for sort in Sort::ALL {
         let ids = async |backwards| -> Vec<MessageId> {
             let look = Look { sort, backwards, ..Look::default() };
