@@ -25,6 +25,7 @@ const CORE: &[&[&str]] = &[
         "slots",
         "availability",
         "documents",
+        "wish",
     ],
     &["acting", "details", "seats", "occasion", "text_message"],
     &["cue"],
@@ -39,8 +40,10 @@ const STORE: &[&[&str]] = &[
     &["convert"],
     &["migrate"],
     &["store"],
+    &["wishes"],
     &[
         "house",
+        "house_files",
         "aside",
         "audit",
         "views",
