@@ -47,6 +47,8 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     b.is_fit_for_all().await?;
     // Joined, there is one, and the other is off; its words come to oneself.
     b.click("#join").await?;
+    b.click("button.big").await?;
+    b.says("#already-field", "who have booked already would get it too").await?;
     b.click("#already").await?;
     b.click("button.big").await?;
     b.says(".news", "The cue is added").await?;
