@@ -54,6 +54,9 @@ struct SheetPage {
     title: String,
     moments: Vec<Row>,
     occasions: Vec<Row>,
+    /// Cues that are off, folded unless one of them was refused.
+    off: Vec<Row>,
+    off_open: bool,
     left: u32,
     base: String,
     cues: String,
@@ -115,8 +118,9 @@ async fn page(
     wrong: &[(CueId, String)],
 ) -> Result<Response, WebError> {
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
+    let (on, off): (Vec<_>, Vec<_>) = sheet.cues.iter().partition(|c| c.cue.on);
     let (moments, occasions): (Vec<_>, Vec<_>) =
-        sheet.cues.iter().partition(|c| matches!(c.cue.trigger, Trigger::At(_)));
+        on.into_iter().partition(|c| matches!(c.cue.trigger, Trigger::At(_)));
     let rows = |lines: Vec<&CueLine>| -> Vec<Row> {
         lines.into_iter().map(|l| row(l, &sheet, event, wrong)).collect()
     };
@@ -134,6 +138,8 @@ async fn page(
         title: title.to_owned(),
         moments: rows(moments),
         occasions: rows(occasions),
+        off_open: off.iter().any(|c| wrong.iter().any(|w| w.0 == c.cue.id)),
+        off: rows(off),
         left: sheet.left,
         base: base(event),
         cues: cues_at(event),
