@@ -232,6 +232,9 @@ impl Whom {
     }
 }
 
+/// So many days a notice is up, unless its date is over before.
+pub const NOTICE_DAYS: i64 = 30;
+
 /// By which way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -315,6 +318,16 @@ pub struct Only {
 }
 
 impl Only {
+    /// Whether it chooses among those who have booked.
+    fn is_of_bookings(&self) -> bool {
+        let Self { part, tickets, answer, tag: _, first_visit, paying, nobody: _ } = self;
+        part.is_some()
+            || !tickets.is_empty()
+            || answer.is_some()
+            || *first_visit
+            || paying.is_some()
+    }
+
     /// For whoever is one of either.
     fn or(&self, other: &Self) -> Self {
         fn both<T: Clone + PartialEq>(a: &Option<T>, b: &Option<T>) -> Option<T> {
@@ -510,12 +523,23 @@ impl Cue {
                 return nobody("who has booked", "it is about somebody who waits");
             }
             (whom, Trigger::At(Moment::CardExpires)) if *whom != Whom::Booker => {
-                return nobody("this", "only whoever has the stamp card is told that it expires");
+                return nobody("others", "only whoever has the stamp card is told that it expires");
             }
             (whom, Trigger::At(Moment::OfferEnds)) if whom.has_booked() => {
                 return nobody("who has booked", "it is about somebody who waits");
             }
             _ => {}
+        }
+        let of_a_booking = match self.trigger {
+            Trigger::On(o) => o.subject() == Subject::Booking && !o.is_of_date(),
+            Trigger::At(_) => false,
+        };
+        let booked = self.whom.has_booked() && !self.is_for_everybody();
+        if self.only.is_of_bookings() && !booked && !of_a_booking {
+            return nobody(
+                "only some of these",
+                "tickets, answers and the like are of people who have booked",
+            );
         }
         match sheet.iter().find(|other| self.tells_twice_with(other)) {
             Some(other) => Err(CueRefusal::ToldTwice { by: other.id }),
@@ -637,6 +661,14 @@ mod tests {
         assert_eq!(moved.check(&[]), Ok(()));
         let expires = Cue { trigger: Trigger::At(Moment::CardExpires), whom: Whom::Came, ..cue(1) };
         assert!(matches!(expires.check(&[]), Err(CueRefusal::Nobody { .. })));
+        // Hosts hear of some bookings only, but nobody has a ticket for a date that starts.
+        let only = Only { part: Some(Part::Online), ..Only::default() };
+        let some = Cue { whom: Whom::Hosts, only, ..cue(1) };
+        assert_eq!(some.check(&[]), Ok(()));
+        for trigger in [Trigger::At(Moment::Starts), Trigger::On(Occasion::Moved)] {
+            let refused = Cue { trigger, ..some.clone() }.check(&[]);
+            assert!(matches!(refused, Err(CueRefusal::Nobody { .. })), "{refused:?}");
+        }
         let to_hosts = Cue { whom: Whom::Hosts, way: Way::Text, ..cue(1) };
         assert_eq!(to_hosts.check(&[]), Err(CueRefusal::Way));
         let invited = Cue { trigger: Trigger::On(Occasion::Invited), ..cue(1) };

@@ -370,39 +370,45 @@ pub fn concerns(cue: &Cue, person: &Person) -> bool {
     }
 }
 
-/// Whether somebody is one of the few whom a cue is only for, and can be reached by its way.
+/// Whether somebody who has booked is one of those few whom a cue is only for.
 ///
 /// # Errors
 /// Why not.
-pub fn reaches(cue: &Cue, person: &Person, tags: &[TagId]) -> Result<(), WhyNot> {
+pub fn suits(cue: &Cue, person: &Person) -> Result<(), WhyNot> {
     let only = &cue.only;
-    let booked = person_of(person).is_some();
-    if !cue.on {
-        return Err(WhyNot::Off);
-    }
-    if only.tag.is_some_and(|tag| !tags.contains(&tag)) {
-        return Err(WhyNot::WrongTag);
-    }
-    if booked && only.part.is_some_and(|part| part != person.part) {
+    if only.part.is_some_and(|part| part != person.part) {
         return Err(WhyNot::WrongPart);
     }
-    if booked
-        && !only.tickets.is_empty()
-        && !person.tickets.iter().any(|t| only.tickets.contains(t))
-    {
+    if !only.tickets.is_empty() && !person.tickets.iter().any(|t| only.tickets.contains(t)) {
         return Err(WhyNot::WrongTicket);
     }
     if let Some((question, answer)) = &only.answer
-        && booked
         && !person.answers.iter().any(|(q, said)| q == question && same(said, answer))
     {
         return Err(WhyNot::WrongAnswer);
     }
-    if booked && only.first_visit && !person.first_visit {
+    if only.first_visit && !person.first_visit {
         return Err(WhyNot::NotFirst);
     }
-    if booked && only.paying.is_some() && only.paying != person.paying {
+    if only.paying.is_some() && only.paying != person.paying {
         return Err(WhyNot::WrongPaying);
+    }
+    Ok(())
+}
+
+/// Whether a cue is for somebody, of an event with these tags, and its way leads to them.
+///
+/// # Errors
+/// Why not.
+pub fn reaches(cue: &Cue, person: &Person, tags: &[TagId]) -> Result<(), WhyNot> {
+    if !cue.on {
+        return Err(WhyNot::Off);
+    }
+    if cue.only.tag.is_some_and(|tag| !tags.contains(&tag)) {
+        return Err(WhyNot::WrongTag);
+    }
+    if person_of(person).is_some() {
+        suits(cue, person)?;
     }
     let each = cue.trigger == Trigger::On(Occasion::Confirmed);
     if each && cue.whom == Whom::Hosts && person.wish(What::Attendees).is_some() {

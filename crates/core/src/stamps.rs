@@ -8,6 +8,9 @@ use jiff::Timestamp;
 
 use crate::refund::last_parts;
 
+/// A card with so many stamps left, or fewer, is nearly used up.
+const NEARLY: u32 = 2;
+
 /// A card.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Card {
@@ -49,6 +52,12 @@ impl Card {
     #[must_use]
     pub fn is_over(&self, now: Timestamp) -> bool {
         self.expires_at.is_some_and(|until| now >= until)
+    }
+
+    /// Whether it is nearly used up once so many stamps more are.
+    #[must_use]
+    pub const fn is_nearly_used(&self, stamps: u32) -> bool {
+        self.left.saturating_sub(stamps) <= NEARLY
     }
 
     /// Stamps that can be used: none of a card that is over.

@@ -249,40 +249,37 @@ pub(crate) struct Own {
 impl Own {
     /// For a mail, whose pictures are parts of it (RFC 2392).
     pub(crate) fn in_mail(body: &str, files: Vec<File>) -> Self {
-        let cid = |n: usize, _: &File| format!("cid:file-{n}");
-        let mut own = Self::with(body, files, cid);
-        for (n, file) in &mut own.1 {
-            file.name = format!("file-{n}");
+        let (body, names) = shown(body, &files, |n, _| format!("cid:file-{n}"));
+        let (mut pictures, mut attached) = (Vec::new(), Vec::new());
+        for (n, file) in files.into_iter().enumerate() {
+            if names.contains(&file.name) {
+                pictures.push(File { name: format!("file-{n}"), ..file });
+            } else {
+                attached.push(file);
+            }
         }
-        own.0.shown = own.1.into_iter().map(|(_, file)| file).collect();
-        own.0
+        Self { body, shown: pictures, attached }
     }
 
-    /// For a page, which has its pictures in itself (RFC 2397).
-    pub(crate) fn in_page(body: &str, files: Vec<File>) -> String {
+    /// The words alone, for a page, which has its pictures in itself (RFC 2397).
+    pub(crate) fn in_page(body: &str, files: &[File]) -> String {
         let data = |_: usize, file: &File| {
             format!("data:{};base64,{}", file.media_type, STANDARD.encode(&file.bytes))
         };
-        Self::with(body, files, data).0.body
+        shown(body, files, data).0
     }
+}
 
-    fn with(
-        body: &str,
-        files: Vec<File>,
-        source: impl Fn(usize, &File) -> String,
-    ) -> (Self, Vec<(usize, File)>) {
-        let names: Vec<(String, String)> = files
-            .iter()
-            .enumerate()
-            .filter(|(_, f)| f.media_type.starts_with("image/"))
-            .map(|(n, f)| (f.name.clone(), source(n, f)))
-            .collect();
-        let (body, shown) = letter::with_pictures(body, &names);
-        let (shown, attached): (Vec<_>, Vec<_>) =
-            files.into_iter().enumerate().partition(|(_, f)| shown.contains(&f.name));
-        let attached = attached.into_iter().map(|(_, file)| file).collect();
-        (Self { body, shown: Vec::new(), attached }, shown)
-    }
+/// Words with the pictures among files where their names stand, and the names of those.
+fn shown(
+    body: &str,
+    files: &[File],
+    source: impl Fn(usize, &File) -> String,
+) -> (String, Vec<String>) {
+    let pictures = files.iter().enumerate().filter(|(_, f)| f.media_type.starts_with("image/"));
+    let named: Vec<(String, String)> =
+        pictures.map(|(n, f)| (f.name.clone(), source(n, f))).collect();
+    letter::with_pictures(body, &named)
 }
 
 /// What goes with a message, as its template says and the program makes it.

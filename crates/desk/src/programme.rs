@@ -2,6 +2,7 @@
 
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
+use matricle_core::cue::NOTICE_DAYS;
 use matricle_core::details::Question;
 use matricle_core::marks::Mark;
 use matricle_core::search::alternatives;
@@ -179,9 +180,6 @@ pub struct EventPage {
     /// It is a draft, shown by a link for looking at it beforehand.
     pub preview: bool,
 }
-
-/// So many days a notice is up, unless its date is over before.
-const NOTICE_DAYS: i64 = 30;
 
 /// When a notice that is up still was put up at the earliest.
 fn notices_since(now: Timestamp) -> Timestamp {

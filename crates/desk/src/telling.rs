@@ -10,13 +10,13 @@ use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
-use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, target};
+use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, suits, target};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::wish::What;
 use matricle_core::{BookingId, DateId, EventId, TagId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::outbox::{self, About, NewMessage};
-use matricle_store::{Tx, cues, events, readers, templates, wishes as wished};
+use matricle_store::{Connection, Tx, cues, events, readers, templates, wishes as wished};
 
 use crate::DeskError;
 use crate::acting::Turn;
@@ -80,6 +80,7 @@ pub(crate) fn tell(
         return Ok(());
     }
     let people = people_of(tx, booking, occasion, &knows, &cues)?;
+    let Some(booker) = people.first() else { return Ok(()) };
     let asks_tags = cues.iter().any(|c| c.only.tag.is_some());
     let tags: Vec<TagId> = if asks_tags { readers::tags(tx, event)? } else { Vec::new() };
     let mut told: Vec<String> = Vec::new();
@@ -89,12 +90,12 @@ pub(crate) fn tell(
             if holders && matches!(person.reader, Reader::Booker(_)) {
                 continue;
             }
-            let reached = reaches(cue, person, &tags);
-            let skipped = match reached {
-                Ok(()) => "",
-                Err(why @ (WhyNot::NoAddress | WhyNot::NoNumber | WhyNot::Bounced)) => why.words(),
-                Err(_) => continue,
-            };
+            // Others hear of those bookings only that the cue is for.
+            let booked = matches!(person.reader, Reader::Booker(_) | Reader::Attendee(..));
+            if !booked && suits(cue, booker).is_err() {
+                continue;
+            }
+            let Some(skipped) = skipped(reaches(cue, person, &tags)) else { continue };
             let reader = person.reader.key();
             let said = format!("{} {reader}", cue.way.word());
             let several = told.contains(&said).then_some(cue);
@@ -104,6 +105,16 @@ pub(crate) fn tell(
         }
     }
     Ok(())
+}
+
+/// Why a message is written down and does not go: nothing for one that goes. `None` where there
+/// is nothing to write down, since somebody is none of those whom the cue is for.
+const fn skipped(reached: Result<(), WhyNot>) -> Option<&'static str> {
+    match reached {
+        Ok(()) => Some(""),
+        Err(why @ (WhyNot::NoAddress | WhyNot::NoNumber | WhyNot::Bounced)) => Some(why.words()),
+        Err(_) => None,
+    }
 }
 
 /// Whether a cue speaks to people of bookings, each by themselves.
@@ -146,7 +157,8 @@ pub(crate) fn tell_of_date(
 ) -> Result<(), DeskError> {
     let trigger = Trigger::On(occasion);
     let mut knows = knows.clone();
-    let open = outbox::open_of_date(tx, date, trigger)?;
+    // Nobody need hear any more that it moved before, nor that it moved at all once it is off.
+    let open = outbox::open_of_date(tx, date, Trigger::On(Occasion::Moved))?;
     for message in &open {
         outbox::withdraw_one(tx, message.id, "something newer is to be said")?;
     }
@@ -168,14 +180,11 @@ pub(crate) fn tell_of_date(
         return Ok(());
     }
     let tags = readers::tags(tx, event)?;
-    let mut people: Vec<Person> = readers::others(tx, date)?.into_iter().map(|(_, p)| p).collect();
-    people.extend(addresses(cues.iter().copied()));
-    people.push(Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH));
+    let people: Vec<Person> =
+        others_of(tx, date, cues.iter().copied())?.into_iter().map(|(_, p)| p).collect();
     for cue in cues {
         for person in people.iter().filter(|p| concerns(cue, p)) {
-            if reaches(cue, person, &tags).is_err() {
-                continue;
-            }
+            let Some(skipped) = skipped(reaches(cue, person, &tags)) else { continue };
             let (reader, id) = (person.reader.key(), uuid::Uuid::now_v7());
             let to = (cue.way, target(cue.way, person));
             let at = after(turn.now, cue.when);
@@ -187,6 +196,7 @@ pub(crate) fn tell_of_date(
                     template: Some(cue.template),
                     unique: &format!("{} d{date} {reader} {id}", occasion.word()),
                     message_id: &format!("d{date}.{id}@{}", turn.host),
+                    skipped,
                     ..NewMessage::to(About::Event(event), trigger, &reader, to, &knows, at)
                 },
             )?;
@@ -243,7 +253,7 @@ fn plan_one(
     }
     if !matches!(person.reader, Reader::Booker(_)) {
         id.push('.');
-        id.extend(reader.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }));
+        id.push_str(&in_id(reader));
     }
     if let Some(cue) = several {
         id.push_str(&format!(".c{}", cue.id));
@@ -314,23 +324,35 @@ fn people_of(
             people.push(person);
         }
     }
-    if cues.iter().any(|c| !c.whom.has_booked() || matches!(c.way, Way::Chat | Way::Notice)) {
-        people.extend(readers::others(tx, booking.date)?.into_iter().map(|(_, person)| person));
-        people.extend(addresses(cues.iter().copied()));
-        people.push(Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH));
+    if cues.iter().any(|c| !is_of_bookings(c)) {
+        let others = others_of(tx, booking.date, cues.iter().copied())?;
+        people.extend(others.into_iter().map(|(_, person)| person));
     }
     Ok(people)
 }
 
-/// The addresses that cues are for.
-pub(crate) fn addresses<'a>(cues: impl Iterator<Item = &'a Cue>) -> Vec<Person> {
-    cues.filter_map(|cue| match &cue.whom {
+/// The people who hear of a date without having booked it, by their names: hosts, those who wait,
+/// people of the house, the addresses that cues are for, and nobody in particular.
+fn others_of<'a>(
+    conn: &Connection,
+    date: DateId,
+    cues: impl Iterator<Item = &'a Cue>,
+) -> Result<Vec<(String, Person)>, DeskError> {
+    let of = |reader, email: &str| Person::new(reader, email, Timestamp::UNIX_EPOCH);
+    let mut people = readers::others(conn, date)?;
+    people.extend(cues.filter_map(|cue| match &cue.whom {
         Whom::Address(address) => {
-            Some(Person::new(Reader::Address(address.clone()), address, Timestamp::UNIX_EPOCH))
+            Some((address.clone(), of(Reader::Address(address.clone()), address)))
         }
         _ => None,
-    })
-    .collect()
+    }));
+    people.push(("everybody".into(), of(Reader::Everybody, "")));
+    Ok(people)
+}
+
+/// A reader, as part of a `Message-ID` (RFC 5322 §3.6.4).
+pub(crate) fn in_id(reader: &str) -> String {
+    reader.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect()
 }
 
 /// A booker who has to be told by telephone. What they were to hear before and have not, they

@@ -6,7 +6,7 @@ use std::rc::Rc;
 use jiff::Timestamp;
 use matricle_core::cue::{Cue, Late, Only, Trigger, Way, When, Whom};
 use matricle_core::{CueId, EventId, TemplateId};
-use rusqlite::{Connection, OptionalExtension, Row};
+use rusqlite::{Connection, OptionalExtension, Row, ToSql};
 use serde::de::DeserializeOwned;
 
 use crate::convert::{InOrder, foreign, json};
@@ -133,47 +133,46 @@ pub fn standards(conn: &Connection) -> Result<u32, StoreError> {
 /// SQLite refuses.
 pub fn save(tx: &Tx<'_>, cue: &Cue, standard: Option<&str>) -> Result<CueId, StoreError> {
     let write = || -> rusqlite::Result<CueId> {
-        let parts = (json(&cue.when)?, json(&cue.whom)?, json(&cue.only)?, json(&cue.late)?);
-        if cue.id == CueId(0) {
-            tx.execute(
-                "INSERT OR IGNORE INTO cues (event_id, instead_of, active, happens, at, whom, only, way, template_id,
-                    late, since, added_at, standard, already)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
-                (
-                    cue.event.map(|e| e.0),
-                    cue.instead_of.map(|c| c.0),
-                    cue.on,
-                    cue.trigger.word(),
-                    parts.0,
-                    parts.1,
-                    parts.2,
-                    cue.way.word(),
-                    cue.template.0,
-                    parts.3,
-                    cue.since.map(us),
-                    us(cue.added_at),
-                    standard,
-                    cue.already,
-                ),
-            )?;
+        let (when, whom) = (json(&cue.when)?, json(&cue.whom)?);
+        let (only, late) = (json(&cue.only)?, json(&cue.late)?);
+        let is_new = cue.id == CueId(0);
+        let sql = if is_new {
+            "INSERT OR IGNORE INTO cues (event_id, instead_of, active, happens, at, whom, only, way, template_id,
+                late, since, added_at, standard, already)
+             VALUES (:event, :instead, :on, :happens, :at, :whom, :only, :way, :template, :late, :since, :added,
+                :standard, :already)"
+        } else {
+            "UPDATE cues SET active = :on, happens = :happens, at = :at, whom = :whom, only = :only, way = :way,
+                template_id = :template, late = :late, since = :since WHERE id = :id"
+        };
+        let mut params: Vec<(&str, &dyn ToSql)> = Vec::new();
+        let (event, instead) = (cue.event.map(|e| e.0), cue.instead_of.map(|c| c.0));
+        let (happens, way) = (cue.trigger.word(), cue.way.word());
+        let (since, added) = (cue.since.map(us), us(cue.added_at));
+        params.extend::<[(&str, &dyn ToSql); 9]>([
+            (":on", &cue.on),
+            (":happens", &happens),
+            (":at", &when),
+            (":whom", &whom),
+            (":only", &only),
+            (":way", &way),
+            (":template", &cue.template.0),
+            (":late", &late),
+            (":since", &since),
+        ]);
+        if is_new {
+            params.extend::<[(&str, &dyn ToSql); 5]>([
+                (":event", &event),
+                (":instead", &instead),
+                (":added", &added),
+                (":standard", &standard),
+                (":already", &cue.already),
+            ]);
+            tx.execute(sql, &params[..])?;
             return Ok(CueId(tx.last_insert_rowid()));
         }
-        tx.execute(
-            "UPDATE cues SET active = ?2, happens = ?3, at = ?4, whom = ?5, only = ?6, way = ?7,
-                template_id = ?8, late = ?9, since = ?10 WHERE id = ?1",
-            (
-                cue.id.0,
-                cue.on,
-                cue.trigger.word(),
-                parts.0,
-                parts.1,
-                parts.2,
-                cue.way.word(),
-                cue.template.0,
-                parts.3,
-                cue.since.map(us),
-            ),
-        )?;
+        params.push((":id", &cue.id.0));
+        tx.execute(sql, &params[..])?;
         Ok(cue.id)
     };
     write().doing("writing a cue")

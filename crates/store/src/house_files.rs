@@ -16,15 +16,17 @@ pub struct HouseFile {
     pub media_type: String,
     /// How many bytes it has.
     pub bytes: u32,
+    /// It is out of use: it goes with the templates that have it, and can be given to no other.
+    pub retired: bool,
 }
 
-/// The files in use, by name.
+/// The files, without their bytes, by name; those out of use as well.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<HouseFile>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, name, media_type, length(bytes) FROM house_files WHERE retired_at IS NULL ORDER BY name, id",
+        "SELECT id, name, media_type, length(bytes), retired_at IS NOT NULL FROM house_files ORDER BY name, id",
     )
     .and_then(|mut q| {
         q.query_map([], |row| {
@@ -33,6 +35,7 @@ pub fn all(conn: &Connection) -> Result<Vec<HouseFile>, StoreError> {
                 name: row.get(1)?,
                 media_type: row.get(2)?,
                 bytes: row.get(3)?,
+                retired: row.get(4)?,
             })
         })?
         .collect()
@@ -50,22 +53,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, String, Vec<u
             q.query_row([id], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).optional()
         })
         .doing("reading a file of the house")
-}
-
-/// How many bytes files have together; also those out of use.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn together(conn: &Connection, ids: &[i64]) -> Result<u64, StoreError> {
-    let mut all = 0;
-    for id in ids {
-        let bytes: Option<u32> = conn
-            .prepare_cached("SELECT length(bytes) FROM house_files WHERE id = ?1")
-            .and_then(|mut q| q.query_row([id], |row| row.get(0)).optional())
-            .doing("measuring files of the house")?;
-        all += u64::from(bytes.unwrap_or_default());
-    }
-    Ok(all)
 }
 
 /// Adds a file; its key.

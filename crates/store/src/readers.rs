@@ -327,31 +327,37 @@ pub fn others(conn: &Connection, date: DateId) -> Result<Vec<(String, Person)>, 
         found.push((name, person));
     }
     found.extend(staff(conn)?);
+    for (_, person) in &mut found {
+        person.bounced = crate::outbox::address(conn, &person.email)?.refused.is_some();
+    }
     Ok(found)
 }
 
-/// Whoever has the stamp cards that a booking bought, where those expire: their names, and as
-/// cues see them.
+/// Whoever has the stamp cards that a booking bought, or the bookings of a date, where those
+/// expire.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn card_owners(
-    conn: &Connection,
-    booking: BookingId,
-) -> Result<Vec<(String, Person)>, StoreError> {
-    conn.prepare_cached(
-        "SELECT c.id, c.name, c.email, c.made_at, c.expires_at, ra.refused_at IS NOT NULL FROM cards c
-         LEFT JOIN addresses ra ON ra.email = c.email
-         WHERE c.booking_id = ?1 AND c.left > 0 AND c.expires_at IS NOT NULL ORDER BY c.id",
-    )
+pub fn card_owners(conn: &Connection, which: Which) -> Result<Vec<Booked>, StoreError> {
+    let (filter, key) = match which {
+        Which::One(booking) => ("b.id = ?1", booking.0),
+        Which::OfDate(date, ..) => ("b.date_id = ?1", date.0),
+    };
+    conn.prepare_cached(&format!(
+        "SELECT b.id, b.reference, b.date_id, c.name, c.id, c.email, c.made_at, c.expires_at, ra.refused_at IS NOT NULL
+         FROM cards c JOIN bookings b ON b.id = c.booking_id LEFT JOIN addresses ra ON ra.email = c.email
+         WHERE {filter} AND c.left > 0 AND c.expires_at IS NOT NULL ORDER BY b.id, c.id"
+    ))
     .and_then(|mut q| {
-        q.query_map([booking.0], |row| {
+        q.query_map([key], |row| {
             let mut c = InOrder::from(row, 0);
-            let (id, name, email): (i64, String, String) = (c.next()?, c.next()?, c.next()?);
+            let (booking, reference) = (BookingId(c.next()?), c.next()?);
+            let (date, name) = (DateId(c.next()?), c.next()?);
+            let (id, email): (i64, String) = (c.next()?, c.next()?);
             let mut person = Person::new(Reader::Card(id), &email, c.instant()?);
             person.card_ends = c.instant_or()?;
             person.bounced = c.next()?;
-            Ok((name, person))
+            Ok(Booked { booking, reference, date, name, person })
         })?
         .collect()
     })

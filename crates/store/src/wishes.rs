@@ -33,20 +33,21 @@ pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<Wish>, StoreError> 
         .doing("reading wishes")
 }
 
-/// Wishes that are granted once a day, with whose they are and their address.
+/// Wishes that are granted in one message of the day, with whose they are and their address.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn daily(conn: &Connection) -> Result<Vec<(PersonId, String, Wish)>, StoreError> {
     conn.prepare_cached(
         "SELECT p.id, p.email, w.what, w.at, w.empty_too FROM wishes w JOIN people p ON p.id = w.person_id
-         WHERE w.at <> '' AND w.what <> ?1 AND p.role IS NOT NULL ORDER BY p.id, w.what",
+         WHERE p.role IS NOT NULL ORDER BY p.id, w.what",
     )
     .and_then(|mut q| {
-        q.query_map([What::Tomorrow.word()], |row| {
+        q.query_map([], |row| {
             let mut c = InOrder::from(row, 0);
             Ok((PersonId(c.next()?), c.next()?, wish(&mut c)?))
         })?
+        .filter(|found| found.as_ref().map_or(true, |(_, _, wish)| wish.what.is_daily()))
         .collect()
     })
     .doing("reading wishes")

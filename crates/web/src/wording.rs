@@ -248,6 +248,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         (_, Fault::EndsFirst) => "It has to end after it starts.".into(),
         (_, Fault::ClockChange(at)) => clock_change(*at),
         (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
+        ("file", Fault::Taken) => "A file of this name is in use already. Give this one another name.".into(),
         (_, Fault::Taken) => "Another one has this already. Choose another.".into(),
         (_, Fault::Unknown) => "Choose one of those offered.".into(),
         (_, Fault::NeedsOther) => "This belongs together with the field beside it: fill in both or neither.".into(),

@@ -206,17 +206,21 @@ fn tell_left(
         return Ok(());
     }
     let before = booking.draft.email.trim();
-    if is_address(before) && before != typed {
-        outbox::readdress(tx, booking.id, before, &typed)?;
-        return Ok(());
-    }
     let known = outbox::of_booking(tx, booking.id)?;
-    if known.iter().any(|m| m.occasion() == Some(Occasion::Left)) {
+    let is_told = known.iter().any(|m| m.occasion() == Some(Occasion::Left));
+    let is_another = is_address(before) && before != typed;
+    if is_told && !is_another {
         return Ok(());
     }
+    // Whoever types another address makes a mail go there: it has its bound too.
     let is_theirs = typed.eq_ignore_ascii_case(&booking.buyer.address);
     if !is_theirs && often.left_mail(&typed, booking.held_from, turn.now).is_err() {
+        let is_left = |occasion| occasion == Occasion::Left;
+        outbox::withdraw(tx, booking.id, |o| !is_left(o), "another address was typed")?;
         return Ok(());
+    }
+    if is_told {
+        return Ok(outbox::readdress(tx, booking.id, before, &typed)?);
     }
     let booking = Booking { draft, ..booking.clone() };
     telling::tell(tx, &booking, Occasion::Left, &Knows::default(), turn)

@@ -17,9 +17,6 @@ use crate::acting::Turn;
 use crate::money::cards::payable;
 use crate::{Desk, DeskError, refuse};
 
-/// A card with so many stamps left, or fewer, is nearly used up.
-const NEARLY: i64 = 2;
-
 /// Pays a booking, or the part of it that takes stamps, with a card, in one act.
 ///
 /// # Errors
@@ -81,7 +78,7 @@ pub(crate) fn pay_in(
     book_use(tx, booking, minor, worth, who, now)?;
     let what = format!("paid {} with {stamps} stamps", booking.total.currency.of(minor));
     bookings::happened(tx, booking.id, now, &turn.by, &what)?;
-    if i64::from(card.card.left) - i64::from(stamps) <= NEARLY {
+    if card.card.is_nearly_used(stamps) {
         tell(tx, booking, Occasion::CardNearlyUsed, &Knows::default(), turn)?;
     }
     payments::unwant(tx, booking.id, now)?;

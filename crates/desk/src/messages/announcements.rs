@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
-use matricle_core::cues::{Person, Seen, WhyNot};
+use matricle_core::cues::{Person, Reader, Seen, WhyNot};
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
@@ -20,6 +20,7 @@ use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx};
 
 use crate::messages::wordings;
+use crate::telling::in_id;
 use crate::{Desk, DeskError, house_of};
 
 /// Longest words, in characters.
@@ -61,6 +62,19 @@ pub struct To {
     pub not: Option<WhyNot>,
 }
 
+/// Why an address gets no announcement.
+fn not_to(conn: &Connection, email: &str) -> Result<Option<WhyNot>, DeskError> {
+    if email.is_empty() {
+        return Ok(Some(WhyNot::NoAddress));
+    }
+    let known = outbox::address(conn, email)?;
+    Ok(match (known.refused, known.unsubscribed) {
+        (Some(_), _) => Some(WhyNot::Bounced),
+        (None, true) => Some(WhyNot::Unsubscribed),
+        (None, false) => None,
+    })
+}
+
 /// Everybody chosen: each address once.
 fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>, DeskError> {
     let mut found: Vec<To> = Vec::new();
@@ -90,35 +104,25 @@ fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>,
                 if !(state && ticket && seen && answered) {
                     continue;
                 }
-                let not = if p.email.is_empty() {
-                    Some(WhyNot::NoAddress)
-                } else if p.bounced {
-                    Some(WhyNot::Bounced)
-                } else if outbox::address(conn, &p.email)?.unsubscribed {
-                    Some(WhyNot::Unsubscribed)
-                } else {
-                    None
-                };
                 add(To {
                     booking: Some(b.booking),
                     waiter: None,
                     reader: p.reader.key(),
                     name: b.name.clone(),
                     email: p.email.clone(),
-                    not,
+                    not: not_to(conn, &p.email)?,
                 });
             }
         }
         if chosen.waiting {
             for w in matricle_store::waiting::line(conn, date.id)? {
-                let unsubscribed = outbox::address(conn, &w.email)?.unsubscribed;
                 add(To {
                     booking: None,
                     waiter: Some(w.id),
-                    reader: format!("w{}", w.id),
-                    name: w.name.clone(),
-                    email: w.email.clone(),
-                    not: unsubscribed.then_some(WhyNot::Unsubscribed),
+                    reader: Reader::Waiter(w.id).key(),
+                    not: not_to(conn, &w.email)?,
+                    name: w.name,
+                    email: w.email,
                 });
             }
         }
@@ -281,8 +285,6 @@ fn plan(
     at: Timestamp,
     host: &str,
 ) -> Result<(), DeskError> {
-    let reader: String =
-        to.reader.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
     outbox::plan(
         tx,
         &NewMessage {
@@ -290,7 +292,7 @@ fn plan(
             announcement: Some(id),
             template: Some(template),
             unique: &format!("announcement {id} {}", to.reader),
-            message_id: &format!("a{id}.{reader}@{host}"),
+            message_id: &format!("a{id}.{}@{host}", in_id(&to.reader)),
             bulk: true,
             skipped: to.not.map_or("", WhyNot::words),
             ..NewMessage::to(

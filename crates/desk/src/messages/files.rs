@@ -1,11 +1,13 @@
 //! Files of the house that go with messages.
 
-use matricle_core::form::{Fault, Form};
+use matricle_core::form::{Fault, Form, Wrong};
 use matricle_core::staff::{Right, require};
 use matricle_core::text;
+use matricle_store::Connection;
 use matricle_store::house::House;
 use matricle_store::house_files::{self as db, HouseFile};
 use matricle_store::people::Staff;
+use matricle_store::templates::Goes;
 
 use crate::{Desk, DeskError, house_of};
 
@@ -15,13 +17,31 @@ pub const MOST: u32 = 2;
 /// Most megabytes of all files of the house that go with one mail.
 pub const MOST_TOGETHER: u32 = 8;
 
-/// The files in use.
+/// The files in use, and those out of it that some words still have.
 ///
 /// # Errors
 /// The role may not; the store fails.
-pub async fn all(desk: &Desk, staff: &Staff) -> Result<(House, Vec<HouseFile>), DeskError> {
+pub async fn all(
+    desk: &Desk,
+    staff: &Staff,
+    had: &[Goes],
+) -> Result<(House, Vec<HouseFile>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    desk.store.read(|conn| Ok((house_of(conn)?, db::all(conn)?))).await
+    let had: Vec<i64> = had.iter().filter_map(|g| g.file()).collect();
+    desk.store
+        .read(move |conn| {
+            let mut files = db::all(conn)?;
+            files.retain(|f| !f.retired || had.contains(&f.id));
+            Ok((house_of(conn)?, files))
+        })
+        .await
+}
+
+/// Whether the files of the house among these are more than go with one mail.
+pub(super) fn are_too_many(conn: &Connection, goes: &[Goes]) -> Result<bool, DeskError> {
+    let ours = |id: i64| goes.iter().any(|g| g.file() == Some(id));
+    let bytes: u64 = db::all(conn)?.iter().filter(|f| ours(f.id)).map(|f| u64::from(f.bytes)).sum();
+    Ok(bytes > u64::from(MOST_TOGETHER) * 1024 * 1024)
 }
 
 /// A file: its name, media type and bytes.
@@ -60,7 +80,8 @@ fn name_of(typed: &str, ending: &str) -> String {
 /// Adds a file.
 ///
 /// # Errors
-/// [`DeskError::Form`] for what is no PDF, JPEG or PNG, or too large; the role may not.
+/// [`DeskError::Form`] for what is no PDF, JPEG or PNG, too large, or named like one in use; the
+/// role may not.
 pub async fn add(
     desk: &Desk,
     staff: &Staff,
@@ -80,6 +101,11 @@ pub async fn add(
     let name = name_of(&name, ending);
     desk.store
         .write(move |tx| {
+            // Words show a picture by its name: no two files in use have the same.
+            if db::all(tx)?.iter().any(|f| !f.retired && f.name == name) {
+                let taken = Wrong { field: "file".into(), fault: Fault::Taken };
+                return Err(DeskError::Form(vec![taken]));
+            }
             let id = db::add(tx, &name, media_type, &bytes, turn.now)?;
             turn.log(tx, &format!("added the file {name}"), "/office/messages/files")?;
             Ok::<_, DeskError>(id)

@@ -16,9 +16,9 @@ use matricle_store::house::House;
 use matricle_store::outbox::{About, Message, MessageState};
 use matricle_store::people::Staff;
 use matricle_store::templates::{self, Goes, Template, Wording};
-use matricle_store::{Connection, bookings, cues, house_files};
+use matricle_store::{Connection, bookings, cues};
 
-use crate::messages::files::MOST_TOGETHER;
+use crate::messages::files::{MOST_TOGETHER, are_too_many};
 use crate::messages::{ACCENT, Letter, Own, files_of_house, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
 
@@ -212,7 +212,7 @@ pub async fn preview(
             let own = files_of_house(conn, &template.files)?;
             let html = letter.as_ref().map_or_else(
                 |_| String::new(),
-                |l| dressed(&house, l, &Own::in_page(&l.body, own)),
+                |l| dressed(&house, l, &Own::in_page(&l.body, &own)),
             );
             let text = count(letter.as_ref().map_or("", |l| l.text.as_str()));
             let says = template::FIELDS
@@ -327,8 +327,7 @@ pub async fn save(
                     }
                 }
             }
-            let files: Vec<i64> = new.files.iter().filter_map(|g| g.file()).collect();
-            if house_files::together(tx, &files)? > u64::from(MOST_TOGETHER) * 1024 * 1024 {
+            if are_too_many(tx, &new.files)? {
                 form.fault("goes", Fault::FileTooLarge(MOST_TOGETHER));
             }
             form.done().map_err(DeskError::Form)?;

@@ -31,10 +31,8 @@ pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, D
                 telling::invite(tx, event, address, &turn)?;
             }
             if !fresh.is_empty() {
-                let what: String = match fresh.len() {
-                    1 => "invited 1 person".into(),
-                    n => format!("invited {n} people"),
-                };
+                let many = u32::try_from(fresh.len()).unwrap_or(u32::MAX);
+                let what = format!("invited {}", matricle_formats::words::people(many));
                 crate::planning::dates::log(tx, event, &turn, &what)?;
             }
             Ok(fresh.len())

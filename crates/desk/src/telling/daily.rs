@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use jiff::civil::{Time, time};
 use matricle_core::PersonId;
+use matricle_core::booking::State;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::cues::Reader;
 use matricle_core::form::Form;
@@ -253,25 +254,19 @@ fn money(
     let amount = |minor: i64| house.currency.of(minor).to_string();
     let moved = books::movements(conn, since, now)?;
     let mut lines = Vec::new();
-    for (said, one, many) in
-        [("Came in by", "payment", "payments"), ("Went back by", "refund", "refunds")]
-    {
+    for (said, what, sign) in [("Came in by", "payments", 1), ("Went back by", "refunds", -1)] {
         for method in Method::ALL {
-            let of = |minor: i64| if said.starts_with('C') { minor > 0 } else { minor < 0 };
             let these: Vec<i64> = moved
                 .iter()
-                .filter(|m| m.method == method && of(m.minor))
+                .filter(|m| m.method == method && m.minor.signum() == sign)
                 .map(|m| m.minor)
                 .collect();
             if these.is_empty() {
                 continue;
             }
-            let (n, sum) = (these.len(), these.iter().sum::<i64>().abs());
-            let what = if n == 1 { one } else { many };
-            lines.push((
-                format!("{said} {}", method.word()),
-                format!("{}, {n} {what}", amount(sum)),
-            ));
+            let n = count(u32::try_from(these.len()).unwrap_or(u32::MAX), what);
+            let sum = amount(these.iter().sum::<i64>().abs());
+            lines.push((format!("{said} {}", method.word()), format!("{sum}, {n}")));
         }
     }
     let fees: i64 = moved.iter().map(|m| m.fee).sum();
@@ -318,7 +313,6 @@ fn of_house(
     }
     let filter =
         |state| bookings::Filter { state: Some(state), most: 1, ..bookings::Filter::default() };
-    use matricle_core::booking::State;
     let asking = bookings::list(conn, &filter(State::Requested))?.count;
     if asking > 0 {
         lines.push(("Ask for a yes".into(), count(asking, "bookings")));

@@ -17,6 +17,8 @@ use matricle_store::outbox::{self, About, Change, Message, MessageState, Planned
 use matricle_store::readers::{self, Booked, Which};
 use matricle_store::{Connection, cues};
 
+use super::{in_id, others_of};
+
 use crate::{Desk, DeskError};
 
 /// Bookings followed in one piece: some milliseconds of the writing thread.
@@ -121,10 +123,7 @@ fn changes(
                     "{}c{}.{}.d{}@{host}",
                     booking.map_or_else(String::new, |(_, r)| format!("{}.", r.to_lowercase())),
                     cue.id,
-                    reader
-                        .chars()
-                        .map(|c| if c.is_ascii_alphanumeric() { c } else { '-' })
-                        .collect::<String>(),
+                    in_id(&reader),
                     date.id
                 ),
                 reader,
@@ -170,11 +169,8 @@ fn of_bookings(
     now: Timestamp,
 ) -> Result<Vec<Change>, DeskError> {
     let mut all = Vec::new();
-    let mut rest = booked;
-    while let Some(first) = rest.first() {
-        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
-        let (mine, others) = rest.split_at(of_one);
-        rest = others;
+    for mine in booked.chunk_by(|a, b| a.booking == b.booking) {
+        let Some(first) = mine.first() else { continue };
         let of = (first.booking, first.reference.as_str());
         all.extend(of_booking(known, of, None, mine, host, now)?);
     }
@@ -205,7 +201,9 @@ fn of_booking(
         let mut people: Vec<Person> =
             mine.iter().filter(|b| b.date == id).map(|b| b.person.clone()).collect();
         if id == first && speaks_of_cards(&cues) {
-            people.extend(readers::card_owners(known.conn, of.0)?.into_iter().map(|(_, p)| p));
+            people.extend(
+                readers::card_owners(known.conn, Which::One(of.0))?.into_iter().map(|b| b.person),
+            );
         }
         for cue in cues.iter() {
             seen.extend(people.iter().map(|p| (cue.id, p.reader.key(), id)));
@@ -220,18 +218,6 @@ fn speaks_of_cards(cues: &[Cue]) -> bool {
     cues.iter().any(|c| c.trigger == Trigger::At(Moment::CardExpires))
 }
 
-/// The people who hear of a date without having booked it.
-fn others_of(
-    conn: &Connection,
-    date: DateId,
-    cues: &[Cue],
-) -> Result<Vec<(String, Person)>, DeskError> {
-    let mut people = readers::others(conn, date)?;
-    people.extend(super::addresses(cues.iter()).into_iter().map(|p| (p.email.clone(), p)));
-    people.push(("everybody".into(), Person::new(Reader::Everybody, "", Timestamp::UNIX_EPOCH)));
-    Ok(people)
-}
-
 fn of_others(
     known: &mut Known<'_>,
     id: DateId,
@@ -242,7 +228,7 @@ fn of_others(
     let Some((event, date)) = known.date(id)? else { return Ok(orphans(&planned, &[])) };
     let cues = known.sheet(event)?;
     let people: Vec<Person> =
-        others_of(known.conn, id, &cues)?.into_iter().map(|(_, p)| p).collect();
+        others_of(known.conn, id, cues.iter())?.into_iter().map(|(_, p)| p).collect();
     let seen: Vec<_> =
         cues.iter().flat_map(|cue| people.iter().map(|p| (cue.id, p.reader.key(), id))).collect();
     let mut all = changes((event, &date), None, &people, &cues, &planned, host, now);
@@ -399,7 +385,7 @@ pub(crate) fn is_still_due(
     let cues = known.sheet(event)?;
     let people: Vec<Person> = match message.about {
         About::Booking(booking) if message.trigger == Trigger::At(Moment::CardExpires) => {
-            readers::card_owners(conn, booking)?.into_iter().map(|(_, p)| p).collect()
+            readers::card_owners(conn, Which::One(booking))?.into_iter().map(|b| b.person).collect()
         }
         About::Booking(booking) => readers::booked(conn, Which::One(booking), &cues)?
             .into_iter()
@@ -407,7 +393,7 @@ pub(crate) fn is_still_due(
             .map(|b| b.person)
             .collect(),
         About::Event(_) | About::House(_) => {
-            others_of(conn, id, &cues)?.into_iter().map(|(_, p)| p).collect()
+            others_of(conn, id, cues.iter())?.into_iter().map(|(_, p)| p).collect()
         }
     };
     let lines = due(&date, &people, &cues, now);
@@ -453,7 +439,7 @@ pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line
     let cues = known.sheet(event)?;
     let mut lines = to_bookers(conn, &date, &cues, now)?;
     let way = |line: &Due| cues.iter().find(|c| c.id == line.cue).map_or(Way::Mail, |c| c.way);
-    let others = others_of(conn, id, &cues)?;
+    let others = others_of(conn, id, cues.iter())?;
     let people: Vec<Person> = others.iter().map(|(_, p)| p.clone()).collect();
     for line in due(&date, &people, &cues, now) {
         let Some((name, person)) = others.iter().find(|(_, p)| p.reader == line.reader) else {
@@ -482,15 +468,15 @@ pub fn to_bookers(
     cues: &[Cue],
     now: Timestamp,
 ) -> Result<Vec<Line>, DeskError> {
-    let booked = readers::booked(conn, Which::all_of(date.id), cues)?;
+    let which = Which::all_of(date.id);
+    let mut booked = readers::booked(conn, which, cues)?;
+    booked.retain(|b| b.date == date.id);
+    if speaks_of_cards(cues) {
+        booked.extend(readers::card_owners(conn, which)?);
+    }
     let mut lines = Vec::new();
     let way = |line: &Due| cues.iter().find(|c| c.id == line.cue).map_or(Way::Mail, |c| c.way);
-    let mut rest = &booked[..];
-    while let Some(first) = rest.first() {
-        let of_one = rest.iter().take_while(|b| b.booking == first.booking).count();
-        let (mine, others) = rest.split_at(of_one);
-        rest = others;
-        let mine: Vec<&Booked> = mine.iter().filter(|b| b.date == date.id).collect();
+    for mine in booked.chunk_by(|a, b| a.booking == b.booking) {
         let people: Vec<Person> = mine.iter().map(|b| b.person.clone()).collect();
         for line in due(date, &people, cues, now) {
             let Some(who) = mine.iter().find(|b| b.person.reader == line.reader) else { continue };

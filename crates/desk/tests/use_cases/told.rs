@@ -4,6 +4,7 @@ use jiff::civil::time;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::cue::Trigger;
+use matricle_core::details::Draft;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::{EventId, MessageId};
 use matricle_desk::bookings::{hold, pay, submit};
@@ -146,8 +147,11 @@ async fn what_happens_to_a_date_is_told_once_and_put_up() {
     assert_eq!(up().await.len(), 1);
     let fed = programme::feed(&w.desk, programme::Feed::All).await.unwrap();
     assert_eq!(fed.notices.iter().filter(|n| n.event == event).count(), 1);
+    // What moves and is called off before anybody heard that it moved is called off only.
+    w.move_by(event, -1).await;
     dates::call_off(&w.desk, &ilse, event, None, "A storm.".into()).await.unwrap();
     w.due().await;
+    assert_eq!(of_date(w.about(moved).await).len(), 2, "no more than before");
     let off = of_date(w.about(Trigger::On(Occasion::CalledOff)).await);
     assert_eq!(off.len(), 2, "each of its dates, to the treasurer alone: nobody waits for it");
     // What is nobody else's business is no notice.
@@ -347,6 +351,61 @@ async fn an_address_that_is_typed_takes_nothing_from_its_bookings() {
     assert!(booked >= 6, "as many with the address typed before: {booked}");
 }
 
+/// Whoever has left one address and types another is told there, within the bounds of that one:
+/// nobody makes mails go to somebody by many bookings that began elsewhere.
+#[tokio::test(flavor = "multi_thread")]
+async fn another_address_that_is_typed_has_its_own_bound() {
+    let w = world().await;
+    for n in 0..12 {
+        let Ok(reference) = w.keep(OPEN_DAY, &[1]).await else { break };
+        for email in [format!("one{n}@post.example"), "victim@post.example".into()] {
+            let draft = Draft { email, ..Draft::default() };
+            hold::type_on(&w.desk, reference, draft).await.unwrap();
+        }
+    }
+    let mut left = w.about(Trigger::On(Occasion::Left)).await;
+    left.retain(|f| f.message.state == MessageState::Planned);
+    assert_eq!(left.len(), 6, "as many as one address may get in a day");
+    assert!(left.iter().all(|f| f.message.address == "victim@post.example"));
+}
+
+/// A cue for the hosts or the chat speaks of those bookings only that it is for.
+#[tokio::test(flavor = "multi_thread")]
+async fn hosts_hear_of_those_bookings_only_that_a_cue_is_for() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    telling::keep_wishes(&w.desk, &w.staff(3).await, form(&[])).await.unwrap();
+    let event = w.event_called(OPEN_DAY).await;
+    let sheet = cues::load(&w.desk, &ilse, Some(event)).await.unwrap();
+    let template = sheet.templates.iter().find(|t| t.standard == "new-booking").unwrap().id;
+    let typed = |happens: &str| {
+        form(&[
+            ("happens", happens),
+            ("when", "at once"),
+            ("whom", "hosts"),
+            ("way", "mail"),
+            ("template", &template.to_string()),
+            ("ticket", &sheet.tickets[1].0.to_string()),
+        ])
+    };
+    let refused = cues::save(&w.desk, &ilse, Some(event), None, typed("moved")).await;
+    assert!(matches!(refused, Err(DeskError::Form(wrong)) if wrong[0].field == "whom"));
+    cues::save(&w.desk, &ilse, Some(event), None, typed("confirmation")).await.unwrap();
+    let told = async || {
+        let all = w.about(Trigger::On(Occasion::Confirmed)).await;
+        all.iter().filter(|f| f.message.reader.starts_with('h')).count()
+    };
+    let before = told().await;
+    w.confirmed(OPEN_DAY).await;
+    assert_eq!(told().await, before, "it is for another ticket");
+    let reference = w.book(OPEN_DAY, &[0, 1]).await;
+    if w.state(reference).await != State::Confirmed {
+        w.provider.decide(Status::Paid);
+        pay::ask(&w.desk, reference).await.unwrap();
+    }
+    assert!(told().await > before);
+}
+
 /// Two cues that would tell somebody twice are made one; the other is off.
 #[tokio::test(flavor = "multi_thread")]
 async fn two_cues_are_joined_into_one() {
@@ -396,6 +455,9 @@ async fn files_senders_and_orders() {
         );
     }
     let file = add(b"%PDF-1.7 the rules of the house").await.unwrap();
+    assert!(
+        matches!(add(b"%PDF-1.7 others").await, Err(DeskError::Form(wrong)) if wrong[0].field == "file")
+    );
     let sheet = cues::load(&w.desk, &ilse, Some(event)).await.unwrap();
     let template = sheet.cues.iter().find(|c| c.template == "Confirmation").unwrap().cue.template;
     let words = form(&[
@@ -406,7 +468,7 @@ async fn files_senders_and_orders() {
     ]);
     wordings::save(&w.desk, &ilse, Some(event), Some(template), words).await.unwrap();
     files::retire(&w.desk, &ilse, file, true).await.unwrap();
-    assert!(files::all(&w.desk, &ilse).await.unwrap().1.is_empty());
+    assert!(files::all(&w.desk, &ilse, &[]).await.unwrap().1.is_empty());
     let typed = form(&[("name", "Courses"), ("email", "courses@club.example")]);
     senders::save(&w.desk, &ilse, 0, typed).await.unwrap();
     let known = senders::all(&w.desk, &ilse).await.unwrap().1;

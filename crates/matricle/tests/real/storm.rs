@@ -67,7 +67,6 @@ async fn of_two_hundred_bookers_for_ten_seats_ten_get_one_and_all_others_are_tol
 const PEOPLE: u32 = 1000;
 const LANES: u32 = 16;
 const KILLS: u32 = 4;
-const CLERK: (&str, &str) = ("ilse@club.example", "comb-and-wax");
 
 /// A hundred seats, four ticket types, one of them free.
 const SEASON: &str = r#"title = "Evening"
@@ -222,10 +221,7 @@ async fn clerk(url: String, done: Arc<AtomicBool>) -> u32 {
         if page.status == 303 && page.location.contains("/dates") {
             changed += 1;
         } else if page.status == 403 || page.location.contains("sign-in") {
-            let _ = person.get(&format!("{url}/sign-in")).await;
-            let fields = [("email", CLERK.0), ("password", CLERK.1)];
-            let _ = person.post(&format!("{url}/sign-in"), &fields).await;
-            let _ = person.get(&format!("{url}/office")).await;
+            let _ = person.sign_in_as_clerk(&url).await;
         }
         tokio::time::sleep(Duration::from_millis(40)).await;
     }
@@ -238,12 +234,10 @@ async fn clerk(url: String, done: Arc<AtomicBool>) -> u32 {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_books_right() {
     let mut town = Town::found(SEASON);
-    town.employ("Ilse Karrow", CLERK, "organiser");
+    town.employ_a_clerk();
     town.open().await;
     let mut ilse = Person::new();
-    ilse.get(&format!("{}/sign-in", town.url)).await.unwrap();
-    let fields = [("email", CLERK.0), ("password", CLERK.1)];
-    ilse.post(&format!("{}/sign-in", town.url), &fields).await.unwrap();
+    ilse.sign_in_as_clerk(&town.url).await.unwrap();
     ilse.get(&format!("{}/office/events/1/rules", town.url)).await.unwrap();
     let rules = [("may_cancel", "yes"), ("waiting", "offer to the first"), ("offer_hours", "1")];
     let kept = ilse.post(&format!("{}/office/events/1/rules", town.url), &rules).await.unwrap();
@@ -333,8 +327,7 @@ async fn a_thousand_bookers_a_clerk_and_kills_leave_every_answer_true_and_the_bo
     // Whatever webhooks were lost, the program asks; then both lists of payments agree.
     let mut compared = String::new();
     for _ in 0..400 {
-        ilse.get(&format!("{}/sign-in", town.url)).await.unwrap();
-        ilse.post(&format!("{}/sign-in", town.url), &fields).await.unwrap();
+        ilse.sign_in_as_clerk(&town.url).await.unwrap();
         compared = ilse.get(&format!("{}/office/money/provider", town.url)).await.unwrap().body;
         if compared.contains("all the same") {
             break;
@@ -377,7 +370,7 @@ fn silence() -> std::net::SocketAddr {
 #[tokio::test(flavor = "multi_thread")]
 async fn servers_that_hang_and_a_poisoned_booking_hold_up_only_themselves() {
     let mut town = Town::found(SEASON);
-    town.employ("Ilse Karrow", CLERK, "organiser");
+    town.employ_a_clerk();
     town.reach(&format!("smtp://{}", silence()), &format!("http://{}", silence()));
     town.open().await;
     let bookers = (0..40u32).map(|n| {
@@ -424,9 +417,7 @@ async fn servers_that_hang_and_a_poisoned_booking_hold_up_only_themselves() {
     let states: Vec<String> = held.iter().map(|reference| state(reference)).collect();
     assert_eq!(states, ["held", "lapsed", "lapsed"]);
     let mut ilse = Person::new();
-    ilse.get(&format!("{}/sign-in", town.url)).await.unwrap();
-    let fields = [("email", CLERK.0), ("password", CLERK.1)];
-    ilse.post(&format!("{}/sign-in", town.url), &fields).await.unwrap();
+    ilse.sign_in_as_clerk(&town.url).await.unwrap();
     let today = ilse.get(&format!("{}/office", town.url)).await.unwrap().body;
     assert!(today.contains("a poisoned booking"), "{today}");
     let ready = ilse.get(&format!("{}/ready", town.url)).await.unwrap();

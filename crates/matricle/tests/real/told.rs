@@ -11,52 +11,29 @@ use crate::town::{Person, Town};
 const PEOPLE: u32 = 2_000;
 const LANES: u32 = 12;
 const ROUNDS: u32 = 4;
-const CLERK: (&str, &str) = ("ilse@club.example", "comb-and-wax");
 
-/// Three dates, free, with room for all.
-const DATES: &str = r#"title = "Evening"
-kind = "Talk"
-lead = "Come."
-pools = ["seats"]
-[[tickets]]
-name = "Seat"
-price = "0"
-draws = { seats = 1 }
-[[dates]]
-starts = "2099-06-01T19:00"
-ends = "2099-06-01T21:00"
-venue = "Hall"
-seats = { seats = 2000 }
-[[dates]]
-starts = "2099-06-08T19:00"
-ends = "2099-06-08T21:00"
-venue = "Hall"
-seats = { seats = 2000 }
-[[dates]]
-starts = "2099-06-15T19:00"
-ends = "2099-06-15T21:00"
-venue = "Hall"
-seats = { seats = 2000 }
-"#;
+/// Three dates, a week apart, free, with room for all.
+fn dates() -> String {
+    let head = "title = \"Evening\"\nkind = \"Talk\"\nlead = \"Come.\"\npools = [\"seats\"]
+[[tickets]]\nname = \"Seat\"\nprice = \"0\"\ndraws = { seats = 1 }\n";
+    let date = |day: &str| {
+        format!(
+            "[[dates]]\nstarts = \"2099-06-{day}T19:00\"\nends = \"2099-06-{day}T21:00\"
+venue = \"Hall\"\nseats = {{ seats = {PEOPLE} }}\n"
+        )
+    };
+    format!("{head}{}", ["01", "08", "15"].map(date).concat())
+}
 
 async fn behave(town: &Town, how: &str) {
     let there = format!("{}/behave", town.mailbox);
     Person::new().post(&there, &[("how", how)]).await.unwrap();
 }
 
-async fn signed_in(town: &Town) -> Person {
-    let mut ilse = Person::new();
-    ilse.get(&format!("{}/sign-in", town.url)).await.unwrap();
-    let fields = [("email", CLERK.0), ("password", CLERK.1)];
-    ilse.post(&format!("{}/sign-in", town.url), &fields).await.unwrap();
-    ilse.get(&format!("{}/office", town.url)).await.unwrap();
-    ilse
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn two_thousand_are_told_once_whatever_becomes_of_dates_servers_and_the_program() {
-    let mut town = Town::found(DATES);
-    town.employ("Ilse Karrow", CLERK, "organiser");
+    let mut town = Town::found(&dates());
+    town.employ_a_clerk();
     town.open().await;
     let next = Arc::new(AtomicU32::new(0));
     let lanes: Vec<_> = (0..LANES)
@@ -90,7 +67,8 @@ async fn two_thousand_are_told_once_whatever_becomes_of_dates_servers_and_the_pr
             behave(&town, how).await;
             tokio::time::sleep(Duration::from_millis(400)).await;
         }
-        let mut ilse = signed_in(&town).await;
+        let mut ilse = Person::new();
+        ilse.sign_in_as_clerk(&town.url).await.unwrap();
         let hour = (17 + round).to_string();
         let fields = [
             ("act", "save"),

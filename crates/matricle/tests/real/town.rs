@@ -10,6 +10,9 @@ use std::time::Duration;
 
 use tempfile::TempDir;
 
+/// The clerk of a town that has one.
+const ILSE: (&str, &str) = ("ilse@club.example", "comb-and-wax");
+
 /// The door volunteer of every town.
 pub(crate) const BRAM: (&str, &str) = ("bram@club.example", "smoker-is-lit");
 
@@ -116,6 +119,11 @@ booking = 1000000
         let mut person = person.stdin(Stdio::piped()).spawn().unwrap();
         writeln!(person.stdin.take().unwrap(), "{password}").unwrap();
         assert!(person.wait().unwrap().success());
+    }
+
+    /// Employs a clerk, while the server is not running.
+    pub(crate) fn employ_a_clerk(&self) {
+        self.employ("Ilse Karrow", ILSE, "organiser");
     }
 
     /// A path in the town's folder.
@@ -371,13 +379,25 @@ impl Person {
         self.get(&back).await
     }
 
+    /// Signs in at the Office as the town's clerk.
+    pub(crate) async fn sign_in_as_clerk(&mut self, town: &str) -> Result<(), reqwest::Error> {
+        self.sign_in_as(town, ILSE).await?;
+        self.get(&format!("{town}/office")).await.map(drop)
+    }
+
+    async fn sign_in_as(
+        &mut self,
+        town: &str,
+        (email, password): (&str, &str),
+    ) -> Result<Page, reqwest::Error> {
+        self.get(&format!("{town}/sign-in")).await?;
+        let fields = [("email", email), ("password", password)];
+        self.post(&format!("{town}/sign-in"), &fields).await
+    }
+
     /// Signs the door volunteer in.
     pub(crate) async fn sign_in(&mut self, town: &str) {
-        self.get(&format!("{town}/sign-in")).await.unwrap();
-        let page = self
-            .post(&format!("{town}/sign-in"), &[("email", BRAM.0), ("password", BRAM.1)])
-            .await
-            .unwrap();
+        let page = self.sign_in_as(town, BRAM).await.unwrap();
         assert_eq!(page.location, "/door");
         self.get(&format!("{town}/door/1")).await.unwrap();
     }

@@ -105,6 +105,9 @@ pub(crate) struct Asked {
     event: Option<i64>,
     #[serde(default)]
     page: usize,
+    /// Which list, where the address has no room for it.
+    #[serde(default)]
+    tab: String,
     #[serde(default)]
     day: String,
     #[serde(default)]
@@ -300,10 +303,8 @@ pub(crate) async fn file(
     uri: Uri,
     Query(asked): Query<Asked>,
 ) -> Result<Response, WebError> {
-    let tab =
-        uri.query().and_then(|q| q.split('&').find_map(|p| p.strip_prefix("tab="))).unwrap_or("");
     let now = at.app.desk.clock.now();
-    let tab = if tab == "next" { "" } else { tab };
+    let tab = if asked.tab == "next" { "" } else { &asked.tab };
     let (_, _, _, mut look) = look(tab, &asked, now).ok_or(DeskError::NotFound)?;
     on_day(&at, &asked, &mut look).await?;
     let found = outbox::list(&at.app.desk, &at.staff, look, 0, u32::MAX >> 1).await?;
@@ -401,6 +402,12 @@ pub(crate) async fn take_down(
     Ok(at.done_but(&there, "The notice is taken down.", undo))
 }
 
+/// Where a form leads back to: a page of the Office, or else this one.
+fn back_to(posted: &Posted, or: &str) -> String {
+    let back = posted.get("back");
+    if back.starts_with("/office/") { back } else { or }.to_owned()
+}
+
 /// What is said where no minute to come was given.
 const NO_MINUTE: &str = "Nothing was changed: choose a time to come.";
 
@@ -408,10 +415,7 @@ const NO_MINUTE: &str = "Nothing was changed: choose a time to come.";
 pub(crate) async fn steer(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let ids: Vec<MessageId> =
         posted.starting("message").filter_map(|(_, v)| v.parse().ok().map(MessageId)).collect();
-    let back = match posted.get("back") {
-        back if back.starts_with("/office/") => back.to_owned(),
-        _ => "/office/messages".into(),
-    };
+    let back = back_to(&posted, "/office/messages");
     if posted.get("how") == "forgive" {
         let address = posted.get("address").to_owned();
         outbox::forgive(&at.app.desk, &at.staff, address).await?;

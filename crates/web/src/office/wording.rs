@@ -2,19 +2,16 @@
 
 use askama::Template;
 use axum::extract::{Multipart, Path};
-use axum::http::{StatusCode, header};
+use axum::http::StatusCode;
 use axum::response::Response;
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::EventId;
 use matricle_desk::planning::{pictures, sheet};
-use matricle_desk::random_bytes;
 use matricle_store::events::Format;
 
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
-use crate::office::tab::{answer, frame};
+use crate::office::tab::{frame, with_editor, word};
 use crate::page::{Frame, refused};
 use crate::parts::fields::{Fields, form, wrong};
 
@@ -62,9 +59,7 @@ async fn wording_page(
         s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
         d
     });
-    // The editor writes a style of its own; a fresh word lets that one pass.
-    let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
-    let policy = at.app.guards.policy_for_editor(&nonce);
+    let nonce = word();
     let count = d.count();
     let page = Wording {
         tab: "wording",
@@ -82,9 +77,7 @@ async fn wording_page(
         d,
         saved,
     };
-    let mut response = answer(count, &page)?;
-    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
-    Ok(response)
+    with_editor(at, &page.nonce, count, &page)
 }
 
 pub(crate) async fn wording(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {

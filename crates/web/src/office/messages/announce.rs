@@ -2,14 +2,10 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::EventId;
 use matricle_core::staff::Right;
 use matricle_desk::messages::announcements;
-use matricle_desk::random_bytes;
 use matricle_formats::words;
 use matricle_store::announcements::Announcement;
 
@@ -17,7 +13,8 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
-use crate::page::{Frame, html, refused};
+use crate::office::tab::{with_editor, word};
+use crate::page::{Frame, html};
 use crate::parts::fields::{Fields, form, wrong};
 
 /// An announcement with how far it has got.
@@ -104,8 +101,7 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
     let before = announcements::before(&at.app.desk, &at.staff, EventId(id), chosen).await?;
     let zone = &before.house.zone;
     let today = words::local(now, zone).date();
-    let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
-    let policy = at.app.guards.policy_for_editor(&nonce);
+    let nonce = word();
     let count = d.count();
     let page = Page {
         f: at.frame(before.title.clone(), &before.house.name).in_room("events"),
@@ -129,10 +125,7 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
         back: format!("/office/events/{id}/announce"),
         d,
     };
-    let mut response =
-        if count == 0 { html(&page)? } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page)? };
-    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
-    Ok(response)
+    with_editor(at, &page.nonce, count, &page)
 }
 
 /// `GET /office/events/{id}/announce`.
@@ -183,10 +176,7 @@ pub(crate) async fn stop(at: Clerk, posted: Posted) -> Result<Response, WebError
     let id = posted.get("announcement").parse().unwrap_or(0);
     let stop = posted.get("act") == "stop";
     announcements::stop(&at.app.desk, &at.staff, id, stop).await?;
-    let to = match posted.get("back") {
-        back if back.starts_with("/office/") => back.to_owned(),
-        _ => "/office/messages/announcements".into(),
-    };
+    let to = super::back_to(&posted, "/office/messages/announcements");
     let undo = Undo::new(
         "/office/messages/announcements/stop",
         &[

@@ -2,7 +2,6 @@
 
 use askama::Template;
 use axum::extract::{Path, Query};
-use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::cue::{
     Cue, CueRefusal, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom,
@@ -24,7 +23,8 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
-use crate::page::{Frame, html, refused};
+use crate::office::tab::answer;
+use crate::page::{Frame, html};
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
 use crate::wording;
@@ -38,7 +38,6 @@ struct Row {
     template: String,
     on: bool,
     own: bool,
-    removable: bool,
     counts: String,
     href: String,
     wrong: String,
@@ -105,11 +104,20 @@ fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, S
         template: line.template.clone(),
         on: cue.on,
         own: event.is_some() && cue.event == event,
-        removable: event.is_some() && cue.event == event,
         counts,
         href: format!("{}/{}", cues_at(event), cue.id),
         wrong: wrong.iter().find(|w| w.0 == cue.id).map_or_else(String::new, |w| w.1.clone()),
     }
+}
+
+/// The title of a sheet, its frame, and the tab it stands in.
+fn head(at: &Clerk, sheet: &Sheet) -> (String, Frame, &'static str) {
+    let (title, room, tab) = match &sheet.event {
+        Some(event) => (event.title.clone(), "events", "messages"),
+        None => ("Cues of the house".to_owned(), "messages", "cues"),
+    };
+    let f = at.frame(title.clone(), &sheet.house.name).in_room(room);
+    (title, f, tab)
 }
 
 async fn page(
@@ -124,18 +132,14 @@ async fn page(
     let rows = |lines: Vec<&CueLine>| -> Vec<Row> {
         lines.into_iter().map(|l| row(l, &sheet, event, wrong)).collect()
     };
-    let title = sheet.event.as_ref().map_or("Cues of the house", |e| e.title.as_str());
+    let (title, f, tab) = head(at, &sheet);
     let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
     let page = SheetPage {
-        f: at.frame(title, &sheet.house.name).in_room(if event.is_some() {
-            "events"
-        } else {
-            "messages"
-        }),
-        tab: if event.is_some() { "messages" } else { "cues" },
+        f,
+        tab,
         id: event.map_or(0, |e| e.0),
         bookings: sheet.bookings,
-        title: title.to_owned(),
+        title,
         moments: rows(moments),
         occasions: rows(occasions),
         off_open: off.iter().any(|c| wrong.iter().any(|w| w.0 == c.cue.id)),
@@ -152,7 +156,7 @@ async fn page(
             .collect(),
         sender: sheet.sender.map_or_else(String::new, |s| s.to_string()),
     };
-    if wrong.is_empty() { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+    answer(wrong.len(), &page)
 }
 
 /// `GET /office/events/{id}/messages`.
@@ -369,7 +373,7 @@ async fn cue_page(
             false,
         ),
     };
-    let title = sheet.event.as_ref().map_or("Cues of the house", |e| e.title.as_str());
+    let (title, f, tab) = head(at, &sheet);
     let fixed = [
         ("attendees", "each attendee"),
         ("booker", "the booker"),
@@ -382,15 +386,11 @@ async fn cue_page(
     let roles =
         Role::ALL.iter().map(|r| (format!("role {}", r.word()), format!("every {}", r.word())));
     let page = CuePage {
-        f: at.frame(title, &sheet.house.name).in_room(if event.is_some() {
-            "events"
-        } else {
-            "messages"
-        }),
-        tab: if event.is_some() { "messages" } else { "cues" },
+        f,
+        tab,
         id: event.map_or(0, |e| e.0),
         bookings: sheet.bookings,
-        title: title.to_owned(),
+        title,
         action: format!("{}/{}", cues_at(event), id.map_or("new".into(), |id| id.to_string())),
         base: base(event),
         is_new: id.is_none(),
@@ -420,7 +420,7 @@ async fn cue_page(
         twice,
         d,
     };
-    if count == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+    answer(count, &page)
 }
 
 async fn save(

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::{Multipart, Path};
-use axum::http::{StatusCode, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use matricle_core::staff::Right;
 use matricle_desk::messages::files;
@@ -12,7 +12,8 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
-use crate::page::{Frame, html, refused};
+use crate::office::tab::answer;
+use crate::page::Frame;
 use crate::parts::fields::{Fields, wrong};
 
 const HERE: &str = "/office/messages/files";
@@ -38,7 +39,7 @@ fn size(bytes: u32) -> String {
 }
 
 async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
-    let (house, all) = files::all(&at.app.desk, &at.staff).await?;
+    let (house, all) = files::all(&at.app.desk, &at.staff, &[]).await?;
     let wrong = d.count();
     let page = Page {
         f: at.frame("Files", &house.name).in_room("messages"),
@@ -48,7 +49,7 @@ async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
         most: files::MOST,
         may: at.staff.role.may(Right::SetHouseUp),
     };
-    if wrong == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+    answer(wrong, &page)
 }
 
 /// `GET /office/messages/files`.

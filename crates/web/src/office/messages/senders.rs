@@ -2,7 +2,6 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::staff::Right;
 use matricle_desk::messages::senders;
@@ -10,7 +9,8 @@ use matricle_desk::messages::senders;
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
-use crate::page::{Frame, html, refused};
+use crate::office::tab::answer;
+use crate::page::Frame;
 use crate::parts::fields::{Fields, form};
 
 #[derive(Template)]
@@ -50,7 +50,7 @@ async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
         may: at.staff.role.may(Right::SetHouseUp),
         d,
     };
-    if wrong == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
+    answer(wrong, &page)
 }
 
 /// `GET /office/messages/senders`.

@@ -2,25 +2,21 @@
 
 use askama::Template;
 use axum::extract::{Path, Query};
-use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use matricle_core::codes::Reference;
 use matricle_core::staff::Right;
 use matricle_core::{EventId, TemplateId};
 use matricle_desk::messages::wordings::{self, Preview, Whose};
 use matricle_desk::messages::{cues, files};
-use matricle_desk::random_bytes;
 use matricle_formats::words;
-use matricle_store::house_files::HouseFile;
 use matricle_store::templates::Goes;
 use serde::Deserialize;
 
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
-use crate::page::{Frame, html, refused};
+use crate::office::tab::{with_editor, word};
+use crate::page::{Frame, html};
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
 use crate::wording;
@@ -206,22 +202,11 @@ async fn page(
     };
     let preview = wordings::preview(&at.app.desk, &at.staff, typed, event, whose, all).await?;
     let people = preview.people.clone();
-    let nonce = URL_SAFE_NO_PAD.encode(random_bytes::<16>());
-    let policy = at.app.guards.policy_for_editor(&nonce);
+    let nonce = word();
     let shown = shown(preview, &nonce);
     let right = if event.is_some() { Right::PlanEvents } else { Right::SetHouseUp };
-    let (_, mut own) = files::all(&at.app.desk, &at.staff).await?;
-    // One that is out of use stays with the words that have it.
-    let ticked: Vec<i64> = match &opened {
-        Some(o) => o.template.files.iter().filter_map(|g| g.file()).collect(),
-        None => Vec::new(),
-    };
-    for id in ticked {
-        if !own.iter().any(|f| f.id == id) {
-            let (name, media_type, _) = files::one(&at.app.desk, &at.staff, id).await?;
-            own.push(HouseFile { id, name: format!("{name}, out of use"), media_type, bytes: 0 });
-        }
-    }
+    let had = opened.as_ref().map_or(&[][..], |o| &o.template.files);
+    let (_, own) = files::all(&at.app.desk, &at.staff, had).await?;
     let page = Page {
         f: at.frame("Template", &sheet.house.name).in_room("messages"),
         tab: "templates",
@@ -232,7 +217,10 @@ async fn page(
         goes: Goes::MADE
             .into_iter()
             .map(|g| (g.key(), g.word().to_owned()))
-            .chain(own.into_iter().map(|f| (Goes::File(f.id).key(), f.name)))
+            .chain(own.into_iter().map(|f| {
+                let out = if f.retired { ", out of use" } else { "" };
+                (Goes::File(f.id).key(), format!("{}{out}", f.name))
+            }))
             .collect(),
         used: opened.as_ref().map_or_else(Vec::new, |o| {
             o.used.iter().map(|c| cue_words::cue(c, Names::default())).collect()
@@ -253,10 +241,7 @@ async fn page(
         may: at.staff.role.may(right),
         d,
     };
-    let mut response =
-        if count == 0 { html(&page)? } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page)? };
-    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
-    Ok(response)
+    with_editor(at, &page.nonce, count, &page)
 }
 
 /// `GET /office/messages/templates/{id}`; `new` is a new one.
