@@ -351,6 +351,36 @@ impl Config {
             "password",
             "would be sent over the network in the open; use smtps://, or smtp://…?tls=required, or say allow_password_in_the_open = true".into(),
         );
+        check(
+            (1..=64).contains(&self.mail.at_once),
+            "at_once",
+            "between 1 and 64 mails are handed over at once".into(),
+        );
+        // What goes there is secret, or has one beside it.
+        let closed = |url: &str| {
+            let host = url.split_once("://").is_some_and(|(_, host)| !line(host).is_empty());
+            host && (url.starts_with("https://") || (url.starts_with("http://") && is_here(url)))
+        };
+        if let Some(texts) = &self.texts {
+            check(
+                closed(&texts.url),
+                "texts",
+                format!("url: {:?} is no address of a gateway; it begins with https://", texts.url),
+            );
+            check(
+                !line(&texts.token).is_empty(),
+                "texts",
+                "token: put the one that your gateway gave you".into(),
+            );
+        }
+        if let Some(chat) = &self.chat {
+            check(
+                closed(&chat.url),
+                "chat",
+                "url: put the whole address of the incoming webhook; it begins with https://"
+                    .into(),
+            );
+        }
         if let Some(card) = &self.card {
             let secret = parse_webhook_secret(&card.webhook_secret);
             check(
@@ -631,6 +661,20 @@ mod tests {
         assert!(parse(&open).unwrap_err().contains("in the open"));
         assert!(parse(&open.replace(":587", ":587?tls=required")).is_ok());
         assert!(parse(EXAMPLE).unwrap_err().contains("everybody knows"));
+        for (part, said) in [
+            (
+                "[texts]\nurl = \"texts.example\"\ntoken = \"x\"",
+                "texts: url: \"texts.example\" is no",
+            ),
+            ("[texts]\nurl = \"http://texts.example\"\ntoken = \"x\"", "begins with https://"),
+            ("[texts]\nurl = \"https://texts.example\"", "texts: token: put the one"),
+            ("[chat]\nurl = \"\"", "chat: url: put the whole address"),
+        ] {
+            let wrong = parse(&format!("{}\n{part}\n", filled())).unwrap_err();
+            assert!(wrong.contains(said) && wrong.contains("line "), "{wrong}");
+        }
+        let none = filled().replace("[mail]\n", "[mail]\nat_once = 0\n");
+        assert!(parse(&none).unwrap_err().contains("at_once: between 1 and 64"));
         assert!(with("level = \"info\"", "level = \"loud\"").contains("line "));
         let two = filled()
             .replace("Europe/Dublin", "Ostrel")

@@ -116,10 +116,8 @@ const PROGRAMME: &[&[&str]] = &[
 ];
 /// The rooms of the Office among themselves.
 const OFFICE: &[&[&str]] = &[
-    &[
-        "tab", "booking", "bookings", "board", "event", "events", "coming", "find", "messages",
-        "dates",
-    ],
+    &["tab"],
+    &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
     &["house", "money", "quick", "rules", "signin", "today", "you"],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],

@@ -61,14 +61,17 @@ fn announcement(row: &Row<'_>) -> rusqlite::Result<Announcement> {
     })
 }
 
-/// Announcements of an event, or of all, the latest first.
+/// So many announcements are listed at most.
+pub const LISTED: usize = 200;
+
+/// The latest announcements of an event, or of all, the latest first: [`LISTED`] at most.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn all(conn: &Connection, event: Option<EventId>) -> Result<Vec<Announcement>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM announcements a JOIN events e ON e.id = a.event_id
-         JOIN templates t ON t.id = a.template_id WHERE ?1 IS NULL OR a.event_id = ?1 ORDER BY a.id DESC LIMIT 200"
+         JOIN templates t ON t.id = a.template_id WHERE ?1 IS NULL OR a.event_id = ?1 ORDER BY a.id DESC LIMIT {LISTED}"
     ))
     .and_then(|mut q| q.query_map([event.map(|e| e.0)], announcement)?.collect())
     .doing("reading announcements")

@@ -7,7 +7,7 @@ use matricle_core::EventId;
 use matricle_core::staff::Right;
 use matricle_desk::messages::announcements;
 use matricle_formats::words;
-use matricle_store::announcements::Announcement;
+use matricle_store::announcements::{Announcement, LISTED};
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -54,6 +54,7 @@ struct All {
     f: Frame,
     tab: &'static str,
     rows: Vec<Row>,
+    listed: usize,
     may: bool,
     back: String,
 }
@@ -66,6 +67,7 @@ pub(crate) async fn all(at: Clerk) -> Result<Response, WebError> {
         f: at.frame("Announcements", &house.name).in_room("messages"),
         tab: "announcements",
         rows: all.iter().map(|a| row(a, &house.zone, now)).collect(),
+        listed: LISTED,
         may: at.staff.role.may(Right::PlanEvents),
         back: "/office/messages/announcements".into(),
     })
@@ -88,6 +90,7 @@ struct Page {
     not: Vec<(String, &'static str)>,
     looked: bool,
     rows: Vec<Row>,
+    listed: usize,
     may: bool,
     back: String,
 }
@@ -121,6 +124,7 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
         not: before.not.iter().filter_map(|t| Some((t.name.clone(), t.not?.words()))).collect(),
         looked,
         rows: before.all.iter().map(|a| row(a, zone, now)).collect(),
+        listed: LISTED,
         may: at.staff.role.may(Right::PlanEvents),
         back: format!("/office/events/{id}/announce"),
         d,
