@@ -18,7 +18,7 @@ use matricle_store::outbox::{self, About, Message};
 use matricle_store::{Connection, StoreError, bookings, wishes};
 use tokio::task::JoinSet;
 
-use crate::messages::{Composed, Ready, compose, values};
+use crate::messages::{Composed, Ready, compose};
 use crate::outside::mailer::SendError;
 use crate::rounds::{Fate, Outcome, ROUND, Work, backoff, guarded};
 use crate::telling::{Still, is_still_due, news, plan_wishes};
@@ -152,16 +152,16 @@ fn goes(
             }
         }
     }
-    // A list of nobody is not sent, unless the cue says so.
-    if let Some(cue) = message.cue
+    // A list of nobody is not sent, unless the cue or its reader wants it.
+    if let (About::Event(event), Some(date), None) = (message.about, message.date, message.waiter)
+        && let Some(cue) = message.cue
         && let Some(cue) = matricle_store::cues::by_id(conn, cue)?
         && matches!(cue.trigger, Trigger::At(_))
         && !cue.whom.has_booked()
         && !cue.only.nobody
+        && cue.way != Way::Notice
         && !wants_nobody(conn, message)?
-        && message.date.is_some()
-        && values::about(conn, message, now)?.coming() == Some(0)
-        && !matches!(cue.way, Way::Notice)
+        && bookings::coming(conn, event, bookings::Which::Date(date))?.is_empty()
     {
         return Ok(Some(Outcome::Skipped("nobody has booked")));
     }

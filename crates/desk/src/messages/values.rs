@@ -80,15 +80,6 @@ impl About {
         }
     }
 
-    /// How many come to the date it is about.
-    #[must_use]
-    pub const fn coming(&self) -> Option<usize> {
-        match self {
-            Self::Event { coming, .. } => Some(coming.len()),
-            Self::Booking { .. } | Self::Place(..) | Self::House(_) => None,
-        }
-    }
-
     /// The codes of its tickets as pictures.
     pub(crate) fn pictures(&self) -> Vec<File> {
         let Self::Booking { sheet, .. } = self else { return Vec::new() };
