@@ -63,7 +63,8 @@ impl Actor {
             | Right::PlanEvents
             | Right::SetHouseUp
             | Right::GiveRoles
-            | Right::SeeOwnDates => Self::Clerk,
+            | Right::SeeOwnDates
+            | Right::Review => Self::Clerk,
         }
     }
 }

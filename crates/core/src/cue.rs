@@ -35,11 +35,21 @@ impl Trigger {
         Occasion::from_word(word).map(Self::On).or_else(|| Moment::from_word(word).map(Self::At))
     }
 
-    /// Whether a cue can be set off by it: invitations and announcements are sent by hand, and
-    /// the news of the day go to whoever wishes for them.
+    /// Whether a cue can be set off by it: invitations and announcements are sent by hand, the news
+    /// of the day go to whoever wishes for them, and submissions have no cue sheet.
     #[must_use]
     pub const fn sets_cues_off(self) -> bool {
         !matches!(self, Self::On(Occasion::Invited | Occasion::Announced) | Self::At(Moment::Day))
+            && !self.is_of_submission()
+    }
+
+    /// Whether it is about a submission, which has no cue sheet: the house rules say who is told.
+    #[must_use]
+    pub const fn is_of_submission(self) -> bool {
+        match self {
+            Self::On(occasion) => matches!(occasion.subject(), Subject::Submission),
+            Self::At(_) => false,
+        }
     }
 
     /// Whether a notice can tell of it: what happens to a date, for everybody to read.

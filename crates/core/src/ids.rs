@@ -52,4 +52,6 @@ keys! {
     TemplateId,
     /// Key of a message in the outbox.
     MessageId,
+    /// Key of a submission.
+    SubmissionId,
 }

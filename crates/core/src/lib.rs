@@ -23,6 +23,7 @@ pub mod form;
 pub mod ids;
 pub mod keeping;
 pub mod ledger;
+pub mod links;
 pub mod marks;
 pub mod money;
 pub mod network;
@@ -33,6 +34,8 @@ pub mod price;
 pub mod promo;
 pub mod quick;
 pub mod refund;
+pub mod repeats;
+pub mod review;
 pub mod rule;
 pub mod rules;
 pub mod schedule;
@@ -58,6 +61,6 @@ pub mod worth;
 
 pub use ids::{
     AttendeeId, BookingId, CueId, DateId, EventId, HostId, MessageId, PersonId, PoolId, QuestionId,
-    RoomId, SessionId, TagId, TaxRateId, TemplateId, TicketTypeId, VenueId,
+    RoomId, SessionId, SubmissionId, TagId, TaxRateId, TemplateId, TicketTypeId, VenueId,
 };
 pub use money::{Currency, Money};

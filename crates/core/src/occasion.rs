@@ -56,6 +56,16 @@ pub enum Occasion {
     Invited,
     /// Words to chosen people.
     Announced,
+    /// A submission arrived: its submitter hears what was sent.
+    Submitted,
+    /// A submission goes back to its submitter.
+    SentBack,
+    /// A submission became an event.
+    Accepted,
+    /// A submission will not be an event.
+    TurnedDown,
+    /// Something waits for a reviewer.
+    ToReview,
 }
 
 /// What an occasion or moment is about.
@@ -71,11 +81,13 @@ pub enum Subject {
     Event,
     /// A stamp card.
     Card,
+    /// A submission.
+    Submission,
 }
 
 impl Occasion {
     /// All of them.
-    pub const ALL: [Self; 24] = [
+    pub const ALL: [Self; 29] = [
         Self::Left,
         Self::WayBack,
         Self::Asked,
@@ -100,6 +112,11 @@ impl Occasion {
         Self::CardNearlyUsed,
         Self::Invited,
         Self::Announced,
+        Self::Submitted,
+        Self::SentBack,
+        Self::Accepted,
+        Self::TurnedDown,
+        Self::ToReview,
     ];
 
     /// The word for it, as stored and as shown.
@@ -130,6 +147,11 @@ impl Occasion {
             Self::CardNearlyUsed => "stamp card nearly used up",
             Self::Invited => "invitation",
             Self::Announced => "announcement",
+            Self::Submitted => "submission received",
+            Self::SentBack => "submission sent back",
+            Self::Accepted => "submission accepted",
+            Self::TurnedDown => "submission turned down",
+            Self::ToReview => "to review",
         }
     }
 
@@ -145,6 +167,11 @@ impl Occasion {
         match self {
             Self::Joined | Self::Offered | Self::PassedOver | Self::SeatsFree => Subject::Waiting,
             Self::Invited => Subject::Event,
+            Self::Submitted
+            | Self::SentBack
+            | Self::Accepted
+            | Self::TurnedDown
+            | Self::ToReview => Subject::Submission,
             Self::CardBought | Self::CardNearlyUsed => Subject::Card,
             Self::Left
             | Self::WayBack
@@ -192,7 +219,12 @@ impl Occasion {
             | Self::CardBought
             | Self::CardNearlyUsed
             | Self::Invited
-            | Self::Announced => true,
+            | Self::Announced
+            | Self::Submitted
+            | Self::SentBack
+            | Self::Accepted
+            | Self::TurnedDown
+            | Self::ToReview => true,
         }
     }
 
@@ -259,6 +291,12 @@ pub struct Knows {
     /// Who has the ticket now, or had it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub holder: String,
+    /// The event that a submission was joined with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub event: Option<i64>,
+    /// What was corrected: each field, before and after.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub corrected: Vec<(String, String, String)>,
 }
 
 impl Knows {

@@ -58,7 +58,7 @@ impl Role {
             Self::Organiser => !matches!(right, Right::GiveRoles),
             Self::Host => matches!(right, Right::SeeOwnDates),
             Self::Treasurer => matches!(right, Right::SeeOffice | Right::HandleMoney),
-            Self::Reviewer => matches!(right, Right::SeeOffice),
+            Self::Reviewer => matches!(right, Right::SeeOffice | Right::Review),
             Self::Door => matches!(right, Right::CheckIn),
         }
     }
@@ -83,11 +83,13 @@ pub enum Right {
     SeeOwnDates,
     /// Take money, give it back, see the books.
     HandleMoney,
+    /// Decide on what members submit, and on complaints.
+    Review,
 }
 
 impl Right {
     /// All rights.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::SeeOffice,
         Self::ChangeBookings,
         Self::PlanEvents,
@@ -96,6 +98,7 @@ impl Right {
         Self::GiveRoles,
         Self::SeeOwnDates,
         Self::HandleMoney,
+        Self::Review,
     ];
 }
 
@@ -135,11 +138,11 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(rows.join("\n"), @r"
-        administrator: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, GiveRoles, SeeOwnDates, HandleMoney
-        organiser: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, SeeOwnDates, HandleMoney
+        administrator: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, GiveRoles, SeeOwnDates, HandleMoney, Review
+        organiser: SeeOffice, ChangeBookings, PlanEvents, CheckIn, SetHouseUp, SeeOwnDates, HandleMoney, Review
         host: SeeOwnDates
         treasurer: SeeOffice, HandleMoney
-        reviewer: SeeOffice
+        reviewer: SeeOffice, Review
         door volunteer: CheckIn
         ");
         assert!(Role::ALL.into_iter().all(|r| Role::from_word(r.word()) == Some(r)));

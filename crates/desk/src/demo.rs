@@ -5,6 +5,7 @@ mod large;
 mod messages;
 mod money;
 mod season;
+mod submissions;
 
 use jiff::civil::{DateTime, Time, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
@@ -35,12 +36,13 @@ use crate::{Desk, DeskError, random_u64};
 pub const ZONE: &str = "Europe/Dublin";
 
 /// Who can sign in: name, address, role, password.
-pub const STAFF: [(&str, &str, Role, &str); 5] = [
+pub const STAFF: [(&str, &str, Role, &str); 6] = [
     ("Ilse Karrow", "ilse@ostrel.example", Role::Organiser, "comb-and-wax"),
     ("Bram Tully", "bram@ostrel.example", Role::Door, "smoker-is-lit"),
     ("Nia Ferrier", "nia@ostrel.example", Role::Administrator, "queen-right-hive"),
     ("Owen Pryce", "owen@ostrel.example", Role::Host, "frames-to-read"),
     ("Petra Vogel", "petra@ostrel.example", Role::Treasurer, "jars-and-ledger"),
+    ("Rosalind Hale", "rosalind@ostrel.example", Role::Reviewer, "read-and-decide"),
 ];
 
 /// Fills an empty house with the demo; a house that is set up stays as it is.
@@ -61,6 +63,7 @@ pub async fn seed(desk: &Desk) -> Result<bool, DeskError> {
     // What was due by now went when it was due.
     while crate::telling::follow_due(desk).await? {}
     desk.store.write(move |tx| outbox::went(tx, now)).await?;
+    submissions::add(desk).await?;
     messages::add(desk).await?;
     Ok(true)
 }

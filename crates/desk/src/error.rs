@@ -69,6 +69,9 @@ pub enum DeskError {
     /// The booking's state does not allow it.
     #[error(transparent)]
     Move(#[from] MoveRefusal),
+    /// Something cannot be done with a submission.
+    #[error(transparent)]
+    Submission(#[from] matricle_core::review::submission::Refusal),
     /// This booker may not book.
     #[error(transparent)]
     Who(#[from] WhoRefusal),

@@ -19,6 +19,7 @@ pub mod outside;
 pub mod people;
 pub mod planning;
 pub mod programme;
+pub mod review;
 pub mod rounds;
 mod secrets;
 pub mod telling;
@@ -67,6 +68,8 @@ pub struct Desk {
     pub backups: Arc<house::backup::Backups>,
     /// A word of one's own for the messages of an act; see [`Desk::saying`].
     pub word: Arc<str>,
+    /// Who looks at which submission now.
+    pub looking: Arc<review::looking::Looking>,
 }
 
 impl Desk {
@@ -93,6 +96,13 @@ impl Desk {
     #[must_use]
     pub fn ticket_url(&self, code: matricle_core::codes::TicketCode) -> String {
         format!("{}/ticket/{}/{}", self.public_url, code.as_str(), self.secrets.ticket_key(code))
+    }
+
+    /// The secret address of a submission, for whoever reads the mail of this address.
+    #[must_use]
+    pub fn submission_url(&self, id: matricle_core::SubmissionId, email: &str) -> String {
+        let key = self.secrets.submission_key(id, email);
+        format!("{}/submissions/{id}/{key}", self.public_url)
     }
 
     /// Where an address ends announcements, in one click.

@@ -19,7 +19,7 @@ use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, slots, templates};
+use matricle_store::{Connection, complaints, slots, submissions, templates};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -47,6 +47,10 @@ pub struct Today {
     pub to_pay: Found,
     /// Events with bookers to ring, because they gave no address: how many of each.
     pub to_ring: Vec<(EventId, String, u32)>,
+    /// How many submissions wait for a reviewer, and since when the oldest does.
+    pub to_review: (u32, Option<Timestamp>),
+    /// How many complaints nobody has decided on.
+    pub complaints: u32,
     /// Rows of what runs by itself that failed and are tried again.
     pub aside: Vec<Aside>,
     /// How what runs by itself fares.
@@ -93,6 +97,8 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                 asking: waiting(State::Requested)?,
                 to_pay: waiting(State::AwaitingPayment)?,
                 to_ring: outbox::to_ring(conn)?,
+                to_review: submissions::waits(conn)?,
+                complaints: complaints::count_open(conn)?,
                 aside: aside::all(conn)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),

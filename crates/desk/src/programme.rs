@@ -5,6 +5,7 @@ use jiff::{Timestamp, ToSpan};
 use matricle_core::cue::NOTICE_DAYS;
 use matricle_core::details::Question;
 use matricle_core::marks::Mark;
+use matricle_core::review::rules::WhoMay;
 use matricle_core::search::alternatives;
 use matricle_core::words::fold;
 use matricle_core::{DateId, HostId, RoomId, VenueId};
@@ -17,6 +18,7 @@ use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, Notice};
 use matricle_store::places::{self, Tag, Venue};
 use matricle_store::sessions::{self, Session};
+use matricle_store::submissions;
 
 use crate::{Desk, DeskError, house_of};
 
@@ -63,6 +65,8 @@ pub struct Catalogue {
     pub months: Vec<(Day, u32)>,
     /// Kinds of events that the house has given a mark.
     pub marks: Vec<(String, Mark)>,
+    /// Events are submitted here, by whomever the house rules let.
+    pub submits: bool,
 }
 
 impl Catalogue {
@@ -134,6 +138,7 @@ pub async fn catalogue(desk: &Desk, wish: Wish, most: u32) -> Result<Catalogue, 
                     .into_iter()
                     .filter_map(|(kind, mark)| Some((kind, mark?)))
                     .collect(),
+                submits: submissions::rules(conn)?.who != WhoMay::Nobody,
                 house,
             })
         })

@@ -119,6 +119,51 @@ impl Secrets {
         self.fits("unsubscribe", &address.to_lowercase(), key)
     }
 
+    /// The secret part of a submission's address that is mailed: whoever has it reads the mail of
+    /// this address.
+    #[must_use]
+    pub fn submission_key(&self, id: matricle_core::SubmissionId, email: &str) -> String {
+        self.make("submission", &format!("{id} {}", email.to_lowercase()))
+    }
+
+    /// Whether this is that secret part.
+    #[must_use]
+    pub fn opens_submission(
+        &self,
+        id: matricle_core::SubmissionId,
+        email: &str,
+        key: &str,
+    ) -> bool {
+        self.fits("submission", &format!("{id} {}", email.to_lowercase()), key)
+    }
+
+    /// The secret part of the address of a submission that is being written, for the browser that
+    /// began it. It proves nothing.
+    #[must_use]
+    pub fn writing_key(&self, id: matricle_core::SubmissionId) -> String {
+        self.make("writing", &id.to_string())
+    }
+
+    /// Whether this is that secret part.
+    #[must_use]
+    pub fn opens_writing(&self, id: matricle_core::SubmissionId, key: &str) -> bool {
+        self.fits("writing", &id.to_string(), key)
+    }
+
+    /// A stamp for a page that was made at this instant, which nobody else can make.
+    #[must_use]
+    pub fn stamp(&self, at: jiff::Timestamp) -> String {
+        let at = at.as_second().to_string();
+        format!("{at}.{}", self.make("stamp", &at))
+    }
+
+    /// When a page was made, by its stamp; nothing for a stamp that is none of ours.
+    #[must_use]
+    pub fn stamped_at(&self, stamp: &str) -> Option<jiff::Timestamp> {
+        let (at, key) = stamp.split_once('.')?;
+        self.fits("stamp", at, key).then(|| jiff::Timestamp::from_second(at.parse().ok()?).ok())?
+    }
+
     /// The secret part of the address of a place on a waiting list.
     #[must_use]
     pub fn waiting_key(&self, place: i64) -> String {

@@ -31,7 +31,11 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
         Work::Refunds => crate::money::refunds::give_refunds(desk).await?,
         Work::Telling => return crate::telling::follow_due(desk).await,
         Work::Mail => return crate::messages::sending::send(desk).await,
-        Work::Planning => publish(desk).await? + crate::planning::slots::roll(desk).await?,
+        Work::Planning => {
+            publish(desk).await?
+                + crate::planning::slots::roll(desk).await?
+                + crate::review::checking::pass_time(desk).await?
+        }
         Work::Books => {
             crate::money::books::ask_for_payouts(desk).await?;
             crate::money::cards::expire(desk).await?

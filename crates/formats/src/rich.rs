@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use linkify::{LinkFinder, LinkKind};
+use matricle_core::links;
 
 /// Cleans HTML that somebody typed into an editor: known marks only, no styles, no
 /// scripts, links to the web and to mail. Addresses in the text become links.
@@ -57,10 +57,11 @@ fn cleaned(html: &str, schemes: &[&str]) -> String {
     }
 }
 
-/// Makes web and mail addresses in the text of clean HTML live.
+/// Makes addresses and telephone numbers in the text of clean HTML live, but for what is quoted:
+/// those are somebody else's words.
 fn linked(html: &str) -> String {
     let mut out = String::with_capacity(html.len() + 64);
-    let (mut rest, mut inside_link) = (html, false);
+    let (mut rest, mut inside_link, mut quoted) = (html, false, 0_u32);
     while !rest.is_empty() {
         if rest.starts_with('<') {
             let end = rest.find('>').map_or(rest.len(), |i| i + 1);
@@ -69,13 +70,17 @@ fn linked(html: &str) -> String {
                 inside_link = true;
             } else if tag == "</a>" {
                 inside_link = false;
+            } else if tag == "<blockquote>" {
+                quoted += 1;
+            } else if tag == "</blockquote>" {
+                quoted = quoted.saturating_sub(1);
             }
             out.push_str(tag);
             rest = after;
         } else {
             let end = rest.find('<').unwrap_or(rest.len());
             let (text, after) = rest.split_at(end);
-            if inside_link {
+            if inside_link || quoted > 0 {
                 out.push_str(text)
             } else {
                 link_text(text, &mut out)
@@ -86,29 +91,38 @@ fn linked(html: &str) -> String {
     out
 }
 
+/// Text of clean HTML, in which `&`, `<` and `>` are written as marks.
 fn link_text(text: &str, out: &mut String) {
-    let mut finder = LinkFinder::new();
-    finder.kinds(&[LinkKind::Url, LinkKind::Email]);
-    finder.url_must_have_scheme(false);
-    for span in finder.spans(text) {
-        let word = span.as_str();
-        // `www.` and a scheme are meant as addresses; `end.Then` is a slip of the pen.
-        let href = match span.kind() {
-            Some(LinkKind::Email) => Some(format!("mailto:{word}")),
-            Some(LinkKind::Url) if word.starts_with("http://") || word.starts_with("https://") => {
-                Some(word.to_owned())
-            }
-            Some(LinkKind::Url) if word.starts_with("www.") => Some(format!("https://{word}")),
-            _ => None,
-        };
+    let plain = unescaped(text);
+    let mut done = 0;
+    for link in links::find(&plain) {
+        out.push_str(&escaped(&plain[done..link.from]));
+        let word = escaped(&plain[link.from..link.until]);
         // What is no address by the URL standard (a port that is no number) stays text.
-        match href.filter(|href| ammonia::Url::parse(href).is_ok()) {
-            Some(href) => {
-                out.push_str(&format!(r#"<a href="{href}" rel="noopener nofollow">{word}</a>"#));
-            }
-            None => out.push_str(word),
+        if ammonia::Url::parse(&link.to).is_ok() {
+            let to = escaped(&link.to).replace('"', "&quot;");
+            out.push_str(&format!(r#"<a href="{to}" rel="noopener nofollow">{word}</a>"#));
+        } else {
+            out.push_str(&word);
         }
+        done = link.until;
     }
+    out.push_str(&escaped(&plain[done..]));
+}
+
+/// What the sanitiser writes as marks in text, and nothing else.
+fn unescaped(text: &str) -> String {
+    text.replace("&lt;", "<").replace("&gt;", ">").replace("&nbsp;", "\u{a0}").replace("&amp;", "&")
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('\u{a0}', "&nbsp;")
+}
+
+/// A line of plain text as HTML, its addresses and numbers live.
+#[must_use]
+pub fn line(text: &str) -> String {
+    clean(&escaped(text))
 }
 
 /// Paragraphs of plain text as HTML.
@@ -138,10 +152,40 @@ mod tests {
             <script>alert(1)</script><a href="https://a.example/?x=1&y=2">here</a>
             <img src=x onerror=alert(1)>http://b.example/a?b=1&amp;c=2 end.Then"#;
         insta::assert_snapshot!(clean(typed));
+        let quoted = "<blockquote>She wrote to a@b.example</blockquote>Ring 0412 55 61 20";
+        insta::assert_snapshot!(clean(quoted), @r#"<blockquote>She wrote to a@b.example</blockquote>Ring <a href="tel:0412556120" rel="noopener nofollow">0412 55 61 20</a>"#);
         insta::assert_snapshot!(from_text("One <b>.\n\nTwo & three\nat https://c.example."), @r#"<p>One &lt;b&gt;.</p><p>Two &amp; three<br>at <a href="https://c.example" rel="noopener nofollow">https://c.example</a>.</p>"#);
     }
 
     proptest! {
+        /// Links are beside one another and closed, and the words are what they were.
+        #[test]
+        fn making_links_changes_no_word(
+            parts in prop::collection::vec(prop::sample::select(vec![
+                "a@b.example", "www.y.example", "https://x.example/?a=1&b=2", "0412 55 61 20", "(", ")", " ", ".", ",", "“",
+                "”", "1998-2004", "é", "<", ">", "&", "\"", "&amp;", "tel ", "/", "@", ":", "中", "end.Then", "https://[", ":99999",
+            ]), 0..16),
+        ) {
+            let text = parts.concat();
+            let text = text.trim();
+            let html = clean(&escaped(text));
+            let (mut depth, mut said) = (0, String::new());
+            for (n, piece) in html.split('<').enumerate() {
+                let words = match piece.split_once('>') {
+                    Some((tag, words)) if n > 0 => {
+                        depth += if tag.starts_with("a ") { 1 } else { -1 };
+                        prop_assert!(tag == "/a" || tag.starts_with("a href=\""), "{}", html);
+                        words
+                    }
+                    _ => piece,
+                };
+                prop_assert!(depth == 0 || depth == 1, "nested: {}", html);
+                said.push_str(&unescaped(words));
+            }
+            prop_assert_eq!(depth, 0);
+            prop_assert_eq!(said, text);
+        }
+
         /// Whatever is typed, nothing that runs is left, and cleaning twice changes nothing.
         #[test]
         fn nothing_that_runs_gets_through(

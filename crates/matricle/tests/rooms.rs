@@ -28,12 +28,15 @@ const CORE: &[&[&str]] = &[
         "wish",
     ],
     &["acting", "details", "seats", "occasion", "text_message"],
+    &["links"],
     &["cue"],
     &["cues", "template"],
     &["price", "form", "quick", "waiting", "strip"],
+    &["repeats"],
     &["rules", "choice", "worth"],
     &["booking"],
     &["door", "search", "paying", "undo", "acts"],
+    &["review"],
 ];
 const STORE: &[&[&str]] = &[
     &["error", "files"],
@@ -60,8 +63,17 @@ const STORE: &[&[&str]] = &[
     &["events"],
     &["bookings"],
     &[
-        "clashes", "waiting", "readers", "payments", "refunds", "promos", "cards", "door",
+        "clashes",
+        "waiting",
+        "readers",
+        "payments",
+        "refunds",
+        "promos",
+        "cards",
+        "door",
         "measures",
+        "submissions",
+        "complaints",
     ],
     &["books", "check"],
     &["backup"],
@@ -87,6 +99,7 @@ const DESK: &[&[&str]] = &[
     &["money"],
     &["bookings"],
     &["planning"],
+    &["review"],
     &["messages"],
     &["house"],
     &["programme"],
@@ -108,7 +121,18 @@ const WEB: &[&[&str]] = &[
 ];
 /// The rooms of the Programme among themselves.
 const PROGRAMME: &[&[&str]] = &[
-    &["asked", "at", "stub", "summary", "refused", "catalogue", "feeds", "machines", "me"],
+    &[
+        "asked",
+        "at",
+        "stub",
+        "summary",
+        "refused",
+        "catalogue",
+        "feeds",
+        "machines",
+        "me",
+        "submitting",
+    ],
     &["choosing", "form", "pay", "ticket", "waiting"],
     &["event", "own"],
     &["keeping", "shown", "embed"],
@@ -118,7 +142,7 @@ const PROGRAMME: &[&[&str]] = &[
 const OFFICE: &[&[&str]] = &[
     &["tab"],
     &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
-    &["house", "money", "quick", "rules", "signin", "today", "you"],
+    &["house", "money", "quick", "rules", "signin", "today", "you", "review"],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],
 ];

@@ -24,8 +24,8 @@ pub(crate) use dates::span;
 pub use dates::{Date, capacities, date_by_id, dates_of, inside, longest, pools, that_begins};
 pub use event::{
     Event, EventState, Format, by_id, by_slug, changed, free_slug, index, set, set_publish_at,
-    set_slug, set_state, set_tags, set_thrown, slug_of_another, tags_of, to_publish, vocabulary,
-    without_marks,
+    set_slug, set_state, set_tags, set_thrown, slug_of_another, tags_of, to_publish, unmake,
+    vocabulary, without_marks,
 };
 pub use list::{Asked, DateSummary, Found, list, months};
 pub use new::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan};

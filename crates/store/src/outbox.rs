@@ -8,7 +8,9 @@ mod planning;
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, PersonId, TemplateId};
+use matricle_core::{
+    BookingId, CueId, DateId, EventId, MessageId, PersonId, SubmissionId, TemplateId,
+};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{InOrder, foreign, json};
@@ -73,6 +75,8 @@ pub enum About {
     Event(EventId),
     /// What happened in the house, for somebody of it.
     House(PersonId),
+    /// A submission, and whoever sent it.
+    Submission(SubmissionId, PersonId),
 }
 
 impl About {
@@ -81,21 +85,28 @@ impl About {
     pub const fn booking(self) -> Option<BookingId> {
         match self {
             Self::Booking(id) => Some(id),
-            Self::Event(_) | Self::House(_) => None,
+            Self::Event(_) | Self::House(_) | Self::Submission(..) => None,
         }
     }
 
     const fn person(self) -> Option<PersonId> {
         match self {
-            Self::House(id) => Some(id),
+            Self::House(id) | Self::Submission(_, id) => Some(id),
             Self::Booking(_) | Self::Event(_) => None,
         }
     }
 
     const fn event(self) -> Option<EventId> {
         match self {
-            Self::Booking(_) | Self::House(_) => None,
+            Self::Booking(_) | Self::House(_) | Self::Submission(..) => None,
             Self::Event(id) => Some(id),
+        }
+    }
+
+    const fn submission(self) -> Option<SubmissionId> {
+        match self {
+            Self::Booking(_) | Self::Event(_) | Self::House(_) => None,
+            Self::Submission(id, _) => Some(id),
         }
     }
 }
@@ -158,7 +169,7 @@ impl Message {
     }
 }
 
-const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.person_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
+const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.person_id, o.submission_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
      o.cue_id, o.template_id, o.reader, o.way, o.address, o.message_id, o.knows, o.state, o.reason, \
      o.planned_at, o.by_hand, o.tries, o.sent_at, o.answer, o.last_error";
 
@@ -168,12 +179,14 @@ fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
 
 fn message_at(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Message> {
     let id = MessageId(c.next()?);
-    let (booking, event, person): (Option<i64>, Option<i64>, Option<i64>) =
-        (c.next()?, c.next()?, c.next()?);
-    let about = match (booking, event) {
-        (Some(booking), _) => About::Booking(BookingId(booking)),
-        (None, Some(event)) => About::Event(EventId(event)),
-        (None, None) => About::House(PersonId(person.unwrap_or_default())),
+    let (booking, event): (Option<i64>, Option<i64>) = (c.next()?, c.next()?);
+    let person = PersonId(c.next::<Option<i64>>()?.unwrap_or_default());
+    let submission: Option<i64> = c.next()?;
+    let about = match (booking, event, submission) {
+        (Some(booking), ..) => About::Booking(BookingId(booking)),
+        (None, Some(event), _) => About::Event(EventId(event)),
+        (None, None, Some(id)) => About::Submission(SubmissionId(id), person),
+        (None, None, None) => About::House(person),
     };
     Ok(Message {
         id,
@@ -304,8 +317,8 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
         tx.prepare_cached(
             "INSERT OR IGNORE INTO outbox (unique_key, cue_id, template_id, happened, way, reader, booking_id,
                 event_id, date_id, waiter_id, announcement_id, address, message_id, knows, state, reason,
-                planned_at, next_try_at, bulk, person_id)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
+                planned_at, next_try_at, bulk, person_id, submission_id)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21)",
         )?
         .execute(rusqlite::params![
             new.unique,
@@ -328,6 +341,7 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
             due,
             new.bulk,
             new.about.person().map(|p| p.0),
+            new.about.submission().map(|s| s.0),
         ])
     };
     plan().map(|n| n == 1).doing("planning a message")

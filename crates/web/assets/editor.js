@@ -8,7 +8,7 @@ customElements.whenDefined("trix-editor").then(() => {
   input.name = area.name;
   input.id = `${area.id}-html`;
   // The editor knows one heading, the first; ours stand below the title.
-  input.value = area.value.replaceAll("<h3>", "<h1>").replaceAll("</h3>", "</h1>");
+  input.value = (area.dataset.html ?? area.value).replaceAll("<h3>", "<h1>").replaceAll("</h3>", "</h1>");
   const editor = document.createElement("trix-editor");
   editor.setAttribute("input", input.id);
   editor.setAttribute("aria-labelledby", area.getAttribute("aria-labelledby"));
@@ -22,5 +22,6 @@ customElements.whenDefined("trix-editor").then(() => {
   // The editor also speaks of a change when it is filled at the start.
   editor.addEventListener("trix-change", () => { changed ||= document.activeElement === editor; });
   form.addEventListener("submit", () => { changed = false; });
-  addEventListener("beforeunload", (e) => { if (changed) e.preventDefault(); });
+  // What is kept as it is typed is not lost by leaving.
+  if (!("kept" in form.dataset && form.hasAttribute("hx-post"))) addEventListener("beforeunload", (e) => { if (changed) e.preventDefault(); });
 });

@@ -1,7 +1,7 @@
 // Keys for staff; off while typing.
 (() => {
   "use strict";
-  const go = { t: "/office", e: "/office/events", o: "/office/board", b: "/office/bookings", h: "/office/house", m: "/office/messages", d: "/door", n: "/office/events/new" };
+  const go = { t: "/office", e: "/office/events", o: "/office/board", b: "/office/bookings", h: "/office/house", m: "/office/messages", r: "/office/review", d: "/door", n: "/office/events/new" };
   let at = -1;
   const move = (by) => {
     const rows = [...document.querySelectorAll("[data-row]")];

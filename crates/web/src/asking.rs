@@ -77,6 +77,8 @@ impl FromRequestParts<App> for SignedIn {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
         match staff(&parts.headers, app).await? {
             Some(staff) => Ok(Self(staff)),
+            // Whoever only books and submits has signed in, and has nothing to do at the Office.
+            None if only_submits(&parts.headers, app).await? => Err(WebError::OnlySubmits),
             None => {
                 let path = parts.uri.path_and_query().map_or("/office", |p| p.as_str());
                 Err(WebError::SignInFirst { back: path.to_owned() })
@@ -95,6 +97,12 @@ impl FromRequestParts<App> for Perhaps {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, WebError> {
         Ok(Self(staff(&parts.headers, app).await?))
     }
+}
+
+/// Whether somebody has signed in who has no role in the house.
+async fn only_submits(headers: &HeaderMap, app: &App) -> Result<bool, WebError> {
+    let Some(token) = session_token(headers) else { return Ok(false) };
+    Ok(signin::known(&app.desk, token).await?.is_some_and(|known| !known.staff))
 }
 
 async fn staff(headers: &HeaderMap, app: &App) -> Result<Option<Staff>, WebError> {

@@ -17,6 +17,8 @@ pub(crate) enum WebError {
     Desk(#[from] DeskError),
     #[error("sign in first")]
     SignInFirst { back: String },
+    #[error("somebody without a role at the Office")]
+    OnlySubmits,
     #[error("a form of another site")]
     Elsewhere,
     #[error("a form of an old page")]
@@ -54,6 +56,9 @@ impl IntoResponse for WebError {
                 let back = crate::address::encode(&back);
                 return Redirect::to(&format!("/sign-in?back={back}")).into_response();
             }
+            Self::OnlySubmits => {
+                return Redirect::to("/submissions?from=office").into_response();
+            }
             Self::Refused { title, what } => (StatusCode::CONFLICT, title, what),
             Self::Desk(DeskError::NotFound) => missing(),
             Self::Desk(DeskError::Right(refusal)) => (
@@ -81,6 +86,11 @@ impl IntoResponse for WebError {
                 StatusCode::CONFLICT,
                 "The seats cannot be kept",
                 crate::wording::choice(&refusal, &[]),
+            ),
+            Self::Desk(DeskError::Submission(refusal)) => (
+                StatusCode::CONFLICT,
+                "That cannot be done",
+                crate::wording::submission(&refusal, "UTC", jiff::Timestamp::UNIX_EPOCH),
             ),
             Self::Desk(DeskError::Keep(refusal)) => {
                 (StatusCode::CONFLICT, "The seats cannot be kept", crate::wording::keep(&refusal))
@@ -245,10 +255,7 @@ impl IntoResponse for WebError {
                 "The request does not say which site it is for. Open the page by its address.".into(),
             ),
             Self::TooOften { seconds } => {
-                let wait = match seconds {
-                    0..=90 => format!("{seconds} seconds"),
-                    _ => format!("{} minutes", seconds.div_ceil(60)),
-                };
+                let wait = crate::wording::wait(seconds);
                 let what = format!(
                     "That was often in a short time. Wait {wait}, then try again; nothing you typed is lost if you go back."
                 );

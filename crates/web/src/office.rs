@@ -17,6 +17,7 @@ mod phone;
 mod publishing;
 mod questions;
 mod quick;
+mod review;
 mod rules;
 mod sessions;
 mod signin;
@@ -188,6 +189,10 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/house/people/{id}", post(house::people::take_role))
         .route("/office/house/mark", post(house::set_mark).layer(DefaultBodyLimit::max(PICTURE)))
         .route("/office/house/kinds", post(house::set_kinds))
+        .route(
+            "/office/house/submissions",
+            get(house::submissions::show).post(house::submissions::save),
+        )
         .route("/office/house/{tab}", get(house::part))
         .route("/office/house/{thing}/{id}", post(house::save))
         .route("/office/events/{id}/confirmations", get(events::confirmations))
@@ -234,6 +239,19 @@ pub(crate) fn routes() -> Router<App> {
         )
         .route("/office/messages/notices/{id}", post(messages::take_down))
         .route("/office/messages/{tab}", get(messages::tab))
+        .route("/office/review", get(review::show))
+        .route("/office/review/empty", get(review::empty))
+        .route("/office/review/right", get(review::right).post(review::accept_right))
+        .route("/office/review/trusted", get(review::trusted))
+        .route("/office/review/trust/{person}", post(review::decide_trust))
+        .route(
+            "/office/review/complaint/{id}",
+            get(review::complaint).post(review::decide_complaint),
+        )
+        .route("/office/review/{id}", get(review::one))
+        .route("/office/review/{id}/part", get(review::part))
+        .route("/office/review/{id}/look", get(review::back_of_look).post(review::look))
+        .route("/office/review/{id}/{act}", get(review::back).post(review::act))
         .route("/office/events/{id}/live", get(event::live))
         .route("/office/bookings", get(bookings::list))
         .route("/office/bookings.csv", get(bookings::file))

@@ -39,6 +39,8 @@ pub(crate) struct Frame {
     /// Whether they let people in at the door.
     pub(crate) checks_in: bool,
     /// Whether they handle money.
+    /// Whether they review.
+    pub(crate) reviews: bool,
     pub(crate) handles_money: bool,
     /// Whether they lead dates of their own.
     pub(crate) hosts: bool,
@@ -110,6 +112,7 @@ impl Frame {
             plans: staff.is_some_and(|s| s.role.may(Right::PlanEvents)),
             checks_in: staff.is_some_and(|s| s.role.may(Right::CheckIn)),
             handles_money: staff.is_some_and(|s| s.role.may(Right::HandleMoney)),
+            reviews: staff.is_some_and(|s| s.role.may(Right::Review)),
             hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
             trying: None,
             news: app.news.take(&visitor.0),
@@ -126,6 +129,7 @@ impl Frame {
         self.trying = Some(Trying { what, back });
         (self.me, self.signed_in, self.office, self.plans) = (None, false, false, false);
         (self.checks_in, self.handles_money, self.hosts) = (false, false, false);
+        self.reviews = false;
         self
     }
 

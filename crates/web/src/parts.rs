@@ -3,6 +3,7 @@
 
 pub(crate) mod board;
 pub(crate) mod cue_words;
+pub(crate) mod editor;
 pub(crate) mod fields;
 pub(crate) mod files;
 pub(crate) mod grid;
@@ -12,4 +13,5 @@ pub(crate) mod places;
 pub(crate) mod rows;
 pub(crate) mod sessions;
 pub(crate) mod strip;
+pub(crate) mod submitted;
 pub(crate) mod thread;

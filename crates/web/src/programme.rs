@@ -19,14 +19,16 @@ mod pay;
 mod refused;
 mod shown;
 mod stub;
+mod submitting;
 mod summary;
 mod ticket;
 mod waiting;
 
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use axum::routing::{get, post};
 
-use crate::App;
+use crate::{App, PICTURE};
 
 /// The addresses of this face.
 pub(crate) fn routes() -> Router<App> {
@@ -36,6 +38,33 @@ pub(crate) fn routes() -> Router<App> {
         .route("/events/{slug}/choose", get(keeping::back).post(keeping::choose))
         .route("/events/{slug}/keep", get(keeping::back).post(keeping::keep))
         .route("/events/{slug}/wait", get(waiting::ask).post(waiting::join))
+        .route(
+            "/events/{slug}/complain",
+            get(submitting::complain::show).post(submitting::complain::send),
+        )
+        .route("/submit", get(submitting::show).post(submitting::act))
+        .route("/submit/keep", get(submitting::show).post(submitting::keep))
+        .route("/submissions", get(submitting::mine::list))
+        .route("/submissions/{id}/{key}", get(submitting::one))
+        .route(
+            "/submissions/{id}/{key}/send",
+            get(submitting::mine::back_of).post(submitting::confirm),
+        )
+        .route(
+            "/submissions/{id}/{key}/picture",
+            get(submitting::mine::back_of)
+                .post(submitting::picture)
+                .layer(DefaultBodyLimit::max(PICTURE)),
+        )
+        .route(
+            "/submissions/{id}/{key}/change",
+            get(submitting::mine::back_of).post(submitting::mine::change),
+        )
+        .route(
+            "/submissions/{id}/{key}/{act}",
+            get(submitting::mine::back).post(submitting::mine::act),
+        )
+        .route("/submitted/{id}/{key}/{size}", get(submitting::picture_file))
         .route("/waiting/{id}/{key}", get(waiting::place).post(waiting::leave))
         .route("/pictures/{id}/{key}/{size}", get(event::picture))
         .route("/feeds/{file}", get(feeds::all))

@@ -11,6 +11,7 @@ use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
 use matricle_core::promo::PromoRefusal;
+use matricle_core::review::submission::{Act, NotYou, Refusal};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
 use matricle_core::sessions::SignUpRefusal;
@@ -46,6 +47,68 @@ pub(crate) fn stamps(refusal: &StampRefusal, zone: &str) -> String {
                 n => format!("{n} are left"),
             }
         ),
+    }
+}
+
+/// How long to wait, in words.
+pub(crate) fn wait(seconds: u64) -> String {
+    match seconds {
+        0..=90 => format!("{seconds} seconds"),
+        _ => format!("{} minutes", seconds.div_ceil(60)),
+    }
+}
+
+/// Why something cannot be done with a submission.
+pub(crate) fn submission(refusal: &Refusal, zone: &str, now: Timestamp) -> String {
+    match refusal {
+        Refusal::Elsewhere { state, who, what, at } => format!(
+            "{who} {what}, {}: it is {} now. Nothing was changed by you.",
+            words::moment(*at, zone, now),
+            state.word()
+        ),
+        Refusal::Changed => {
+            "Its words are others than those you looked at. Read it once more, then decide.".into()
+        }
+        Refusal::TooLate => {
+            "That can be taken back for five minutes only, and those are over: the mail has gone. Write to the submitter, or change the event at the Office.".into()
+        }
+        Refusal::NothingToUndo => "There is no decision of a reviewer to take back.".into(),
+        Refusal::ByRules(Act::Withdraw) => {
+            "The house does not let submissions be withdrawn at this point. Write to it, and say why.".into()
+        }
+        Refusal::ByRules(_) => {
+            "The house does not let this be changed at this point. Write to it, and say what is to be another.".into()
+        }
+        Refusal::NotYou(NotYou::Closed) => "The house takes no submissions at present.".into(),
+        Refusal::NotYou(NotYou::MembersOnly) => {
+            "Members submit events here. Sign in by mail with the address that the house knows you by.".into()
+        }
+        Refusal::NotYou(NotYou::NotNamed) => {
+            "Only people whom the house has named submit events here. Sign in by mail with the address that was named.".into()
+        }
+        Refusal::Enough { most } => format!(
+            "That is enough for one day: {most} are taken from one sender. What you wrote is kept; send it tomorrow."
+        ),
+        Refusal::TooFast => {
+            "That was sent faster than anybody types. Everything is kept: send it once more.".into()
+        }
+        Refusal::Trapped => {
+            "One field at the foot of the form is to stay empty, and it is filled in. Empty it, then send the form once more.".into()
+        }
+        Refusal::OldForm => {
+            "This page is too old to be sent. What you wrote is kept: load the page again, then send it.".into()
+        }
+        Refusal::Booked { bookings } => format!(
+            "{} in the way. An organiser cancels them first, or calls the date off.",
+            match bookings {
+                1 => "One booking is".to_owned(),
+                n => format!("{n} bookings are"),
+            }
+        ),
+        Refusal::NothingToJoin => {
+            "There is nothing any more that it is nearly the same as. Accept it, or turn it down.".into()
+        }
+        Refusal::NoChange => "No change to it waits any more.".into(),
     }
 }
 
@@ -213,6 +276,14 @@ fn clock_change(at: DateTime) -> String {
 /// What is wrong with a field of a form of the Office.
 pub(crate) fn fault(field: &str, fault: &Fault) -> String {
     match (field, fault) {
+        ("drop_in", Fault::Taken) => "People have booked it. Cancel those bookings first, or leave it to be booked.".into(),
+        ("words", Fault::Missing) => "Say why: whoever reads it wants to know.".into(),
+        ("repeat", Fault::Missing) => "Say how it repeats.".into(),
+        ("note", Fault::Missing) => "Nothing is another than before. Change something, or write a few words.".into(),
+        ("agreed", Fault::Missing) => "Agree to this first.".into(),
+        ("told_daily", Fault::Taken) => "One address stands in both fields. Leave it in one.".into(),
+        ("named", Fault::Missing) => "Name at least one address.".into(),
+        ("bad_domains", Fault::LineNotAnAddress(line)) => format!("“{line}” is no domain. Write it like pills.example."),
         ("count", Fault::NeedsOther) => "Say how many dates, or until which day.".into(),
         ("seats", Fault::Missing) => "How many people can come?".into(),
         ("alt", Fault::Missing) => "Say what the picture shows, for those who cannot see it.".into(),

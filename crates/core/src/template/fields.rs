@@ -37,6 +37,10 @@ enum Has {
     Roster,
     /// People of the house, who hear of the day.
     Day,
+    /// Whoever hears of a submission.
+    Submission,
+    /// Reviewers.
+    Reviewer,
 }
 
 /// A field.
@@ -57,7 +61,7 @@ const fn f(name: &'static str, shape: Shape, has: Has, says: &'static str) -> Fi
 
 /// All fields, in the order of the list they are chosen from.
 pub const FIELDS: &[Field] = {
-    use Has::{All, Booking, Date, Day, Event, On, Roster, Waiting};
+    use Has::{All, Booking, Date, Day, Event, On, Reviewer, Roster, Submission, Waiting};
     use Occasion as O;
     use Shape::{Block, Holds, Line, Link, When};
     &[
@@ -133,6 +137,18 @@ pub const FIELDS: &[Field] = {
         f("how many", Line, Roster, "how many come to a date"),
         f("news", Block, Day, "what happened since the day before, line by line"),
         f("since", When, Day, "since when"),
+        f("submission", Line, Submission, "the title of a submission"),
+        f("submission state", Line, Submission, "where it stands"),
+        f("submission link", Link, Submission, "leads to it, with no signing in"),
+        f("copy", Block, Submission, "what was sent, field by field"),
+        f("reviewer words", Block, Submission, "what the reviewer said"),
+        f("corrections", Block, Submission, "what was corrected: before and after"),
+        f("published at", Link, Submission, "its page in the Programme, once it has one"),
+        f("same as", Line, Submission, "the title of what it was joined with"),
+        f("of a change", Holds, Submission, "it is about a change to what was accepted"),
+        f("waiting", Block, Reviewer, "what waits for review, with its light word"),
+        f("how many wait", Line, Reviewer, "how many submissions wait"),
+        f("review link", Link, Reviewer, "leads to the review page"),
     ]
 };
 
@@ -157,7 +173,11 @@ pub fn can_have(field: &Field, cue: &Cue) -> bool {
     }
     match field.has {
         Has::All => true,
-        Has::Event => subject != Subject::Card,
+        Has::Event => !matches!(subject, Subject::Card | Subject::Submission),
+        Has::Submission => {
+            subject == Subject::Submission && cue.trigger != Trigger::On(Occasion::ToReview)
+        }
+        Has::Reviewer => cue.trigger == Trigger::On(Occasion::ToReview),
         Has::Date => {
             matches!(subject, Subject::Booking | Subject::Waiting | Subject::Date | Subject::Event)
         }

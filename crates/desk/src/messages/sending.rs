@@ -9,13 +9,13 @@ use std::collections::HashMap;
 use std::sync::PoisonError;
 
 use jiff::Timestamp;
-use matricle_core::HostId;
 use matricle_core::acting::Acting;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::Occasion;
 use matricle_core::wish::What;
+use matricle_core::{HostId, SubmissionId};
 use matricle_store::outbox::{self, About, Message};
-use matricle_store::{Connection, StoreError, bookings, wishes};
+use matricle_store::{Connection, StoreError, bookings, submissions, wishes};
 use tokio::task::JoinSet;
 
 use crate::messages::{Composed, Ready, compose};
@@ -129,6 +129,9 @@ fn goes(
             Some(_) => None,
         });
     }
+    if let About::Submission(id, _) = message.about {
+        return of_submission(conn, message, id);
+    }
     match message.trigger {
         Trigger::At(_) => match is_still_due(conn, message, now)? {
             Still::Yes => {}
@@ -166,6 +169,23 @@ fn goes(
         return Ok(Some(Outcome::Skipped("nobody has booked")));
     }
     Ok(None)
+}
+
+/// Whether reviewers are still to hear that something waits: of what is decided they need not.
+fn of_submission(
+    conn: &Connection,
+    message: &Message,
+    id: SubmissionId,
+) -> Result<Option<Outcome>, DeskError> {
+    if message.occasion() != Some(Occasion::ToReview) {
+        return Ok(None);
+    }
+    if crate::review::told::is_of_a_day(&message.reader) {
+        let waits = submissions::waits(conn)?.0 > 0;
+        return Ok((!waits).then_some(Outcome::Skipped("nothing waits")));
+    }
+    let waits = submissions::by_id(conn, id)?.is_some_and(|s| s.waits_since.is_some());
+    Ok((!waits).then_some(Outcome::Withdrawn("it is decided")))
 }
 
 /// Whether a host wants to hear that nobody has booked.
@@ -250,7 +270,7 @@ async fn write(desk: &Desk, fate: Fate) -> Result<(), DeskError> {
                     About::Booking(booking) => {
                         bookings::happened(tx, booking, at, &Acting::program(), &what)
                     }
-                    About::Event(_) | About::House(_) => Ok(()),
+                    About::Event(_) | About::House(_) | About::Submission(..) => Ok(()),
                 }
             }
             Outcome::Refused(error) => {

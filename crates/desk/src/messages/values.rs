@@ -18,12 +18,13 @@ use matricle_store::documents::Document;
 use matricle_store::events::{self, Date, Event, Format};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Message};
-use matricle_store::{Connection, cards, payments};
+use matricle_store::{Connection, cards, payments, submissions};
 
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
+use crate::review::told;
 use crate::telling::News;
 use crate::telling::news;
 use crate::{Desk, DeskError, house_of};
@@ -57,6 +58,8 @@ pub enum About {
     },
     /// What happened in the house, for somebody of it.
     House(Box<News>),
+    /// A submission, for whoever sent it or for those who review.
+    Submission(Box<told::Whole>),
 }
 
 impl About {
@@ -67,7 +70,7 @@ impl About {
             Self::Booking { sheet, .. } => Some(sheet.event.id),
             Self::Place(place, _) => Some(place.event.id),
             Self::Event { event, .. } => Some(event.id),
-            Self::House(_) => None,
+            Self::House(_) | Self::Submission(_) => None,
         }
     }
 
@@ -76,7 +79,7 @@ impl About {
     pub const fn is_test(&self) -> bool {
         match self {
             Self::Booking { sheet, .. } => sheet.booking.test,
-            Self::Place(..) | Self::Event { .. } | Self::House(_) => false,
+            Self::Place(..) | Self::Event { .. } | Self::House(_) | Self::Submission(_) => false,
         }
     }
 
@@ -235,6 +238,12 @@ pub(crate) fn about(
         (outbox::About::House(person), None) => {
             let news = news(conn, person, &message.knows, now)?.ok_or(DeskError::NotFound)?;
             Ok(About::House(Box::new(news)))
+        }
+        (outbox::About::Submission(id, _), None) => {
+            let s = submissions::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            let (occasion, joined) = (message.occasion(), message.knows.event);
+            let whole = told::about(conn, s, occasion, &message.reader, joined)?;
+            Ok(About::Submission(Box::new(whole)))
         }
         (outbox::About::Event(id), None) => {
             let event = events::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
@@ -449,12 +458,51 @@ pub(crate) fn of(
             let since = message.knows.since.unwrap_or(message.planned_at);
             values.insert("since", instant(since, &news.house.zone));
         }
+        About::Submission(whole) => of_submission(&mut values, desk, whole, message, now),
     }
     if message.occasion() == Some(Occasion::Announced) {
         let to = desk.unsubscribe_url(&message.address);
         values.insert("unsubscribe", Value::Link(to));
     }
     Ok(values)
+}
+
+fn of_submission(
+    values: &mut Values,
+    desk: &Desk,
+    whole: &told::Whole,
+    message: &Message,
+    now: Timestamp,
+) {
+    let (s, knows) = (&whole.submission, &message.knows);
+    if message.occasion() == Some(Occasion::ToReview) {
+        names(values, "", &whole.house);
+        values.insert("waiting", Value::Pairs(whole.waiting.clone()));
+        let n = u32::try_from(whole.waiting.len()).unwrap_or(u32::MAX);
+        values.insert("how many wait", Value::line(words::count(n, "submissions")));
+        values.insert("review link", Value::Link(format!("{}/office/review", desk.public_url)));
+        return;
+    }
+    names(values, &s.name, &whole.house);
+    values.insert("submission", Value::line(unlinked(&s.title)));
+    values.insert("submission state", Value::line(s.state.word()));
+    values.insert("submission link", Value::Link(desk.submission_url(s.id, &s.email)));
+    values.insert("of a change", Value::Holds(knows.whole));
+    let typed = s.change.as_ref().filter(|_| knows.whole).unwrap_or(&s.typed);
+    values.insert("copy", Value::Pairs(told::copy(typed, &whole.house, now)));
+    let said = knows.word.lines().map(String::from).collect();
+    values.insert("reviewer words", Value::Lines(said));
+    values.insert("same as", Value::line(unlinked(&knows.holder)));
+    let corrected = knows.corrected.iter().map(|(label, before, after)| {
+        let before = if before.is_empty() { "nothing" } else { before };
+        let after = if after.is_empty() { "nothing" } else { after };
+        (label.clone(), format!("{before} → {after}"))
+    });
+    values.insert("corrections", Value::Pairs(corrected.collect()));
+    if !whole.slug.is_empty() {
+        let page = format!("{}/events/{}", desk.public_url, whole.slug);
+        values.insert("published at", Value::Link(page));
+    }
 }
 
 /// Somebody who comes, for a list.

@@ -29,6 +29,12 @@ pub enum Asks {
     LeftMail,
     /// The same, by the network.
     LeftMailFrom,
+    /// A submission is begun: by the browser.
+    Submission,
+    /// The same, by the network.
+    SubmissionFrom,
+    /// Somebody complains: by the network.
+    Complaint,
 }
 
 /// Most keys remembered; more than that, and those that were quiet are forgotten.
@@ -60,6 +66,8 @@ impl Often {
         let (most, minutes) = match what {
             Asks::Password => (n.saturating_mul(2), 15),
             Asks::NumberMail => (n / 2 + 1, 60),
+            Asks::Submission | Asks::Complaint => (n, 60),
+            Asks::SubmissionFrom => (n.saturating_mul(10), 60),
             Asks::NumberTry => (n.saturating_mul(2), 60),
             Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),
             Asks::StrangerMailBy => (n.saturating_mul(2), 60),

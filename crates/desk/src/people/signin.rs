@@ -14,6 +14,7 @@ use matricle_core::staff::Role;
 use matricle_core::text::line;
 use matricle_formats::mail::Mail;
 use matricle_store::audit;
+use matricle_store::house::House;
 use matricle_store::people::{self, Known, NewSession, OpenSession, Staff};
 use sha2::{Digest, Sha256};
 use tokio::sync::watch;
@@ -303,13 +304,27 @@ pub async fn send_code(desk: &Desk, email: String, browser: &Browser) -> Result<
          If you did not ask for it, do nothing, and give it to nobody: without the number nobody gets in.\n\n{}\n",
         house.name, house.name
     );
+    mail_now(desk, &house, email, format!("{code} is your number"), text).await
+}
+
+/// Hands a mail over while somebody waits for it.
+///
+/// # Errors
+/// [`DeskError::MailAway`] when the mail server does not take it.
+pub(crate) async fn mail_now(
+    desk: &Desk,
+    house: &House,
+    to: String,
+    subject: String,
+    text: String,
+) -> Result<(), DeskError> {
     let mail = Mail {
         from: (house.name.clone(), house.email.clone()),
         reply_to: None,
-        to: (String::new(), email),
-        subject: format!("{code} is your number"),
+        to: (String::new(), to),
+        subject,
         message_id: format!("{}@{}", uuid::Uuid::now_v7(), desk.host()),
-        date: now,
+        date: desk.clock.now(),
         html: matricle_formats::rich::from_text(&text),
         text,
         pictures: Vec::new(),
@@ -319,7 +334,7 @@ pub async fn send_code(desk: &Desk, email: String, browser: &Browser) -> Result<
     let message = matricle_formats::mail::message(&mail)?;
     desk.mailer.send(message).await.map(drop).map_err(|error| {
         // What the server says may name the address: that is nobody's to keep in a log.
-        tracing::warn!(for_good = error.for_good, "a number to sign in with could not be mailed");
+        tracing::warn!(for_good = error.for_good, "a mail that somebody waits for was not taken");
         DeskError::MailAway
     })
 }

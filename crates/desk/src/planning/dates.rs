@@ -18,6 +18,7 @@ use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
 pub use self::adding::{Adding, add, adding};
+pub(crate) use self::changing::bring_to;
 pub use self::changing::{Moved, Scope, Touches, change, what_it_touches};
 pub use self::off::{CallingOff, before_calling_off, call_off};
 

@@ -118,6 +118,13 @@ pub async fn reword(
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
             event.title = form.needed("title");
             event.kind = form.needed("kind");
+            event.contact = form.line("contact");
+            event.price_words = form.line("price_words");
+            let drop_in = form.ticked("drop_in");
+            if drop_in && !event.drop_in && bookings::count_live(tx, id)? > 0 {
+                form.fault("drop_in", Fault::Taken);
+            }
+            event.drop_in = drop_in;
             event.lead = form.line("lead");
             event.description = rich::clean(&form.text("description", LONGEST_WORDING));
             event.bring = form.line("bring");

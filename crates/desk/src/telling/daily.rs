@@ -15,7 +15,9 @@ use matricle_store::events::{self, Asked};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, About, NewMessage, Unplanned};
 use matricle_store::people::{self, Staff};
-use matricle_store::{Connection, bookings, books, places, refunds, templates, wishes as db};
+use matricle_store::{
+    Connection, bookings, books, complaints, places, refunds, submissions, templates, wishes as db,
+};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -316,6 +318,10 @@ fn of_house(
     let asking = bookings::list(conn, &filter(State::Requested))?.count;
     if asking > 0 {
         lines.push(("Ask for a yes".into(), count(asking, "bookings")));
+    }
+    let to_review = submissions::waits(conn)?.0 + complaints::count_open(conn)?;
+    if to_review > 0 {
+        lines.push(("To review".into(), count(to_review, "things")));
     }
     for (_, title, n) in outbox::to_ring(conn)? {
         lines.push((format!("To ring: {title}"), people(n)));

@@ -392,7 +392,7 @@ pub(crate) fn is_still_due(
             .filter(|b| b.date == id)
             .map(|b| b.person)
             .collect(),
-        About::Event(_) | About::House(_) => {
+        About::Event(_) | About::House(_) | About::Submission(..) => {
             others_of(conn, id, cues.iter())?.into_iter().map(|(_, p)| p).collect()
         }
     };

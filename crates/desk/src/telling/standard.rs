@@ -59,6 +59,11 @@ const WORDS: &[Words] = &[
     words!("day-money", "Money of the day",),
     words!("day-house", "The day in the house",),
     words!("announcement", "Announcement",),
+    words!("submission-received", "Submission received",),
+    words!("submission-sent-back", "Submission sent back",),
+    words!("submission-accepted", "Submission accepted",),
+    words!("submission-turned-down", "Submission turned down",),
+    words!("to-review", "To review",),
 ];
 
 /// The standard wording of something that no cue of the sheet speaks of.
@@ -89,6 +94,11 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
             Occasion::CardBought => "card-bought",
             Occasion::CardNearlyUsed => "card-nearly-used",
             Occasion::Announced => "announcement",
+            Occasion::Submitted => "submission-received",
+            Occasion::SentBack => "submission-sent-back",
+            Occasion::Accepted => "submission-accepted",
+            Occasion::TurnedDown => "submission-turned-down",
+            Occasion::ToReview => "to-review",
         },
         Trigger::At(moment) => match moment {
             Moment::Starts | Moment::SaleOpens | Moment::SaleCloses => "reminder",

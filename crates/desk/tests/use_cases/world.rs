@@ -54,6 +54,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         wake: Arc::default(),
         health: Arc::default(),
         sessions: Arc::default(),
+        looking: Arc::default(),
         often: Arc::default(),
         backups: std::sync::Arc::default(),
         word: std::sync::Arc::from(""),

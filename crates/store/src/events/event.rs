@@ -65,6 +65,12 @@ pub struct Event {
     pub accent: String,
     /// When the draft was thrown away; it is in no list since.
     pub thrown_at: Option<Timestamp>,
+    /// Nobody books: people just come.
+    pub drop_in: bool,
+    /// What it costs then, in words; may be empty.
+    pub price_words: String,
+    /// Whom to ask, by an address or a number; may be empty.
+    pub contact: String,
 }
 
 /// The state of an event.
@@ -135,10 +141,11 @@ impl Format {
 
 pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
-     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at, e.accent, e.thrown_at";
+     e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at, e.accent, e.thrown_at, \
+     e.drop_in, e.price_words, e.contact";
 
 /// How many columns that is: those of a date come after them.
-pub(crate) const EVENT_WIDTH: usize = 26;
+pub(crate) const EVENT_WIDTH: usize = 29;
 
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
     let mut c = InOrder::from(row, 0);
@@ -169,6 +176,9 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         changed_at: c.instant()?,
         accent: c.next()?,
         thrown_at: c.instant_or()?,
+        drop_in: c.next()?,
+        price_words: c.next()?,
+        contact: c.next()?,
     })
 }
 
@@ -313,7 +323,8 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             bring = :bring, refund_note = :refund_note, hold_minutes = :hold, button = :button,
             after_note = :after_note, listed = :listed, format = :format, online_link = :link,
             online_passcode = :passcode, called_off = :called_off, course = :course,
-            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now, accent = :accent
+            latecomers = :latecomers, who = :who, once = :once, rules = :rules, changed_at = :now, accent = :accent,
+            drop_in = :drop_in, price_words = :price_words, contact = :contact
          WHERE id = :id",
         named_params! {
             ":id": e.id.0, ":title": e.title, ":kind": e.kind, ":lead": e.lead,
@@ -322,7 +333,8 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
             ":listed": e.listed, ":format": e.format.word(), ":link": e.online_link,
             ":passcode": e.online_passcode, ":called_off": e.called_off, ":course": e.course,
             ":latecomers": e.latecomers, ":who": who, ":once": e.once, ":rules": rules,
-            ":now": us(now), ":accent": e.accent,
+            ":now": us(now), ":accent": e.accent, ":drop_in": e.drop_in,
+            ":price_words": e.price_words, ":contact": e.contact,
         },
     )
     .doing("writing an event")?;
@@ -367,6 +379,23 @@ pub fn index(tx: &Tx<'_>, id: EventId) -> Result<(), StoreError> {
         Ok(())
     };
     write().doing("indexing an event")
+}
+
+/// An event that was made a moment ago and is taken back leaves the Programme and every list, and
+/// its address is free again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unmake(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE events SET state = 'draft', thrown_at = ?2, slug = slug || '-taken-back-' || id, changed_at = ?2
+         WHERE id = ?1",
+        (id.0, us(now)),
+    )
+    .doing("taking an event back")?;
+    tx.execute("DELETE FROM pictures WHERE event_id = ?1", [id.0])
+        .map(drop)
+        .doing("taking an event back")
 }
 
 /// The text of sanitised HTML.

@@ -70,6 +70,12 @@ pub struct NewEvent {
     pub slots: Option<SlotPlan>,
     /// The colour of its page; empty for the house's.
     pub accent: String,
+    /// Nobody books: people just come.
+    pub drop_in: bool,
+    /// What it costs then, in words.
+    pub price_words: String,
+    /// Whom to ask.
+    pub contact: String,
 }
 
 /// A ticket type to be written down.

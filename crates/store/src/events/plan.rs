@@ -31,9 +31,9 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
     tx.execute(
         "INSERT INTO events (slug, title, kind, lead, description, bring, refund_note, state,
             hold_minutes, made_at, button, after_note, listed, format, online_link, online_passcode,
-            course, latecomers, who, once, changed_at, rules, accent)
+            course, latecomers, who, once, changed_at, rules, accent, drop_in, price_words, contact)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18,
-            ?19, ?20, ?10, ?21, ?22)",
+            ?19, ?20, ?10, ?21, ?22, ?23, ?24, ?25)",
         rusqlite::params![
             new.slug,
             new.title,
@@ -56,7 +56,10 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
             json(&new.who)?,
             new.once,
             json(&new.rules)?,
-            new.accent
+            new.accent,
+            new.drop_in,
+            new.price_words,
+            new.contact,
         ],
     )?;
     let event = tx.last_insert_rowid();
@@ -158,5 +161,8 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
         dates,
         slots,
         accent: e.accent,
+        drop_in: e.drop_in,
+        price_words: e.price_words,
+        contact: e.contact,
     }))
 }

@@ -5,6 +5,7 @@ pub(super) mod hours;
 pub(super) mod people;
 mod places;
 mod rates;
+pub(super) mod submissions;
 mod tags;
 
 use askama::Template;

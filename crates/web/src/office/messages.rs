@@ -339,6 +339,8 @@ struct One {
     tab: &'static str,
     row: Row,
     booking: String,
+    /// The submission that it is about; 0 for none.
+    submission: i64,
     event: i64,
     subject: String,
     words: String,
@@ -367,7 +369,11 @@ async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
         row: row(&shown.found, zone, now),
         booking: match m.about {
             About::Booking(_) => shown.found.reference.clone(),
-            About::Event(_) | About::House(_) => String::new(),
+            About::Event(_) | About::House(_) | About::Submission(..) => String::new(),
+        },
+        submission: match m.about {
+            About::Submission(id, _) => id.0,
+            About::Booking(_) | About::Event(_) | About::House(_) => 0,
         },
         event: shown.found.event.map_or(0, |e| e.0),
         subject,

@@ -4,6 +4,7 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::ledger::Method;
+use matricle_core::staff::Right;
 use matricle_desk::house::first::{self, Steps};
 use matricle_desk::{DeskError, office};
 use matricle_formats::words;
@@ -222,6 +223,25 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
                 "{backup} `matricle backup` makes one, the configuration makes them by a timer."
             ),
         });
+    }
+    if at.staff.role.may(Right::Review) {
+        if let (n @ 1.., oldest) = today.to_review {
+            todo.push(Todo {
+                class: "asking",
+                href: "/office/review".into(),
+                what: format!("{} to review", words::count(n, "submissions")),
+                about: oldest
+                    .map_or_else(String::new, |o| format!("the oldest since {}", clock(o))),
+            });
+        }
+        if today.complaints > 0 {
+            todo.push(Todo {
+                class: "wrong",
+                href: "/office/review".into(),
+                what: format!("{} to decide on", words::count(today.complaints, "complaints")),
+                about: "about events in the Programme".into(),
+            });
+        }
     }
     let mut hidden = 0;
     let from = todo.len();

@@ -54,7 +54,10 @@ async fn wording_page(
             ("online_passcode", e.online_passcode.clone()),
             ("slug", e.slug.clone()),
             ("accent", e.accent.clone()),
+            ("contact", e.contact.clone()),
+            ("price_words", e.price_words.clone()),
         ]);
+        d.tick("drop_in", e.drop_in);
         d.tick("listed", e.listed);
         s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
         d

@@ -328,6 +328,7 @@ mod tests {
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),
             sessions: std::sync::Arc::default(),
+            looking: std::sync::Arc::default(),
             often: std::sync::Arc::default(),
             backups: std::sync::Arc::default(),
             word: std::sync::Arc::from(""),

@@ -50,6 +50,11 @@ pub(crate) const fn trigger(trigger: Trigger) -> &'static str {
             Occasion::CardNearlyUsed => "a stamp card is nearly used up",
             Occasion::Invited => "somebody is invited",
             Occasion::Announced => "something is announced",
+            Occasion::Submitted => "a submission arrives",
+            Occasion::SentBack => "a submission is sent back",
+            Occasion::Accepted => "a submission is accepted",
+            Occasion::TurnedDown => "a submission is turned down",
+            Occasion::ToReview => "something is to be reviewed",
         },
     }
 }

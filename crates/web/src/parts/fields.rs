@@ -91,6 +91,11 @@ impl Fields {
         self.values.get(name).and_then(|v| v.first()).map_or("", String::as_str)
     }
 
+    /// All values.
+    pub(crate) fn all_of(&self, name: &str) -> &[String] {
+        self.values.get(name).map_or(&[], Vec::as_slice)
+    }
+
     /// What is wrong.
     pub(crate) fn w(&self, name: &str) -> &str {
         self.wrong.get(name).map_or("", String::as_str)

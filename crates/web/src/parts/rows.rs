@@ -34,9 +34,17 @@ pub(crate) fn date_row(row: &DateSummary, now: Timestamp) -> DateRow {
             words::clock(span.ends)
         ),
         place: row.date.place(),
-        strip: strip::svg(&row.pool, row.inside, strip::SMALL),
-        seats: format!("{taken} of {}", row.pool.capacity),
+        strip: if row.event.drop_in {
+            String::new()
+        } else {
+            strip::svg(&row.pool, row.inside, strip::SMALL)
+        },
+        seats: if row.event.drop_in {
+            "just come".into()
+        } else {
+            format!("{taken} of {}", row.pool.capacity)
+        },
         coming: format!("/office/events/{}/coming?date={}", row.event.id, row.date.id),
-        door: is_today.then(|| format!("/door/{}", row.date.id)),
+        door: (is_today && !row.event.drop_in).then(|| format!("/door/{}", row.date.id)),
     }
 }

@@ -39,6 +39,8 @@ struct CataloguePage {
     to_calendar: String,
     to_list: String,
     feed: String,
+    /// Events are submitted here.
+    submits: bool,
 }
 
 /// What the address says, to be shown in the form again.
@@ -91,6 +93,9 @@ struct DayView {
 
 /// What a date's seats come to, in words.
 pub(crate) fn left(date: &DateSummary) -> (String, bool) {
+    if date.event.drop_in {
+        return ("just come".into(), false);
+    }
     let free = date.pool.free();
     match free {
         0 => ("full".into(), true),
@@ -102,7 +107,7 @@ pub(crate) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
     let span = &date.date.span;
     let today = words::local(now, &span.zone).date();
     let price = match date.prices {
-        None => String::new(),
+        None => date.event.price_words.clone(),
         Some((0, 0)) => "free".into(),
         Some((least, most)) if least == most => currency.of(least).to_string(),
         Some((0, most)) => format!("free to {}", currency.of(most)),
@@ -126,7 +131,11 @@ pub(crate) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
             date.date.place()
         },
         price,
-        strip: strip::svg(&date.pool, 0, strip::SMALL),
+        strip: if date.event.drop_in {
+            String::new()
+        } else {
+            strip::svg(&date.pool, 0, strip::SMALL)
+        },
         left,
         full,
     }
@@ -317,6 +326,7 @@ pub(crate) async fn show(
         } else {
             format!("/feeds/tag/{}.ics", encode(&wish.tag))
         },
+        submits: all.submits,
         asked: Shown {
             q: wish.words.clone(),
             format: wish.format.map_or_else(String::new, |f| f.word().into()),

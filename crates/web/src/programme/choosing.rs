@@ -85,6 +85,10 @@ pub(crate) fn make_stub(
     who: &Who<'_>,
     token: String,
 ) -> Option<Stub> {
+    // Nobody books it: people just come.
+    if page.event.drop_in {
+        return None;
+    }
     let now = app.desk.clock.now();
     let mut asked = asked.clone();
     let held_now = |held: &whole::WholeBooking| held.booking.state == State::Held;

@@ -49,6 +49,10 @@ pub(crate) struct EventTemplate {
     directions: String,
     hosts: String,
     bring: String,
+    /// Whom to ask, with live addresses.
+    contact: String,
+    /// Nobody books it: what it costs, in words.
+    drop_in: Option<(String, Vec<String>)>,
     description: String,
     refund_note: String,
     /// What cancelling gives back, in days for this date; empty where nothing costs anything.
@@ -193,7 +197,9 @@ pub(crate) fn render(
 ) -> EventTemplate {
     let date = stub
         .as_ref()
-        .and_then(|s| page.dates.iter().find(|d| d.date.id.0 == s.date))
+        .map(|s| s.date)
+        .or(asked.date.map(|d| d.0))
+        .and_then(|id| page.dates.iter().find(|d| d.date.id.0 == id))
         .or(page.dates.first());
     let when = date.map_or_else(
         || {
@@ -233,6 +239,14 @@ pub(crate) fn render(
         directions: of(|d| d.date.directions.clone()),
         hosts: of(|d| d.date.hosts.clone()),
         bring: event.bring.clone(),
+        contact: matricle_formats::rich::line(&event.contact),
+        drop_in: (event.drop_in && event.called_off.is_empty() && !page.dates.is_empty()).then(
+            || {
+                let dates = page.dates.iter().filter(|_| page.dates.len() > 1);
+                let dates = dates.map(|d| words::span(d.date.span.starts, d.date.span.ends, today));
+                (event.price_words.clone(), dates.collect())
+            },
+        ),
         description: event.description.clone(),
         refund_note: event.refund_note.clone(),
         called_off: event.called_off.clone(),

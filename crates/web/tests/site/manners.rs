@@ -355,7 +355,8 @@ async fn the_house_has_its_own_colour_and_mark_and_gives_its_kinds_theirs() {
     assert_eq!(mark(&mut bram, &png()).await.status, StatusCode::FORBIDDEN);
     // An event has a colour of its own, on its page and where it is embedded.
     let wording = form(&mut ilse, "/office/events/2/wording", "/office/events/2/wording").await;
-    let mut own: Vec<_> = wording.into_iter().filter(|(n, _)| n != "accent").collect();
+    let mut own: Vec<_> =
+        wording.into_iter().filter(|(n, _)| n != "accent" && n != "drop_in").collect();
     own.push(("accent".into(), "#004488".into()));
     own.push(("format".into(), "in person".into()));
     let kept = send(&mut ilse, "/office/events/2/wording", &own).await;

@@ -78,6 +78,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         wake: Arc::default(),
         health: Arc::default(),
         sessions: Arc::default(),
+        looking: Arc::default(),
         often: Arc::new(Often::new(limits.sign_in)),
         backups: std::sync::Arc::default(),
         word: std::sync::Arc::from(""),

@@ -1,9 +1,10 @@
 //! Dates are added, one or by a rule; first they can be looked at.
 
-use jiff::civil::{Date as Day, DateTime};
+use jiff::civil::DateTime;
 use matricle_core::EventId;
 use matricle_core::form::{Fault, Form};
-use matricle_core::rule::{Ends, Every, Rule, RuleError, weekday};
+use matricle_core::repeats;
+use matricle_core::rule::Rule;
 use matricle_core::schedule::SpanError;
 use matricle_core::staff::{Right, require};
 use matricle_store::events::{self, NewDate};
@@ -33,64 +34,8 @@ pub struct Adding {
     pub clashes: Vec<Clash>,
 }
 
-fn every(form: &mut Form, first: Day) -> Option<Every> {
-    Some(match form.get("repeat") {
-        "week" => {
-            let mut days: Vec<_> =
-                form.all("day_of_week").iter().filter_map(|d| weekday(d)).collect();
-            if days.is_empty() {
-                days.push(first.weekday());
-            }
-            Every::Week(days)
-        }
-        "day" => Every::Day,
-        "month day" => Every::MonthDay(first.day()),
-        "month last" => Every::MonthDay(-1),
-        "month weekday" => {
-            let nth = (first.day() - 1) / 7 + 1;
-            Every::MonthWeekday { nth, day: first.weekday() }
-        }
-        "month last weekday" => Every::MonthWeekday { nth: -1, day: first.weekday() },
-        "year" => Every::Year,
-        _ => return None,
-    })
-}
-
-/// Reads the rule of the form; none for a single date.
-fn rule(form: &mut Form, first: Day) -> Option<Rule> {
-    let every = every(form, first)?;
-    let interval = form.number("interval", 1, 52).unwrap_or(1);
-    let ends = match (form.number("count", 1, 520), form.day("last")) {
-        (Some(_), Some(_)) => {
-            form.fault("last", Fault::OneOfTwo);
-            return None;
-        }
-        (Some(count), None) => Ends::Count(count),
-        (None, Some(last)) => Ends::On(last),
-        (None, None) => {
-            form.fault("count", Fault::NeedsOther);
-            return None;
-        }
-    };
-    Some(Rule { every, interval, ends })
-}
-
 fn count(n: usize) -> u32 {
     u32::try_from(n).unwrap_or(u32::MAX)
-}
-
-/// Days typed one after another, by commas, spaces or lines.
-fn days(form: &mut Form, name: &str) -> Vec<Day> {
-    let read: Vec<Option<Day>> = form
-        .get(name)
-        .split([',', ';', ' ', '\n', '\r'])
-        .filter(|d| !d.is_empty())
-        .map(|d| d.parse().ok())
-        .collect();
-    if read.iter().any(Option::is_none) {
-        form.fault(name, Fault::NotADay);
-    }
-    read.into_iter().flatten().collect()
 }
 
 fn read_adding(
@@ -120,27 +65,20 @@ fn read_adding(
         .map(|i| form.count(&format!("pool_{i}"), 0, matricle_core::quick::MOST_SEATS))
         .collect();
     let (Some(first), Some(from), Some(until)) = (first, from, until) else { return Ok(None) };
-    let rule = rule(form, first);
+    let rule = repeats::rule(form, first);
     let mut on = match &rule {
         None => vec![first],
-        Some(rule) => match rule.days(first) {
-            Ok(days) => days,
-            Err(RuleError::TooMany { most }) => {
-                form.fault("count", Fault::TooMany(most));
-                return Ok(None);
-            }
-            Err(RuleError::NoDate | RuleError::Unknown { .. }) => {
-                form.fault("count", Fault::NoDate);
-                return Ok(None);
-            }
+        Some(rule) => match repeats::days_of(form, rule, first) {
+            Some(days) => days,
+            None => return Ok(None),
         },
     };
-    let but = days(form, "but");
+    let but = repeats::days(form, "but");
     let by_rule = on.len();
     on.retain(|d| !but.contains(d));
     let left_out = count(by_rule - on.len());
     let kept = on.len();
-    on.extend(days(form, "extra"));
+    on.extend(repeats::days(form, "extra"));
     on.sort_unstable();
     on.dedup();
     let extra = count(on.len() - kept);

@@ -379,6 +379,34 @@ fn apply(tx: &Tx<'_>, moved: &Moved, change: &Change, now: Timestamp) -> Result<
     Ok(())
 }
 
+/// Brings a date to another time, place and hosts, and tells everybody booked of what changes for
+/// them.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn bring_to(
+    tx: &Tx<'_>,
+    date: &Date,
+    span: Span,
+    (venue, room): (&str, &str),
+    hosts: &[String],
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let told = span != date.span || venue != date.venue || room != date.room;
+    let moved = Moved { date: date.clone(), span, told };
+    let change = Change {
+        day_shift: 0,
+        times: None,
+        venue: Some(venue.to_owned()),
+        room: Some(room.to_owned()),
+        hosts: Some(hosts.to_vec()),
+        margins: None,
+        capacities: Vec::new(),
+    };
+    apply(tx, &moved, &change, turn.now)?;
+    if told { tell_moved(tx, &moved, turn) } else { Ok(()) }
+}
+
 fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> {
     let (old, new) = (&moved.date.span, &moved.span);
     let knows = Knows {

@@ -1,0 +1,622 @@
+//! A submission: what its form says, where it stands, and what may become of it.
+
+use jiff::civil::{Date, Time};
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use serde::{Deserialize, Serialize};
+
+use crate::form::{Fault, Form, slug};
+use crate::quick::MOST_SEATS;
+use crate::rule::Rule;
+use crate::schedule::{Span, SpanError};
+use crate::{Currency, Money, details, repeats};
+
+/// So long a decision can be taken back; the mail to the submitter waits for that.
+pub const UNDO: SignedDuration = SignedDuration::from_mins(5);
+
+/// Most letters of a description.
+pub const LONGEST_TEXT: usize = 20_000;
+
+/// Most dates of one submission.
+pub const MOST_DATES: usize = 60;
+
+/// How long a date is said to be whose end is not given.
+const NO_END: SignedDuration = SignedDuration::from_hours(2);
+
+/// Where a submission stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum State {
+    /// It is being written, and nobody else sees it.
+    Unsent,
+    /// It waits for a reviewer.
+    Received,
+    /// Its submitter is asked for something.
+    SentBack,
+    /// It became an event.
+    Accepted,
+    /// It will not be one.
+    TurnedDown,
+    /// Its submitter took it back.
+    Withdrawn,
+}
+
+impl State {
+    /// All of them.
+    pub const ALL: [Self; 6] = [
+        Self::Unsent,
+        Self::Received,
+        Self::SentBack,
+        Self::Accepted,
+        Self::TurnedDown,
+        Self::Withdrawn,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Unsent => "not sent yet",
+            Self::Received => "received",
+            Self::SentBack => "sent back",
+            Self::Accepted => "accepted",
+            Self::TurnedDown => "turned down",
+            Self::Withdrawn => "withdrawn",
+        }
+    }
+
+    /// Finds a state by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.word() == word)
+    }
+
+    /// Whether it is at its end.
+    #[must_use]
+    pub const fn is_over(self) -> bool {
+        matches!(self, Self::TurnedDown | Self::Withdrawn)
+    }
+}
+
+/// What is done with a submission.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Act {
+    /// The submitter hands it in.
+    Send,
+    /// The submitter changes it.
+    Change,
+    /// The submitter takes it back.
+    Withdraw,
+    /// A reviewer puts something right in it.
+    Correct,
+    /// It becomes an event.
+    Accept,
+    /// It goes back with words.
+    SendBack,
+    /// It is turned down with a reason.
+    TurnDown,
+    /// It is spam: turned down, and nobody is told.
+    Spam,
+    /// It is a copy of something else, and ends in it.
+    Join,
+    /// A decision is taken back.
+    Undo,
+}
+
+impl Act {
+    /// All of them.
+    pub const ALL: [Self; 10] = [
+        Self::Send,
+        Self::Change,
+        Self::Withdraw,
+        Self::Correct,
+        Self::Accept,
+        Self::SendBack,
+        Self::TurnDown,
+        Self::Spam,
+        Self::Join,
+        Self::Undo,
+    ];
+
+    /// The word for it, as stored, and as addresses have it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Send => "send",
+            Self::Change => "change",
+            Self::Withdraw => "withdraw",
+            Self::Correct => "correct",
+            Self::Accept => "accept",
+            Self::SendBack => "send back",
+            Self::TurnDown => "turn down",
+            Self::Spam => "spam",
+            Self::Join => "join",
+            Self::Undo => "undo",
+        }
+    }
+
+    /// What was done, for a timeline.
+    #[must_use]
+    pub const fn done(self) -> &'static str {
+        match self {
+            Self::Send => "sent it in",
+            Self::Change => "changed it",
+            Self::Withdraw => "withdrew it",
+            Self::Correct => "corrected it",
+            Self::Accept => "accepted it",
+            Self::SendBack => "sent it back",
+            Self::TurnDown => "turned it down",
+            Self::Spam => "put it aside as spam",
+            Self::Join => "joined it with another",
+            Self::Undo => "took the decision back",
+        }
+    }
+
+    /// Finds an act by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|a| a.word() == word)
+    }
+
+    /// Whether a reviewer ends the waiting with it.
+    #[must_use]
+    pub const fn is_decision(self) -> bool {
+        matches!(self, Self::Accept | Self::SendBack | Self::TurnDown | Self::Spam | Self::Join)
+    }
+
+    /// Whether it is the submitter's.
+    #[must_use]
+    pub const fn is_submitters(self) -> bool {
+        matches!(self, Self::Send | Self::Change | Self::Withdraw)
+    }
+}
+
+/// Every act there is: from which state, and to which. What is not here cannot happen.
+pub const ACTS: &[(Act, &[State], State)] = {
+    use State::{Accepted, Received, SentBack, TurnedDown, Unsent, Withdrawn};
+    &[
+        (Act::Send, &[Unsent], Received),
+        // What is accepted stays so: the change waits beside it.
+        (Act::Change, &[Received, SentBack], Received),
+        (Act::Change, &[Accepted], Accepted),
+        (Act::Withdraw, &[Received, SentBack, Accepted], Withdrawn),
+        (Act::Correct, &[Received], Received),
+        (Act::Accept, &[Received], Accepted),
+        (Act::SendBack, &[Received], SentBack),
+        (Act::TurnDown, &[Received], TurnedDown),
+        (Act::Spam, &[Received], TurnedDown),
+        (Act::Join, &[Received], TurnedDown),
+        (Act::Undo, &[Accepted, SentBack, TurnedDown], Received),
+    ]
+};
+
+/// Why something cannot be done with a submission.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// It stands elsewhere by now: somebody was faster.
+    #[error("{who} {what}, at {at}; it is {} now", state.word())]
+    Elsewhere {
+        /// Where it stands.
+        state: State,
+        /// Who brought it there.
+        who: String,
+        /// What they did.
+        what: &'static str,
+        /// When.
+        at: Timestamp,
+    },
+    /// Its words are others than those that were looked at.
+    #[error("changed since it was looked at")]
+    Changed,
+    /// A decision can be taken back for a while only.
+    #[error("the time to take it back is over")]
+    TooLate,
+    /// There is nothing to take back.
+    #[error("nothing to take back")]
+    NothingToUndo,
+    /// The house rules do not allow it.
+    #[error("the house rules do not allow to {} it", .0.word())]
+    ByRules(Act),
+    /// The house takes no submissions from this person.
+    #[error("no submissions from this person")]
+    NotYou(NotYou),
+    /// So many were sent in a day.
+    #[error("{most} in a day are enough")]
+    Enough {
+        /// The most of a day.
+        most: u32,
+    },
+    /// It was filled in faster than anybody types.
+    #[error("filled in faster than anybody types")]
+    TooFast,
+    /// The field that people leave empty was filled in.
+    #[error("the field that people leave empty is filled in")]
+    Trapped,
+    /// The page it was typed on is too old, or is none of ours.
+    #[error("the page is too old")]
+    OldForm,
+    /// People have booked the event that it became.
+    #[error("{bookings} bookings are in the way")]
+    Booked {
+        /// How many.
+        bookings: u32,
+    },
+    /// There is nothing that it could be joined with.
+    #[error("nothing to join it with")]
+    NothingToJoin,
+    /// It waits for nobody: what came last was decided.
+    #[error("no change waits")]
+    NoChange,
+}
+
+/// Why somebody may not submit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NotYou {
+    /// Nobody may at present.
+    Closed,
+    /// Members only, and they have not signed in as one.
+    MembersOnly,
+    /// Only people named, and they have not signed in as one.
+    NotNamed,
+}
+
+/// The state that an act leads to.
+///
+/// # Errors
+/// `None` where [`ACTS`] has no such row: the caller says who was faster.
+#[must_use]
+pub fn leads(act: Act, from: State) -> Option<State> {
+    ACTS.iter().find(|(a, states, _)| *a == act && states.contains(&from)).map(|(.., to)| *to)
+}
+
+/// How it can be booked here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Booked {
+    /// Seats of each date.
+    pub seats: u32,
+    /// What a seat costs.
+    pub price: Money,
+}
+
+/// What a form says, read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Proposal {
+    /// The title.
+    pub title: String,
+    /// Its word in addresses.
+    pub slug: String,
+    /// What kind of event; may be empty.
+    pub kind: String,
+    /// Each date, in order; at least one.
+    pub spans: Vec<Span>,
+    /// The rule that gave them, if any did.
+    pub rule: Option<Rule>,
+    /// An end was given; otherwise each date is said to take two hours.
+    pub has_end: bool,
+    /// Where; may be empty.
+    pub place: String,
+    /// The address of a new place; may be empty.
+    pub address: String,
+    /// Who leads it.
+    pub hosts: Vec<String>,
+    /// Whom to ask; may be empty.
+    pub contact: String,
+    /// What it costs, in words; may be empty.
+    pub price: String,
+    /// It can be booked here.
+    pub booked: Option<Booked>,
+    /// Names of tags.
+    pub tags: Vec<String>,
+}
+
+/// Fields of the form, in its order. What else is sent is not kept.
+pub const FIELDS: &[&str] = &[
+    "title",
+    "how",
+    "day",
+    "from",
+    "until",
+    "days",
+    "repeat",
+    "interval",
+    "count",
+    "last",
+    "day_of_week",
+    "place",
+    "address",
+    "description",
+    "hosts",
+    "contact",
+    "price_words",
+    "bookable",
+    "seats",
+    "price",
+    "tag",
+    "kind",
+    "note",
+    "name",
+    "email",
+];
+
+/// What the form's fields are called where their changes are told.
+#[must_use]
+pub fn label(field: &str) -> &'static str {
+    match field {
+        "title" => "Title",
+        "how" | "days" | "repeat" | "interval" | "count" | "last" | "day_of_week" => "Dates",
+        "day" => "Day",
+        "from" => "From",
+        "until" => "Until",
+        "place" => "Where",
+        "address" => "Address of the place",
+        "description" => "What it is about",
+        "hosts" => "Who leads it",
+        "contact" => "Whom to ask",
+        "price_words" | "price" => "Price",
+        "bookable" => "Can be booked here",
+        "seats" => "Seats",
+        "tag" => "Tags",
+        "kind" => "Kind",
+        "picture" => "Picture",
+        _ => "Words to the reviewer",
+    }
+}
+
+/// What was typed, word for word, by field; a field may come several times.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Typed(pub Vec<(String, String)>);
+
+impl Typed {
+    /// Keeps the fields of the form, and of each no more than it can hold.
+    #[must_use]
+    pub fn of(form: &Form) -> Self {
+        let mut kept = Vec::new();
+        for name in FIELDS {
+            for value in form.all(name).into_iter().take(MOST_DATES) {
+                let value = value.chars().take(LONGEST_TEXT + 1).collect();
+                kept.push(((*name).to_owned(), value));
+            }
+        }
+        Self(kept)
+    }
+
+    /// The first value of a field; empty when there is none.
+    #[must_use]
+    pub fn get(&self, name: &str) -> &str {
+        self.0.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v)
+    }
+
+    /// All values of a field.
+    pub fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
+        self.0.iter().filter(move |(n, _)| n == name).map(|(_, v)| v.as_str())
+    }
+
+    /// Puts a value in the place of those there were; an empty one leaves none.
+    pub fn set(&mut self, name: &str, value: &str) {
+        self.0.retain(|(n, _)| n != name);
+        if !value.is_empty() {
+            self.0.push((name.to_owned(), value.to_owned()));
+        }
+    }
+
+    /// As a form, to be read.
+    #[must_use]
+    pub fn form(&self) -> Form {
+        Form::new(self.0.clone())
+    }
+
+    /// The fields in which two differ, each once, in the order of the form.
+    #[must_use]
+    pub fn differs(&self, other: &Self) -> Vec<&'static str> {
+        FIELDS
+            .iter()
+            .copied()
+            .filter(|f| !matches!(*f, "note" | "name" | "email") && !self.all(f).eq(other.all(f)))
+            .collect()
+    }
+}
+
+/// Reads a form for a house in this zone and currency. Only what no event can be without is
+/// needed: a title, a day and an hour; what else is missing the checks tell.
+///
+/// # Errors
+/// The faults are in the form; then there is no proposal.
+pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal> {
+    let title = form.needed("title");
+    let slug = slug(&title);
+    if slug.is_empty() && !title.is_empty() {
+        form.fault("title", Fault::NoWord);
+    }
+    let kind = form.line("kind");
+    let day = form.day("day");
+    let first = form.need("day", day);
+    let from = form.time("from");
+    let from = form.need("from", from);
+    let until = form.time("until");
+    let (mut days, mut rule) = (Vec::new(), None);
+    if let Some(first) = first {
+        match form.get("how") {
+            "several" => {
+                days = repeats::days(form, "days");
+                days.push(first);
+            }
+            "rule" => {
+                rule = repeats::rule(form, first);
+                if rule.is_none() {
+                    form.fault("repeat", Fault::Missing);
+                }
+                let found = rule.as_ref().and_then(|r| repeats::days_of(form, r, first));
+                days = found.unwrap_or_default();
+            }
+            _ => days.push(first),
+        }
+    }
+    days.sort_unstable();
+    days.dedup();
+    if days.len() > MOST_DATES {
+        form.fault(if rule.is_some() { "count" } else { "days" }, Fault::TooMany(MOST_DATES));
+    }
+    let mut spans = Vec::new();
+    if let Some(from) = from {
+        for day in days.into_iter().take(MOST_DATES) {
+            match span_of(day, from, until, zone) {
+                Ok(span) => spans.push(span),
+                // A rule leaves such a day out.
+                Err(SpanError::Ambiguous { .. }) if rule.is_some() => {}
+                Err(SpanError::Ambiguous { at, .. }) => {
+                    let field = if at.time() == from { "from" } else { "until" };
+                    form.fault(field, Fault::ClockChange(at));
+                }
+                Err(SpanError::EndsFirst { .. }) => form.fault("until", Fault::EndsFirst),
+                Err(SpanError::UnknownZone { .. }) => form.fault("day", Fault::NotADay),
+            }
+        }
+    }
+    let place = form.line("place");
+    let address = form.line("address");
+    form.text("description", LONGEST_TEXT);
+    form.text("note", details::LONGEST_TEXT);
+    let hosts = form.line("hosts");
+    let contact = form.line("contact");
+    let price = form.line("price_words");
+    let booked = form.ticked("bookable").then(|| {
+        let seats = form.count("seats", 1, MOST_SEATS);
+        let price = form.amount("price", currency).unwrap_or(0);
+        Booked { seats, price: currency.of(price) }
+    });
+    let mut tags: Vec<String> = form.all("tag").iter().map(|t| crate::text::line(t)).collect();
+    tags.truncate(10);
+    if !form.wrong.is_empty() || spans.is_empty() {
+        return None;
+    }
+    Some(Proposal {
+        title,
+        slug,
+        kind,
+        spans,
+        rule,
+        has_end: until.is_some(),
+        place,
+        address,
+        hosts: hosts.split(',').map(|h| h.trim().to_owned()).filter(|h| !h.is_empty()).collect(),
+        contact,
+        price,
+        booked,
+        tags,
+    })
+}
+
+/// A date on a day; an end before the start is on the next day.
+fn span_of(day: Date, from: Time, until: Option<Time>, zone: &str) -> Result<Span, SpanError> {
+    let starts = day.to_datetime(from);
+    let ends = match until {
+        None => starts.saturating_add(NO_END),
+        Some(until) if until < from => day.saturating_add(1.day()).to_datetime(until),
+        Some(until) => day.to_datetime(until),
+    };
+    Span::new(starts, ends, zone)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn form(pairs: &[(&str, &str)]) -> Form {
+        Form::new(pairs.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
+    }
+
+    fn read_all(pairs: &[(&str, &str)]) -> Result<Proposal, Vec<String>> {
+        let mut form = form(pairs);
+        let read = read(&mut form, "Europe/Dublin", Currency::EUR);
+        read.ok_or_else(|| form.wrong.iter().map(ToString::to_string).collect())
+    }
+
+    #[test]
+    fn a_title_a_day_and_an_hour_are_enough() {
+        let p = read_all(&[("title", "Branch meeting"), ("day", "2027-01-12"), ("from", "19:30")]);
+        let p = p.unwrap();
+        assert_eq!((p.slug.as_str(), p.has_end, p.spans.len()), ("branch-meeting", false, 1));
+        assert_eq!(p.spans[0].ends.to_string(), "2027-01-12T21:30:00");
+        assert_eq!(
+            read_all(&[("title", "??"), ("from", "late"), ("bookable", "yes")]).unwrap_err(),
+            ["title: no letter or digit", "day: missing", "from: not a time", "seats: missing"]
+        );
+    }
+
+    #[test]
+    fn several_dates_are_typed_or_follow_a_rule() {
+        let base = [("title", "T"), ("day", "2027-03-01"), ("from", "01:30"), ("until", "00:15")];
+        let with = |more: &[(&str, &str)]| read_all(&[&base[..], more].concat());
+        let several = with(&[("how", "several"), ("days", "2027-02-03, 2027-03-01\n2027-02-04")]);
+        let days: Vec<String> =
+            several.unwrap().spans.iter().map(|s| s.starts.date().to_string()).collect();
+        assert_eq!(days, ["2027-02-03", "2027-02-04", "2027-03-01"]);
+        // An hour that the clocks skip is left out of a rule, and told of a day that was typed.
+        let rule = with(&[("how", "rule"), ("repeat", "day"), ("count", "30")]).unwrap();
+        assert_eq!((rule.spans.len(), rule.rule.is_some()), (29, true));
+        let typed = with(&[("how", "several"), ("days", "2027-03-28")]).unwrap_err();
+        assert_eq!(typed, ["from: 2027-03-28T01:30:00 is skipped or repeated by a clock change"]);
+        assert_eq!(with(&[("how", "rule")]).unwrap_err(), ["repeat: missing"]);
+        let many = with(&[("how", "rule"), ("repeat", "day"), ("count", "61")]).unwrap_err();
+        assert_eq!(many, ["count: gives more than 60 dates"]);
+    }
+
+    #[test]
+    fn nothing_happens_but_what_the_table_says() {
+        let mut rows = Vec::new();
+        for act in Act::ALL {
+            for from in State::ALL {
+                if let Some(to) = leads(act, from) {
+                    rows.push(format!("{}: {} → {}", act.word(), from.word(), to.word()));
+                }
+            }
+            assert_eq!(Act::from_word(act.word()), Some(act));
+        }
+        insta::assert_snapshot!(rows.join("\n"), @r"
+        send: not sent yet → received
+        change: received → received
+        change: sent back → received
+        change: accepted → accepted
+        withdraw: received → withdrawn
+        withdraw: sent back → withdrawn
+        withdraw: accepted → withdrawn
+        correct: received → received
+        accept: received → accepted
+        send back: received → sent back
+        turn down: received → turned down
+        spam: received → turned down
+        join: received → turned down
+        undo: sent back → received
+        undo: accepted → received
+        undo: turned down → received
+        ");
+        assert!(State::ALL.into_iter().all(|s| State::from_word(s.word()) == Some(s)));
+    }
+
+    proptest! {
+        /// Whatever is typed is a proposal with dates in their order, or faults; what is kept of
+        /// it is the same when it is read again.
+        #[test]
+        fn anything_typed_is_read_or_told(
+            words in prop::collection::vec("[0-9a-z :,.é-]{0,12}", 6),
+            how in prop::sample::select(vec!["", "several", "rule"]),
+            repeat in prop::sample::select(vec!["", "week", "day", "month last"]),
+            bookable in prop::sample::select(vec!["", "yes"]),
+        ) {
+            let [title, day, from, days, count, seats] = &words[..] else { return Ok(()) };
+            let (day, from) = (if day.len() % 2 == 0 { day } else { "2027-01-12" }, if from.len() % 2 == 0 { from } else { "19:30" });
+            let mut form = form(&[("title", title), ("how", how), ("day", day), ("from", from), ("days", days),
+                ("repeat", repeat), ("count", count), ("bookable", bookable), ("seats", seats), ("elsewhere", "x")]);
+            let typed = Typed::of(&form);
+            prop_assert_eq!(&Typed::of(&typed.form()), &typed);
+            prop_assert!(typed.get("elsewhere").is_empty() && typed.differs(&typed).is_empty());
+            match read(&mut form, "Europe/Dublin", Currency::EUR) {
+                Some(p) => {
+                    prop_assert!(form.wrong.is_empty() && (1..=MOST_DATES).contains(&p.spans.len()));
+                    prop_assert!(p.spans.windows(2).all(|w| w[0].starts < w[1].starts));
+                }
+                None => prop_assert!(!form.wrong.is_empty() || repeat == "month last"),
+            }
+        }
+    }
+}
