@@ -15,6 +15,7 @@ mod money;
 mod office;
 mod own_words;
 mod planning;
+mod submitted;
 mod telling;
 mod told;
 mod true_numbers;
