@@ -40,6 +40,8 @@ pub enum Command {
     Bench(BenchArgs),
     /// Measure what lists of many dates cost, beside the bare SQL they need.
     BenchSeason(SeasonArgs),
+    /// Measures what the checks of a submission cost among many published events.
+    BenchReview(ReviewArgs),
     /// Measure booking and the list of bookings in growing files, beside plain SQL.
     BenchBookings(BookingsArgs),
     /// Measure every page in a house of many years, beside the limit of 300 ms.
@@ -165,6 +167,14 @@ pub struct SeasonArgs {
     /// Most dates.
     #[arg(long, default_value_t = 100_000)]
     pub most: u32,
+}
+
+/// Arguments of `bench-review`.
+#[derive(Debug, Args)]
+pub struct ReviewArgs {
+    /// How many published events there are.
+    #[arg(long, default_value_t = 100_000)]
+    pub events: u32,
 }
 
 /// Arguments of `bench-pages`.

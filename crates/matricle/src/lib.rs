@@ -5,6 +5,7 @@ pub mod bench;
 pub mod bench_bookings;
 pub mod bench_messages;
 pub mod bench_pages;
+pub mod bench_review;
 pub mod bench_season;
 pub mod check;
 pub mod cli;

@@ -307,6 +307,13 @@ fn place(a: &Known, b: &Known) -> u32 {
     whole.max(part * 85 / 100)
 }
 
+/// Whether two agree in time and place well enough for their words to matter: what differs there
+/// need not be read.
+#[must_use]
+pub fn may_be(a: &Known, b: &Known) -> bool {
+    time(a, b) >= ENOUGH_TIME && place(a, b) >= ENOUGH_PLACE
+}
+
 /// Compares two.
 #[must_use]
 pub fn compare(a: &Known, b: &Known) -> Likeness {

@@ -2,7 +2,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::review::checks::{self, Facts, Finding, Light, Near, Other};
-use matricle_core::review::likeness::{Known, Sample, compare};
+use matricle_core::review::likeness::{Known, Sample, compare, may_be};
 use matricle_core::review::submission::{Proposal, Typed};
 use matricle_core::{EventId, SubmissionId};
 use matricle_formats::words;
@@ -73,10 +73,14 @@ pub(crate) fn near(
     });
     let mut found = Vec::new();
     for mut candidate in submissions::candidates(conn, of, event.map(|e| e.0), &starts)? {
-        candidate.sample.text = events::without_marks(&candidate.sample.text);
         if candidate.sample.place == NO_PLACE {
             candidate.sample.place.clear();
         }
+        let text = std::mem::take(&mut candidate.sample.text);
+        if !may_be(&mine, &Known::of(&candidate.sample)) {
+            continue;
+        }
+        candidate.sample.text = events::without_marks(&text);
         let like = compare(&mine, &Known::of(&candidate.sample));
         if like.is_copy() {
             let near = Near {
