@@ -14,6 +14,23 @@ use crate::{Doing, StoreError, events, waiting};
 /// the states that core charges.
 const RULES: &[(&str, &str)] = &[
     (
+        "a submission waits while it is received or a change to it is, and no longer",
+        "SELECT 'submission ' || s.id || ': ' || s.state FROM submissions s
+         WHERE (s.state = 'received') > (s.waits_since IS NOT NULL)
+            OR s.waits_since IS NOT NULL AND s.state <> 'received' AND (s.state <> 'accepted' OR s.change IS NULL)",
+    ),
+    (
+        "what was accepted has an event, and whoever sent it has proved an address",
+        "SELECT 'submission ' || s.id || ': ' || s.state FROM submissions s
+         WHERE s.state = 'accepted' AND s.event_id IS NULL OR s.state <> 'not sent yet' AND s.person_id IS NULL",
+    ),
+    (
+        "nobody is told of a decision that can still be taken back",
+        "SELECT 'submission ' || s.id FROM submissions s JOIN outbox o ON o.submission_id = s.id
+         WHERE o.happened IN ('submission accepted', 'submission sent back', 'submission turned down')
+            AND o.state = 'planned' AND s.state = 'received' AND s.decided_at IS NULL",
+    ),
+    (
         "a date counts the people who are in",
         "SELECT 'date ' || d.id || ': counted ' || d.inside FROM dates d WHERE d.inside <> (
             SELECT count(*) FROM attendees a WHERE a.date_id = d.id AND a.presence = 'in')",

@@ -32,6 +32,8 @@
     said.replaceChildren(fragment(html));
     said.firstElementChild?.classList.toggle("wrong", wrong);
     if (wrong) said.firstElementChild?.classList.remove("keep");
+    const line = said.querySelector("[data-figures]");
+    if (line) { root.querySelector("#figures").textContent = line.textContent; line.remove(); }
   };
   const plain = (text, wrong) => { const p = document.createElement("p"); p.className = "note"; p.textContent = text; tell(p.outerHTML, wrong); };
   const draw = (html) => {
@@ -84,7 +86,7 @@
     let answer = null, text = "";
     try { answer = await post(form.getAttribute("action"), body); text = await answer.text(); } catch { /* told below */ }
     if (answer?.ok) {
-      last = { key, row: kept, undo: fragment(text).querySelector("[data-undo]")?.getAttribute("action") };
+      last = { key, row: kept, place, undo: fragment(text).querySelector("[data-undo]")?.getAttribute("action") };
       tell(text, false);
       if (!rows().length) { await drawn; await nothing(); }
     } else {
@@ -109,7 +111,7 @@
     tell(text, false);
     const back = last;
     last = null;
-    if (back?.row) { queue.prepend(back.row); count(); ready.delete(back.key); ahead.delete(back.key); await show(back.key); }
+    if (back?.row) { queue.insertBefore(back.row, back.place?.parentNode === queue ? back.place : null); count(); ready.delete(back.key); ahead.delete(back.key); await show(back.key); }
     else location.reload();
   };
   const correct = async (form) => {
@@ -196,6 +198,8 @@
     else if (answer.waits && String(answer.version) !== shown.dataset.version) plain("Its words were changed meanwhile. Choose it in the queue to read it again.", true);
   };
   setInterval(look, 15000);
+  // On a telephone the one to decide on comes first.
+  if (matchMedia("(max-width: 820px)").matches) root.querySelector(".queuelist").open = false;
   article.firstElementChild?.focus({ preventScroll: true });
   look();
   prepare();

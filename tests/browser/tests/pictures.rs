@@ -50,12 +50,15 @@ async fn the_main_views() -> Result<()> {
 
     b.sign_in(&house, 0).await?;
     shoot(&b, "today").await?;
-    for (name, page) in
-        [("events", "events"), ("sheet", "events/2"), ("bookings", "bookings?q=to+pay")]
-    {
+    for (name, page) in [("sheet", "events/2"), ("bookings", "bookings?q=to+pay")] {
         b.driver.goto(format!("{}/office/{page}", house.url)).await?;
         shoot(&b, name).await?;
     }
+    b.driver.goto(format!("{}/office/review", house.url)).await?;
+    b.press("n").await?;
+    b.press("n").await?;
+    b.says("article", "Nearly the same").await?;
+    shoot(&b, "review").await?;
     b.driver.goto(format!("{}/office/money", house.url)).await?;
     shoot(&b, "money").await?;
     b.driver.goto(format!("{}/office/board?reach=week&day=2026-12-08", house.url)).await?;

@@ -124,7 +124,7 @@ checks! {
     /// No end is given.
     NoEnd "no end" When 2 "No end is given; it is said to take two hours." "When does it end?";
     /// No place is given.
-    NoPlace "no place" Where 3 "No place is given." "Where does it take place?";
+    NoPlace "no place" Where 3 "No place is given: it cannot be accepted without one." "Where does it take place?";
     /// Nothing says whom to ask.
     NoContact "no contact" Contact 2 "Nothing says whom to ask." "Whom can people ask, by mail or telephone?";
     /// Whom to ask cannot be written to, rung or opened.

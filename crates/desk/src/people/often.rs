@@ -33,6 +33,8 @@ pub enum Asks {
     Submission,
     /// The same, by the network.
     SubmissionFrom,
+    /// What is written of submissions is kept: by the network.
+    Keeping,
     /// Somebody complains: by the network.
     Complaint,
 }
@@ -67,6 +69,7 @@ impl Often {
             Asks::Password => (n.saturating_mul(2), 15),
             Asks::NumberMail => (n / 2 + 1, 60),
             Asks::Submission | Asks::Complaint => (n, 60),
+            Asks::Keeping => (n.saturating_mul(60), 1),
             Asks::SubmissionFrom => (n.saturating_mul(10), 60),
             Asks::NumberTry => (n.saturating_mul(2), 60),
             Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),

@@ -5,7 +5,7 @@ use matricle_core::review::rules::HouseRules;
 use matricle_core::review::submission::{Proposal, Refusal};
 use matricle_core::shares::Share;
 use matricle_core::words::fold;
-use matricle_store::events::{self, EventState, NewEvent, NewTicketType};
+use matricle_store::events::{self, EventState, Format, NewEvent, NewTicketType};
 use matricle_store::submissions::{self, Submission};
 use matricle_store::{Tx, bookings, books, places};
 
@@ -77,6 +77,7 @@ pub(crate) fn make_event(
             .into_iter()
             .collect(),
         dates: if is_run { Vec::new() } else { dates.clone() },
+        format: if fold(&p.place) == "online" { Format::Online } else { Format::InPerson },
         drop_in: booked.is_none(),
         price_words: if booked.is_none() { p.price.clone() } else { String::new() },
         contact: p.contact.clone(),

@@ -40,14 +40,8 @@ pub(crate) fn new_dates(p: &Proposal, offered: &Offered) -> Vec<NewDate> {
         .collect()
 }
 
-/// Where nothing is said of the place.
-pub(crate) const NO_PLACE: &str = "To be announced";
-
 /// The venue and room that a line means.
 pub(crate) fn place_of(place: &str, offered: &Offered) -> (String, String) {
-    if place.is_empty() {
-        return (NO_PLACE.into(), String::new());
-    }
     let line = matricle_core::words::fold(place);
     let known = offered.places().into_iter().find(|(l, ..)| matricle_core::words::fold(l) == line);
     known.map_or_else(
@@ -73,9 +67,6 @@ pub(crate) fn near(
     });
     let mut found = Vec::new();
     for mut candidate in submissions::candidates(conn, of, event.map(|e| e.0), &starts)? {
-        if candidate.sample.place == NO_PLACE {
-            candidate.sample.place.clear();
-        }
         let text = std::mem::take(&mut candidate.sample.text);
         if !may_be(&mine, &Known::of(&candidate.sample)) {
             continue;
@@ -177,28 +168,42 @@ pub(crate) fn check_in(tx: &Tx<'_>, id: SubmissionId, now: Timestamp) -> Result<
 }
 
 /// Checks again what waits and was checked against other plans than those of now, the longest
-/// waiting first; how many there were.
+/// waiting first; how many there were. They are worked out away from the writing thread, and
+/// written down where nothing changed meanwhile.
 ///
 /// # Errors
 /// The store fails.
 pub async fn check_stale(desk: &Desk) -> Result<usize, DeskError> {
-    let any = desk
-        .store
-        .read(|conn| Ok::<_, DeskError>(submissions::stale(conn, submissions::plans(conn)?, 1)?))
-        .await?;
-    if any.is_empty() {
-        return Ok(0);
-    }
     let now = desk.clock.now();
-    desk.store
-        .write(move |tx| {
-            let stale = submissions::stale(tx, submissions::plans(tx)?, AT_ONCE)?;
-            for id in &stale {
-                check_in(tx, *id, now)?;
+    let checked = desk
+        .store
+        .read(move |conn| {
+            let plans = submissions::plans(conn)?;
+            let mut checked = Vec::new();
+            for id in submissions::stale(conn, plans, AT_ONCE)? {
+                let s = super::found(conn, id)?;
+                let typed = s.change.as_ref().unwrap_or(&s.typed);
+                let (found, light) = check(conn, &s, typed, now)?;
+                checked.push((id, s.version, found, light));
             }
-            Ok(stale.len())
+            Ok::<_, DeskError>((plans, checked))
         })
-        .await
+        .await?;
+    let (plans, checked) = checked;
+    let n = checked.len();
+    if n > 0 {
+        desk.store
+            .write(move |tx| {
+                for (id, version, found, light) in checked {
+                    if super::found(tx, id)?.version == version {
+                        submissions::set_checks(tx, id, &found, light, plans)?;
+                    }
+                }
+                Ok::<_, DeskError>(())
+            })
+            .await?;
+    }
+    Ok(n)
 }
 
 /// What time does: what was turned down or withdrawn is erased when the house rules say so, what

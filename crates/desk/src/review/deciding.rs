@@ -4,7 +4,7 @@
 use matricle_core::form::{Fault, Form, Wrong};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::review::checks::Other;
-use matricle_core::review::submission::{Act, Refusal, State, Typed, UNDO};
+use matricle_core::review::submission::{Act, Proposal, Refusal, State, Typed, UNDO};
 use matricle_core::staff::Right;
 use matricle_core::{EventId, SubmissionId};
 use matricle_store::events::{self, EventState};
@@ -127,6 +127,7 @@ pub(crate) fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, 
             Act::Accept => {
                 let Given { house, rules } = given(tx)?;
                 let p = proposal(&s.typed, &house).map_err(|f| DeskError::Form(f.wrong))?;
+                placed(&p)?;
                 let event = changes::make_event(tx, &s, &p, EventState::Published, &rules, turn)?;
                 s.event = Some(event);
             }
@@ -166,6 +167,14 @@ fn page_of(s: &Submission) -> String {
     s.event.map_or_else(|| "/office/house/submissions".into(), |e| format!("/office/events/{e}"))
 }
 
+/// Nothing is in the Programme that is nowhere.
+fn placed(p: &Proposal) -> Result<(), DeskError> {
+    if !p.place.is_empty() {
+        return Ok(());
+    }
+    Err(DeskError::Form(vec![Wrong { field: "place".into(), fault: Fault::Missing }]))
+}
+
 /// What a decision is called in the house's log of changes.
 const fn said(act: Act, of_change: bool) -> &'static str {
     match (act, of_change) {
@@ -183,6 +192,7 @@ const fn said(act: Act, of_change: bool) -> &'static str {
 fn take_over(tx: &Tx<'_>, s: &mut Submission, change: Typed, turn: &Turn) -> Result<(), DeskError> {
     let event = s.event.ok_or(DeskError::NotFound)?;
     let p = proposal(&change, &given(tx)?.house).map_err(|f| DeskError::Form(f.wrong))?;
+    placed(&p)?;
     submissions::set_typed(tx, s.id, &change)?;
     submissions::set_change(tx, s.id, None)?;
     (s.typed, s.change) = (change, None);
@@ -198,11 +208,21 @@ fn joined(
     filled: &mut Vec<Changed>,
     turn: &Turn,
 ) -> Result<(Option<EventId>, String), DeskError> {
-    let near = s.findings.iter().filter_map(|f| {
+    // What was nearly the same a moment ago may have become an event since.
+    let (found_now, light) = checking::check(tx, s, &s.typed, turn.now)?;
+    submissions::set_checks(tx, s.id, &found_now, light, submissions::plans(tx)?)?;
+    let near = found_now.iter().filter_map(|f| {
         (f.check == matricle_core::review::checks::Check::Copy).then_some(f.other).flatten()
     });
     let near: Vec<Other> = near.collect();
-    let with = with.or_else(|| near.first().copied()).filter(|w| near.contains(w));
+    let with = match with {
+        Some(Other::Submission(id)) => match found(tx, SubmissionId(id))?.event {
+            Some(event) => Some(Other::Event(event.0)),
+            None => with,
+        },
+        with => with.or_else(|| near.first().copied()),
+    };
+    let with = with.filter(|w| near.contains(w));
     match with.ok_or(Refusal::NothingToJoin)? {
         Other::Event(id) => {
             let mut event = events::by_id(tx, EventId(id))?.ok_or(Refusal::NothingToJoin)?;

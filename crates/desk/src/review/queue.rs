@@ -154,7 +154,10 @@ fn fields_of(
         ("Where", first.map_or_else(String::new, matricle_store::events::Date::place)),
         ("Who leads it", first.map_or_else(String::new, |d| d.hosts.clone())),
         ("Whom to ask", event.contact.clone()),
-        ("What it is about", if text.is_empty() { event.lead.clone() } else { text }),
+        (
+            "What it is about",
+            if text.contains(&event.lead) { text } else { format!("{} {text}", event.lead) },
+        ),
     ]
     .into_iter()
     .filter(|(_, text)| !text.is_empty())

@@ -236,6 +236,9 @@ pub async fn keep(
     form: &Form,
 ) -> Result<(SubmissionId, Hints), DeskError> {
     let (typed, now) = (kept(form), desk.clock.now());
+    if who.from.1 != 0 {
+        desk.often.ask(Asks::Keeping, &who.from.1.to_string(), now)?;
+    }
     if begun.is_none() {
         if who.from.0 != 0 {
             desk.often.ask(Asks::Submission, &who.from.0.to_string(), now)?;
@@ -381,7 +384,8 @@ pub async fn send(
     mut form: Form,
 ) -> Result<Handed, DeskError> {
     let signed_in = who.person.is_some();
-    let took = seconds(desk, &form, signed_in)?;
+    // What is wrong with fields is said first: whoever mends them is no program.
+    let took = seconds(desk, &form, signed_in);
     let worked = is_worked(form.get("stamp"), form.get("work"));
     let typed = kept(&form);
     let given = desk.store.read(given).await?;
@@ -410,6 +414,7 @@ pub async fn send(
         }
     }
     form.done().map_err(DeskError::Form)?;
+    let took = took?;
     let now = desk.clock.now();
     let (asks, desk_too, to) = (who.clone(), desk.clone(), email.clone());
     let s = desk
@@ -434,7 +439,7 @@ pub async fn send(
         })
         .await?;
     if signed_in {
-        return hand_in(desk, id).await;
+        return hand_in(desk, id, None).await;
     }
     desk.often.stranger_mail(&email, who.from, now)?;
     let link = desk.submission_url(id, &email);
@@ -512,25 +517,41 @@ fn enough(
     Ok(hour)
 }
 
-/// Hands a submission in by the link that was mailed: whoever opens it reads that mail.
+/// Hands a submission in by the link that was mailed, in the wording that was looked at: whoever
+/// opens it reads that mail.
 ///
 /// # Errors
-/// [`DeskError::NotFound`] for a link that is none; [`DeskError::Form`] when something is missing
+/// [`Refusal::Changed`]; [`DeskError::NotFound`] for a link that is none; [`DeskError::Form`] when something is missing
 /// that it cannot be without; [`DeskError::Submission`].
-pub async fn confirm(desk: &Desk, id: SubmissionId, key: &str) -> Result<Handed, DeskError> {
+pub async fn confirm(
+    desk: &Desk,
+    id: SubmissionId,
+    key: &str,
+    version: u32,
+) -> Result<Handed, DeskError> {
     let key = key.to_owned();
     let s = desk.store.read(move |conn| found(conn, id)).await?;
     if s.email.is_empty() || !desk.secrets.opens_submission(id, &s.email, &key) {
         return Err(DeskError::NotFound);
     }
-    hand_in(desk, id).await
+    hand_in(desk, id, Some(version)).await
 }
 
 /// Hands in what whoever wrote it has proved to be theirs.
-async fn hand_in(desk: &Desk, id: SubmissionId) -> Result<Handed, DeskError> {
+async fn hand_in(desk: &Desk, id: SubmissionId, seen: Option<u32>) -> Result<Handed, DeskError> {
     let s = desk.store.read(move |conn| found(conn, id)).await?;
     let turn = desk.turn_of_submitter(super::name_of(&s));
-    let handed = desk.store.write(move |tx| hand_in_in(tx, id, &turn)).await?;
+    let handed = desk
+        .store
+        .write(move |tx| {
+            // Another browser may hold the key to write it: what is handed in was looked at.
+            let s = found(tx, id)?;
+            if s.state == State::Unsent && seen.is_some_and(|version| version != s.version) {
+                return Err(Refusal::Changed.into());
+            }
+            hand_in_in(tx, id, &turn)
+        })
+        .await?;
     desk.wake.all();
     Ok(handed)
 }
@@ -557,7 +578,11 @@ pub(crate) fn hand_in_in(tx: &Tx<'_>, id: SubmissionId, turn: &Turn) -> Result<H
     let copies = s.findings.iter().any(|f| f.check == matricle_core::review::checks::Check::Copy);
     // What is doubtful, or looks like something that is there already, is read by somebody.
     let lands = match rules.lands(&standing) {
-        Lands::Published | Lands::Draft if light == Light::Doubtful || copies => Lands::Review,
+        Lands::Published | Lands::Draft
+            if light == Light::Doubtful || copies || p.place.is_empty() =>
+        {
+            Lands::Review
+        }
         lands => lands,
     };
     let knows = Knows::default();

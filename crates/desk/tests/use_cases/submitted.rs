@@ -76,8 +76,13 @@ impl World {
     async fn received(&self, with: &[(&str, &str)]) -> SubmissionId {
         let id = self.sent(with).await.unwrap();
         let key = self.key(id).await;
-        writing::confirm(&self.desk, id, &key).await.unwrap();
+        self.confirm(id, &key).await.unwrap();
         id
+    }
+
+    async fn confirm(&self, id: SubmissionId, key: &str) -> Result<Handed, DeskError> {
+        let version = self.one(id).await.version;
+        writing::confirm(&self.desk, id, key, version).await
     }
 
     async fn key(&self, id: SubmissionId) -> String {
@@ -131,15 +136,15 @@ async fn what_a_stranger_sends_waits_is_checked_and_decided_and_each_hears_of_it
         &w.desk.secrets.writing_key(id),
         &w.desk.secrets.submission_key(SubmissionId(1), WILMA),
     ] {
-        assert!(
-            matches!(writing::confirm(&w.desk, id, key).await, Err(DeskError::NotFound)),
-            "{key}"
-        );
+        assert!(matches!(w.confirm(id, key).await, Err(DeskError::NotFound)), "{key}");
     }
     let key = w.key(id).await;
-    assert_eq!(writing::confirm(&w.desk, id, &key).await.unwrap(), Handed::Waits);
+    // What is handed in is what was looked at, whoever else may write it.
+    let stale = writing::confirm(&w.desk, id, &key, 99).await.unwrap_err();
+    assert_eq!(refusal(stale), Refusal::Changed);
+    assert_eq!(w.confirm(id, &key).await.unwrap(), Handed::Waits);
     // A double click says who was faster, and sends nothing twice.
-    let again = refusal(writing::confirm(&w.desk, id, &key).await.unwrap_err());
+    let again = refusal(w.confirm(id, &key).await.unwrap_err());
     assert!(matches!(again, Refusal::Elsewhere { state: State::Received, .. }), "{again}");
     w.due().await;
     let copy = w.mail_of("We have your event: Queens in winter").unwrap();
@@ -295,6 +300,10 @@ async fn what_a_reviewer_corrects_is_told_and_an_answer_comes_back() {
     let w = world().await;
     w.due().await;
     let rosalind = w.staff(5).await;
+    let nowhere =
+        w.received(&[("place", ""), ("day", "2027-01-15"), ("email", "n@post.example")]).await;
+    let refused = w.decide(5, nowhere, Act::Accept, "").await;
+    assert!(matches!(refused, Err(DeskError::Form(wrong)) if wrong[0].field == "place"));
     let id = w.received(&[("place", "Hexley Libary"), ("until", "")]).await;
     assert!(w.found(id).await.contains(&Check::NearVenue));
     let version = w.one(id).await.version;
@@ -335,7 +344,7 @@ async fn what_a_reviewer_corrects_is_told_and_an_answer_comes_back() {
     let (copy, copy_key) = mine::copy(&w.desk, &nobody, id, &key).await.unwrap();
     let typed = w.one(copy).await.typed;
     assert_eq!((typed.get("title"), typed.get("day")), ("Queens in winter", ""));
-    assert!(matches!(writing::confirm(&w.desk, copy, &copy_key).await, Err(DeskError::Form(_))));
+    assert!(matches!(w.confirm(copy, &copy_key).await, Err(DeskError::Form(_))));
     mine::withdraw(&w.desk, &nobody, id, &key).await.unwrap();
     assert_eq!(w.one(id).await.state, State::Withdrawn);
     let none = w.decide(5, id, Act::Accept, "").await;
@@ -412,13 +421,10 @@ async fn trust_is_proposed_decided_and_taken_back_by_a_complaint() {
     // From now on theirs is in the Programme at once; what looks like something else is not.
     let id = w.sent(&[("title", "Dyes from walnut"), ("day", "2027-03-20")]).await.unwrap();
     let key = w.key(id).await;
-    assert_eq!(
-        writing::confirm(&w.desk, id, &key).await.unwrap(),
-        Handed::Published("dyes-from-walnut".into())
-    );
+    assert_eq!(w.confirm(id, &key).await.unwrap(), Handed::Published("dyes-from-walnut".into()));
     let twin = w.sent(&[("title", "Walnut dyes"), ("day", "2027-03-20")]).await.unwrap();
     let key = w.key(twin).await;
-    assert_eq!(writing::confirm(&w.desk, twin, &key).await.unwrap(), Handed::Waits);
+    assert_eq!(w.confirm(twin, &key).await.unwrap(), Handed::Waits);
     // A complaint that is right takes it back; the event leaves the Programme with it.
     let nobody = Submitter { from: (5, 7), ..Submitter::default() };
     complaints::complain(
@@ -578,7 +584,7 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
     // Without the computation it comes all the same, and says so to the reviewer.
     send(vec![("work", String::new())]).await.unwrap();
     let mailed = w.key(id).await;
-    writing::confirm(&w.desk, id, &mailed).await.unwrap();
+    w.confirm(id, &mailed).await.unwrap();
     assert!(w.found(id).await.contains(&Check::NoWork));
     // A program that submits a thousand: few drafts, fewer mails, and nothing received.
     let before = w.mails.taken().len();

@@ -133,6 +133,8 @@ struct ArticlePart {
     trust: Option<(i64, String)>,
     trusted: bool,
     sentences: Vec<&'static str>,
+    /// A ready-made reason to turn it down.
+    why: &'static str,
     d: Fields,
     text: String,
     faults: Vec<String>,
@@ -176,6 +178,8 @@ struct DonePart {
     what: String,
     href: String,
     undo: String,
+    /// The line of figures, as it is after that.
+    figures: String,
 }
 
 const fn light_class(light: Light) -> &'static str {
@@ -437,6 +441,7 @@ fn article_part(at: &Clerk, a: Article, refusal: String, faults: Vec<String>) ->
             .collect(),
         trust: a.trust.and_then(|r| Some((s.person?.0, r.words()))),
         trusted: a.trusted,
+        why: if f.iter().any(|f| f.check == Check::Past) { "Its date is over." } else { "" },
         sentences: a.sentences,
         parts,
         d,
@@ -543,6 +548,13 @@ pub(crate) async fn part(at: Clerk, Path(key): Path<String>) -> Result<Response,
     let id = SubmissionId(key.parse().map_err(|_| DeskError::NotFound)?);
     let a = queue::one(desk, &at.staff, id, false).await?;
     html(&article_part(&at, a, String::new(), Vec::new()))
+}
+
+/// The line of figures above the queue.
+async fn figures_line(at: &Clerk) -> Result<String, WebError> {
+    let figures = matricle_desk::review::figures::show(&at.app.desk, &at.staff).await?;
+    let (zone, now) = (at.app.zone().await?, at.app.desk.clock.now());
+    Ok(of_figures(&figures, &zone, now).line)
 }
 
 /// `GET /office/review/empty`: what is said when nothing waits any more.
@@ -671,17 +683,23 @@ pub(crate) async fn act(
         Came::Done { what, .. } if undone => {
             let what = format!("Taken back: {what} It waits again.");
             if by_script {
-                return html(&DonePart { token, what, href: String::new(), undo: String::new() });
+                let figures = figures_line(&at).await?;
+                let (href, undo) = (String::new(), String::new());
+                return html(&DonePart { token, what, href, undo, figures });
             }
             Ok(at.done(&format!("/office/review/{id}"), what))
         }
-        Came::Done { what, undo, href } if by_script => html(&DonePart { token, what, href, undo }),
+        Came::Done { what, undo, href } if by_script => {
+            let figures = figures_line(&at).await?;
+            html(&DonePart { token, what, href, undo, figures })
+        }
         Came::Done { what, undo, .. } => {
             Ok(at.done_but("/office/review", what, Undo::new(undo, &[])))
         }
         Came::Refused { what, faults } if by_script => {
             let said = [vec![what], faults].concat().join(" ");
-            let part = DonePart { token, what: said, href: String::new(), undo: String::new() };
+            let (href, undo, figures) = (String::new(), String::new(), String::new());
+            let part = DonePart { token, what: said, href, undo, figures };
             crate::page::refused(StatusCode::CONFLICT, &part)
         }
         Came::Refused { what, faults } => {
@@ -766,7 +784,9 @@ pub(crate) async fn decide_complaint(
             };
             if by_script {
                 let undo = if done.is_some() { to } else { String::new() };
-                return html(&DonePart { token, what: what.into(), href: String::new(), undo });
+                let figures = figures_line(&at).await?;
+                let href = String::new();
+                return html(&DonePart { token, what: what.into(), href, undo, figures });
             }
             match done {
                 Some(_) => {
@@ -778,7 +798,8 @@ pub(crate) async fn decide_complaint(
         Err(DeskError::Submission(refusal)) => {
             let what = says(&at, &refusal).await?;
             if by_script {
-                let part = DonePart { token, what, href: String::new(), undo: String::new() };
+                let (href, undo, figures) = (String::new(), String::new(), String::new());
+                let part = DonePart { token, what, href, undo, figures };
                 return crate::page::refused(StatusCode::CONFLICT, &part);
             }
             let mut response = page(&at, Open::Complaint(id, what)).await?;

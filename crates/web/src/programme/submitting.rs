@@ -431,10 +431,11 @@ pub(super) struct How {
 pub(super) async fn confirm(
     at: At,
     Path((id, key)): Path<(i64, String)>,
-    _posted: Posted,
+    posted: Posted,
 ) -> Result<Response, WebError> {
     let id = SubmissionId(id);
-    match writing::confirm(&at.app.desk, id, &key).await {
+    let version = posted.get("version").parse().unwrap_or(u32::MAX);
+    match writing::confirm(&at.app.desk, id, &key, version).await {
         Ok(handed) => handed_in(&at, id, &key, &handed).await,
         Err(DeskError::Form(_)) => {
             let to = format!("/submissions/{id}/{key}?edit=yes");
@@ -454,9 +455,11 @@ pub(super) async fn confirm(
 /// `POST /submissions/{id}/{key}/picture`: a file with words for those who cannot see it.
 pub(super) async fn picture(
     at: At,
+    asker: Asker,
     Path((id, key)): Path<(i64, String)>,
     mut parts: Multipart,
 ) -> Result<Response, WebError> {
+    at.app.guards.often(Often::Booking, &asker)?;
     let (mut token, mut alt, mut bytes, mut act) =
         (String::new(), String::new(), Vec::new(), String::new());
     while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {

@@ -2,7 +2,7 @@
 //! strangers out, `booking` and `staff` the way without script, `pages`
 //! what is read, `money` all that happens to a booking and its money, `cards` stamp cards, money
 //! at the door and the rules of confirming, `at_once` what happens when all do it together,
-//! `crawl` every link and every form, `using` what using it showed, `manners` what every page does, `lists` what there are many of, `messages` what is sent by itself, `valid` whether a page is HTML; `site` is shared.
+//! `crawl` every link and every form, `using` what using it showed, `manners` what every page does, `lists` what there are many of, `messages` what is sent by itself, `submitted` events that members submit, `valid` whether a page is HTML; `site` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -21,5 +21,6 @@ mod planning;
 mod site;
 mod staff;
 mod strangers;
+mod submitted;
 mod using;
 mod valid;
