@@ -6,6 +6,7 @@ use matricle_core::clash::{Resource, Use};
 use matricle_core::words::fold;
 use rusqlite::{Connection, Row};
 
+use crate::convert::json;
 use crate::events::longest;
 use crate::{Doing, StoreError, at, us};
 
@@ -17,6 +18,13 @@ const USES: &str = "
         FROM dates d JOIN events e ON e.id = d.event_id
         WHERE d.starts_at > :bound AND d.starts_at < :until + 86400000000 AND d.called_off = ''
             AND e.state IN ('draft', 'published') AND e.thrown_at IS NULL
+            AND (:all OR d.room_id IN (SELECT value FROM json_each(:rooms))
+                OR d.venue_id IN (SELECT value FROM json_each(:venues))
+                OR EXISTS (SELECT 1 FROM date_hosts dh WHERE dh.date_id = d.id
+                    AND dh.host_id IN (SELECT value FROM json_each(:hosts)))
+                OR EXISTS (SELECT 1 FROM date_sessions s WHERE s.date_id = d.id
+                    AND (s.room_id IN (SELECT value FROM json_each(:rooms))
+                        OR s.host_id IN (SELECT value FROM json_each(:hosts)))))
     )
     SELECT 'room' AS what, room_id AS id, '' AS name, d.id AS date_id, 0 AS session_id, from_us, until_us FROM d
         WHERE room_id IS NOT NULL AND until_us > :from AND from_us < :until
@@ -64,13 +72,47 @@ fn one(row: &Row<'_>) -> rusqlite::Result<Use> {
 /// # Errors
 /// SQLite refuses.
 pub fn uses(conn: &Connection, from: Timestamp, until: Timestamp) -> Result<Vec<Use>, StoreError> {
+    find(conn, from, until, None)
+}
+
+/// What those dates use between two instants that use one of these things; sets of equipment are
+/// told by their names, so that asking for one asks for all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn uses_of(
+    conn: &Connection,
+    from: Timestamp,
+    until: Timestamp,
+    things: &[&Resource],
+) -> Result<Vec<Use>, StoreError> {
+    let named = things.iter().any(|t| matches!(t, Resource::Equipment(_)));
+    find(conn, from, until, (!named).then_some(things))
+}
+
+fn find(
+    conn: &Connection,
+    from: Timestamp,
+    until: Timestamp,
+    things: Option<&[&Resource]>,
+) -> Result<Vec<Use>, StoreError> {
+    let keys = |of: fn(&Resource) -> Option<i64>| {
+        let keys: Vec<i64> = things.iter().copied().flatten().filter_map(|t| of(t)).collect();
+        json(&keys).doing("looking for what is used")
+    };
+    let rooms = keys(|t| if let Resource::Room(id) = t { Some(*id) } else { None })?;
+    let venues = keys(|t| if let Resource::Venue(id) = t { Some(*id) } else { None })?;
+    let hosts = keys(|t| if let Resource::Host(id) = t { Some(*id) } else { None })?;
     // Nothing is longer than the longest date with a day of setting up and one of clearing up.
     let bound = us(from).saturating_sub(longest(conn)?).saturating_sub(2 * 86_400_000_000);
     let until = us(until);
     conn.prepare_cached(USES)
         .and_then(|mut q| {
             q.query_map(
-                rusqlite::named_params! { ":bound": bound, ":from": us(from), ":until": until },
+                rusqlite::named_params! {
+                    ":bound": bound, ":from": us(from), ":until": until, ":all": things.is_none(),
+                    ":rooms": rooms, ":venues": venues, ":hosts": hosts,
+                },
                 one,
             )?
             .collect()

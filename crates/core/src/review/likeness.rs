@@ -192,15 +192,19 @@ impl Known {
                 .map(|w| (stem(w), if SHAPES.contains(&w.as_str()) { 1 } else { 4 }))
                 .collect(),
             text: tokens(&sample.text).map(|w| (stem(&w), 1)).collect(),
-            place: tokens(&sample.place)
-                .map(|w| {
-                    let n = if COMMON.contains(&w.as_str()) { 1 } else { 3 };
-                    (w, n)
-                })
-                .collect(),
+            place: place_words(&sample.place),
             starts: sample.starts.clone(),
         }
     }
+}
+
+/// The words of a place; those that many places have count a third.
+fn place_words(place: &str) -> BTreeMap<String, u32> {
+    let weigh = |w: String| {
+        let n = if COMMON.contains(&w.as_str()) { 1 } else { 3 };
+        (w, n)
+    };
+    tokens(place).map(weigh).collect()
 }
 
 fn thousandths(part: u32, of: u32) -> u32 {
@@ -266,14 +270,12 @@ fn words(a: &Known, b: &Known) -> u32 {
     ((title * 3 + text) / 4).max(text_alone).max(title * 7 / 8)
 }
 
-fn time(a: &Known, b: &Known) -> u32 {
+fn time(a: &[DateTime], b: &[DateTime]) -> u32 {
     let mut best = 0;
-    for one in &a.starts {
+    for one in a {
         // Dates are in order: only those about a day away can be near.
-        let from = b.starts.partition_point(|s| *s < *one - SignedDuration::from_hours(13));
-        for other in
-            b.starts[from..].iter().take_while(|s| **s < *one + SignedDuration::from_hours(13))
-        {
+        let from = b.partition_point(|s| *s < *one - SignedDuration::from_hours(13));
+        for other in b[from..].iter().take_while(|s| **s < *one + SignedDuration::from_hours(13)) {
             let apart = one.duration_since(*other).abs().as_mins();
             let near = match apart {
                 0..=15 => 1000,
@@ -286,42 +288,42 @@ fn time(a: &Known, b: &Known) -> u32 {
         }
     }
     // A run of which one evening is shared is not the same thing as that evening.
-    let lone = a.starts.len().min(b.starts.len()) == 1 && a.starts.len().max(b.starts.len()) > 1;
+    let lone = a.len().min(b.len()) == 1 && a.len().max(b.len()) > 1;
     if lone { best * 9 / 10 } else { best }
 }
 
-fn place(a: &Known, b: &Known) -> u32 {
-    if a.place.is_empty() || b.place.is_empty() {
+fn place(a: &BTreeMap<String, u32>, b: &BTreeMap<String, u32>) -> u32 {
+    if a.is_empty() || b.is_empty() {
         return UNSAID;
     }
     // `Guild Hall` and `Guildhall`.
     let joined = |s: &BTreeMap<String, u32>, o: &BTreeMap<String, u32>| {
         s.keys().any(|x| s.keys().any(|y| x != y && o.contains_key(&format!("{x}{y}"))))
     };
-    if joined(&a.place, &b.place) || joined(&b.place, &a.place) {
+    if joined(a, b) || joined(b, a) {
         return 900;
     }
-    let (there, back) = shared_words(&a.place, &b.place);
-    let whole = thousandths(there + back, sum(&a.place) + sum(&b.place));
-    let part = thousandths(there.min(back), sum(&a.place).min(sum(&b.place)));
+    let (there, back) = shared_words(a, b);
+    let whole = thousandths(there + back, sum(a) + sum(b));
+    let part = thousandths(there.min(back), sum(a).min(sum(b)));
     whole.max(part * 85 / 100)
 }
 
 /// Whether two agree in time and place well enough for their words to matter: what differs there
 /// need not be read.
 #[must_use]
-pub fn may_be(a: &Known, b: &Known) -> bool {
-    time(a, b) >= ENOUGH_TIME && place(a, b) >= ENOUGH_PLACE
+pub fn may_be(a: &Known, there: &str, starts: &[DateTime]) -> bool {
+    time(&a.starts, starts) >= ENOUGH_TIME && place(&a.place, &place_words(there)) >= ENOUGH_PLACE
 }
 
 /// Compares two.
 #[must_use]
 pub fn compare(a: &Known, b: &Known) -> Likeness {
-    let time = time(a, b);
+    let time = time(&a.starts, &b.starts);
     if time == 0 {
         return Likeness { words: 0, time, place: 0 };
     }
-    Likeness { words: words(a, b), time, place: place(a, b) }
+    Likeness { words: words(a, b), time, place: place(&a.place, &b.place) }
 }
 
 impl Likeness {

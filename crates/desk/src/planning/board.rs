@@ -149,7 +149,8 @@ fn against(
     else {
         return Ok(Vec::new());
     };
-    let calendar = Calendar::new(clashes::uses(conn, from, until)?);
+    let things: Vec<&Resource> = mine.iter().map(|u| &u.resource).collect();
+    let calendar = Calendar::new(clashes::uses_of(conn, from, until, &things)?);
     let mut names = None;
     let mut found: Vec<Clash> = Vec::new();
     for u in mine {
@@ -248,13 +249,19 @@ pub(crate) fn clashes_of_new(
 ) -> Result<Vec<Clash>, DeskError> {
     let hosts = places::hosts(conn)?;
     let mut found = Vec::new();
+    let mut places: BTreeMap<(&str, &str), Option<Resource>> = BTreeMap::new();
     for date in dates {
         let (from, until) = (
             date.span.starts_at - minutes(date.margins.0),
             date.span.ends_at + minutes(date.margins.1),
         );
         let one = |resource| Use { resource, from, until, date: DateId(0), session: 0 };
-        let place = taken_up(conn, &date.venue, &date.room)?;
+        // The dates of a run are in one place: it is looked up once.
+        let at = (date.venue.as_str(), date.room.as_str());
+        let place = match places.get(&at) {
+            Some(known) => known.clone(),
+            None => places.entry(at).or_insert(taken_up(conn, at.0, at.1)?).clone(),
+        };
         let mut mine: Vec<Use> = place.map(one).into_iter().collect();
         for name in &date.hosts {
             let host = hosts.iter().find(|h| h.name.eq_ignore_ascii_case(name));

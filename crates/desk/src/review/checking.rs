@@ -51,7 +51,10 @@ pub(crate) fn place_of(place: &str, offered: &Offered) -> (String, String) {
 }
 
 /// What is nearly the same as a proposal.
-pub(crate) fn near(
+///
+/// # Errors
+/// The store fails.
+pub fn near(
     conn: &Connection,
     p: &Proposal,
     text: &str,
@@ -67,11 +70,10 @@ pub(crate) fn near(
     });
     let mut found = Vec::new();
     for mut candidate in submissions::candidates(conn, of, event.map(|e| e.0), &starts)? {
-        let text = std::mem::take(&mut candidate.sample.text);
-        if !may_be(&mine, &Known::of(&candidate.sample)) {
+        if !may_be(&mine, &candidate.sample.place, &candidate.sample.starts) {
             continue;
         }
-        candidate.sample.text = events::without_marks(&text);
+        candidate.sample.text = events::without_marks(&candidate.sample.text);
         let like = compare(&mine, &Known::of(&candidate.sample));
         if like.is_copy() {
             let near = Near {
@@ -87,7 +89,10 @@ pub(crate) fn near(
 }
 
 /// What a proposal would clash with, in words, with the event that is in the way.
-pub(crate) fn clashes(
+///
+/// # Errors
+/// The store fails.
+pub fn clashes(
     conn: &Connection,
     p: &Proposal,
     event: Option<EventId>,

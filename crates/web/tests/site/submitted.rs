@@ -211,7 +211,7 @@ async fn the_house_rules_are_set_and_shown() {
     assert!(page.body.contains("A stranger") && page.body.contains("A link goes to their address"));
     let rules = [
         ("who", "named"),
-        ("named", "a@post.example\nno address"),
+        ("named", "a@post.example\nno-address"),
         ("a_day", "0"),
         ("trust_after", "3"),
         ("told_at_once", "x@post.example"),
@@ -226,7 +226,7 @@ async fn the_house_rules_are_set_and_shown() {
     let odd = nia.post("/office/house/submissions", &rules).await;
     assert_eq!(odd.status, StatusCode::UNPROCESSABLE_ENTITY);
     for said in [
-        "“no address” is no",
+        "“no-address” is no",
         "One address stands in both",
         "from 1 to 500",
         "“pills” is no domain",
