@@ -12,10 +12,15 @@ const MOST: usize = 40;
 /// one, or two neighbours swapped (optimal string alignment distance).
 #[must_use]
 pub fn is_close(a: &str, b: &str, most: usize) -> bool {
-    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
-    if a.len().abs_diff(b.len()) > most {
+    // A slip changes at most two of the letters that a word has at all: that tells most words
+    // apart before anything is worked out.
+    let letters = |w: &str| w.chars().fold(0_u64, |all, c| all | 1 << (u32::from(c) % 64));
+    if a.chars().count().abs_diff(b.chars().count()) > most
+        || (letters(a) ^ letters(b)).count_ones() as usize > 2 * most
+    {
         return false;
     }
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
     let mut before: Vec<usize> = Vec::new();
     let mut last: Vec<usize> = (0..=b.len()).collect();
     for i in 1..=a.len() {

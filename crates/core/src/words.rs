@@ -11,6 +11,19 @@ use unicode_normalization::char::is_combining_mark;
 #[must_use]
 pub fn fold(text: &str) -> String {
     let mut folded = String::with_capacity(text.len());
+    // Most words are plain letters: nothing of them is put together from parts.
+    if text.is_ascii() {
+        for c in text.chars() {
+            match c.to_ascii_lowercase() {
+                '\'' => {}
+                c if c.is_ascii_alphanumeric() || c == '@' || c == '.' => folded.push(c),
+                _ if folded.ends_with(' ') || folded.is_empty() => {}
+                _ => folded.push(' '),
+            }
+        }
+        folded.truncate(folded.trim_end().len());
+        return folded;
+    }
     for c in text.nfkd().filter(|&c| !is_combining_mark(c)).flat_map(char::to_lowercase) {
         match c {
             '\'' | '\u{2019}' | '\u{2bc}' => {}

@@ -17,6 +17,9 @@ const USES: &str = "
             d.ends_at + d.clearup_minutes * 60000000 AS until_us
         FROM dates d JOIN events e ON e.id = d.event_id
         WHERE d.starts_at > :bound AND d.starts_at < :until + 86400000000 AND d.called_off = ''
+            AND (d.ends_at + d.clearup_minutes * 60000000 > :from
+                    AND d.starts_at - d.setup_minutes * 60000000 < :until
+                OR EXISTS (SELECT 1 FROM date_sessions s WHERE s.date_id = d.id))
             AND e.state IN ('draft', 'published') AND e.thrown_at IS NULL
             AND (:all OR d.room_id IN (SELECT value FROM json_each(:rooms))
                 OR d.venue_id IN (SELECT value FROM json_each(:venues))

@@ -195,7 +195,7 @@ impl<'de> Deserialize<'de> for Check {
 }
 
 /// The other thing that a check speaks of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Other {
     /// An event, by its key.

@@ -8,6 +8,7 @@
 //! test `near_copies`.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
@@ -32,9 +33,11 @@ pub struct Sample {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Known {
     title: BTreeMap<String, u32>,
-    threes: BTreeMap<[char; 3], u32>,
+    /// Letters in threes, in order, each once.
+    threes: Vec<[char; 3]>,
     telling: BTreeSet<String>,
-    text: BTreeMap<String, u32>,
+    /// The stems of the text, as numbers in order, each once.
+    text: Vec<u64>,
     place: BTreeMap<String, u32>,
     starts: Vec<DateTime>,
 }
@@ -150,7 +153,7 @@ const ENOUGH_PLACE: u32 = 400;
 const UNSAID: u32 = 600;
 
 /// The stem of a word, roughly: what an ending or two of English adds is cut.
-fn stem(word: &str) -> String {
+fn stem(word: &str) -> &str {
     let cut = |end: &str| word.strip_suffix(end).filter(|w| w.chars().count() >= 3);
     cut("ings")
         .or_else(|| cut("ing"))
@@ -160,38 +163,45 @@ fn stem(word: &str) -> String {
         .or_else(|| cut("s"))
         .unwrap_or(word)
         .trim_end_matches('e')
-        .to_owned()
 }
 
-fn tokens(text: &str) -> impl Iterator<Item = String> {
-    let folded = fold(text).replace(['.', '@'], " ");
-    let words: Vec<String> = folded
-        .split(' ')
-        .filter(|w| !w.is_empty() && !LITTLE.contains(w))
-        .map(String::from)
-        .collect();
-    words.into_iter()
+/// The words of a folded text that say something.
+fn tokens(folded: &str) -> impl Iterator<Item = &str> {
+    folded.split([' ', '.', '@']).filter(|w| !w.is_empty() && !LITTLE.contains(w))
+}
+
+fn in_order<T: Ord>(all: impl Iterator<Item = T>) -> Vec<T> {
+    let mut all: Vec<T> = all.collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// A number that stands for a word.
+fn number(word: &str) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    word.hash(&mut hasher);
+    hasher.finish()
 }
 
 impl Known {
     /// Takes a sample apart.
     #[must_use]
     pub fn of(sample: &Sample) -> Self {
-        let words: Vec<String> = tokens(&sample.title).collect();
-        let tells =
-            |w: &&String| TELLING.contains(&w.as_str()) || w.chars().all(|c| c.is_ascii_digit());
-        let about: Vec<&str> =
-            words.iter().map(String::as_str).filter(|w| !SHAPES.contains(w)).collect();
+        let title = fold(&sample.title);
+        let words: Vec<&str> = tokens(&title).collect();
+        let tells = |w: &&&str| TELLING.contains(*w) || w.chars().all(|c| c.is_ascii_digit());
+        let about: Vec<&str> = words.iter().copied().filter(|w| !SHAPES.contains(w)).collect();
         let letters: Vec<char> = format!(" {} ", about.join(" ")).chars().collect();
         let threes = letters.windows(3).filter_map(|w| <[char; 3]>::try_from(w).ok());
         Self {
-            telling: words.iter().filter(tells).cloned().collect(),
-            threes: threes.map(|w| (w, 1)).collect(),
+            telling: words.iter().filter(tells).map(|w| (*w).to_owned()).collect(),
+            threes: in_order(threes),
             title: words
                 .iter()
-                .map(|w| (stem(w), if SHAPES.contains(&w.as_str()) { 1 } else { 4 }))
+                .map(|w| (stem(w).to_owned(), if SHAPES.contains(w) { 1 } else { 4 }))
                 .collect(),
-            text: tokens(&sample.text).map(|w| (stem(&w), 1)).collect(),
+            text: in_order(tokens(&fold(&sample.text)).map(|w| number(stem(w)))),
             place: place_words(&sample.place),
             starts: sample.starts.clone(),
         }
@@ -200,33 +210,40 @@ impl Known {
 
 /// The words of a place; those that many places have count a third.
 fn place_words(place: &str) -> BTreeMap<String, u32> {
-    let weigh = |w: String| {
-        let n = if COMMON.contains(&w.as_str()) { 1 } else { 3 };
-        (w, n)
-    };
-    tokens(place).map(weigh).collect()
+    let weigh = |w: &str| (w.to_owned(), if COMMON.contains(&w) { 1 } else { 3 });
+    tokens(&fold(place)).map(weigh).collect()
 }
 
 fn thousandths(part: u32, of: u32) -> u32 {
     (part * 1000).checked_div(of).unwrap_or(0).min(1000)
 }
 
-fn sum<T: Ord>(of: &BTreeMap<T, u32>) -> u32 {
+fn sum(of: &BTreeMap<String, u32>) -> u32 {
     of.values().sum()
 }
 
-fn shared<T: Ord>(a: &BTreeMap<T, u32>, b: &BTreeMap<T, u32>) -> u32 {
-    a.iter().filter(|(w, _)| b.contains_key(w)).map(|(_, n)| n).sum()
+/// How many of a set there are, and how many of another, and how many are in both.
+fn counts<T: Ord>(a: &[T], b: &[T]) -> (u32, u32, u32) {
+    let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX / 4);
+    let (mut i, mut j, mut both) = (0, 0, 0);
+    while let (Some(x), Some(y)) = (a.get(i), b.get(j)) {
+        both += usize::from(x == y);
+        i += usize::from(x <= y);
+        j += usize::from(y <= x);
+    }
+    (count(a.len()), count(b.len()), count(both))
 }
 
-/// Dice's coefficient of two weighted sets.
-fn dice<T: Ord>(a: &BTreeMap<T, u32>, b: &BTreeMap<T, u32>) -> u32 {
-    thousandths(2 * shared(a, b), sum(a) + sum(b))
+/// Dice's coefficient of two sets.
+fn dice<T: Ord>(a: &[T], b: &[T]) -> u32 {
+    let (of_a, of_b, both) = counts(a, b);
+    thousandths(2 * both, of_a + of_b)
 }
 
 /// How much of the smaller of two sets is in the other.
-fn held<T: Ord>(a: &BTreeMap<T, u32>, b: &BTreeMap<T, u32>) -> u32 {
-    thousandths(shared(a, b), sum(a).min(sum(b)))
+fn held<T: Ord>(a: &[T], b: &[T]) -> u32 {
+    let (of_a, of_b, both) = counts(a, b);
+    thousandths(both, of_a.min(of_b))
 }
 
 /// Whether a word, or one that a slip or two made of it, is in a set.
@@ -298,7 +315,8 @@ fn place(a: &BTreeMap<String, u32>, b: &BTreeMap<String, u32>) -> u32 {
     }
     // `Guild Hall` and `Guildhall`.
     let joined = |s: &BTreeMap<String, u32>, o: &BTreeMap<String, u32>| {
-        s.keys().any(|x| s.keys().any(|y| x != y && o.contains_key(&format!("{x}{y}"))))
+        let made = |x: &str, y: &str| o.keys().any(|w| w.strip_prefix(x) == Some(y));
+        s.keys().any(|x| s.keys().any(|y| x != y && made(x, y)))
     };
     if joined(a, b) || joined(b, a) {
         return 900;

@@ -143,6 +143,7 @@ fn against(
     mine: &[Use],
     starts: jiff::civil::DateTime,
     known: bool,
+    names: &mut Option<Names>,
 ) -> Result<Vec<Clash>, DeskError> {
     let (Some(from), Some(until)) =
         (mine.iter().map(|u| u.from).min(), mine.iter().map(|u| u.until).max())
@@ -151,13 +152,12 @@ fn against(
     };
     let things: Vec<&Resource> = mine.iter().map(|u| &u.resource).collect();
     let calendar = Calendar::new(clashes::uses_of(conn, from, until, &things)?);
-    let mut names = None;
     let mut found: Vec<Clash> = Vec::new();
     for u in mine {
         // Two sessions of one date are told of once.
         let once = |o: &&Use| o.date != u.date || o.session > u.session;
         for other in calendar.clashes(u).into_iter().filter(once) {
-            let names = match &names {
+            let names = match &mut *names {
                 Some(names) => names,
                 None => names.insert(Names::load(conn)?),
             };
@@ -186,8 +186,13 @@ pub(crate) fn clashes_of(
     if !date.called_off.is_empty() {
         return Ok(Vec::new());
     }
-    let mut found =
-        against(conn, &uses_then(conn, date, span, place, hosts, margins)?, span.starts, true)?;
+    let mut found = against(
+        conn,
+        &uses_then(conn, date, span, place, hosts, margins)?,
+        span.starts,
+        true,
+        &mut None,
+    )?;
     found.extend(twice(conn, date.event, Some(date.id), span)?);
     Ok(found)
 }
@@ -248,7 +253,7 @@ pub(crate) fn clashes_of_new(
     dates: &[NewDate],
 ) -> Result<Vec<Clash>, DeskError> {
     let hosts = places::hosts(conn)?;
-    let mut found = Vec::new();
+    let (mut found, mut names) = (Vec::new(), None);
     let mut places: BTreeMap<(&str, &str), Option<Resource>> = BTreeMap::new();
     for date in dates {
         let (from, until) = (
@@ -267,7 +272,7 @@ pub(crate) fn clashes_of_new(
             let host = hosts.iter().find(|h| h.name.eq_ignore_ascii_case(name));
             mine.extend(host.map(|h| one(Resource::Host(h.id.0))));
         }
-        found.extend(against(conn, &mine, date.span.starts, false)?);
+        found.extend(against(conn, &mine, date.span.starts, false, &mut names)?);
         found.extend(twice(conn, event, None, &date.span)?);
     }
     Ok(found)

@@ -146,7 +146,8 @@ pub fn copy(typed: &Typed, house: &House, now: Timestamp) -> Vec<(String, String
     if let Ok(p) = proposal(typed, house) {
         let when: Vec<String> =
             p.spans.iter().map(|s| words::span(s.starts, s.ends, today)).collect();
-        put("When", when.join("; "));
+        let open = if p.has_end { "" } else { " (no end given: two hours are kept)" };
+        put("When", when.join("; ") + open);
         put(
             "Where",
             [p.place, p.address]

@@ -414,6 +414,9 @@ pub fn without_marks(html: &str) -> String {
             _ => {}
         }
     }
+    if !text.contains('&') {
+        return text;
+    }
     text.replace("&lt;", "<")
         .replace("&gt;", ">")
         .replace("&quot;", "\"")

@@ -1,5 +1,8 @@
 //! What could be the same as a submission: what is on within half a day of one of its dates.
 
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
+
 use jiff::civil::DateTime;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::SubmissionId;
@@ -35,7 +38,7 @@ pub fn candidates(
     starts: &[Timestamp],
 ) -> Result<Vec<Candidate>, StoreError> {
     let read = || -> rusqlite::Result<Vec<Candidate>> {
-        let mut found: Vec<Candidate> = Vec::new();
+        let mut found: BTreeMap<Other, Sample> = BTreeMap::new();
         let mut events = conn.prepare_cached(
             "SELECT e.id, e.title, e.lead || ' ' || e.description, v.name || coalesce(', ' || r.name, ''), d.starts
              FROM dates d JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id
@@ -67,7 +70,8 @@ pub fn candidates(
                 })
             })?;
             for row in rows {
-                add(&mut found, row?);
+                let Candidate { other, sample } = row?;
+                add(&mut found, other, sample);
             }
             let rows = waiting.query_map((from, until, of.0, MOST), |row| {
                 let mut c = InOrder::from(row, 0);
@@ -87,22 +91,26 @@ pub fn candidates(
                 })
             })?;
             for row in rows {
-                add(&mut found, row?);
+                let Candidate { other, sample } = row?;
+                add(&mut found, other, sample);
             }
         }
-        for candidate in &mut found {
-            candidate.sample.starts.sort_unstable();
-            candidate.sample.starts.dedup();
-        }
-        Ok(found)
+        let whole = |(other, mut sample): (Other, Sample)| {
+            sample.starts.sort_unstable();
+            sample.starts.dedup();
+            Candidate { other, sample }
+        };
+        Ok(found.into_iter().map(whole).collect())
     };
     read().doing("looking for what is nearly the same")
 }
 
 /// A date of something that was found before belongs to it.
-fn add(found: &mut Vec<Candidate>, new: Candidate) {
-    match found.iter_mut().rev().find(|c| c.other == new.other) {
-        Some(known) => known.sample.starts.extend(new.sample.starts),
-        None => found.push(new),
+fn add(found: &mut BTreeMap<Other, Sample>, other: Other, sample: Sample) {
+    match found.entry(other) {
+        Entry::Occupied(known) => known.into_mut().starts.extend(sample.starts),
+        Entry::Vacant(free) => {
+            free.insert(sample);
+        }
     }
 }

@@ -137,7 +137,11 @@ fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebEr
                 when: words::span(span.starts, span.ends, today),
                 // Nothing is on sale of what is called off.
                 seats: if date.date.called_off.is_empty() {
-                    seats(date).render()?
+                    if sheet.event.drop_in {
+                        "<p>Nobody books this: people just come.</p>".into()
+                    } else {
+                        seats(date).render()?
+                    }
                 } else {
                     let booked = date.main_pool().taken.total();
                     format!(
@@ -149,11 +153,14 @@ fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebEr
                     )
                 },
                 coming: format!("/office/events/{}/coming?date={}", sheet.event.id, date.date.id),
-                door: is_on.then(|| format!("/door/{}", date.date.id)),
+                door: (is_on && !sheet.event.drop_in).then(|| format!("/door/{}", date.date.id)),
                 many,
                 row: (all > DRAWN && place > 0).then(|| {
                     let pool = date.main_pool();
                     let taken = format!("{} of {}", pool.taken.total(), pool.capacity);
+                    if sheet.event.drop_in {
+                        return (String::new(), "just come".into());
+                    }
                     (strip::svg(&pool, date.inside, strip::SMALL), taken)
                 }),
             })
@@ -182,6 +189,8 @@ struct Sheet {
     draft: bool,
     /// The draft was thrown away.
     thrown: bool,
+    /// Nobody books it.
+    drop_in: bool,
     dates: Vec<DateView>,
     /// So many more dates stand under Dates & seats.
     more: usize,
@@ -314,6 +323,7 @@ pub(crate) async fn sheet(
         pictured: sheet.pictured,
         draft: sheet.event.state == EventState::Draft,
         thrown: sheet.event.thrown_at.is_some(),
+        drop_in: sheet.event.drop_in,
         more: more(&sheet, now),
         plans: at.staff.role.may(Right::PlanEvents),
         dates,

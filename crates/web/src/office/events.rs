@@ -112,8 +112,16 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
         dates: r.dates,
         span: r.span,
         taken: (taken, capacity),
-        seats: if off { "–".into() } else { format!("{taken} of {capacity}") },
-        strip: if off { String::new() } else { strip::svg(&r.seats, 0, strip::SMALL) },
+        seats: match (off, r.event.drop_in) {
+            (true, _) => "–".into(),
+            (false, true) => "just come".into(),
+            (false, false) => format!("{taken} of {capacity}"),
+        },
+        strip: if off || r.event.drop_in {
+            String::new()
+        } else {
+            strip::svg(&r.seats, 0, strip::SMALL)
+        },
         state: if over && r.event.state == EventState::Published {
             "past"
         } else {
