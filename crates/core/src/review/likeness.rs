@@ -289,10 +289,13 @@ fn words(a: &Known, b: &Known) -> u32 {
 
 fn time(a: &[DateTime], b: &[DateTime]) -> u32 {
     let mut best = 0;
-    for one in a {
-        // Dates are in order: only those about a day away can be near.
-        let from = b.partition_point(|s| *s < *one - SignedDuration::from_hours(13));
-        for other in b[from..].iter().take_while(|s| **s < *one + SignedDuration::from_hours(13)) {
+    let (few, many) = if a.len() < b.len() { (a, b) } else { (b, a) };
+    let half = SignedDuration::from_hours(13);
+    for one in few {
+        // Dates are in order: only those about half a day away can be near.
+        let (from, until) = (one.saturating_sub(half), one.saturating_add(half));
+        let first = many.partition_point(|s| *s < from);
+        for other in many[first..].iter().take_while(|s| **s < until) {
             let apart = one.duration_since(*other).abs().as_mins();
             let near = match apart {
                 0..=15 => 1000,
