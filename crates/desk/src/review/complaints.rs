@@ -156,6 +156,10 @@ pub async fn undo(desk: &Desk, staff: &Staff, id: i64) -> Result<(), DeskError> 
                 return Err(Refusal::TooLate.into());
             }
             if c.taken_out {
+                let event = events::by_id(tx, c.event)?.ok_or(DeskError::NotFound)?;
+                if event.state != EventState::Draft || event.thrown_at.is_some() {
+                    return Err(Refusal::NothingToUndo.into());
+                }
                 events::set_state(tx, c.event, EventState::Published)?;
                 events::changed(tx, c.event, turn.now)?;
                 log(tx, c.event, &turn, "put the event into the Programme again")?;

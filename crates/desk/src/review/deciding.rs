@@ -22,6 +22,14 @@ use crate::{Desk, DeskError};
 /// Most words of a reviewer.
 const LONGEST: usize = matricle_core::details::LONGEST_TEXT;
 
+/// Under these names the history of a submission keeps what it was joined with: an event, or
+/// another that waits.
+const JOINED: &str = "joined";
+const JOINED_WAITING: &str = "joined waiting";
+/// What one that waits takes from another that is joined with it, where it has none itself.
+const FILLED: [&str; 7] =
+    ["until", "place", "address", "contact", "description", "hosts", "price_words"];
+
 /// What a reviewer decides.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
@@ -132,9 +140,14 @@ pub(crate) fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, 
                 s.event = Some(event);
             }
             Act::Join => {
-                let (event, name) = joined(tx, &s, d.with, &mut filled, turn)?;
+                let (kept, name) = joined(tx, &s, d.with, &mut filled, turn)?;
                 knows.holder = name;
-                knows.event = event.map(|e| e.0);
+                let (of, id) = match kept {
+                    Other::Event(id) => (JOINED, id),
+                    Other::Submission(id) => (JOINED_WAITING, id),
+                };
+                knows.event = (of == JOINED).then_some(id);
+                before = Some(Typed(vec![(of.into(), id.to_string())]));
             }
             _ => {}
         }
@@ -207,7 +220,7 @@ fn joined(
     with: Option<Other>,
     filled: &mut Vec<Changed>,
     turn: &Turn,
-) -> Result<(Option<EventId>, String), DeskError> {
+) -> Result<(Other, String), DeskError> {
     // What was nearly the same a moment ago may have become an event since.
     let (found_now, light) = checking::check(tx, s, &s.typed, turn.now)?;
     submissions::set_checks(tx, s.id, &found_now, light, submissions::plans(tx)?)?;
@@ -240,7 +253,7 @@ fn joined(
             if !filled.is_empty() {
                 events::set(tx, &event, turn.now)?;
             }
-            Ok((Some(event.id), event.title))
+            Ok((Other::Event(event.id.0), event.title))
         }
         Other::Submission(id) => {
             let other = found(tx, SubmissionId(id))?;
@@ -248,9 +261,7 @@ fn joined(
                 return Err(Refusal::NothingToJoin.into());
             }
             let mut typed = other.typed.clone();
-            for field in
-                ["until", "place", "address", "contact", "description", "hosts", "price_words"]
-            {
+            for field in FILLED {
                 if typed.get(field).is_empty() {
                     typed.set(field, s.typed.get(field));
                 }
@@ -261,7 +272,7 @@ fn joined(
                 note(tx, other.id, Act::Correct, turn, "", changed, Some(other.typed))?;
                 checking::check_in(tx, other.id, turn.now)?;
             }
-            Ok((None, other.title))
+            Ok((Other::Submission(other.id.0), other.title))
         }
     }
 }
@@ -346,27 +357,65 @@ fn undo_in(tx: &Tx<'_>, id: SubmissionId, turn: &Turn) -> Result<Done, DeskError
     Ok(Done { id, title: s.title, act: last.act, slug: String::new() })
 }
 
-/// What an event was given when something was joined with it goes again, unless it is another by
-/// now.
+/// What an event, or another that waits, was given when something was joined with it goes again,
+/// unless it is another by now.
 fn unfill(tx: &Tx<'_>, s: &Submission, last: &Happened, turn: &Turn) -> Result<(), DeskError> {
-    if last.act != Act::Join || last.difference.is_empty() {
+    if last.act != Act::Join {
         return Ok(());
     }
-    for finding in &s.findings {
-        let Some(Other::Event(id)) = finding.other else { continue };
-        let Some(mut event) = events::by_id(tx, EventId(id))? else { continue };
-        for (label, _, with) in &last.difference {
-            let field = match label.as_str() {
-                "Whom to ask" => &mut event.contact,
-                "What it is about" => &mut event.description,
-                _ => &mut event.price_words,
-            };
-            if field == with {
-                field.clear();
-            }
-        }
-        events::set(tx, &event, turn.now)?;
+    let key = |name: &str| last.before.as_ref().and_then(|b| b.get(name).parse().ok());
+    if let Some(other) = key(JOINED_WAITING).map(SubmissionId) {
+        return unfill_waiting(tx, s, other, last, turn);
     }
+    let id = key(JOINED);
+    if last.difference.is_empty() {
+        return Ok(());
+    }
+    let Some(mut event) = id.map(|id| events::by_id(tx, EventId(id))).transpose()?.flatten() else {
+        return Ok(());
+    };
+    for (label, _, with) in &last.difference {
+        let field = match label.as_str() {
+            "Whom to ask" => &mut event.contact,
+            "What it is about" => &mut event.description,
+            _ => &mut event.price_words,
+        };
+        if field == with {
+            field.clear();
+        }
+    }
+    events::set(tx, &event, turn.now)?;
+    Ok(())
+}
+
+/// The same of another that waits still: the correction that it took is none any more.
+fn unfill_waiting(
+    tx: &Tx<'_>,
+    s: &Submission,
+    other: SubmissionId,
+    last: &Happened,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let other = found(tx, other)?;
+    let filled = |h: &&Happened| h.act == Act::Correct && h.at == last.at && !h.undone;
+    let happened = submissions::happened(tx, other.id)?;
+    let Some((filled, before)) =
+        happened.iter().rev().find(filled).and_then(|h| Some((h, h.before.as_ref()?)))
+    else {
+        return Ok(());
+    };
+    if other.state != State::Received {
+        return Ok(());
+    }
+    let mut typed = other.typed.clone();
+    for field in FILLED {
+        if before.get(field).is_empty() && typed.get(field) == s.typed.get(field) {
+            typed.set(field, "");
+        }
+    }
+    submissions::set_typed(tx, other.id, &typed)?;
+    submissions::undo(tx, filled.id)?;
+    checking::check_in(tx, other.id, turn.now)?;
     Ok(())
 }
 

@@ -375,16 +375,37 @@ async fn a_near_copy_is_joined_with_what_is_there_and_others_are_no_copies() {
     let Some(Other::Event(event)) = a.beside.first().map(|b| b.other) else {
         panic!("{:?}", a.beside)
     };
-    w.decide(5, id, Act::Join, "").await.unwrap();
-    let at = move |c: &matricle_store::Connection| events::by_id(c, matricle_core::EventId(event));
-    let joined = w.desk.store.read(at).await.unwrap().unwrap();
-    assert_eq!(joined.contact, "marit.solheim@post.example", "what it lacked");
+    // A third that is like both, and has its own contact.
+    let typed = a.submission.typed;
+    let same = ["title", "day", "from", "until", "place", "contact"].map(|n| (n, typed.get(n)));
+    let third = w.received(&same).await;
+    w.decide(5, third, Act::Accept, "").await.unwrap();
+    let contacts = async || {
+        let third = w.one(third).await.event.unwrap();
+        let read = move |c: &matricle_store::Connection| {
+            let contact = |id| Ok::<_, StoreError>(events::by_id(c, id)?.map(|e| e.contact));
+            Ok::<_, StoreError>([contact(matricle_core::EventId(event))?, contact(third)?])
+        };
+        w.desk.store.read(read).await.unwrap().map(Option::unwrap)
+    };
+    let theirs = "marit.solheim@post.example";
+    assert_eq!(contacts().await, ["", theirs]);
+    let with = Some(Other::Event(event));
+    let d =
+        Decision { id, version: w.one(id).await.version, act: Act::Join, words: "".into(), with };
+    let rosalind = w.staff(5).await;
+    deciding::decide(&w.desk, &rosalind, d.clone()).await.unwrap();
+    assert_eq!(contacts().await, [theirs, theirs], "what it lacked");
+    deciding::undo(&w.desk, &rosalind, id).await.unwrap();
+    assert_eq!(contacts().await, ["", theirs], "that one alone, and not what the third had");
+    let version = w.one(id).await.version;
+    deciding::decide(&w.desk, &rosalind, Decision { version, ..d }).await.unwrap();
     w.pass(6);
     w.due().await;
     let mail = w.mail_of("The same as “Branch meeting, Lower Ostrel”").unwrap();
     assert!(mail.contains("/events/branch-meeting-lower-ostrel"), "{mail}");
     // Two that wait and are the same find each other; joined, one is left.
-    let one = w.received(&[]).await;
+    let one = w.received(&[("contact", "")]).await;
     let two = w
         .received(&[("title", "Winter queens"), ("email", "ros@post.example"), ("name", "Ros")])
         .await;
@@ -392,6 +413,10 @@ async fn a_near_copy_is_joined_with_what_is_there_and_others_are_no_copies() {
     assert!(w.found(one).await.contains(&Check::Copy) && w.found(two).await.contains(&Check::Copy));
     w.decide(5, two, Act::Join, "").await.unwrap();
     assert!(!w.found(one).await.contains(&Check::Copy));
+    assert_eq!(w.one(one).await.typed.get("contact"), WILMA, "what the other had");
+    deciding::undo(&w.desk, &rosalind, two).await.unwrap();
+    assert_eq!(w.one(one).await.typed.get("contact"), "", "and has not given");
+    w.decide(5, two, Act::Join, "").await.unwrap();
     let alone = refusal(w.decide(5, one, Act::Join, "").await.unwrap_err());
     assert_eq!(alone, Refusal::NothingToJoin);
     // Another evening of the same series is none.
