@@ -227,6 +227,8 @@ enum Open {
     First,
     Submission(SubmissionId, String, Vec<String>),
     Complaint(i64, String),
+    /// What looks right, to be accepted at once.
+    Right(RightPart),
 }
 
 async fn page(at: &Clerk, open: Open) -> Result<Response, WebError> {
@@ -256,6 +258,7 @@ async fn page(at: &Clerk, open: Open) -> Result<Response, WebError> {
             let (c, event) = complaints::one(desk, &at.staff, id).await?;
             (format!("c{id}"), complaint_part(at, &c, &event, &zone, refusal).render()?)
         }
+        Open::Right(part) => (String::new(), part.render()?),
     };
     let looks_right = |s: &&Submission| s.light == Light::Right && s.state == State::Received;
     html(&ReviewPage {
@@ -310,7 +313,7 @@ pub(crate) async fn empty(at: Clerk) -> Result<Response, WebError> {
 }
 
 /// `GET /office/review/right`: what looks right, before it is accepted at once.
-pub(crate) async fn right(at: Clerk) -> Result<Response, WebError> {
+pub(crate) async fn right(at: Clerk, ByScript(by_script): ByScript) -> Result<Response, WebError> {
     let these = queue::right(&at.app.desk, &at.staff).await?;
     let row = |s: Submission| {
         let day = format!("{} {}", s.typed.get("day"), s.typed.get("from"));
@@ -321,7 +324,8 @@ pub(crate) async fn right(at: Clerk) -> Result<Response, WebError> {
         )
     };
     let token = at.app.desk.secrets.form_token(&at.visitor.0);
-    html(&RightPart { token, rows: these.into_iter().map(row).collect() })
+    let part = RightPart { token, rows: these.into_iter().map(row).collect() };
+    if by_script { html(&part) } else { page(&at, Open::Right(part)).await }
 }
 
 /// `GET` on an address that takes forms only.
