@@ -419,17 +419,7 @@ pub fn picture(conn: &Connection, id: SubmissionId) -> Result<Option<Picture>, S
     conn.prepare_cached(
         "SELECT id, alt, width, height FROM submission_pictures WHERE submission_id = ?1",
     )
-    .and_then(|mut q| {
-        q.query_row([id.0], |row| {
-            Ok(Picture {
-                id: row.get(0)?,
-                alt: row.get(1)?,
-                width: row.get(2)?,
-                height: row.get(3)?,
-            })
-        })
-        .optional()
-    })
+    .and_then(|mut q| q.query_row([id.0], Picture::read).optional())
     .doing("looking the picture of a submission up")
 }
 

@@ -2,7 +2,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
-use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Request};
+use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Multipart, Request};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
@@ -228,6 +228,50 @@ impl FromRequest<App> for Posted {
             || by_anybody && secrets.is_form_token("", &token)
         {
             Ok(posted)
+        } else {
+            Err(WebError::OldPage)
+        }
+    }
+}
+
+/// A form with a file, that came from one of our pages, made for this visitor.
+#[derive(Debug, Default)]
+pub(crate) struct WithFile {
+    /// What else is to be done: `drop` takes the file away.
+    pub(crate) act: String,
+    /// Words for those who cannot see it.
+    pub(crate) alt: String,
+    /// What the file is called; empty where none was chosen.
+    pub(crate) name: String,
+    /// What is in it.
+    pub(crate) bytes: Vec<u8>,
+}
+
+impl WithFile {
+    /// Reads it; `file` is the field that has the file. A handler that has a bound of its own
+    /// asks for that first: this reads the whole body.
+    pub(crate) async fn read(
+        app: &App,
+        visitor: &Visitor,
+        file: &str,
+        mut parts: Multipart,
+    ) -> Result<Self, WebError> {
+        let (mut sent, mut token) = (Self::default(), String::new());
+        let unreadable = |_| WebError::Unreadable;
+        while let Some(part) = parts.next_field().await.map_err(unreadable)? {
+            match part.name().unwrap_or_default() {
+                "token" => token = part.text().await.map_err(unreadable)?,
+                "alt" => sent.alt = part.text().await.map_err(unreadable)?,
+                "act" => sent.act = part.text().await.map_err(unreadable)?,
+                name if name == file => {
+                    part.file_name().unwrap_or_default().clone_into(&mut sent.name);
+                    sent.bytes = part.bytes().await.map_err(unreadable)?.to_vec();
+                }
+                _ => {}
+            }
+        }
+        if app.desk.secrets.is_form_token(&visitor.0, &token) {
+            Ok(sent)
         } else {
             Err(WebError::OldPage)
         }

@@ -1,7 +1,7 @@
 //! The pictures of events.
 
 use matricle_core::EventId;
-use rusqlite::{Connection, OptionalExtension};
+use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::{Doing, StoreError, Tx};
 
@@ -18,23 +18,20 @@ pub struct Picture {
     pub height: u32,
 }
 
+impl Picture {
+    /// From a row of key, words, width and height.
+    pub(crate) fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        Ok(Self { id: row.get(0)?, alt: row.get(1)?, width: row.get(2)?, height: row.get(3)? })
+    }
+}
+
 /// The picture of an event, if it has one.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn picture(conn: &Connection, event: EventId) -> Result<Option<Picture>, StoreError> {
     conn.prepare_cached("SELECT id, alt, width, height FROM pictures WHERE event_id = ?1")
-        .and_then(|mut q| {
-            q.query_row([event.0], |row| {
-                Ok(Picture {
-                    id: row.get(0)?,
-                    alt: row.get(1)?,
-                    width: row.get(2)?,
-                    height: row.get(3)?,
-                })
-            })
-            .optional()
-        })
+        .and_then(|mut q| q.query_row([event.0], Picture::read).optional())
         .doing("looking a picture up")
 }
 

@@ -20,7 +20,7 @@ use matricle_formats::words;
 
 use serde::Deserialize;
 
-use crate::asking::Posted;
+use crate::asking::{Posted, WithFile};
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
@@ -370,19 +370,8 @@ pub(crate) async fn set_kinds(at: Clerk, posted: Posted) -> Result<Response, Web
 }
 
 /// `POST /office/house/mark`: a file, or away with it.
-pub(crate) async fn set_mark(at: Clerk, mut parts: Multipart) -> Result<Response, WebError> {
-    let (mut token, mut bytes, mut act) = (String::new(), Vec::new(), String::new());
-    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
-        match part.name().unwrap_or_default() {
-            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "act" => act = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "mark" => bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec(),
-            _ => {}
-        }
-    }
-    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
-        return Err(WebError::OldPage);
-    }
+pub(crate) async fn set_mark(at: Clerk, parts: Multipart) -> Result<Response, WebError> {
+    let WithFile { act, bytes, .. } = WithFile::read(&at.app, &at.visitor, "mark", parts).await?;
     let bytes = (act != "drop").then_some(bytes);
     let what = if bytes.is_some() { "The mark is kept." } else { "The mark is taken away." };
     match face::set_mark(&at.app.desk, &at.staff, bytes).await {

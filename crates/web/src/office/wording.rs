@@ -8,7 +8,7 @@ use matricle_core::EventId;
 use matricle_desk::planning::{pictures, sheet};
 use matricle_store::events::Format;
 
-use crate::asking::Posted;
+use crate::asking::{Posted, WithFile};
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::office::tab::{frame, with_editor, word};
@@ -106,22 +106,10 @@ pub(crate) async fn reword(
 pub(crate) async fn picture(
     at: Clerk,
     Path(id): Path<i64>,
-    mut parts: Multipart,
+    parts: Multipart,
 ) -> Result<Response, WebError> {
-    let (mut token, mut alt, mut bytes, mut act) =
-        (String::new(), String::new(), Vec::new(), String::new());
-    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
-        match part.name().unwrap_or_default() {
-            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "alt" => alt = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "act" => act = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "picture" => bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec(),
-            _ => {}
-        }
-    }
-    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
-        return Err(WebError::OldPage);
-    }
+    let WithFile { act, alt, bytes, .. } =
+        WithFile::read(&at.app, &at.visitor, "picture", parts).await?;
     if act == "drop" {
         pictures::drop_picture(&at.app.desk, &at.staff, EventId(id)).await?;
         let to = format!("/office/events/{id}/wording#picture");

@@ -18,7 +18,7 @@ use matricle_formats::{letter, words};
 use serde::Deserialize;
 
 use crate::App;
-use crate::asking::{Asker, Booker, Posted, Somebody, Visitor};
+use crate::asking::{Asker, Booker, Posted, Somebody, Visitor, WithFile};
 use crate::error::WebError;
 use crate::guard::Often;
 use crate::news::Line;
@@ -457,23 +457,11 @@ pub(super) async fn picture(
     at: At,
     asker: Asker,
     Path((id, key)): Path<(i64, String)>,
-    mut parts: Multipart,
+    parts: Multipart,
 ) -> Result<Response, WebError> {
     at.app.guards.often(Often::Booking, &asker)?;
-    let (mut token, mut alt, mut bytes, mut act) =
-        (String::new(), String::new(), Vec::new(), String::new());
-    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
-        match part.name().unwrap_or_default() {
-            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "alt" => alt = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "act" => act = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "picture" => bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec(),
-            _ => {}
-        }
-    }
-    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
-        return Err(WebError::OldPage);
-    }
+    let WithFile { act, alt, bytes, .. } =
+        WithFile::read(&at.app, &at.visitor, "picture", parts).await?;
     let drops = act == "drop";
     // No file chosen is a file that is no picture.
     let sent = if drops {

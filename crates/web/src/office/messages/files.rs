@@ -8,7 +8,7 @@ use matricle_core::staff::Right;
 use matricle_desk::messages::files;
 use matricle_formats::words;
 
-use crate::asking::Posted;
+use crate::asking::{Posted, WithFile};
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
@@ -66,21 +66,8 @@ pub(crate) async fn one(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebE
 }
 
 /// `POST /office/messages/files`: one more.
-pub(crate) async fn add(at: Clerk, mut parts: Multipart) -> Result<Response, WebError> {
-    let (mut token, mut name, mut bytes) = (String::new(), String::new(), Vec::new());
-    while let Some(part) = parts.next_field().await.map_err(|_| WebError::Unreadable)? {
-        match part.name().unwrap_or_default() {
-            "token" => token = part.text().await.map_err(|_| WebError::Unreadable)?,
-            "file" => {
-                part.file_name().unwrap_or_default().clone_into(&mut name);
-                bytes = part.bytes().await.map_err(|_| WebError::Unreadable)?.to_vec();
-            }
-            _ => {}
-        }
-    }
-    if !at.app.desk.secrets.is_form_token(&at.visitor.0, &token) {
-        return Err(WebError::OldPage);
-    }
+pub(crate) async fn add(at: Clerk, parts: Multipart) -> Result<Response, WebError> {
+    let WithFile { name, bytes, .. } = WithFile::read(&at.app, &at.visitor, "file", parts).await?;
     match files::add(&at.app.desk, &at.staff, name, bytes).await {
         Ok(_) => Ok(at.done(HERE, "The file is kept. Templates can send it along.")),
         Err(error) => {
