@@ -303,10 +303,13 @@ pub async fn look(
 /// The role may not.
 pub async fn right(desk: &Desk, staff: &Staff) -> Result<Vec<Submission>, DeskError> {
     require(staff.role, Right::Review)?;
-    let queue = list(desk, staff).await?;
-    Ok(queue
-        .rows
-        .into_iter()
-        .filter(|s| s.light == Light::Right && s.state == State::Received)
-        .collect())
+    let mut queue = list(desk, staff).await?;
+    queue.rows.retain(looks_right);
+    Ok(queue.rows)
+}
+
+/// Whether it may be accepted with others at once; a change to what is accepted never is.
+#[must_use]
+pub fn looks_right(s: &Submission) -> bool {
+    s.light == Light::Right && s.state == State::Received
 }

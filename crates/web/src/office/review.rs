@@ -260,10 +260,9 @@ async fn page(at: &Clerk, open: Open) -> Result<Response, WebError> {
         }
         Open::Right(part) => (String::new(), part.render()?),
     };
-    let looks_right = |s: &&Submission| s.light == Light::Right && s.state == State::Received;
     html(&ReviewPage {
         f: at.frame("Review", &q.given.house.name).in_room("review"),
-        right: q.rows.iter().filter(looks_right).count(),
+        right: q.rows.iter().filter(|s| queue::looks_right(s)).count(),
         more: q.figures.waiting as usize > rows.len(),
         said: of_figures(&q.figures, &zone, now),
         open: key,
