@@ -7,6 +7,7 @@ use matricle_core::review::difference::{Piece, between};
 use matricle_core::review::record::Record;
 use matricle_core::review::submission::{Proposal, State, Typed};
 use matricle_core::staff::{Right, require};
+use matricle_formats::words;
 use matricle_store::complaints::{self, Complaint};
 use matricle_store::events::{self, Event, Picture};
 use matricle_store::people::Staff;
@@ -297,15 +298,21 @@ pub async fn look(
     Ok((desk.looking.others(staff.id, id, now), s.waits_since.is_some(), s.version))
 }
 
-/// What waits and looks right, for deciding on all of it at once.
+/// What waits and looks right, each with its first dates in words, for deciding on all of it at
+/// once.
 ///
 /// # Errors
 /// The role may not.
-pub async fn right(desk: &Desk, staff: &Staff) -> Result<Vec<Submission>, DeskError> {
+pub async fn right(desk: &Desk, staff: &Staff) -> Result<Vec<(Submission, String)>, DeskError> {
     require(staff.role, Right::Review)?;
-    let mut queue = list(desk, staff).await?;
-    queue.rows.retain(looks_right);
-    Ok(queue.rows)
+    let Queue { given: Given { house, .. }, mut rows, .. } = list(desk, staff).await?;
+    let today = words::local(desk.clock.now(), &house.zone).date();
+    rows.retain(looks_right);
+    let with_dates = |s: Submission| {
+        let when = proposal(&s.typed, &house).map(|p| told::when(&p, today, 2)).unwrap_or_default();
+        (s, when.join("; "))
+    };
+    Ok(rows.into_iter().map(with_dates).collect())
 }
 
 /// Whether it may be accepted with others at once; a change to what is accepted never is.

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::review::submission::{State, Typed};
+use matricle_core::review::submission::{Proposal, State, Typed};
 use matricle_core::wish;
 use matricle_formats::words;
 use matricle_store::house::House;
@@ -132,6 +132,14 @@ fn line(s: &Submission) -> (String, String) {
     )
 }
 
+/// The dates of a proposal in words, the first so many of them, and how many more there are.
+#[must_use]
+pub fn when(p: &Proposal, today: jiff::civil::Date, most: usize) -> Vec<String> {
+    let first = p.spans.iter().take(most).map(|s| words::span(s.starts, s.ends, today));
+    let more = p.spans.len().saturating_sub(most);
+    first.chain((more > 0).then(|| format!("and {more} more"))).collect()
+}
+
 /// What was sent, field by field, for a copy by mail.
 #[must_use]
 pub fn copy(typed: &Typed, house: &House, now: Timestamp) -> Vec<(String, String)> {
@@ -144,10 +152,8 @@ pub fn copy(typed: &Typed, house: &House, now: Timestamp) -> Vec<(String, String
     let today = words::local(now, &house.zone).date();
     put("Title", typed.get("title").into());
     if let Ok(p) = proposal(typed, house) {
-        let when: Vec<String> =
-            p.spans.iter().map(|s| words::span(s.starts, s.ends, today)).collect();
         let open = if p.has_end { "" } else { " (no end given: two hours are kept)" };
-        put("When", when.join("; ") + open);
+        put("When", when(&p, today, p.spans.len()).join("; ") + open);
         put(
             "Where",
             [p.place, p.address]

@@ -682,6 +682,8 @@ async fn many_that_look_right_are_accepted_at_once_in_the_order_of_the_catalogue
     let w = world().await;
     w.due().await;
     let right = queue::right(&w.desk, &w.staff(5).await).await.unwrap();
+    assert_eq!(right[0].1, "Fri 11 December, 19:00–21:00");
+    let right: Vec<Submission> = right.into_iter().map(|(s, _)| s).collect();
     let titles: Vec<&str> = right.iter().map(|s| s.title.as_str()).collect();
     assert_eq!(titles, ["Branch meeting, Hexley", "Wax wraps from old cappings"]);
     let mut these: Vec<(SubmissionId, u32)> = right.iter().map(|s| (s.id, s.version)).collect();

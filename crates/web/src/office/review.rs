@@ -314,12 +314,11 @@ pub(crate) async fn empty(at: Clerk) -> Result<Response, WebError> {
 /// `GET /office/review/right`: what looks right, before it is accepted at once.
 pub(crate) async fn right(at: Clerk, ByScript(by_script): ByScript) -> Result<Response, WebError> {
     let these = queue::right(&at.app.desk, &at.staff).await?;
-    let row = |s: Submission| {
-        let day = format!("{} {}", s.typed.get("day"), s.typed.get("from"));
+    let row = |(s, when): (Submission, String)| {
         (
             format!("{}.{}", s.id, s.version),
             s.title.clone(),
-            format!("{day} · {} · {}", s.typed.get("place"), name_of(&s)),
+            format!("{when} · {} · {}", s.typed.get("place"), name_of(&s)),
         )
     };
     let token = at.app.desk.secrets.form_token(&at.visitor.0);

@@ -4,8 +4,8 @@
 use askama::Template;
 use matricle_core::review::checks::{About, Check, Finding, Other};
 use matricle_core::review::difference::Piece;
-use matricle_desk::review::name_of;
 use matricle_desk::review::queue::Article;
+use matricle_desk::review::{name_of, told};
 use matricle_formats::{letter, rich, words};
 
 use super::light_class;
@@ -147,14 +147,7 @@ pub(super) fn article_part(
     if let Err(wrong) = &a.proposal {
         faults.extend(wrong.iter().map(|w| wording::fault(&w.field, &w.fault)));
     }
-    let mut when: Vec<String> = p.map_or_else(Vec::new, |p| {
-        p.spans.iter().take(12).map(|s| words::span(s.starts, s.ends, today)).collect()
-    });
-    if let Some(p) = p
-        && p.spans.len() > 12
-    {
-        when.push(format!("and {} more", p.spans.len() - 12));
-    }
+    let when = p.map_or_else(Vec::new, |p| told::when(p, today, 12));
     let price = p.map_or_else(Vec::new, |p| {
         let mut lines = line(&p.price);
         if let Some(b) = p.booked {
