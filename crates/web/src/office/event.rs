@@ -62,7 +62,7 @@ struct DateView {
     when: String,
     seats: String,
     door: Option<String>,
-    /// The list of people.
+    /// The list of people; empty where nobody books.
     coming: String,
     many: bool,
     /// One of many: a row beside the next, which is drawn in full.
@@ -152,7 +152,11 @@ fn date_views(sheet: &EventSheet, now: Timestamp) -> Result<Vec<DateView>, WebEr
                         }
                     )
                 },
-                coming: format!("/office/events/{}/coming?date={}", sheet.event.id, date.date.id),
+                coming: if sheet.event.drop_in {
+                    String::new()
+                } else {
+                    format!("/office/events/{}/coming?date={}", sheet.event.id, date.date.id)
+                },
                 door: (is_on && !sheet.event.drop_in).then(|| format!("/door/{}", date.date.id)),
                 many,
                 row: (all > DRAWN && place > 0).then(|| {

@@ -101,7 +101,9 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
             format!("{} – {}", words::day(first.date(), today), words::day(last.date(), today))
         }
     };
-    let (taken, capacity) = (r.seats.taken.total(), r.seats.capacity);
+    // What nobody books has no seats to tell of, in the files neither.
+    let capacity = if r.event.drop_in { 0 } else { r.seats.capacity };
+    let taken = r.seats.taken.total();
     let off = r.event.state == EventState::CalledOff;
     Row {
         id: r.event.id.0,
