@@ -112,6 +112,11 @@ impl fmt::Debug for TicketCode {
     }
 }
 
+/// Characters of a symbology identifier (ISO/IEC 15424).
+const IDENTIFIER: usize = 3;
+/// Characters of a code behind one.
+const IDENTIFIED: usize = TicketCode::LENGTH + IDENTIFIER;
+
 /// What a scanned or typed text turned out to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reading {
@@ -127,20 +132,23 @@ pub enum Reading {
 ///
 /// Case, spaces and dashes do not matter. A text of the right alphabet that is
 /// off by up to two letters in length, or of the right length with at most two
-/// foreign letters, counts as misread: no name looks like that, having no vowel.
+/// foreign letters, counts as misread: no name looks like that, having no vowel. A scanner may
+/// put three characters before a code that say how it is printed (ISO/IEC 15424, `]C0`), which a
+/// keyboard layout may change: a sound code behind any three is that code.
 ///
 /// # Examples
 /// ```
 /// # use matricle_core::codes::{Reading, TicketCode, read};
 /// let code = TicketCode::from_random(0xBEE);
 /// assert_eq!(read(&format!(" {} ", code.to_string().to_lowercase())), Reading::Code(code));
+/// assert_eq!(read(&format!("]C0{}", code.as_str())), Reading::Code(code));
 /// assert_eq!(read(&code.as_str()[..11]), Reading::Misread);
 /// assert_eq!(read("Marit Solheim"), Reading::NotACode);
 /// ```
 #[must_use]
 pub fn read(text: &str) -> Reading {
-    let mut values = [0u8; TicketCode::LENGTH + 3];
-    let (mut length, mut foreign) = (0, 0);
+    let mut values = [0u8; IDENTIFIED];
+    let (mut length, mut foreign, mut foreign_before) = (0, 0, 0);
     for letter in letters(text) {
         if length == values.len() {
             return Reading::NotACode;
@@ -150,14 +158,28 @@ pub fn read(text: &str) -> Reading {
             None => foreign += 1,
         }
         length += 1;
+        if length == IDENTIFIER {
+            foreign_before = foreign;
+        }
     }
     let near = length.abs_diff(TicketCode::LENGTH) <= 2 && foreign == 0;
-    match (length, foreign) {
-        (TicketCode::LENGTH, 0) if syndromes(&values[..length]) == (0, 0) => {
+    let sound = |values: &[u8], foreign: u32| {
+        (foreign == 0 && syndromes(values) == (0, 0)).then(|| {
             let mut code = [0; TicketCode::LENGTH];
-            code.iter_mut().zip(values).for_each(|(c, v)| *c = ALPHABET[usize::from(v)]);
+            code.iter_mut().zip(values).for_each(|(c, v)| *c = ALPHABET[usize::from(*v)]);
             Reading::Code(TicketCode(code))
-        }
+        })
+    };
+    let whole = match length {
+        TicketCode::LENGTH => sound(&values[..length], foreign),
+        // Foreign letters before it are not counted.
+        IDENTIFIED => sound(&values[IDENTIFIER..], foreign - foreign_before),
+        _ => None,
+    };
+    if let Some(code) = whole {
+        return code;
+    }
+    match (length, foreign) {
         (TicketCode::LENGTH, 1..=2) => Reading::Misread,
         _ if near => Reading::Misread,
         _ => Reading::NotACode,

@@ -1,5 +1,9 @@
 //! The door: one scan, one verdict, with its reason.
 
+pub mod device;
+pub mod flow;
+pub mod passages;
+
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -7,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::booking::State;
 use crate::codes::{Reading, TicketCode};
 use crate::schedule::Span;
-use crate::{AttendeeId, DateId, Money};
+use crate::{AttendeeId, DateId, Money, TicketTypeId};
 
 /// Where an attendee is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,6 +38,8 @@ pub struct TicketFacts {
     pub attendee: AttendeeId,
     /// The date the booking is for.
     pub date: DateId,
+    /// Their ticket type; none of a ticket made before types were kept.
+    pub ticket: Option<TicketTypeId>,
     /// The booking's state.
     pub state: State,
     /// What is still to pay for the whole booking.
@@ -42,6 +48,60 @@ pub struct TicketFacts {
     pub presence: Presence,
     /// The booking was made to try the steps out.
     pub test: bool,
+    /// When their seat was given to somebody who waited, since they had not come.
+    pub given_up: Option<Timestamp>,
+}
+
+/// A door of a date, with a name of its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Door {
+    /// What it is called.
+    pub name: String,
+    /// The ticket types it is for; none for all of them.
+    pub tickets: Vec<TicketTypeId>,
+}
+
+impl Door {
+    /// Whether somebody with such a ticket comes in here.
+    #[must_use]
+    pub fn takes(&self, ticket: Option<TicketTypeId>) -> bool {
+        self.tickets.is_empty() || ticket.is_some_and(|t| self.tickets.contains(&t))
+    }
+}
+
+/// What a verdict rests on besides the ticket.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Gate {
+    /// The date whose door it is.
+    pub date: DateId,
+    /// Whoever went out may come in again.
+    pub again: bool,
+    /// People inside now.
+    pub inside: u32,
+    /// The most that may be inside, while that holds.
+    pub most: Option<u32>,
+    /// The doors of the date; none where all doors are alike.
+    pub doors: Vec<Door>,
+    /// The name of this one.
+    pub door: String,
+}
+
+impl Gate {
+    /// A door like all others of its date, without a limit.
+    #[must_use]
+    pub const fn plain(date: DateId) -> Self {
+        Self { date, again: true, inside: 0, most: None, doors: Vec::new(), door: String::new() }
+    }
+
+    /// The door to go to with such a ticket, if this one is not for it.
+    #[must_use]
+    pub fn way(&self, ticket: Option<TicketTypeId>) -> Option<&Door> {
+        let here = self.doors.iter().find(|d| d.name == self.door)?;
+        if here.takes(ticket) {
+            return None;
+        }
+        self.doors.iter().find(|d| d.takes(ticket))
+    }
 }
 
 /// What the door is told. It is kept with the scan as it was then.
@@ -60,6 +120,25 @@ pub enum Verdict {
     ToPay {
         /// How much, for the whole booking.
         due: Money,
+    },
+    /// They went out, and nobody comes in again here.
+    WentOut,
+    /// A good ticket, for another door of this date.
+    OtherDoor {
+        /// What that door is called.
+        door: String,
+    },
+    /// As many are inside as may be.
+    Full {
+        /// How many are inside.
+        inside: u32,
+        /// How many may be.
+        most: u32,
+    },
+    /// They had not come in time, and their seat went to somebody who waited.
+    GivenUp {
+        /// When.
+        at: Timestamp,
     },
     /// A good ticket, for another date.
     OtherDate {
@@ -89,6 +168,10 @@ impl Verdict {
             Self::ComeIn => "come in",
             Self::AlreadyIn { .. } => "already in",
             Self::ToPay { .. } => "to pay",
+            Self::WentOut => "went out",
+            Self::OtherDoor { .. } => "other door",
+            Self::Full { .. } => "full",
+            Self::GivenUp { .. } => "seat given up",
             Self::OtherDate { .. } => "other date",
             Self::StampCard { .. } => "stamp card",
             Self::Test => "a test",
@@ -117,30 +200,47 @@ pub const fn code(reading: Reading) -> Result<TicketCode, Verdict> {
     }
 }
 
-/// The verdict on a ticket at the door of `date`.
+/// The verdict on a ticket at a door.
 ///
 /// Another date comes before cancelled, and that before presence and money: the
-/// volunteer hears the reason that sends the person to the right place.
+/// volunteer hears the reason that sends the person to the right place. The limit of the
+/// room comes last: it stops only whom nothing else stops.
 #[must_use]
-pub fn verdict(ticket: Option<&TicketFacts>, date: DateId) -> Verdict {
+pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
     let Some(ticket) = ticket else { return Verdict::Unknown };
     if ticket.test {
         return Verdict::Test;
     }
-    let standing = match ticket.state {
-        State::Cancelled | State::Declined | State::Lapsed | State::Held => Verdict::Cancelled,
-        State::Requested | State::AwaitingPayment | State::Confirmed if ticket.date != date => {
-            Verdict::OtherDate { date: ticket.date }
+    match ticket.state {
+        State::Cancelled | State::Declined | State::Lapsed | State::Held => {
+            return Verdict::Cancelled;
         }
-        State::Requested | State::AwaitingPayment => Verdict::ToPay { due: ticket.due },
-        State::Confirmed => Verdict::ComeIn,
-    };
-    match (standing, &ticket.presence) {
-        (Verdict::ComeIn, Presence::In { at, door }) => {
-            Verdict::AlreadyIn { at: *at, door: door.clone() }
+        State::Requested | State::AwaitingPayment | State::Confirmed
+            if ticket.date != gate.date =>
+        {
+            return Verdict::OtherDate { date: ticket.date };
         }
-        (Verdict::ComeIn, _) if ticket.due.minor > 0 => Verdict::ToPay { due: ticket.due },
-        (verdict, _) => verdict,
+        State::Requested | State::AwaitingPayment => return Verdict::ToPay { due: ticket.due },
+        State::Confirmed => {}
+    }
+    if let Presence::In { at, door } = &ticket.presence {
+        return Verdict::AlreadyIn { at: *at, door: door.clone() };
+    }
+    if ticket.presence == Presence::Left && !gate.again {
+        return Verdict::WentOut;
+    }
+    if let Some(at) = ticket.given_up {
+        return Verdict::GivenUp { at };
+    }
+    if ticket.due.minor > 0 {
+        return Verdict::ToPay { due: ticket.due };
+    }
+    if let Some(way) = gate.way(ticket.ticket) {
+        return Verdict::OtherDoor { door: way.name.clone() };
+    }
+    match gate.most {
+        Some(most) if gate.inside >= most => Verdict::Full { inside: gate.inside, most },
+        _ => Verdict::ComeIn,
     }
 }
 
@@ -195,7 +295,13 @@ mod tests {
             due: Currency::EUR.of(due),
             presence,
             test: false,
+            ticket: Some(TicketTypeId(1)),
+            given_up: None,
         }
+    }
+
+    fn gate(date: i64) -> Gate {
+        Gate::plain(DateId(date))
     }
 
     proptest! {
@@ -204,6 +310,8 @@ mod tests {
         fn only_those_who_may_come_in_do(
             state in prop::sample::select(State::ALL.to_vec()), due in -100i64..100,
             place in 0u8..4, booked in 1i64..4, door in 1i64..4, test in any::<bool>(),
+            again in any::<bool>(), (inside, most) in (0u32..4, prop::option::of(0u32..4)),
+            (given_up, other) in any::<(bool, bool)>(),
         ) {
             let at = Timestamp::UNIX_EPOCH;
             let presence = match place {
@@ -215,9 +323,15 @@ mod tests {
             let mut facts = facts(state, due, presence.clone());
             facts.date = DateId(booked);
             facts.test = test;
-            let verdict = verdict(Some(&facts), DateId(door));
+            facts.given_up = given_up.then_some(at);
+            let of = |name: &str, ticket| Door { name: name.into(), tickets: vec![TicketTypeId(ticket)] };
+            let doors = vec![of("gate", if other { 2 } else { 1 }), of("upper room", 1)];
+            let gate = Gate { date: DateId(door), again, inside, most, doors, door: "gate".into() };
+            let verdict = verdict(Some(&facts), &gate);
             let may = !test && state == State::Confirmed && due <= 0 && booked == door
-                && !matches!(presence, Presence::In { .. });
+                && !matches!(presence, Presence::In { .. })
+                && (again || presence != Presence::Left)
+                && !given_up && !other && most.is_none_or(|most| inside < most);
             prop_assert_eq!(verdict.admits(), may, "{:?}", verdict);
             prop_assert!(!verdict.word().is_empty());
         }
@@ -265,14 +379,14 @@ mod tests {
         ];
         for (state, due, presence, date, expected) in cases {
             let facts = facts(state, due, presence);
-            assert_eq!(verdict(Some(&facts), DateId(date)), expected, "{facts:?} at {date}");
+            assert_eq!(verdict(Some(&facts), &gate(date)), expected, "{facts:?} at {date}");
         }
         let noon = at;
         let minutes = |m| Some(noon + SignedDuration::from_mins(m));
         assert_eq!(all_in_by(14, 31, 35, noon), Some(noon + SignedDuration::from_secs(145)));
         assert_eq!(all_in_by(0, 10, 5, noon), minutes(10));
         assert_eq!((all_in_by(31, 31, 9, noon), all_in_by(5, 31, 0, noon)), (None, None));
-        assert_eq!(verdict(None, DateId(1)), Verdict::Unknown);
+        assert_eq!(verdict(None, &gate(1)), Verdict::Unknown);
         assert_eq!(code(Reading::Misread), Err(Verdict::Misread));
         assert_eq!(code(Reading::NotACode), Err(Verdict::Unknown));
     }

@@ -54,4 +54,6 @@ keys! {
     MessageId,
     /// Key of a submission.
     SubmissionId,
+    /// Key of a device at a door.
+    DeviceId,
 }

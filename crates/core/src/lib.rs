@@ -60,7 +60,8 @@ pub mod words;
 pub mod worth;
 
 pub use ids::{
-    AttendeeId, BookingId, CueId, DateId, EventId, HostId, MessageId, PersonId, PoolId, QuestionId,
-    RoomId, SessionId, SubmissionId, TagId, TaxRateId, TemplateId, TicketTypeId, VenueId,
+    AttendeeId, BookingId, CueId, DateId, DeviceId, EventId, HostId, MessageId, PersonId, PoolId,
+    QuestionId, RoomId, SessionId, SubmissionId, TagId, TaxRateId, TemplateId, TicketTypeId,
+    VenueId,
 };
 pub use money::{Currency, Money};

@@ -424,15 +424,15 @@ impl World<'_> {
         for (i, person) in (0i64..).zip(confirmed.take(how_many)) {
             let at = self.now - SignedDuration::from_secs(40 + 47 * (6 - i));
             let shown = crate::door::Shown::Attendee(person.facts.attendee);
-            crate::door::show_in(
-                self.tx,
-                &bram,
-                date,
-                &crate::door::Device::at("main door", &format!("demo-{i}")),
-                &shown,
-                "club.example",
-                at,
-            )?;
+            let volunteer = crate::door::Volunteer::from(&bram);
+            let turn = Turn {
+                by: volunteer.acting(),
+                now: at,
+                host: "club.example".into(),
+                word: "".into(),
+            };
+            let device = crate::door::Device::at("main door", &format!("demo-{i}"));
+            crate::door::show_in(self.tx, &volunteer, date, &device, &shown, &turn)?;
         }
         Ok(())
     }

@@ -1,10 +1,18 @@
 //! The door: scanning, letting in by name, undoing, and what the door sees.
 
+pub mod devices;
+pub mod flow;
+pub mod report;
+pub mod roster;
+pub mod set_up;
+pub mod settling;
+mod volunteer;
+
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::{Reading, Reference, read};
-use matricle_core::door::{self, PACE_MINUTES, Presence, Verdict, all_in_by};
+use matricle_core::door::passages::Way;
+use matricle_core::door::{self, Gate, PACE_MINUTES, Presence, Verdict, all_in_by};
 use matricle_core::ledger::Method;
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
@@ -19,9 +27,12 @@ use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
 
+use crate::acting::Turn;
 use crate::bookings::taking::take_in;
 use crate::telling::tell_let_in;
 use crate::{Desk, DeskError, house_of};
+
+pub use volunteer::Volunteer;
 
 /// What the door is told about a scan, kept with it as it was then. The pages word it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,6 +49,9 @@ pub struct Told {
     pub place: Option<(u32, u32)>,
     /// Others on the booking who are not here yet.
     pub companions: Vec<String>,
+    /// What the organiser wants the door to know of them.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// What a verdict rests on, beyond itself.
@@ -85,7 +99,7 @@ impl InWords {
         };
         let why = if self.reason.is_empty() { Why::Itself } else { Why::Said(self.reason) };
         let (name, ticket, companions) = (self.name, self.ticket, self.companions);
-        Told { verdict, why, name, ticket, place: None, companions }
+        Told { verdict, why, name, ticket, place: None, companions, note: String::new() }
     }
 }
 
@@ -123,6 +137,12 @@ pub struct Outcome {
     pub undone: bool,
     /// How the person can pay here and now; only of a fresh verdict, and only if they can.
     pub pay: Option<Pay>,
+    /// Where the person stands after an undo.
+    pub stands: Option<Presence>,
+    /// Whose ticket it was.
+    pub attendee: Option<AttendeeId>,
+    /// Somebody passed with it.
+    pub passed: bool,
 }
 
 /// Ways to pay at the door.
@@ -157,8 +177,17 @@ impl Outcome {
                 .map_err(|e| DeskError::Internal(format!("reading a scan: {e}")))?
                 .told(&scan),
         };
-        let undone = scan.undone_at.is_some();
-        Ok(Self { scan: scan.id, told, at: scan.at, door: scan.door, undone, pay: None })
+        Ok(Self {
+            scan: scan.id,
+            told,
+            at: scan.at,
+            undone: scan.undone_at.is_some(),
+            attendee: scan.attendee,
+            passed: scan.passage.is_some(),
+            door: scan.door,
+            pay: None,
+            stands: None,
+        })
     }
 }
 
@@ -181,21 +210,27 @@ pub enum Shown {
 /// The role may not, there is no such date, or the store fails.
 pub async fn show(
     desk: &Desk,
-    staff: &Staff,
+    who: impl Into<Volunteer>,
     date: DateId,
     device: Device,
     shown: Shown,
 ) -> Result<Outcome, DeskError> {
-    require(staff.role, Right::CheckIn)?;
-    let (now, staff, host) = (desk.clock.now(), staff.clone(), desk.host().to_owned());
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let turn = desk.turn(volunteer.acting());
+    let by = volunteer.clone();
     let outcome =
-        desk.store.write(move |tx| show_in(tx, &staff, date, &device, &shown, &host, now)).await?;
-    with_ways(desk, outcome).await
+        desk.store.write(move |tx| show_in(tx, &by, date, &device, &shown, &turn)).await?;
+    with_ways(desk, &volunteer, outcome).await
 }
 
 /// Adds how a person who is to pay can do so here.
-async fn with_ways(desk: &Desk, mut outcome: Outcome) -> Result<Outcome, DeskError> {
-    if matches!(outcome.told.verdict, Verdict::ToPay { .. }) {
+async fn with_ways(
+    desk: &Desk,
+    volunteer: &Volunteer,
+    mut outcome: Outcome,
+) -> Result<Outcome, DeskError> {
+    if matches!(outcome.told.verdict, Verdict::ToPay { .. }) && volunteer.may_take_money() {
         let (now, scan) = (desk.clock.now(), outcome.scan);
         outcome.pay = desk.store.read(move |conn| ways(conn, scan, now)).await?;
     }
@@ -230,26 +265,30 @@ fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, Des
 /// The role may not; the stamp card does not pay; the store fails.
 pub async fn pay(
     desk: &Desk,
-    staff: &Staff,
+    who: impl Into<Volunteer>,
     (date, device): (DateId, Device),
     attendee: AttendeeId,
     due_minor: i64,
     with: With,
 ) -> Result<Outcome, DeskError> {
-    let turn = desk.turn_of(staff, Right::CheckIn)?;
-    let (now, staff) = (turn.now, staff.clone());
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    volunteer.takes_money()?;
+    let turn = desk.turn(volunteer.acting());
+    let by = volunteer.clone();
     let outcome = desk
         .store
         .write(move |tx| {
-            at_open_door(tx, &staff, date, now)?;
+            let doorway = at_open_door(tx, &by, date, turn.now)?;
             if let Some(before) = db::scan_by_key(tx, &device.key)? {
                 return Outcome::of(before);
             }
+            let gate = gate_of(tx, &doorway, date, &device.door)?;
             let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
             let person = person.ok_or(DeskError::NotFound)?;
             let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
             let as_seen = matches!(
-                door::verdict(Some(&person.facts), date),
+                door::verdict(Some(&person.facts), &gate),
                 Verdict::ToPay { due } if due.minor == due_minor
             );
             if booking.is_owed() && as_seen {
@@ -263,22 +302,22 @@ pub async fn pay(
                     }
                 }
             }
-            show_in(tx, &staff, date, &device, &Shown::Attendee(attendee), &turn.host, now)
+            show_in(tx, &by, date, &device, &Shown::Attendee(attendee), &turn)
         })
         .await?;
     desk.wake.all();
-    with_ways(desk, outcome).await
+    with_ways(desk, &volunteer, outcome).await
 }
 
 /// Lets whoever checks in pass at the door of a date that is on, or that an organiser has
 /// opened; names of other days are nobody's at the door.
 fn at_open_door(
     conn: &Connection,
-    staff: &Staff,
+    volunteer: &Volunteer,
     date: DateId,
     now: Timestamp,
 ) -> Result<Doorway, DeskError> {
-    require(staff.role, Right::CheckIn)?;
+    volunteer.checks_in_at(date, now)?;
     let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
     if door::is_open(&doorway.span, doorway.opened_by.is_some(), now) {
         Ok(doorway)
@@ -287,16 +326,26 @@ fn at_open_door(
     }
 }
 
+/// What a verdict rests on at one of the doors of a date.
+fn gate_of(
+    conn: &Connection,
+    doorway: &Doorway,
+    date: DateId,
+    door: &str,
+) -> Result<Gate, DeskError> {
+    Ok(doorway.gate(date, db::doors(conn, date)?, door))
+}
+
 /// The event and the date of a door, whether it is open or not.
 ///
 /// # Errors
 /// The role may not, or there is no such date.
 pub async fn of_date(
     desk: &Desk,
-    staff: &Staff,
+    who: impl Into<Volunteer>,
     date: DateId,
 ) -> Result<(events::Event, events::Date), DeskError> {
-    require(staff.role, Right::CheckIn)?;
+    who.into().checks_in_at(date, desk.clock.now())?;
     desk.store.read(move |conn| events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)).await
 }
 
@@ -346,36 +395,22 @@ pub async fn open(
 /// As [`show`]; [`DeskError::DoorShut`] on another day.
 pub fn show_in(
     tx: &Tx<'_>,
-    staff: &Staff,
+    volunteer: &Volunteer,
     date: DateId,
     device: &Device,
     shown: &Shown,
-    host: &str,
-    now: Timestamp,
+    turn: &Turn,
 ) -> Result<Outcome, DeskError> {
-    let (door, key) = (device.door.as_str(), device.key.as_str());
-    at_open_door(tx, staff, date, now)?;
+    let (door, key, now) = (device.door.as_str(), device.key.as_str(), turn.now);
+    let doorway = at_open_door(tx, volunteer, date, now)?;
     if let Some(before) = db::scan_by_key(tx, key)? {
         return Outcome::of(before);
     }
-    let found = match shown {
-        // By name only people of this very date: others are not to be gone through by number.
-        Shown::Attendee(id) => Ok(db::by_id(tx, *id)?.filter(|p| p.facts.date == date)),
-        Shown::Text(text) => match door::code(read(text)) {
-            Ok(code) => Ok(db::by_code(tx, code, date)?),
-            Err(verdict) => Err(verdict),
-        },
-    };
-    let (verdict, person) = match found {
-        Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), date), person),
+    let gate = gate_of(tx, &doorway, date, door)?;
+    let (verdict, person) = match looked_up(tx, shown, date)? {
+        Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), &gate), person),
         Err(verdict) => (verdict, None),
     };
-    if let (true, Some(person)) = (verdict.admits(), &person) {
-        let inside = Presence::In { at: now, door: door.into() };
-        db::set_presence(tx, person.facts.attendee, date, &inside)?;
-        let by = Acting::staff(Right::CheckIn, staff.id, &staff.name);
-        tell_let_in(tx, person.booking, &by, host, now)?;
-    }
     // Not a ticket, but perhaps a stamp card.
     let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };
     let verdict =
@@ -385,20 +420,71 @@ pub fn show_in(
     if let Some(held) = card {
         (told.name, told.ticket) = (held.name, held.kind);
     }
-    let json = serde_json::to_string(&told)
-        .map_err(|e| DeskError::Internal(format!("writing a scan: {e}")))?;
-    let scan = NewScan {
+    let json = told_json(&told)?;
+    let passage = Some(Way::In).filter(|_| told.verdict.admits() && person.is_some());
+    let new = NewScan {
         key,
         date,
-        attendee: person.map(|p| p.facts.attendee),
+        attendee: person.as_ref().map(|p| p.facts.attendee),
         verdict: word,
         told: &json,
         door,
-        person: staff.id,
+        person: volunteer.person(),
+        device: volunteer.device(),
         device_at: device.at,
+        at: now,
+        passage,
+        line: None,
+        receipt: "",
     };
-    let scan = db::add_scan(tx, &scan, now)?;
-    Ok(Outcome { scan, told, at: now, door: door.into(), undone: false, pay: None })
+    let scan = db::add_scan(tx, &new, now)?;
+    if let (Some(_), Some(person)) = (passage, &person) {
+        db::stand(tx, person.facts.attendee, date)?;
+        tell_let_in(tx, person.booking, &turn.by, &turn.host, now)?;
+    }
+    Ok(Outcome {
+        scan,
+        told,
+        at: now,
+        door: door.into(),
+        undone: false,
+        pay: None,
+        stands: None,
+        attendee: person.map(|p| p.facts.attendee),
+        passed: passage.is_some(),
+    })
+}
+
+fn told_json(told: &Told) -> Result<String, DeskError> {
+    serde_json::to_string(told).map_err(|e| DeskError::Internal(format!("writing a scan: {e}")))
+}
+
+/// Whose ticket was shown at the door of a date, or the verdict on what is no ticket.
+fn looked_up(
+    conn: &Connection,
+    shown: &Shown,
+    date: DateId,
+) -> Result<Result<Option<AtDoor>, Verdict>, DeskError> {
+    let text = match shown {
+        // By name only people of this very date: others are not to be gone through by number.
+        Shown::Attendee(id) => {
+            return Ok(Ok(db::by_id(conn, *id)?.filter(|p| p.facts.date == date)));
+        }
+        Shown::Text(text) => text,
+    };
+    Ok(match door::code(read(text)) {
+        Ok(code) => Ok(db::by_code(conn, code, date)?),
+        // Perhaps a wristband or a card of the house that somebody was given here.
+        Err(verdict) => match db::by_house_code(conn, &house_code(text), date)? {
+            Some(person) => Ok(Some(person)),
+            None => Err(verdict),
+        },
+    })
+}
+
+/// A foreign code as it is kept: without blanks around it, in one case.
+fn house_code(text: &str) -> String {
+    text.trim().to_uppercase()
 }
 
 /// The card of a text that was shown, if it is one.
@@ -412,7 +498,7 @@ fn card_of(conn: &Connection, shown: &Shown) -> Result<Option<HeldCard>, DeskErr
     }
 }
 
-fn tell(tx: &Tx<'_>, verdict: Verdict, person: Option<&AtDoor>) -> Result<Told, DeskError> {
+fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<Told, DeskError> {
     let why = match &verdict {
         Verdict::ToPay { .. } if person.is_some_and(|p| p.facts.state == State::Requested) => {
             Why::NoYesYet
@@ -425,6 +511,10 @@ fn tell(tx: &Tx<'_>, verdict: Verdict, person: Option<&AtDoor>) -> Result<Told, 
         Verdict::ComeIn
         | Verdict::AlreadyIn { .. }
         | Verdict::ToPay { .. }
+        | Verdict::WentOut
+        | Verdict::OtherDoor { .. }
+        | Verdict::Full { .. }
+        | Verdict::GivenUp { .. }
         | Verdict::StampCard { .. }
         | Verdict::Test
         | Verdict::Cancelled
@@ -444,35 +534,36 @@ fn tell(tx: &Tx<'_>, verdict: Verdict, person: Option<&AtDoor>) -> Result<Told, 
         ticket: person.map_or_else(String::new, |p| p.ticket.clone()),
         place: person.filter(|p| p.people > 1).map(|p| (p.place, p.people)),
         companions,
+        note: person.map_or_else(String::new, |p| p.note.clone()),
     })
 }
 
-/// Undoes a scan that let somebody in: they are expected again.
+/// Undoes a scan with which somebody passed: where they are then follows from their other scans,
+/// and is told.
 ///
 /// # Errors
-/// [`DeskError::NothingToUndo`] when it let nobody in or was undone before.
+/// [`DeskError::NothingToUndo`] when nobody passed with it, or it was undone before.
 pub async fn undo(
     desk: &Desk,
-    staff: &Staff,
+    who: impl Into<Volunteer>,
     date: DateId,
     scan: i64,
 ) -> Result<Outcome, DeskError> {
-    require(staff.role, Right::CheckIn)?;
-    let (now, staff) = (desk.clock.now(), staff.clone());
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let now = desk.clock.now();
     desk.store
         .write(move |tx| {
-            at_open_door(tx, &staff, date, now)?;
+            at_open_door(tx, &volunteer, date, now)?;
             let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
-            let fits = scan.date == date
-                && scan.undone_at.is_none()
-                && scan.verdict == Verdict::ComeIn.word();
+            let fits = scan.date == date && scan.undone_at.is_none() && scan.passage.is_some();
             let (true, Some(attendee)) = (fits, scan.attendee) else {
                 return Err(DeskError::NothingToUndo);
             };
-            db::set_presence(tx, attendee, date, &Presence::Expected)?;
             db::undo_scan(tx, scan.id, now)?;
+            let stands = db::stand(tx, attendee, date)?;
             let undone = db::scan_by_id(tx, scan.id)?.ok_or(DeskError::NotFound)?;
-            Outcome::of(undone)
+            Ok(Outcome { stands: Some(stands), ..Outcome::of(undone)? })
         })
         .await
 }
@@ -492,23 +583,25 @@ pub struct Name {
 /// The role may not, or the store fails.
 pub async fn names(
     desk: &Desk,
-    staff: &Staff,
+    who: impl Into<Volunteer>,
     date: DateId,
     typed: &str,
 ) -> Result<Vec<Name>, DeskError> {
-    require(staff.role, Right::CheckIn)?;
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
     let (words, reference) = (fold(typed), Reference::parse(typed));
-    let (now, staff) = (desk.clock.now(), staff.clone());
+    let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            at_open_door(conn, &staff, date, now)?;
+            let doorway = at_open_door(conn, &volunteer, date, now)?;
+            let gate = gate_of(conn, &doorway, date, "")?;
             let people = match reference {
                 Some(reference) => db::by_reference(conn, date, reference)?,
                 None => db::by_words(conn, date, &words, 30)?,
             };
             Ok(people
                 .into_iter()
-                .map(|person| Name { verdict: door::verdict(Some(&person.facts), date), person })
+                .map(|person| Name { verdict: door::verdict(Some(&person.facts), &gate), person })
                 .collect())
         })
         .await
@@ -537,12 +630,17 @@ pub struct Board {
 ///
 /// # Errors
 /// The role may not, there is no such date, or the store fails.
-pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, DeskError> {
-    require(staff.role, Right::CheckIn)?;
-    let (now, staff) = (desk.clock.now(), staff.clone());
+pub async fn board(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+) -> Result<Board, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let doorway = at_open_door(conn, &staff, date, now)?;
+            let doorway = at_open_door(conn, &volunteer, date, now)?;
             let house = house_of(conn)?;
             let sheet = events::choices_of_date(conn, house.currency, date, now)?
                 .ok_or(DeskError::NotFound)?;
@@ -561,12 +659,17 @@ pub async fn board(desk: &Desk, staff: &Staff, date: DateId) -> Result<Board, De
 ///
 /// # Errors
 /// The role may not, or the store fails.
-pub async fn log(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Outcome>, DeskError> {
-    require(staff.role, Right::CheckIn)?;
-    let (now, staff) = (desk.clock.now(), staff.clone());
+pub async fn log(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+) -> Result<Vec<Outcome>, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            at_open_door(conn, &staff, date, now)?;
+            at_open_door(conn, &volunteer, date, now)?;
             db::last_scans(conn, date, 12)?.into_iter().map(Outcome::of).collect()
         })
         .await
@@ -577,8 +680,9 @@ pub async fn log(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Outcome
 ///
 /// # Errors
 /// The role may not, or the store fails.
-pub async fn todays(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, DeskError> {
-    require(staff.role, Right::CheckIn)?;
+pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSummary>, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in(desk.clock.now())?;
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
@@ -603,6 +707,7 @@ pub async fn todays(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, Desk
                 .into_iter()
                 .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
                 .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
+                .filter(|d| volunteer.covers(d.date.id))
                 .collect())
         })
         .await

@@ -55,6 +55,9 @@ pub enum DeskError {
         /// Who.
         name: String,
     },
+    /// A device may not do it, or not any more.
+    #[error(transparent)]
+    Device(#[from] matricle_core::door::device::DeviceRefusal),
     /// The door of a date that is not on now, and that no organiser has opened.
     #[error("the door of this date is not open")]
     DoorShut,

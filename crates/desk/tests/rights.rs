@@ -25,7 +25,8 @@ fn use_cases(text: &str) -> Vec<(String, String)> {
         let name = rest.split('(').next().unwrap().to_owned();
         let whole = rest.split("\n}\n").next().unwrap();
         let (head, body) = whole.split_once("{\n").unwrap();
-        if head.contains("staff: &Staff") || head.contains("by: By") {
+        let asker = ["staff: &Staff", "by: By", "who: impl Into<Volunteer>"];
+        if asker.iter().any(|a| head.contains(a)) {
             found.push((name, body.to_owned()));
         }
     }
@@ -48,6 +49,13 @@ fn right(name: &str, body: &str) -> Option<String> {
     match first {
         Some((at, word)) if touches.is_none_or(|t| at < t) => Some(word),
         Some(_) => None,
+        // Somebody with the right, or a device that was let join for this date.
+        None if body
+            .find(".checks_in")
+            .is_some_and(|at| body.find(".store").is_none_or(|store| at < store)) =>
+        {
+            Some("CheckIn, or a device".into())
+        }
         None if body.contains("by.turn(desk)?") => Some("ChangeBookings, or the booker".into()),
         None if body
             .find("desk.turn_of(staff, right_of(event))?")

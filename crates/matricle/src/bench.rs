@@ -20,7 +20,7 @@ use matricle_core::{Currency, DateId, TicketTypeId};
 use matricle_desk::acting::Turn;
 use matricle_desk::bookings::submit::Booker;
 use matricle_desk::bookings::{hold, submit};
-use matricle_desk::door::{Device, Shown, show_in};
+use matricle_desk::door::{Device, Shown, Volunteer, show_in};
 use matricle_desk::people::asking::Asking;
 use matricle_desk::people::often::Often;
 use matricle_desk::people::signin;
@@ -366,8 +366,9 @@ pub(crate) fn book(tx: &Tx<'_>, reference: Reference) -> Result<(), DeskError> {
 
 fn scan(tx: &Tx<'_>, staff: &Staff, date: DateId, key: &str, code: &str) -> Result<(), DeskError> {
     let shown = Shown::Text(code.into());
-    let outcome =
-        show_in(tx, staff, date, &Device::at("gate", key), &shown, "bench.example", now())?;
+    let (volunteer, device) = (Volunteer::from(staff), Device::at("gate", key));
+    let by = Turn { by: volunteer.acting(), ..turn() };
+    let outcome = show_in(tx, &volunteer, date, &device, &shown, &by)?;
     if outcome.told.verdict.admits() {
         Ok(())
     } else {

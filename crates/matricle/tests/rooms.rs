@@ -70,6 +70,7 @@ const STORE: &[&[&str]] = &[
         "refunds",
         "promos",
         "cards",
+        "devices",
         "door",
         "measures",
         "submissions",

@@ -567,7 +567,7 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
             tx.execute(&format!("DELETE FROM {table} WHERE booking_id IN {tests}"), [event.0])?;
         }
         let people = format!("(SELECT id FROM attendees WHERE booking_id IN {tests})");
-        for table in ["sign_ups", "scans"] {
+        for table in ["sign_ups", "scans", "house_codes"] {
             tx.execute(&format!("DELETE FROM {table} WHERE attendee_id IN {people}"), [event.0])?;
         }
         tx.execute(

@@ -145,7 +145,7 @@ const RULES: &[(&str, &str)] = &[
     (
         "no ticket of a test is let in",
         "SELECT 'attendee ' || a.id || ' of ' || b.reference FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE b.test = 1 AND (a.presence = 'in' OR EXISTS (SELECT 1 FROM scans s WHERE s.attendee_id = a.id AND s.verdict = 'come in'))",
+         WHERE b.test = 1 AND (a.presence = 'in' OR EXISTS (SELECT 1 FROM scans s WHERE s.attendee_id = a.id AND s.passage IS NOT NULL))",
     ),
     (
         "every person belongs to a line of their booking",
@@ -200,9 +200,10 @@ const RULES: &[(&str, &str)] = &[
          WHERE b.state IN ('confirmed', 'awaiting payment') AND a.name = ''",
     ),
     (
-        "somebody is in only by a scan that was not undone",
-        "SELECT 'attendee ' || a.id FROM attendees a WHERE (a.presence = 'in') <> (1 = (
-            SELECT count(*) FROM scans s WHERE s.attendee_id = a.id AND s.verdict = 'come in' AND s.undone_at IS NULL))",
+        "somebody is in when the last of their passages was in",
+        "SELECT 'attendee ' || a.id FROM attendees a WHERE (a.presence = 'in') <> coalesce('in' = (
+            SELECT s.passage FROM scans s WHERE s.attendee_id = a.id AND s.passage IS NOT NULL AND s.undone_at IS NULL
+            ORDER BY s.at DESC, s.id DESC LIMIT 1), 0)",
     ),
 ];
 

@@ -16,6 +16,7 @@ pub mod clashes;
 pub mod complaints;
 mod convert;
 pub mod cues;
+pub mod devices;
 pub mod documents;
 pub mod door;
 mod error;

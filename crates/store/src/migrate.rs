@@ -5,7 +5,7 @@ use rusqlite_migration::{M, Migrations};
 use crate::Doing;
 
 /// The version that this program writes.
-const LATEST: u32 = 10;
+const LATEST: u32 = 11;
 
 /// All migrations in order. Forward only; never edited after release.
 fn migrations() -> Migrations<'static> {
@@ -20,6 +20,7 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0008_face.sql")),
         M::up(include_str!("migrations/0009_cues.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0010_submissions.sql")),
+        M::up(include_str!("migrations/0011_door.sql")).foreign_key_check(),
     ])
 }
 

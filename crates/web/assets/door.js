@@ -1,166 +1,528 @@
-// The door: keyboard-wedge scanner, camera, photo, names, sound. A scan that gets
-// no answer is kept and sent again under the same key, so that it counts once.
+// The door: scanner, camera, photo, names; the verdict, by the program or, without network, by
+// what this device keeps; what waits to be sent, once each.
 (() => {
   "use strict";
   const wrap = document.querySelector("#doorwrap");
   if (!wrap) return;
-  const { date, token, static: files } = wrap.dataset;
-  const $ = (id) => document.getElementById(id);
+  const keep = window.doorKeep, $ = (id) => document.getElementById(id);
+  const date = Number(wrap.dataset.date || location.pathname.split("/").pop());
+  const door = () => $("door")?.value.trim() || "main door";
+  let { token, static: files } = wrap.dataset;
   const text = $("text");
-  const say = (words, ok) => {
-    $("netsay").textContent = words;
-    $("net").classList.toggle("late", !ok);
-  };
 
-  // Sending, one after the other, in the order of the scans.
-  const waiting = [];
-  let sending = false;
+  // How things stand: with the network, with the roster, with what waits.
+  let down = false, behind = Number(localStorage.getItem("door-behind") || 0), roster = null, seenHere = new Map(), waits = 0, gone = "", stale = true;
+  const ago = (ms) => { const m = Math.round(ms / 60000); return m < 1 ? "just now" : m < 60 ? `${m} min ago` : `${Math.round(m / 60)} h ago`; };
+  const houseNow = () => Date.now() + behind;
+  const say = () => {
+    const parts = [];
+    if (gone) parts.push(gone);
+    else parts.push(down ? "No network" : "In step with the other doors");
+    if (down && !roster) parts.push("nothing is known here: no roster was taken along");
+    else if (roster) parts.push(`list of ${keep.clock(roster.at, roster.zone)}, ${ago(houseNow() - roster.at)}${roster.cut ? ", not of everybody" : ""}`);
+    else if (!keep?.can) parts.push("this page is not secure (https), so it works with the network only");
+    if (waits) parts.push(waits === 1 ? "one scan waits to be sent" : `${waits} scans wait to be sent`);
+    $("netsay").textContent = parts.join(" · ");
+    $("net").classList.toggle("late", down || Boolean(gone));
+    $("net").classList.toggle("waits", waits > 0);
+  };
+  const flash = (words) => { $("flash").textContent = words; };
   const key = () => (crypto.randomUUID ? crypto.randomUUID() : Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join(""));
+  const others = "BroadcastChannel" in window ? new BroadcastChannel("door") : null;
+
+  // The verdict. Whatever stood there is gone as soon as something new is shown.
+  let turn = 0, past = 0;
+  const stand = (cls, inner, attendee) => {
+    const place = $("verdict");
+    place.className = `verdict ${cls}`;
+    place.dataset.verdict = cls;
+    if (attendee) place.dataset.attendee = attendee; else delete place.dataset.attendee;
+    place.replaceChildren(...inner);
+    void place.offsetWidth;
+    place.classList.add("fresh");
+    clearTimeout(past);
+    // A green that stands for long is taken for the next person's.
+    if (cls === "in") past = setTimeout(() => place.classList.add("past"), 7000);
+  };
+  const element = (name, cls, words) => { const e = document.createElement(name); if (cls) e.className = cls; if (words) e.textContent = words; return e; };
+  const shape = (cls) => document.querySelector(`[data-shape="${cls}"]`)?.content.cloneNode(true) ?? element("span");
+  const put = (v, extra = []) => {
+    const body = element("div"), what = element("p", "what");
+    body.append(element("p", "word", v.word));
+    if (v.settled === false) body.append(element("p", "unsettled", "not settled: nobody else has been asked"));
+    if (v.name) body.append(element("p", "who", v.name));
+    if (v.reason) what.append(element("b", "", v.reason));
+    if (v.ticket) what.append(element("span", "", v.ticket));
+    if (v.companions?.length) what.append(element("span", "", `${v.companions.join(", ")} not here yet`));
+    if (what.childNodes.length) body.append(what);
+    const inner = [shape(v.class), body];
+    if (v.note) { const note = element("p", "doornote"); note.append(element("span", "", v.note)); inner.push(note); }
+    inner.push(...extra);
+    inner.push(element("p", "ago", v.at ? new Intl.DateTimeFormat("en-GB", { timeStyle: "medium", timeZone: roster?.zone }).format(v.at) : ""));
+    stand(v.class, inner, v.attendee);
+  };
+  const checking = () => put({ class: "wait", word: "Checking …", reason: "", name: "" });
+
+  // An answer of the program: a verdict, and a row for the log.
   const shown = (html) => {
     const answer = document.createElement("template");
     answer.innerHTML = html;
     const verdict = answer.content.querySelector("#verdict");
     const row = answer.content.querySelector("template")?.content.firstElementChild;
-    if (!verdict || !row) return false;
-    // The region stays, so that screen readers hear what is new in it.
-    const place = $("verdict");
-    place.className = verdict.className;
-    place.dataset.verdict = verdict.dataset.verdict;
-    place.innerHTML = verdict.innerHTML;
-    place.classList.remove("fresh");
-    void place.offsetWidth;
-    place.classList.add("fresh");
+    if (!verdict || !row) return null;
+    const { verdict: cls, attendee } = verdict.dataset;
+    stand(cls, [...verdict.childNodes], attendee);
+    logged(row);
+    feel(cls);
+    return { class: cls, attendee: Number(attendee || 0), undone: row.classList.contains("undone") };
+  };
+  const logged = (row) => {
     $("nolog")?.remove();
-    const old = $(row.id);
-    if (old) old.replaceWith(row);
-    else $("log").prepend(row);
+    const old = row.id && $(row.id);
+    if (old) old.replaceWith(row); else $("log").prepend(row);
     while ($("log").children.length > 12) $("log").lastElementChild.remove();
-    const last = [...document.querySelectorAll("#log [data-undo]")][0];
+    const last = document.querySelector("#log [data-undo], #log [data-undo-kept]");
     const undo = $("undolast");
-    undo.elements.scan.value = last ? last.elements.scan.value : "";
+    undo.elements.scan.value = last?.elements?.scan?.value ?? "";
+    undo.dataset.kept = last?.dataset.undoKept ?? "";
     undo.querySelector("button").disabled = !last;
-    sound(verdict.dataset.verdict);
+  };
+  const keptRow = (id, item, v) => {
+    const row = element("li", `${v.class} kept`);
+    row.id = `kept-${id}`;
+    row.append(element("time", "", new Intl.DateTimeFormat("en-GB", { timeStyle: "medium", timeZone: roster?.zone }).format(item.at + behind)), element("b", "", v.name || "–"), element("span", "", `${v.word.toLowerCase()}${v.reason ? `: ${v.reason}` : ""}, not settled`), element("small", "", item.door));
+    if (v.admits) {
+      const form = element("form"), button = element("button", "", "Undo");
+      form.dataset.undoKept = id;
+      button.setAttribute("aria-label", `Undo ${v.name}`);
+      form.append(button);
+      row.append(form);
+    }
+    return row;
+  };
+
+  // Asking the program, for so long as nobody waits in vain.
+  const ask = async (path, body, ms) => {
+    const limit = new AbortController();
+    const timer = setTimeout(() => limit.abort(), ms);
+    try {
+      const answer = await fetch(path, { method: "POST", body: new URLSearchParams(body), headers: { "x-form-token": token, "HX-Request": "true" }, signal: limit.signal });
+      return { status: answer.status, signedOut: answer.redirected, words: await answer.text() };
+    } finally { clearTimeout(timer); }
+  };
+  const sendable = ({ key, at, text, attendee, by }) => ({ key, at, ...(attendee ? { attendee } : { text, by: by ?? "scanner" }) });
+  const stripped = (html) => { const part = document.createElement("template"); part.innerHTML = html; return part.content.textContent.trim(); };
+
+  // What was shown is written down first, then asked about, then judged here if no answer comes.
+  const memory = [];
+  const kept = async (item) => { if (!keep?.can) { memory.push(item); return -memory.length; } return keep.queue.add(item); };
+  const amend = async (id, item) => { if (id < 0) memory[-id - 1] = item; else await keep.queue.put(id, item); };
+  const drop = async (id) => { if (id < 0) memory[-id - 1] = null; else await keep.queue.remove(id); };
+  const waiting = async () => (keep?.can ? keep.queue.all() : memory.map((item, n) => [-n - 1, item]).filter(([, item]) => item));
+  const count = async () => { waits = (await waiting()).filter(([, item]) => item.did).length; say(); };
+  const remember = async (attendee, way, at, fresh) => {
+    if (!attendee) return;
+    const what = { way, at, door: door(), fresh };
+    seenHere.set(attendee, what);
+    if (keep?.can) await keep.seen.put(date, attendee, what);
+    others?.postMessage({ seen: [date, attendee, what] });
+  };
+  const forget = async (attendee) => {
+    seenHere.delete(attendee);
+    if (keep?.can) await keep.seen.remove(date, attendee);
+    others?.postMessage({ seen: [date, attendee, null] });
+  };
+
+  let line = Promise.resolve();
+  const scan = (what) => {
+    const mine = ++turn;
+    checking();
+    const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), ...what };
+    // One after the other, in the order in which they were shown.
+    line = line.then(() => one(item, mine)).catch((error) => { console.error(error); flash("This scan could not be kept on this device. Scan it again, or type the name."); });
+    return line;
+  };
+  const one = async (item, mine) => {
+    const id = await kept(item);
+    if (!down) {
+      try {
+        const answer = await ask(`/door/${date}/scan`, sendable(item), roster ? 2500 : 8000);
+        if (answer.status < 500 && !answer.signedOut) {
+          await drop(id);
+          if (answer.status >= 400) { refused(answer.words, mine); return; }
+          if (mine === turn || !document.querySelector("#verdict.wait")) flash("");
+          const told = shown(answer.words);
+          if (!told) { refused(answer.words, mine); return; }
+          if (told.class === "in") await remember(told.attendee, "in", item.at + behind, false);
+          return;
+        }
+        if (answer.signedOut) gone = "Sign in again: this page is from before";
+      } catch { /* no answer: judged here */ }
+      unreachable();
+    }
+    await byItself(id, item);
+  };
+  const refused = (words, mine) => {
+    const said = stripped(words) || "That did not work; try again.";
+    flash(said);
+    if (mine === turn) put({ class: "no", word: "Not checked", reason: said });
+    feel("no");
+  };
+  const byItself = async (id, item) => {
+    if (!roster) {
+      await amend(id, { ...item, did: "ask" });
+      put({ class: "mis", word: "No answer", reason: "Not checked: there is no network, and no list on this device.", ticket: "The scan is kept, and asked about when the network is back." });
+      feel("mis");
+    } else {
+      const v = { ...await keep.judge(roster, seenHere, item), settled: false, at: item.at + behind };
+      const did = v.admits ? "let in" : "sent away";
+      const done = { ...item, did, name: v.name, attendeeSeen: v.attendee };
+      await amend(id, done);
+      if (v.admits) await remember(v.attendee, "in", item.at + behind, true);
+      put(v, v.cash && roster.money ? [cashForm(v)] : []);
+      logged(keptRow(id, done, v));
+      feel(v.class);
+    }
+    await count();
+  };
+  // Cash without network: the receipt's number is of this device's own block.
+  const cashForm = (v) => {
+    const box = element("div", "paynow"), form = element("form"), button = element("button", "", `${v.due} taken in cash`);
+    form.append(button);
+    form.addEventListener("submit", async (e) => {
+      e.preventDefault();
+      e.stopPropagation();
+      button.disabled = true;
+      const n = Number(localStorage.getItem("door-receipts") || 0) + 1;
+      localStorage.setItem("door-receipts", n);
+      const receipt = `${roster.receipts}-${String(n).padStart(3, "0")}`;
+      const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), attendee: v.attendee, did: "let in", name: v.name, cash: v.cash, receipt, attendeeSeen: v.attendee };
+      const id = await kept(item);
+      await remember(v.attendee, "in", item.at + behind, true);
+      const told = { class: "in", word: "Come in", reason: `${v.due} taken, receipt ${receipt}`, name: v.name, ticket: v.ticket, attendee: v.attendee, admits: true, settled: false, at: item.at + behind };
+      put(told);
+      logged(keptRow(id, item, told));
+      feel("in");
+      await count();
+    });
+    box.append(form, change(v.cash));
+    return box;
+  };
+  // Change worked out from what was given.
+  const change = (due) => {
+    const label = element("label", "change", "Given "), given = element("input"), out = element("output");
+    given.inputMode = "decimal";
+    given.className = "given";
+    given.autocomplete = "off";
+    given.addEventListener("input", () => {
+      const minor = Math.round(Number(given.value.replace(",", ".")) * 100);
+      out.textContent = !given.value || Number.isNaN(minor) ? "" : minor < due ? `${((due - minor) / 100).toFixed(2)} more` : `${((minor - due) / 100).toFixed(2)} back`;
+    });
+    label.append(given, out);
+    return label;
+  };
+
+  // Undo: of what waits here, here; of what the program has, there.
+  const undoKept = async (id) => {
+    const found = (await waiting()).find(([known]) => known === id);
+    if (!found) { flash("This scan has been sent meanwhile. It is undone in the list below once it stands there."); return; }
+    const [, item] = found;
+    await amend(id, { ...item, did: "sent away", cash: 0 });
+    if (item.attendeeSeen) await forget(item.attendeeSeen);
+    put({ class: "ready", word: "Undone", name: item.name, reason: item.cash ? "expected again; give the money back" : "expected again", settled: false });
+    const row = $(`kept-${id}`);
+    row?.classList.add("undone");
+    row?.querySelector("form")?.remove();
+    feel("ready");
+    const last = document.querySelector("#log [data-undo], #log [data-undo-kept]");
+    $("undolast").elements.scan.value = last?.elements?.scan?.value ?? "";
+    $("undolast").dataset.kept = last?.dataset.undoKept ?? "";
+    $("undolast").querySelector("button").disabled = !last;
+    await count();
+  };
+
+  // Sending what waits: one by one, in order, from one tab at a time, each until it is answered.
+  let flushing = false;
+  const flush = async () => {
+    if (flushing) return;
+    flushing = true;
+    try {
+      const send = async () => {
+        for (const [id, item] of await waiting()) if (!await sent(id, item)) return;
+      };
+      if (navigator.locks && keep?.can) await navigator.locks.request("door-queue", { ifAvailable: true }, (lock) => (lock ? send() : null));
+      else await send();
+    } finally {
+      flushing = false;
+      await count();
+    }
+  };
+  const sent = async (id, item) => {
+    // Still being asked about by this page or another.
+    if (!item.did && Date.now() - item.at < 15000) return true;
+    const when = keep?.can ? keep.clock(item.at + behind, roster?.zone) : "";
+    const of = item.name || "A scan";
+    const asks = !item.did || item.did === "ask";
+    let answer;
+    try {
+      answer = item.kind === "undo"
+        ? await ask(`/door/${item.date}/undo`, { scan: item.scan }, 10000)
+        : asks ? await ask(`/door/${item.date}/scan`, sendable(item), 10000)
+          : await ask(`/door/${item.date}/settle`, { key: item.key, at: item.at, behind: Math.round(behind), door: item.door, did: item.did, ...(item.attendee ? { attendee: item.attendee } : { text: item.text }), ...(item.cash ? { cash: item.cash, receipt: item.receipt } : {}) }, 10000);
+    } catch { unreachable(); return false; }
+    if (answer.signedOut || answer.status === 401) { gone = "Sign in again, so that what waits can be sent"; say(); return false; }
+    if (answer.status >= 500 || answer.status === 429 || answer.status === 408) return false;
+    if (answer.status >= 400 && item.kind !== "undo") await toRead(`${of}, ${when}: could not be settled. ${stripped(answer.words)}`);
+    else if (asks) {
+      const part = document.createElement("template");
+      part.innerHTML = answer.words;
+      const row = part.content.querySelector("template")?.content.firstElementChild;
+      await toRead(`Scanned at ${when} without network: ${row?.querySelector("b")?.textContent ?? "somebody"}: ${row?.querySelector("span")?.textContent ?? "not a ticket"}`);
+      if (row) logged(row);
+    } else if (item.kind !== "undo") {
+      const { line, name } = JSON.parse(answer.words);
+      if (line) await toRead(`${name || of}, ${when}: ${line}`);
+    }
+    await drop(id);
+    const row = $(`kept-${id}`);
+    if (row) { row.classList.add("sent"); row.querySelector("form")?.remove(); const span = row.querySelector("span"); span.textContent = span.textContent.replace(/, not settled$/, ", settled"); }
     return true;
   };
-  // What is being paid cannot be paid once more with another button.
-  const payButtons = (off) => { for (const button of document.querySelectorAll("[data-pay] button")) button.disabled = off; };
-  const flash = (words) => { $("flash").textContent = words; };
-  const send = async () => {
-    if (sending) return;
-    sending = true;
-    while (waiting.length) {
-      const { path, body } = waiting[0];
-      try {
-        const limit = new AbortController();
-        const timer = setTimeout(() => limit.abort(), 6000);
-        const answer = await fetch(path, { method: "POST", body, headers: { "x-form-token": token, "HX-Request": "true" }, signal: limit.signal, redirect: "follow" });
-        const html = await answer.text();
-        clearTimeout(timer);
-        if (answer.redirected) { location.reload(); return; }
-        waiting.shift();
-        flash("");
-        if (!shown(html)) { payButtons(false); const part = document.createElement("template"); part.innerHTML = html; flash(part.content.textContent.trim() || "That did not work; try again."); sound("no"); }
-        say(waiting.length ? `${waiting.length} scans still to send` : "In step with the other doors", !waiting.length);
-      } catch {
-        const n = waiting.length;
-        say(`No answer. ${n === 1 ? "One scan is" : `${n} scans are`} kept here and sent again; leave this page open.`, false);
-        const place = $("verdict");
-        place.className = "verdict mis";
-        place.dataset.verdict = "mis";
-        place.innerHTML = '<div><p class="word">No answer</p><p class="what"><b>Not checked yet: the program cannot be reached.</b><span>The scan is kept and sent again by itself.</span></p></div>';
-        await new Promise((r) => setTimeout(r, 1500));
-      }
+  // What came of it is read by somebody, one by one.
+  const toRead = async (words) => { if (keep?.can) await keep.tray.add(words); else memoryTray.push(words); await drawTray(); };
+  const memoryTray = [];
+  const drawTray = async () => {
+    const all = keep?.can ? await keep.tray.all() : memoryTray.map((words, n) => [-n - 1, words]);
+    const list = all.filter(([, words]) => words).map(([id, words]) => {
+      const row = element("li"), button = element("button", "", "Read");
+      button.type = "button";
+      button.addEventListener("click", async () => { if (id < 0) memoryTray[-id - 1] = ""; else await keep.tray.remove(id); await drawTray(); (document.querySelector("#tray button") ?? text).focus(); });
+      row.append(element("span", "", words), button);
+      return row;
+    });
+    $("tray").replaceChildren(...list);
+    $("traybox").hidden = list.length === 0;
+  };
+
+  // The beat: whether the program answers, what time it is there, whether this device may go on.
+  let beating = 0, fails = 0;
+  const unreachable = () => { if (!down) { down = true; say(); } again(2500); };
+  const again = (ms) => { clearTimeout(beating); beating = setTimeout(beat, ms); };
+  const beat = async () => {
+    if (document.hidden) { again(20000); return; }
+    const limit = new AbortController(), timer = setTimeout(() => limit.abort(), 4000), began = Date.now();
+    try {
+      const answer = await fetch(`/door/beat?to_send=${waits}&behind=${Math.round(behind)}`, { signal: limit.signal, cache: "no-store" });
+      if (!answer.ok) throw new Error(String(answer.status));
+      const told = await answer.json();
+      behind = told.now - (began + Date.now()) / 2;
+      localStorage.setItem("door-behind", Math.round(behind));
+      token = told.token;
+      down = false;
+      fails = 0;
+      if (!told.stands) { await over(told.why); return; }
+      gone = "";
+      await flush();
+      if (stale || (roster && houseNow() - roster.at > 120000)) await takeAlong();
+      again(20000);
+    } catch {
+      down = true;
+      fails += 1;
+      again(fails > 20 ? 8000 : 2500);
+    } finally { clearTimeout(timer); say(); }
+  };
+  // Sent away, or over: what waits is handed in, all else is wiped.
+  const over = async (why) => {
+    gone = why;
+    await flush();
+    roster = null;
+    seenHere = new Map();
+    const left = (await waiting()).length;
+    const away = /sent away|over/.test(why);
+    await keep?.wipe(away && left === 0);
+    if (away) {
+      $("names").replaceChildren();
+      $("log").replaceChildren();
+      if (left === 0) fetch("/door/beat?wiped=1").catch(() => {});
+      put({ class: "no", word: "Over", reason: why, ticket: left ? `${left} scans still wait to be sent; leave this page open.` : "It keeps nothing any more. Give it back, or let it join again." });
     }
-    sending = false;
+    say();
+    again(left ? 5000 : 60000);
   };
-  document.addEventListener("live", ({ detail }) => {
-    if (!waiting.length) say(detail.up ? "In step with the other doors" : "Out of step with the other doors; connecting again", detail.up);
-  });
-  const scan = (what) => {
-    waiting.push({ path: `/door/${date}/scan`, body: new URLSearchParams({ key: key(), at: Date.now(), ...what }) });
-    send();
+  const takeAlong = async () => {
+    if (!keep?.can || !date || down) return;
+    try {
+      const began = houseNow();
+      const limit = new AbortController(), timer = setTimeout(() => limit.abort(), 20000);
+      const answer = await fetch(`/door/${date}/roster`, { signal: limit.signal, headers: { "HX-Request": "true" } });
+      clearTimeout(timer);
+      if (!answer.ok || answer.redirected) return;
+      const fresh = await answer.json();
+      await keep.rosters.put(date, fresh);
+      roster = await keep.ready(fresh);
+      stale = false;
+      // What this device saw before is in it, once it was sent.
+      const unsent = new Set((await waiting()).map(([, item]) => item.attendeeSeen));
+      for (const [attendee, what] of [...seenHere]) if (!unsent.has(attendee) && what.at < began - 5000) await forget(attendee);
+      wrap.dataset.roster = String(fresh.people.length);
+    } catch { /* as before */ }
+    say();
   };
-  window.addEventListener("beforeunload", (e) => { if (waiting.length) e.preventDefault(); });
+  window.addEventListener("online", beat);
+  document.addEventListener("visibilitychange", () => { if (!document.hidden) beat(); });
+  document.addEventListener("live", ({ detail }) => { if (detail.up) stale = true; if (detail.up === down) beat(); });
+  if (others) others.onmessage = ({ data }) => {
+    const [of, attendee, what] = data.seen ?? [];
+    if (of === date) { if (what) seenHere.set(attendee, what); else seenHere.delete(attendee); }
+    count();
+  };
+  window.addEventListener("beforeunload", (e) => { if (!keep?.can && memory.some(Boolean)) e.preventDefault(); });
 
   // Forms of this page go the same way.
+  const payButtons = (off) => { for (const button of document.querySelectorAll("[data-pay] button")) button.disabled = off; };
+  const act = async (path, body) => {
+    if (down) { flash("There is no network: this can be done when it is back."); feel("no"); return; }
+    checking();
+    try {
+      const answer = await ask(path, body, 10000);
+      if (answer.signedOut) { location.reload(); return; }
+      flash("");
+      const told = answer.status < 400 ? shown(answer.words) : null;
+      if (!told) { payButtons(false); refused(answer.words, turn); return; }
+      if (told.class === "in") await remember(told.attendee, "in", houseNow(), false);
+      else if (told.undone && told.attendee) await forget(told.attendee);
+    } catch {
+      unreachable();
+      put({ class: "mis", word: "No answer", reason: "It is not known whether this was done. Scan the ticket again to see." });
+      feel("mis");
+    }
+  };
   document.addEventListener("submit", (e) => {
     const form = e.target;
-    if (form.matches("[data-undo]")) {
+    if (form.dataset.undoKept || (form.id === "undolast" && form.dataset.kept)) {
       e.preventDefault();
-      if (form.elements.scan.value) { waiting.push({ path: form.action, body: new URLSearchParams({ scan: form.elements.scan.value }) }); send(); }
+      undoKept(Number(form.dataset.undoKept || form.dataset.kept));
+    } else if (form.matches("[data-undo]")) {
+      e.preventDefault();
+      if (form.elements.scan.value) act(`/door/${date}/undo`, { scan: form.elements.scan.value });
     } else if (form.matches("[data-pay]")) {
       e.preventDefault();
-      const body = new URLSearchParams(new FormData(form));
-      if (e.submitter?.name) body.set(e.submitter.name, e.submitter.value);
-      waiting.push({ path: form.action, body });
+      const body = Object.fromEntries(new FormData(form));
+      if (e.submitter?.name) body[e.submitter.name] = e.submitter.value;
       payButtons(true);
-      send();
+      act(form.getAttribute("action"), body);
     } else if (form.matches("[data-admit]")) {
       e.preventDefault();
-      scan({ attendee: form.elements.attendee.value });
+      scan({ attendee: Number(form.elements.attendee.value) });
       clear();
     } else if (form.id === "scanform") {
       e.preventDefault();
       const typed = text.value.trim();
       if (!typed) return;
       const only = document.querySelectorAll("#names [data-admit]");
-      if (looksLikeCode(typed)) { scan({ text: typed }); clear(); }
+      if (looksLikeCode(typed)) { scan({ text: typed, by: "typed" }); clear(); }
       else if (only.length === 1) only[0].requestSubmit();
       else only[0]?.querySelector("button").focus();
     }
   });
-  const looksLikeCode = (typed) => /^[bcdfghjklnprstvx0-9]{10,14}$/i.test(typed.replace(/[\s\-]/g, ""));
+  const plainCode = (typed) => /^[bcdfghjklnprstvx0-9]{10,14}$/i.test(typed.replace(/[\s\-]/g, ""));
+  const looksLikeCode = (typed) => plainCode(typed) || (keep && Boolean(keep.read(typed).code));
   const clear = () => { text.value = ""; $("names").replaceChildren(); if (!matchMedia("(pointer: coarse)").matches) text.focus(); };
+  // Names without network: of the list that was taken along.
+  const localNames = () => {
+    if (!roster) return;
+    const typed = text.value.trim();
+    const list = element("ul", "names");
+    for (const row of typed ? keep.names(roster, typed) : []) {
+      const item = element("li", roster.verdicts[row[7]][0]), who = element("span"), form = element("form"), button = element("button", "go", "Check"), hidden = element("input");
+      who.append(element("b", "", row[3]), element("small", "", roster.tickets[row[4]]));
+      hidden.type = "hidden"; hidden.name = "attendee"; hidden.value = row[1];
+      button.setAttribute("aria-label", `Check ${row[3]}`);
+      form.dataset.admit = "";
+      form.append(hidden, button);
+      item.append(who, form);
+      list.append(item);
+    }
+    $("names").replaceChildren(...(list.childNodes.length ? [list] : typed ? [element("p", "empty", `No name “${typed}” on the list of ${keep.clock(roster.at, roster.zone)}.`)] : []));
+  };
+  let looking = 0;
+  text.addEventListener("input", () => { clearTimeout(looking); if (down) looking = setTimeout(localNames, 120); });
+  document.addEventListener("htmx:error", (e) => { if (e.target === text || e.detail?.ctx?.sourceElement === text) { unreachable(); localNames(); } });
 
-  // A scanner that types: keys in a burst, then Enter or Tab, wherever the focus is.
-  // What reads like one of our codes counts at any pace (some scanners are slow, and
-  // so are busy devices); anything else only at a pace that no finger keeps, and only
-  // if it is no name.
-  let typed = "", first = 0, before = 0, began = "";
+  // A scanner that types: keys in a burst, mostly with Enter or Tab behind it, wherever the focus
+  // is. What reads like one of our codes counts at any pace (some scanners are slow, and so are
+  // busy devices); anything else only at a pace that no finger keeps, and only if it is no name.
+  // The keys themselves are read as well: a layout of another alphabet changes letters, not keys.
+  let typed = "", keys = "", first = 0, before = 0, began = null, silence = 0, swallow = 0;
+  const field = () => (/^(INPUT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "") ? document.activeElement : null);
+  const isScan = (quick) => {
+    if (looksLikeCode(typed)) return typed;
+    if (keys.length === typed.length && keep?.read(keys).code) return keys;
+    const name = /^[\p{L}\s.'’-]+$/u.test(typed), latin = /^[\p{Script=Latin}\p{N}\p{P}\p{S}\s]+$/u.test(typed);
+    if (typed.length >= 8 && quick && (!name || (!latin && !/\s/.test(typed)))) return typed;
+    return "";
+  };
+  const took = (read) => {
+    const at = field();
+    // A scan that lands in a field changes nothing there.
+    if (at && began?.at === at) { at.value = began.value; at.dispatchEvent(new Event("input", { bubbles: true })); }
+    typed = keys = "";
+    swallow = performance.now() + 400;
+    if (at === text) clear();
+    scan({ text: read, by: "scanner" });
+  };
   document.addEventListener("keydown", (e) => {
-    if (e.isComposing || e.ctrlKey || e.altKey || e.metaKey || document.activeElement?.id === "code") return;
+    if (e.isComposing || e.ctrlKey || e.metaKey || (e.altKey && e.key.length !== 1) || document.activeElement?.id === "code") return;
     const now = performance.now();
-    if (now - before > 300) { typed = ""; first = now; began = text.value; }
+    clearTimeout(silence);
+    if (now - before > 300) { typed = keys = ""; first = now; const at = field(); began = at ? { at, value: at.value } : null; }
     before = now;
-    if (e.key.length === 1) typed += e.key;
-    else if (e.key === "Enter" || e.key === "Tab") {
-      const read = typed, quick = (now - first) / Math.max(1, read.length) < 50;
-      typed = "";
-      const name = /^[\p{L}\s.'’-]+$/u.test(read);
-      if (!looksLikeCode(read) && !(read.length >= 8 && quick && !name)) return;
+    const quick = (now - first) / Math.max(1, typed.length) < 50;
+    if (e.key.length === 1) {
+      typed += e.key;
+      keys += /^Key([A-Z])$/.exec(e.code)?.[1] ?? (/^(Digit|Numpad)\d$/.test(e.code) ? e.code.slice(-1) : " ");
+      // No Enter comes behind it.
+      if (typed.length >= 12 && quick) silence = setTimeout(() => { const read = [typed, keys].find((t) => keep?.read(t).code); if (read) took(read); }, 180);
+    } else if (e.key === "Enter" || e.key === "Tab") {
+      if (!typed && now < swallow) { e.preventDefault(); e.stopImmediatePropagation(); return; }
+      const read = isScan(quick);
+      if (!read) { typed = keys = ""; return; }
       e.preventDefault();
       e.stopImmediatePropagation();
-      if (document.activeElement === text) text.value = began;
-      clear();
-      scan({ text: read, by: "scanner" });
-    } else if (e.key !== "Shift") typed = "";
+      took(read);
+    } else if (!["Shift", "CapsLock", "AltGraph", "Alt"].includes(e.key)) typed = keys = "";
   }, true);
 
-  // Sound: rising for come in, one low tone for everything that stops.
+  // Known by ear and by hand alone: rising for come in, twice the same for already in, low and
+  // long for all that stops.
   let audio = null, loud = localStorage.getItem("door-sound") !== "off";
   const button = $("sound");
   const soundWord = () => { button.textContent = loud ? "Sound on" : "Sound off"; button.setAttribute("aria-pressed", String(loud)); };
   soundWord();
-  button.addEventListener("click", () => { loud = !loud; localStorage.setItem("door-sound", loud ? "on" : "off"); soundWord(); if (loud) sound("in"); });
-  const tone = (hertz, at, long, shape) => {
+  button.addEventListener("click", () => { loud = !loud; localStorage.setItem("door-sound", loud ? "on" : "off"); soundWord(); if (loud) feel("in"); });
+  const tone = (hertz, at, long, form) => {
     const o = audio.createOscillator(), g = audio.createGain(), t = audio.currentTime + at;
-    o.type = shape; o.frequency.value = hertz;
+    o.type = form; o.frequency.value = hertz;
     g.gain.setValueAtTime(0.0001, t); g.gain.exponentialRampToValueAtTime(0.25, t + 0.01); g.gain.exponentialRampToValueAtTime(0.0001, t + long);
     o.connect(g).connect(audio.destination); o.start(t); o.stop(t + long);
   };
-  const sound = (verdict) => {
+  const SHAKES = { in: [70], dup: [60, 90, 60], pay: [40, 60, 40, 60, 40], ready: [30] };
+  const feel = (cls) => {
+    wrap.dataset.felt = cls;
+    try { navigator.vibrate?.(SHAKES[cls] ?? [400]); } catch { /* a device that lies still */ }
     if (!loud) return;
     try {
       audio ??= new AudioContext();
-      if (verdict === "in") { tone(660, 0, 0.12, "sine"); tone(990, 0.11, 0.2, "sine"); }
-      else if (verdict === "dup") { tone(440, 0, 0.12, "triangle"); tone(440, 0.18, 0.12, "triangle"); }
-      else if (verdict === "ready") tone(520, 0, 0.08, "sine");
-      else { tone(196, 0, 0.4, "square"); }
+      if (cls === "in") { tone(660, 0, 0.12, "sine"); tone(990, 0.11, 0.2, "sine"); }
+      else if (cls === "dup") { tone(440, 0, 0.12, "triangle"); tone(440, 0.18, 0.12, "triangle"); }
+      else if (cls === "pay") { tone(330, 0, 0.1, "triangle"); tone(330, 0.13, 0.1, "triangle"); tone(330, 0.26, 0.1, "triangle"); }
+      else if (cls === "ready") tone(520, 0, 0.08, "sine");
+      else tone(196, 0, 0.4, "square");
     } catch { /* a device without sound */ }
   };
 
   // Camera and photo, read in a worker.
-  let worker = null, stream = null, busy = false, lastText = "", lastSeen = 0;
+  let worker = null, stream = null, busy = false, lastText = "", lastSeen = 0, looks = 0, side = localStorage.getItem("door-camera") || "environment", awake = null;
   const camerasay = $("camerasay");
   const tell = (words) => { camerasay.textContent = words; camerasay.hidden = !words; };
   const reader = () => {
@@ -175,6 +537,7 @@
       // The same ticket still in view is not shown twice.
       if (!data.photo && data.text === lastText && now - lastSeen < 2500) { lastSeen = now; return; }
       lastText = data.text; lastSeen = now;
+      tell("");
       scan({ text: data.text, by: "scanner" });
     };
     worker.onerror = () => { busy = false; tell("The reader could not start. Use the scanner, or type the name."); };
@@ -186,22 +549,28 @@
     e.target.value = "";
   });
   const video = $("video"), canvas = document.createElement("canvas");
+  // One look at the whole, one at the middle in full sharpness, one with more light: small, far
+  // and dim codes are read as well.
   const frame = () => {
     if (!stream) return;
     if (!busy && video.videoWidth) {
-      const scale = Math.min(1, 960 / video.videoWidth);
-      canvas.width = video.videoWidth * scale; canvas.height = video.videoHeight * scale;
+      const kind = looks++ % 3, { videoWidth: w, videoHeight: h } = video;
+      const part = kind === 1 ? 0.5 : 1, scale = Math.min(1, 960 / (w * part));
+      canvas.width = w * part * scale; canvas.height = h * part * scale;
       const pen = canvas.getContext("2d", { willReadFrequently: true });
-      pen.drawImage(video, 0, 0, canvas.width, canvas.height);
+      pen.filter = kind === 2 ? "brightness(2.2) contrast(1.5)" : "none";
+      pen.drawImage(video, w * (1 - part) / 2, h * (1 - part) / 2, w * part, h * part, 0, 0, canvas.width, canvas.height);
       const image = pen.getImageData(0, 0, canvas.width, canvas.height);
       busy = true;
+      if (looks === 120) tell("No code yet. Hold the ticket flat, a hand's length away, with light on it.");
       reader().postMessage({ image }, [image.data.buffer]);
     }
     setTimeout(() => (video.requestVideoFrameCallback ? video.requestVideoFrameCallback(frame) : frame()), 60);
   };
   const stop = () => {
     stream?.getTracks().forEach((t) => t.stop());
-    stream = null; video.srcObject = null;
+    awake?.release().catch(() => {});
+    stream = awake = null; video.srcObject = null;
     $("viewfinder").hidden = true;
     $("camera").setAttribute("aria-pressed", "false"); $("camera").textContent = "Camera";
   };
@@ -210,22 +579,80 @@
     NotFoundError: "This device has no camera. Use a scanner, or type the name.",
     NotReadableError: "Another program is using the camera. Close it and try again.",
   }[error?.name] ?? "The camera did not start. Try again, take a photo, or type the name.");
+  const start = async () => {
+    tell("");
+    looks = 0;
+    try {
+      reader();
+      stream = await navigator.mediaDevices.getUserMedia({ video: { facingMode: { ideal: side }, width: { ideal: 1920 } } });
+      video.srcObject = stream;
+      $("viewfinder").hidden = false;
+      $("camera").setAttribute("aria-pressed", "true"); $("camera").textContent = "Camera off";
+      const [track] = stream.getVideoTracks();
+      $("torch").hidden = !track.getCapabilities?.().torch;
+      $("torch").setAttribute("aria-pressed", "false");
+      const cameras = (await navigator.mediaDevices.enumerateDevices()).filter((d) => d.kind === "videoinput");
+      $("flip").hidden = cameras.length < 2;
+      await video.play();
+      awake = await navigator.wakeLock?.request("screen").catch(() => null);
+      frame();
+    } catch (error) { stop(); tell(why(error)); }
+  };
   $("camera").addEventListener("click", async () => {
     if (stream) { stop(); return; }
     if (!window.isSecureContext || !navigator.mediaDevices) {
       tell("Browsers open the camera only on secure pages (https, or this very machine). Take a photo, use a scanner, or type the name.");
       return;
     }
-    tell("");
-    try {
-      reader();
-      stream = await navigator.mediaDevices.getUserMedia({ video: { facingMode: { ideal: "environment" }, width: { ideal: 1280 } } });
-      video.srcObject = stream;
-      $("viewfinder").hidden = false;
-      $("camera").setAttribute("aria-pressed", "true"); $("camera").textContent = "Camera off";
-      await video.play();
-      frame();
-    } catch (error) { stop(); tell(why(error)); }
+    await start();
   });
+  $("torch").addEventListener("click", async () => {
+    const on = $("torch").getAttribute("aria-pressed") !== "true";
+    try { await stream.getVideoTracks()[0].applyConstraints({ advanced: [{ torch: on }] }); $("torch").setAttribute("aria-pressed", String(on)); } catch { tell("The light did not come on."); }
+  });
+  $("flip").addEventListener("click", async () => { side = side === "user" ? "environment" : "user"; localStorage.setItem("door-camera", side); stop(); await start(); });
   document.addEventListener("visibilitychange", () => { if (document.hidden) stop(); });
+
+  // Left hand or right: the buttons go where the thumb is.
+  const hand = $("hand");
+  const handed = () => { const left = localStorage.getItem("door-hand") === "left"; document.body.classList.toggle("lefthand", left); hand.textContent = left ? "Left hand" : "Right hand"; };
+  hand.addEventListener("click", () => { localStorage.setItem("door-hand", localStorage.getItem("door-hand") === "left" ? "right" : "left"); handed(); });
+  handed();
+
+  // Begin with what the device keeps, then ask.
+  (async () => {
+    if (keep?.can) {
+      try {
+        await keep.rosters.sweep(houseNow());
+        seenHere = await keep.seen.of(date);
+        const known = await keep.rosters.get(date);
+        if (known) { roster = await keep.ready(known); wrap.dataset.roster = String(known.people.length); }
+      } catch (error) { console.error(error); }
+      if (!wrap.dataset.date) {
+        // The page without anybody on it: what it is about stands in the roster.
+        down = true;
+        $("doortitle").textContent = roster ? roster.title : "The door";
+        $("doorwhen").textContent = roster ? `${roster.when} · ${roster.place}` : "Nothing was taken along for this door.";
+        await listDates();
+      }
+      await drawTray();
+      if ("serviceWorker" in navigator) navigator.serviceWorker.register("/door-keeper.js", { scope: "/door" }).then((r) => r.update()).catch(() => {});
+      navigator.storage?.persist?.().catch(() => {});
+    }
+    await count();
+    await beat();
+  })();
+  const listDates = async () => {
+    if (date) return;
+    const list = element("ul", "doors");
+    for (const of of await keep.rosters.dates()) {
+      const known = await keep.rosters.get(of);
+      const item = element("li"), link = element("a");
+      link.href = `/door/${of}`;
+      link.append(element("b", "", known.title), element("span", "", `${known.when} · ${known.place}`));
+      item.append(link);
+      list.append(item);
+    }
+    $("names").replaceChildren(list);
+  };
 })();

@@ -24,6 +24,30 @@
   // On a phone what narrows a list is folded, so that the list itself is in view.
   const narrow = document.querySelector(".narrower");
   if (narrow && matchMedia("(max-width: 700px)").matches && ![...narrow.querySelectorAll("select, input")].some((e) => e.type === "checkbox" ? e.checked : e.value)) narrow.open = false;
+  // Whoever signs out, or hands a device back, takes along what it kept of the door: names and
+  // the keys to them. What waits to be sent is asked about first.
+  document.addEventListener("submit", async (e) => {
+    const form = e.target;
+    if (!form.matches('[action="/sign-out"], [data-leaves]') || form.dataset.wiped || !window.indexedDB) return;
+    e.preventDefault();
+    form.dataset.wiped = "yes";
+    try {
+      const known = await indexedDB.databases?.() ?? [];
+      if (known.some(({ name }) => name === "door")) {
+        if (!window.doorKeep) await new Promise((done, no) => {
+          const script = document.createElement("script");
+          script.src = document.querySelector('script[src$="/page.js"]').src.replace("page.js", "door-keep.js");
+          script.onload = done;
+          script.onerror = no;
+          document.head.append(script);
+        });
+        const waits = (await window.doorKeep.queue.all()).length;
+        if (waits && !confirm(`${waits === 1 ? "One scan waits" : `${waits} scans wait`} on this device to be sent. They are lost if you go now. Go all the same?`)) { delete form.dataset.wiped; return; }
+        await window.doorKeep.wipe(true);
+      }
+    } catch { /* nothing was kept */ }
+    form.submit();
+  });
   // A number that is typed takes the place of the one that stands there.
   document.addEventListener("focusin", (e) => { if (e.target.matches(".stepper input")) e.target.select(); });
   if (!navigator.clipboard) return;

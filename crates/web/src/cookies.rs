@@ -22,6 +22,9 @@ const INVITED: &str = "invited";
 /// Which door this device stands at.
 const DOOR: &str = "door";
 
+/// The token of a device that has joined.
+const DEVICE: &str = "device";
+
 /// The value of a cookie.
 pub(crate) fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
     headers
@@ -77,6 +80,16 @@ pub(crate) fn hold_cookie(settings: &Settings, address: &str) -> HeaderValue {
 /// of doors may hold anything.
 pub(crate) fn door_cookie(settings: &Settings, door: &str) -> HeaderValue {
     set_cookie(settings, DOOR, &URL_SAFE_NO_PAD.encode(door), Some(180 * 24 * 3600))
+}
+
+/// Remembers that this device has joined.
+pub(crate) fn device_cookie(settings: &Settings, token: &str, seconds: u64) -> HeaderValue {
+    set_cookie(settings, DEVICE, token, Some(seconds))
+}
+
+/// The token of a device that has joined.
+pub(crate) fn device_token(headers: &HeaderMap) -> Option<&str> {
+    cookie(headers, DEVICE).filter(|token| !token.is_empty())
 }
 
 /// The door of this device.

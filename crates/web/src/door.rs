@@ -1,5 +1,9 @@
 //! The check-in face.
 
+mod at;
+mod hall;
+mod joining;
+mod keeping;
 mod verdict;
 
 use askama::Template;
@@ -15,13 +19,13 @@ use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::{Board, Device, Name, Outcome, Shown, With};
+use matricle_desk::door::{Board, Device, Name, Outcome, Shown, Volunteer, With};
 use matricle_desk::{DeskError, door as desk_door, random_bytes};
 use matricle_formats::words;
-use matricle_store::people::Staff;
 use serde::Deserialize;
 
-use crate::asking::{Part, Posted, SignedIn, Visitor};
+use crate::asking::{Part, Posted, Visitor};
+use crate::door::at::AtDoor;
 use crate::door::verdict::{Row, VerdictPart, class, log_row, verdict_part};
 use crate::error::WebError;
 use crate::page::{Face, Frame, html};
@@ -37,16 +41,35 @@ struct Dates {
     rows: Vec<DateRow>,
 }
 
-/// `GET /door`: today's dates, one tap each.
+/// The frame of a page of the door: around somebody who has signed in, or around a device.
+fn frame(
+    app: &App,
+    title: impl Into<String>,
+    house: &str,
+    visitor: &Visitor,
+    volunteer: &Volunteer,
+) -> Frame {
+    let staff = match volunteer {
+        Volunteer::Staff(staff) => Some(staff),
+        Volunteer::Device(_) => None,
+    };
+    let mut f = Frame::new(app, Face::Door, title, house, visitor, staff);
+    if let Volunteer::Device(device) = volunteer {
+        f.device = Some(device.name.clone());
+    }
+    f
+}
+
+/// `GET /door`: today's dates, one tap each; with one date there is nothing to choose.
 pub(crate) async fn dates(
     State(app): State<App>,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     let house = app.desk.house().await?;
-    let dates = desk_door::todays(&app.desk, &staff).await?;
+    let dates = desk_door::todays(&app.desk, &volunteer).await?;
     let now = app.desk.clock.now();
-    let f = Frame::new(&app, Face::Door, "Door", &house.name, &visitor, Some(&staff));
+    let f = frame(&app, "Door", &house.name, &visitor, &volunteer);
     let day = words::long_day(words::local(now, &house.zone).date());
     html(&Dates { f, day, rows: dates.iter().map(|d| date_row(d, now)).collect() })
 }
@@ -132,10 +155,9 @@ pub(crate) fn scan_key() -> String {
     URL_SAFE_NO_PAD.encode(random_bytes::<16>())
 }
 
-#[derive(Template)]
-#[template(path = "door/door.html")]
-struct Door {
-    f: Frame,
+/// The parts of a door's page that are about its date and who came.
+#[derive(Debug, Default)]
+pub(crate) struct DoorParts {
     date: i64,
     title: String,
     when: String,
@@ -144,57 +166,66 @@ struct Door {
     key: String,
     /// It is another day than the date's own: when it is, and who opened the door.
     another_day: Option<(String, String)>,
-    verdict: String,
     board: String,
     log: Vec<String>,
     names: Option<String>,
     last: Option<i64>,
 }
 
+#[derive(Template)]
+#[template(path = "door/door.html")]
+pub(crate) struct Door {
+    f: Frame,
+    p: DoorParts,
+    verdict: String,
+    /// What each kind of verdict looks like, for a device that judges by itself.
+    shapes: Vec<(&'static str, String)>,
+}
+
+impl Door {
+    /// The page without anybody on it, which a device keeps.
+    pub(crate) fn shell(f: Frame) -> Result<Self, askama::Error> {
+        let door = "main door".to_owned();
+        let p = DoorParts { door, ..DoorParts::default() };
+        Ok(Self { f, p, verdict: ready().render()?, shapes: verdict::shapes()? })
+    }
+}
+
+/// What stands there before the first scan.
+fn ready() -> VerdictPart {
+    VerdictPart {
+        class: "ready",
+        word: "Ready".into(),
+        ticket: "Hold a ticket to the scanner or the camera, or type a name or a booking.".into(),
+        ..VerdictPart::default()
+    }
+}
+
 async fn door_page(
     app: &App,
     visitor: &Visitor,
-    staff: &Staff,
+    volunteer: &Volunteer,
     date: DateId,
     door: String,
     now_told: Option<Outcome>,
     names: Option<String>,
 ) -> Result<Response, WebError> {
-    let board = desk_door::board(&app.desk, staff, date).await?;
-    let log = desk_door::log(&app.desk, staff, date).await?;
+    let board = desk_door::board(&app.desk, volunteer, date).await?;
+    let log = desk_door::log(&app.desk, volunteer, date).await?;
     let house = app.desk.house().await?;
-    let f = Frame::new(
-        app,
-        Face::Door,
-        format!("Door: {}", board.sheet.event.title),
-        &house.name,
-        visitor,
-        Some(staff),
-    );
+    let title = format!("Door: {}", board.sheet.event.title);
+    let f = frame(app, title, &house.name, visitor, volunteer);
     let zone = &house.zone;
-    let ready = VerdictPart {
-        class: "ready",
-        word: "Ready".into(),
-        name: String::new(),
-        ticket: "Hold a ticket to the scanner or the camera, or type a name or a booking.".into(),
-        reason: String::new(),
-        companions: String::new(),
-        when: String::new(),
-        pay: None,
-    };
     let part = |outcome: Outcome| verdict_part(&outcome, date, zone, &f.token);
-    let verdict = now_told.map_or(ready, part).render()?;
+    let verdict = now_told.map_or_else(ready, part).render()?;
     let rows = log
         .iter()
         .map(|o| log_row(o, date, zone, &f.token).render())
         .collect::<Result<Vec<_>, _>>()?;
-    let last = log
-        .iter()
-        .find(|o| !o.undone && o.door == door && o.told.verdict == Verdict::ComeIn)
-        .map(|o| o.scan);
+    let last = log.iter().find(|o| !o.undone && o.door == door && o.passed).map(|o| o.scan);
     let span = &board.sheet.date.span;
     let today = words::local(app.desk.clock.now(), &span.zone).date();
-    html(&Door {
+    let parts = DoorParts {
         date: date.0,
         title: board.sheet.event.title.clone(),
         when: words::span(span.starts, span.ends, today),
@@ -202,13 +233,12 @@ async fn door_page(
         door,
         key: scan_key(),
         another_day: board.opened_by.clone().map(|who| (words::long_day(span.starts.date()), who)),
-        verdict,
         board: board_part(&board).render()?,
         log: rows,
         names,
         last,
-        f,
-    })
+    };
+    html(&Door { f, p: parts, verdict, shapes: verdict::shapes()? })
 }
 
 /// What the address of a door says.
@@ -225,7 +255,7 @@ pub(crate) async fn show(
     Query(Asked { door }): Query<Asked>,
     headers: HeaderMap,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     if let Some(door) = door {
         let door: String = matricle_core::text::line(&door).chars().take(40).collect();
@@ -234,8 +264,10 @@ pub(crate) async fn show(
         return Ok(([(header::SET_COOKIE, cookie)], to).into_response());
     }
     let date = DateId(date);
-    match door_page(&app, &visitor, &staff, date, cookies::door_name(&headers), None, None).await {
-        Err(WebError::Desk(DeskError::DoorShut)) => shut(&app, &visitor, &staff, date).await,
+    match door_page(&app, &visitor, &volunteer, date, cookies::door_name(&headers), None, None)
+        .await
+    {
+        Err(WebError::Desk(DeskError::DoorShut)) => shut(&app, &visitor, &volunteer, date).await,
         page => page,
     }
 }
@@ -254,17 +286,17 @@ struct Shut {
 async fn shut(
     app: &App,
     visitor: &Visitor,
-    staff: &Staff,
+    volunteer: &Volunteer,
     date: DateId,
 ) -> Result<Response, WebError> {
-    let (event, on) = desk_door::of_date(&app.desk, staff, date).await?;
+    let (event, on) = desk_door::of_date(&app.desk, volunteer, date).await?;
     let house = app.desk.house().await?;
     let page = Shut {
-        f: Frame::new(app, Face::Door, "Door", &house.name, visitor, Some(staff)),
+        f: frame(app, "Door", &house.name, visitor, volunteer),
         date: date.0,
         title: event.title,
         when: words::long_span(on.span.starts, on.span.ends),
-        may_open: staff.role.may(Right::ChangeBookings),
+        may_open: matches!(volunteer, Volunteer::Staff(s) if s.role.may(Right::ChangeBookings)),
     };
     crate::page::refused(StatusCode::FORBIDDEN, &page)
 }
@@ -285,7 +317,7 @@ pub(crate) async fn scan(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
     form: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(date);
@@ -296,15 +328,15 @@ pub(crate) async fn scan(
         attendee.is_none() && form.get("by") != "scanner" && read(text) == Reading::NotACode;
     if typed_name {
         let token = app.desk.secrets.form_token(&visitor.0);
-        let names = names_part(&app, &staff, date, text, token).await?;
-        return door_page(&app, &visitor, &staff, date, door, None, Some(names)).await;
+        let names = names_part(&app, &volunteer, date, text, token).await?;
+        return door_page(&app, &visitor, &volunteer, date, door, None, Some(names)).await;
     }
     let shown =
         attendee.map_or_else(|| Shown::Text(text.chars().take(200).collect()), Shown::Attendee);
     let device = device_of(&form, &door);
-    let outcome = desk_door::show(&app.desk, &staff, date, device, shown).await?;
+    let outcome = desk_door::show(&app.desk, &volunteer, date, device, shown).await?;
     if !part {
-        return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
+        return door_page(&app, &visitor, &volunteer, date, door, Some(outcome), None).await;
     }
     answer(&app, &visitor, date, &outcome).await
 }
@@ -327,7 +359,7 @@ pub(crate) async fn pay(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
     form: Posted,
 ) -> Result<Response, WebError> {
     let (date, door) = (DateId(date), cookies::door_name(&headers));
@@ -341,7 +373,7 @@ pub(crate) async fn pay(
     };
     let device = device_of(&form, &door);
     let at = (date, device);
-    let outcome = match desk_door::pay(&app.desk, &staff, at, attendee, due, with).await {
+    let outcome = match desk_door::pay(&app.desk, &volunteer, at, attendee, due, with).await {
         Err(DeskError::Stamps(refusal)) => {
             let what = crate::wording::stamps(&refusal, &app.zone().await?);
             return Err(WebError::Refused { title: "The card does not pay", what });
@@ -349,7 +381,7 @@ pub(crate) async fn pay(
         outcome => outcome?,
     };
     if !part {
-        return door_page(&app, &visitor, &staff, date, door, Some(outcome), None).await;
+        return door_page(&app, &visitor, &volunteer, date, door, Some(outcome), None).await;
     }
     answer(&app, &visitor, date, &outcome).await
 }
@@ -375,14 +407,15 @@ pub(crate) async fn undo(
     Part(part): Part,
     headers: HeaderMap,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
     form: Posted,
 ) -> Result<Response, WebError> {
     let scan = form.get("scan").parse().map_err(|_| DeskError::NothingToUndo)?;
-    let outcome = desk_door::undo(&app.desk, &staff, DateId(date), scan).await?;
+    let outcome = desk_door::undo(&app.desk, &volunteer, DateId(date), scan).await?;
     if !part {
         let door = cookies::door_name(&headers);
-        return door_page(&app, &visitor, &staff, DateId(date), door, Some(outcome), None).await;
+        return door_page(&app, &visitor, &volunteer, DateId(date), door, Some(outcome), None)
+            .await;
     }
     answer(&app, &visitor, DateId(date), &outcome).await
 }
@@ -396,13 +429,13 @@ pub(crate) struct Typed {
 
 async fn names_part(
     app: &App,
-    staff: &Staff,
+    volunteer: &Volunteer,
     date: DateId,
     typed: &str,
     token: String,
 ) -> Result<String, WebError> {
     let zone = app.zone().await?;
-    let found = desk_door::names(&app.desk, staff, date, typed).await?;
+    let found = desk_door::names(&app.desk, volunteer, date, typed).await?;
     let rows: Vec<_> = found.iter().map(|n| name_row(n, &zone)).collect();
     let keys = rows.iter().map(|_| scan_key()).collect();
     Ok(Names { date: date.0, token, typed: typed.into(), rows, keys }.render()?)
@@ -414,14 +447,14 @@ pub(crate) async fn names(
     Path(date): Path<i64>,
     Query(Typed { text }): Query<Typed>,
     visitor: Visitor,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     let text = text.trim();
     if text.is_empty() || read(text) != Reading::NotACode {
         return Ok(axum::response::Html("").into_response());
     }
     let token = app.desk.secrets.form_token(&visitor.0);
-    let part = names_part(&app, &staff, DateId(date), text, token).await?;
+    let part = names_part(&app, &volunteer, DateId(date), text, token).await?;
     Ok(axum::response::Html(part).into_response())
 }
 
@@ -430,16 +463,16 @@ pub(crate) async fn live(
     State(app): State<App>,
     Path(date): Path<i64>,
     headers: HeaderMap,
-    SignedIn(staff): SignedIn,
+    AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     let desk = app.desk.clone();
     // Refused now rather than in the stream.
-    desk_door::board(&desk, &staff, DateId(date)).await?;
-    let viewer = live::Viewer::of(&headers, &staff);
+    desk_door::board(&desk, &volunteer, DateId(date)).await?;
+    let viewer = live::Viewer::at_door(&headers, &volunteer);
     Ok(live::stream(&app, viewer, vec![DateId(date)], move || {
-        let (desk, staff) = (desk.clone(), staff.clone());
+        let (desk, volunteer) = (desk.clone(), volunteer.clone());
         async move {
-            let board = desk_door::board(&desk, &staff, DateId(date)).await?;
+            let board = desk_door::board(&desk, &volunteer, DateId(date)).await?;
             Ok(board_part(&board).render()?)
         }
     }))
@@ -455,4 +488,13 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/pay", post(pay))
         .route("/door/{date}/names", get(names))
         .route("/door/{date}/live", get(live))
+        .route("/door/{date}/roster", get(keeping::take))
+        .route("/door/{date}/settle", post(keeping::settle))
+        .route("/door/{date}/hall", get(hall::show))
+        .route("/door/{date}/hall/live", get(hall::live))
+        .route("/door/beat", get(keeping::beat))
+        .route("/door/shell", get(keeping::shell))
+        .route("/door/join", get(joining::show).post(joining::join))
+        .route("/door/leave", post(joining::leave))
+        .route("/door-keeper.js", get(keeping::worker))
 }

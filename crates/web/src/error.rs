@@ -103,6 +103,11 @@ impl IntoResponse for WebError {
                 "Somebody is inside",
                 crate::wording::inside(&name),
             ),
+            Self::Desk(DeskError::Device(refusal)) => (
+                StatusCode::FORBIDDEN,
+                "Not on this device",
+                crate::wording::sentence(&refusal.to_string()),
+            ),
             Self::Desk(DeskError::DoorShut) => (
                 StatusCode::FORBIDDEN,
                 "This door is not open",

@@ -10,12 +10,15 @@ use axum::response::{IntoResponse, Response};
 use futures_util::stream;
 use matricle_core::DateId;
 use matricle_core::staff::Role;
+use matricle_desk::Desk;
+use matricle_desk::door::{Volunteer, devices};
+use matricle_desk::people::signin;
 use matricle_store::people::Staff;
 use tokio::sync::broadcast::error::RecvError;
 use tokio::time::{sleep, timeout};
 
 use crate::App;
-use crate::cookies::session_token;
+use crate::cookies::{device_token, session_token};
 use crate::error::WebError;
 
 /// Changes closer together than this are told as one.
@@ -25,14 +28,46 @@ const AGEING: Duration = Duration::from_secs(20);
 
 /// Who looks at a part of a page: as long as this is so, it is kept up to date.
 #[derive(Debug, Clone)]
-pub(crate) struct Viewer {
-    token: Option<String>,
-    role: Role,
+pub(crate) enum Viewer {
+    /// Somebody of the house with a session.
+    Staff {
+        /// The session's token.
+        token: Option<String>,
+        /// The role they had when they began to look.
+        role: Role,
+    },
+    /// A device at a door, by its token.
+    Device(String),
 }
 
 impl Viewer {
     pub(crate) fn of(headers: &HeaderMap, staff: &Staff) -> Self {
-        Self { token: session_token(headers).map(String::from), role: staff.role }
+        Self::Staff { token: session_token(headers).map(String::from), role: staff.role }
+    }
+
+    pub(crate) fn at_door(headers: &HeaderMap, volunteer: &Volunteer) -> Self {
+        match volunteer {
+            Volunteer::Staff(staff) => Self::of(headers, staff),
+            Volunteer::Device(_) => {
+                Self::Device(device_token(headers).unwrap_or_default().to_owned())
+            }
+        }
+    }
+
+    /// Whether they may still look: a role that was taken away, a session that was closed and a
+    /// device that was sent away end the stream at once.
+    async fn may_look(&self, desk: &Desk) -> bool {
+        match self {
+            Self::Staff { token: None, .. } => false,
+            Self::Staff { token: Some(token), role } => {
+                let now = signin::session(desk, token).await;
+                now.ok().flatten().is_some_and(|now| now.role == *role)
+            }
+            Self::Device(token) => {
+                let device = devices::by_token(desk, token).await;
+                device.ok().flatten().is_some_and(|d| d.grant.stands(desk.clock.now()).is_ok())
+            }
+        }
     }
 }
 
@@ -73,10 +108,7 @@ where
             }
         }
         w.first = false;
-        // A role that was taken away, or a session that was closed, ends the stream at once.
-        let token = w.viewer.token.as_deref()?;
-        let now = matricle_desk::people::signin::session(&w.desk, token).await.ok().flatten()?;
-        if now.role != w.viewer.role {
+        if !w.viewer.may_look(&w.desk).await {
             return None;
         }
         let html = match (w.render)().await {

@@ -7,6 +7,7 @@ mod bookings;
 mod calling_off;
 mod coming;
 mod dates;
+mod doors;
 mod event;
 mod events;
 mod find;
@@ -173,7 +174,14 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/dates/{id}/change", post(touches::change))
         .route("/office/dates/{id}/remove", post(dates::remove))
         .route("/office/dates/{id}/sessions", post(sessions::session))
-        .route("/office/dates/{id}/door", post(dates::door))
+        .route("/office/dates/{id}/door", get(doors::old).post(dates::door))
+        .route("/office/doors", get(doors::show))
+        .route("/office/doors/join", post(doors::join))
+        .route("/office/doors/devices/{id}/away", post(doors::away))
+        .route("/office/doors/{date}", get(doors::of_date).post(doors::keep))
+        .route("/office/doors/{date}/lift", post(doors::lift))
+        .route("/office/doors/{date}/looked", post(doors::looked))
+        .route("/office/doors/{date}/live", get(doors::live_flow))
         .route("/office/money", get(money::show))
         .route("/office/money/{tab}", get(money::tab).post(money::act))
         .route("/office/board", get(board::show))

@@ -30,6 +30,8 @@ pub(crate) struct Frame {
     pub(crate) house: String,
     /// Name of whoever has signed in.
     pub(crate) me: Option<String>,
+    /// The name of the device that has joined, at the door.
+    pub(crate) device: Option<String>,
     /// Whether this browser is signed in, as staff or to book.
     pub(crate) signed_in: bool,
     /// Whether they may see the Office.
@@ -107,6 +109,7 @@ impl Frame {
             room: "",
             house: house.into(),
             me: staff.map(|s| s.name.clone()),
+            device: None,
             signed_in: visitor.1,
             office: staff.is_some_and(|s| s.role.may(Right::SeeOffice)),
             plans: staff.is_some_and(|s| s.role.may(Right::PlanEvents)),

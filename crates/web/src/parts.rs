@@ -6,6 +6,7 @@ pub(crate) mod cue_words;
 pub(crate) mod editor;
 pub(crate) mod fields;
 pub(crate) mod files;
+pub(crate) mod flow;
 pub(crate) mod grid;
 pub(crate) mod marks;
 pub(crate) mod pager;

@@ -7,6 +7,7 @@ use matricle_core::booking::{ChoiceRefusal, State};
 use matricle_core::cue::CueRefusal;
 use matricle_core::details::{Field, Problem};
 use matricle_core::door::Verdict;
+use matricle_core::door::passages::{Finding, Passage};
 use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
@@ -19,7 +20,7 @@ use matricle_core::stamps::StampRefusal;
 use matricle_core::template::Wrong;
 use matricle_core::transfer::IbanFault;
 use matricle_core::who::WhoRefusal;
-use matricle_core::{Money, SessionId, TicketTypeId, quick};
+use matricle_core::{Currency, Money, SessionId, TicketTypeId, quick};
 use matricle_desk::door::{Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
@@ -535,6 +536,49 @@ pub(crate) fn quick(field: quick::Field, problem: quick::Problem) -> String {
     }
 }
 
+/// A refusal of core as a sentence of its own.
+pub(crate) fn sentence(refusal: &str) -> String {
+    let mut sentence = format!("{refusal}.");
+    if let Some(first) = sentence.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    sentence
+}
+
+/// Somebody was let in twice.
+pub(crate) fn twice(first: &Passage, second: &Passage, zone: &str) -> String {
+    let clock = |at| words::clock(words::local(at, zone).datetime());
+    format!(
+        "let in twice: at {}, {}, and at {}, {}. The first stands.",
+        clock(first.at),
+        first.door,
+        clock(second.at),
+        second.door
+    )
+}
+
+/// What somebody has to look into after a device was without network.
+pub(crate) fn line(found: &Finding, currency: Currency) -> String {
+    match found {
+        Finding::Cancelled => "let in, but the booking was cancelled by then".into(),
+        Finding::PassedOn => {
+            "let in with a ticket that had been passed on; whoever has it now may come too".into()
+        }
+        Finding::OtherDate => "let in with a ticket for another date".into(),
+        Finding::Test => "let in with a ticket that was made to try the steps out".into(),
+        Finding::Unknown => "let in with a code of nobody".into(),
+        Finding::Unpaid { due } => format!("let in, and {due} were still to pay"),
+        Finding::PaidTwice { minor } => {
+            format!("paid {} too much at the door: to be given back", currency.of(*minor))
+        }
+        Finding::GivenUp => "let in, though the seat had gone to somebody who waited".into(),
+        Finding::Full { inside, most } => {
+            format!("let in as number {}, and {most} may be inside", inside + 1)
+        }
+        Finding::AfterSentAway => "scanned on a device after it had been sent away".into(),
+    }
+}
+
 /// Why the door was told so at an instant; empty where the verdict says it all.
 pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
     match (&told.verdict, &told.why) {
@@ -553,6 +597,13 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
             format!("{due} to pay, and the organiser has not said yes")
         }
         (Verdict::ToPay { due }, _) => format!("{due} to pay"),
+        (Verdict::WentOut, _) => "they went out, and nobody comes in again here".into(),
+        (Verdict::OtherDoor { door }, _) => format!("that way: {door}"),
+        (Verdict::Full { inside, most }, _) => format!("{inside} are inside, {most} may be"),
+        (Verdict::GivenUp { at: since }, _) => format!(
+            "kept until {}, then given to somebody who waited",
+            words::clock(words::local(*since, zone).datetime())
+        ),
         (Verdict::StampCard { left: 0 }, _) => "no stamps left".into(),
         (Verdict::StampCard { left }, _) => format!("{} left", words::count(*left, "stamps")),
         (Verdict::OtherDate { .. }, Why::Other { title, span }) => {

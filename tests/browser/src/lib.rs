@@ -1,6 +1,8 @@
 //! A stage for browser tests: the demo in this process, ChromeDriver and headless
 //! Chromium beside it.
 
+pub mod cable;
+
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -165,7 +167,7 @@ pub struct Browser {
     /// Of the screen, in CSS pixels.
     width: u32,
     child: Child,
-    _profile: TempDir,
+    profile: Option<TempDir>,
 }
 
 impl Drop for Browser {
@@ -183,6 +185,21 @@ impl Browser {
     /// # Errors
     /// Chromium or its driver is missing or does not start.
     pub async fn open(screen: Screen, flags: &[&str]) -> Result<Self> {
+        Self::with(screen, flags, tempfile::tempdir()?).await
+    }
+
+    /// Closes it and opens it again: what it keeps on the disk is there, all else is gone.
+    ///
+    /// # Errors
+    /// It does not start again.
+    pub async fn again(mut self, screen: Screen) -> Result<Self> {
+        let profile = self.profile.take().context("the profile")?;
+        self.driver.clone().quit().await?;
+        drop(self);
+        Self::with(screen, &[], profile).await
+    }
+
+    async fn with(screen: Screen, flags: &[&str], profile: TempDir) -> Result<Self> {
         let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
         let child = Command::new("chromedriver")
             .arg(format!("--port={port}"))
@@ -191,7 +208,6 @@ impl Browser {
             .process_group(0)
             .spawn()
             .context("chromedriver is missing; scripts/test installs it")?;
-        let profile = tempfile::tempdir()?;
         let mut caps = DesiredCapabilities::chrome();
         caps.set_binary("/usr/bin/chromium")?;
         let size = format!("--window-size={},{}", screen.width, screen.height);
@@ -225,7 +241,7 @@ impl Browser {
             }
         }
         let driver = browser.context("the browser did not start")?;
-        let browser = Self { driver, width: screen.width, child, _profile: profile };
+        let browser = Self { driver, width: screen.width, child, profile: Some(profile) };
         browser
             .cdp(
                 "Emulation.setDeviceMetricsOverride",
@@ -351,13 +367,32 @@ impl Browser {
         Ok(self.driver.execute(script, vec![]).await?.json().clone())
     }
 
+    /// What a script gives that takes its time: it ends with `done(value)`.
+    ///
+    /// # Errors
+    /// The script fails.
+    pub async fn later(&self, script: &str) -> Result<serde_json::Value> {
+        let whole = format!(
+            "const done = arguments[arguments.length - 1]; (async () => {{ {script} }})().catch((e) => done('failed: ' + e));"
+        );
+        Ok(self.driver.execute_async(whole, vec![]).await?.json().clone())
+    }
+
     /// Signs somebody of the demo in.
     ///
     /// # Errors
     /// The page does not behave.
     pub async fn sign_in(&self, house: &House, who: usize) -> Result<()> {
+        self.sign_in_at(&house.url, who).await
+    }
+
+    /// The same at an address that leads to the house.
+    ///
+    /// # Errors
+    /// The page does not behave.
+    pub async fn sign_in_at(&self, url: &str, who: usize) -> Result<()> {
         let (_, email, _, password) = matricle_desk::demo::STAFF[who];
-        self.driver.goto(format!("{}/sign-in", house.url)).await?;
+        self.driver.goto(format!("{url}/sign-in")).await?;
         self.fill("#email", email).await?;
         self.fill("#password", password).await?;
         self.click("main button[type=submit]").await?;

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use matricle_core::DateId;
-use matricle_core::door::Verdict;
+use matricle_core::door::{Presence, Verdict};
 use matricle_desk::door::Outcome;
 use matricle_formats::words;
 
@@ -10,7 +10,7 @@ use crate::door::scan_key;
 use crate::wording;
 
 /// A verdict, or what stands there before the first.
-#[derive(Template)]
+#[derive(Debug, Default, Template)]
 #[template(path = "door/verdict.html")]
 pub(crate) struct VerdictPart {
     pub(crate) class: &'static str,
@@ -21,9 +21,14 @@ pub(crate) struct VerdictPart {
     pub(crate) companions: String,
     pub(crate) when: String,
     pub(crate) pay: Option<PayPart>,
+    /// What the organiser wants the door to know.
+    pub(crate) note: String,
+    /// Who was let in: a device remembers it. Nought for nobody.
+    pub(crate) attendee: i64,
 }
 
 /// How somebody who is to pay can do so here.
+#[derive(Debug)]
 pub(crate) struct PayPart {
     pub(crate) date: i64,
     pub(crate) attendee: i64,
@@ -55,6 +60,15 @@ fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
     })
 }
 
+/// A verdict's word as a heading.
+pub(crate) fn heading(word: &str) -> String {
+    let mut word = word.to_owned();
+    if let Some(first) = word.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    word
+}
+
 /// Class and shape of a verdict.
 pub(crate) const fn class(verdict: &Verdict) -> &'static str {
     match verdict {
@@ -62,6 +76,9 @@ pub(crate) const fn class(verdict: &Verdict) -> &'static str {
         Verdict::AlreadyIn { .. } => "dup",
         Verdict::ToPay { .. } => "pay",
         Verdict::OtherDate { .. } => "other",
+        Verdict::OtherDoor { .. } => "way",
+        Verdict::Full { .. } => "full",
+        Verdict::WentOut | Verdict::GivenUp { .. } => "gone",
         Verdict::Misread => "mis",
         Verdict::StampCard { .. } => "card",
         Verdict::Test => "test",
@@ -76,10 +93,7 @@ pub(crate) fn verdict_part(
     token: &str,
 ) -> VerdictPart {
     let told = &outcome.told;
-    let mut word = told.verdict.word().to_owned();
-    if let Some(first) = word.get_mut(..1) {
-        first.make_ascii_uppercase();
-    }
+    let word = heading(told.verdict.word());
     VerdictPart {
         class: if outcome.undone { "ready" } else { class(&told.verdict) },
         word: if outcome.undone { "Undone".into() } else { word },
@@ -89,7 +103,14 @@ pub(crate) fn verdict_part(
             None => told.ticket.clone(),
         },
         reason: match outcome.undone {
-            true => "expected again".into(),
+            true => match &outcome.stands {
+                Some(Presence::In { at, door }) => format!(
+                    "still in: {}, {door}",
+                    words::clock(words::local(*at, zone).datetime())
+                ),
+                Some(Presence::Left) => "they are out".into(),
+                _ => "expected again".into(),
+            },
             false => wording::verdict(told, zone, outcome.at),
         },
         companions: match told.companions.as_slice() {
@@ -99,7 +120,27 @@ pub(crate) fn verdict_part(
         },
         when: words::seconds(outcome.at, zone),
         pay: pay_part(outcome, date, token),
+        note: told.note.clone(),
+        attendee: outcome.attendee.map_or(0, |a| a.0),
     }
+}
+
+/// The picture of a kind of verdict.
+#[derive(Template)]
+#[template(path = "door/shape.html")]
+struct Shape {
+    class: &'static str,
+}
+
+/// What each kind of verdict looks like.
+pub(crate) fn shapes() -> Result<Vec<(&'static str, String)>, askama::Error> {
+    [
+        "in", "dup", "pay", "other", "way", "full", "gone", "mis", "card", "test", "ready", "no",
+        "wait",
+    ]
+    .into_iter()
+    .map(|class| Ok((class, Shape { class }.render()?)))
+    .collect()
 }
 
 /// A scan in the log.
@@ -135,7 +176,7 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
         name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
         what,
         door: outcome.door.clone(),
-        can_undo: told.verdict == Verdict::ComeIn && !outcome.undone,
+        can_undo: outcome.passed && !outcome.undone,
         undone: outcome.undone,
     }
 }
@@ -154,9 +195,20 @@ mod tests {
             ticket: "Family".into(),
             place: Some((1, 4)),
             companions: vec!["Kit".into(), "Ana".into()],
+            note: String::new(),
         };
         let at = "2026-11-25T18:42:07Z".parse().unwrap();
-        Outcome { scan: 7, told, at, door: "side gate".into(), undone, pay: None }
+        Outcome {
+            scan: 7,
+            told,
+            at,
+            door: "side gate".into(),
+            undone,
+            pay: None,
+            stands: None,
+            attendee: None,
+            passed: *verdict == Verdict::ComeIn,
+        }
     }
 
     fn in_words(outcome: &Outcome) -> VerdictPart {
@@ -173,6 +225,9 @@ mod tests {
             Verdict::AlreadyIn { at, door: "gate".into() },
             Verdict::ToPay { due },
             Verdict::OtherDate { date: DateId(2) },
+            Verdict::WentOut,
+            Verdict::OtherDoor { door: "yard".into() },
+            Verdict::Full { inside: 40, most: 40 },
             Verdict::Misread,
             Verdict::StampCard { left: 3 },
             Verdict::Test,

@@ -301,14 +301,20 @@ pub(crate) async fn door(
     if posted.get("to") == "door" {
         return Ok(Redirect::to(&format!("/door/{id}")).into_response());
     }
-    let event = office::date(&at.app.desk, &at.staff, date).await?.event.id;
+    let to = match posted.get("to") {
+        "doors" => format!("/office/doors/{id}#open"),
+        _ => {
+            let event = office::date(&at.app.desk, &at.staff, date).await?.event.id;
+            format!("/office/events/{event}/dates?date={id}#door")
+        }
+    };
     let what =
         if open { "The door is open, whatever the day." } else { "The door keeps to its day." };
     let undo = Undo::new(
         format!("/office/dates/{id}/door"),
         &[("act", if open { "close" } else { "open" })],
     );
-    Ok(at.done_but(&format!("/office/events/{event}/dates?date={id}#door"), what, undo))
+    Ok(at.done_but(&to, what, undo))
 }
 
 /// `POST /office/dates/{id}/remove`.

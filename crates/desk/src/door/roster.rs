@@ -1,0 +1,153 @@
+//! The roster that a device takes along: what the verdict needs of everybody, and nothing else.
+
+use hmac::{Hmac, KeyInit, Mac};
+use jiff::Timestamp;
+use matricle_core::door::{self, Door, Verdict};
+use matricle_core::schedule::Span;
+use matricle_core::{AttendeeId, DateId};
+use matricle_store::devices::Said;
+use matricle_store::{devices, door as db, events};
+use sha2::Sha256;
+
+use super::{Told, Volunteer, at_open_door, tell};
+use crate::{Desk, DeskError, house_of, random_bytes};
+
+/// Most people on a roster; of more, a device asks.
+pub const MOST: u32 = 100_000;
+/// Bytes of a code's digest.
+pub const DIGEST: usize = 8;
+
+/// Somebody on a roster.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    /// Of the code on their ticket: HMAC-SHA-256 (RFC 2104) under the roster's key, shortened.
+    pub digest: [u8; DIGEST],
+    /// Who; nobody where the ticket is not of this date or was passed on.
+    pub attendee: Option<AttendeeId>,
+    /// The booking they belong to.
+    pub booking: i64,
+    /// What the door is told of them as things stand.
+    pub told: Told,
+    /// What the whole booking has to pay, in minor units, where cash settles it.
+    pub cash: Option<i64>,
+}
+
+/// What a device takes along.
+#[derive(Debug, Clone)]
+pub struct Roster {
+    /// The event.
+    pub title: String,
+    /// When it is.
+    pub span: Span,
+    /// Where.
+    pub place: String,
+    /// The key of the digests: another each time.
+    pub key: [u8; 16],
+    /// When it was taken.
+    pub at: Timestamp,
+    /// Until when it is kept: the day after.
+    pub until: Timestamp,
+    /// Everybody.
+    pub people: Vec<Entry>,
+    /// More are expected than it holds.
+    pub cut: bool,
+    /// People inside, and the most that may be, where that holds.
+    pub inside: (u32, Option<u32>),
+    /// Whoever went out may come in again.
+    pub again: bool,
+    /// Doors with names of their own.
+    pub doors: Vec<Door>,
+    /// Money may be taken.
+    pub takes_money: bool,
+    /// The zone of the house's clocks.
+    pub zone: String,
+}
+
+/// The digest of a code under a roster's key.
+fn digest(key: &[u8; 16], code: &str) -> Result<[u8; DIGEST], DeskError> {
+    let mut mac = Hmac::<Sha256>::new_from_slice(key)
+        .map_err(|e| DeskError::Internal(format!("a key: {e}")))?;
+    mac.update(code.as_bytes());
+    let bytes = mac.finalize().into_bytes();
+    let mut short = [0; DIGEST];
+    short.copy_from_slice(&bytes[..DIGEST]);
+    Ok(short)
+}
+
+/// The roster of a date, for the door of this name.
+///
+/// # Errors
+/// The role may not, or the device is for other dates; the door is not open.
+pub async fn roster(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+    door_name: String,
+) -> Result<Roster, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let now = desk.clock.now();
+    let (by, door_of) = (volunteer.clone(), door_name.clone());
+    let roster = desk
+        .store
+        .read(move |conn| {
+            let doorway = at_open_door(conn, &by, date, now)?;
+            let doors = db::doors(conn, date)?;
+            let mut gate = doorway.gate(date, doors.clone(), &door_of);
+            let most = gate.most.take();
+            let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+            let (house, key) = (house_of(conn)?, random_bytes::<16>());
+            let rows = db::roster(conn, date, MOST)?;
+            let cut = rows.len() >= MOST as usize;
+            let people = rows
+                .into_iter()
+                .map(|(code, person)| {
+                    let verdict = door::verdict(Some(&person.facts), &gate);
+                    let own = person.facts.date == date && !person.passed_on;
+                    let due = match verdict {
+                        Verdict::ToPay { due } => Some(due.minor),
+                        _ => None,
+                    };
+                    let mut told = tell(conn, verdict, Some(&person))?;
+                    // Who of a party is not here yet the device works out itself.
+                    told.companions.clear();
+                    let cash = due.filter(|_| {
+                        own && person.facts.state != matricle_core::booking::State::Requested
+                    });
+                    Ok(Entry {
+                        digest: digest(&key, &code)?,
+                        attendee: Some(person.facts.attendee).filter(|_| own),
+                        booking: person.booking.0,
+                        told,
+                        cash,
+                    })
+                })
+                .collect::<Result<Vec<_>, DeskError>>()?;
+            Ok::<_, DeskError>(Roster {
+                title: event.title,
+                until: kept_until(&on.span),
+                place: on.place(),
+                span: on.span,
+                key,
+                at: now,
+                people,
+                cut,
+                inside: (doorway.inside, most),
+                again: doorway.again,
+                doors,
+                takes_money: by.may_take_money(),
+                zone: house.zone,
+            })
+        })
+        .await?;
+    if let Some(device) = volunteer.device() {
+        let said = Said { door: door_name, took_roster: true, ..Said::default() };
+        desk.store.write(move |tx| devices::heard(tx, device, &said, now)).await?;
+    }
+    Ok(roster)
+}
+
+/// A roster is gone the day after.
+fn kept_until(span: &Span) -> Timestamp {
+    span.ends_at.saturating_add(jiff::SignedDuration::from_hours(12)).unwrap_or(span.ends_at)
+}

@@ -1,0 +1,148 @@
+//! What holds at the doors of a date: their names and what each is for, in and out, how many may
+//! be inside, when seats are given up.
+
+use jiff::SignedDuration;
+use matricle_core::door::Door;
+use matricle_core::form::{Fault, Form};
+use matricle_core::staff::{Right, require};
+use matricle_core::{DateId, TicketTypeId};
+use matricle_store::door::{self as db, AtDoors, Doorway};
+use matricle_store::events::{self, Asked, DateSummary, EventState};
+use matricle_store::people::Staff;
+
+use crate::{Desk, DeskError};
+
+/// How far back and how far ahead doors are listed.
+const BEFORE: SignedDuration = SignedDuration::from_hours(24);
+const AHEAD: SignedDuration = SignedDuration::from_hours(24 * 7);
+/// Most doors of a date.
+pub const MOST_DOORS: usize = 8;
+
+/// The doors of a date, with what they may be for.
+#[derive(Debug, Clone)]
+pub struct SetUp {
+    /// The event.
+    pub event: events::Event,
+    /// The date.
+    pub date: events::Date,
+    /// What holds at its doors.
+    pub doorway: Doorway,
+    /// Its doors that have names of their own.
+    pub doors: Vec<Door>,
+    /// Its ticket types by name.
+    pub tickets: Vec<(TicketTypeId, String)>,
+}
+
+/// The dates of the next week, and those of a day ago, by time.
+///
+/// # Errors
+/// The role may not.
+pub async fn near(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let (from, until) = (now - BEFORE, now + AHEAD);
+            let asked =
+                Asked { staff: true, between: Some((from, until)), most: 60, ..Asked::default() };
+            let mut dates = events::list(conn, &asked, now)?.dates;
+            dates.retain(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft);
+            Ok(dates)
+        })
+        .await
+}
+
+/// What holds at the doors of a date.
+///
+/// # Errors
+/// There is no such date; the role may not.
+pub async fn set_up(desk: &Desk, staff: &Staff, date: DateId) -> Result<SetUp, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+            let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
+            let doors = db::doors(conn, date)?;
+            let tickets = db::ticket_names(conn, event.id)?;
+            Ok(SetUp { event, date: on, doorway, doors, tickets })
+        })
+        .await
+}
+
+/// Sets it: `again`, `most`, `give_up`, and for each door `name_0`, `tickets_0` (keys).
+///
+/// # Errors
+/// A number that is none, a door without name or twice; the role may not.
+pub async fn keep(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    desk.store
+        .write(move |tx| {
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let known: Vec<TicketTypeId> =
+                db::ticket_names(tx, event.id)?.into_iter().map(|t| t.0).collect();
+            let most_inside = form.number("most", 0, 100_000);
+            let give_up_minutes = form.number("give_up", 0, 1440);
+            let mut doors: Vec<Door> = Vec::new();
+            for n in 0..MOST_DOORS {
+                let field = format!("name_{n}");
+                let name = form.line(&field);
+                let chosen = form.all(&format!("tickets_{n}"));
+                let tickets: Vec<TicketTypeId> = chosen
+                    .iter()
+                    .filter_map(|id| id.parse().ok().map(TicketTypeId))
+                    .filter(|id| known.contains(id))
+                    .collect();
+                match name.as_str() {
+                    "" if tickets.is_empty() => {}
+                    "" => form.fault(&field, Fault::Missing),
+                    name if doors.iter().any(|d| d.name == *name) => {
+                        form.fault(&field, Fault::Taken);
+                    }
+                    _ => doors.push(Door { name, tickets }),
+                }
+            }
+            let again = !form.get("again").is_empty();
+            form.done().map_err(DeskError::Form)?;
+            db::set_doors(tx, date, &AtDoors { again, most_inside, give_up_minutes, doors })?;
+            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+            crate::planning::dates::log(tx, event.id, &turn, &format!("set the doors of {when}"))
+        })
+        .await
+}
+
+/// Lifts the limit of how many may be inside, with a reason, or lets it hold again.
+///
+/// # Errors
+/// No reason; there is no such date; the role may not.
+pub async fn lift(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    lifted: bool,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    desk.store
+        .write(move |tx| {
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let why = form.line("why");
+            if lifted && why.is_empty() {
+                form.fault("why", Fault::Missing);
+            }
+            form.done().map_err(DeskError::Form)?;
+            let (by, why) = if lifted { (turn.by.name.as_str(), why.as_str()) } else { ("", "") };
+            db::set_lifted(tx, date, by, why)?;
+            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+            let what = match lifted {
+                true => format!("lifted the limit of {when}: {why}"),
+                false => format!("let the limit of {when} hold again"),
+            };
+            crate::planning::dates::log(tx, event.id, &turn, &what)
+        })
+        .await
+}

@@ -1,0 +1,265 @@
+//! What devices did while they could not ask, settled one by one when the network is back.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::DateId;
+use matricle_core::door::passages::{
+    Did, Finding, Found, Passage, Way, corrected, settle, standing,
+};
+use matricle_core::door::{Presence, Verdict};
+use matricle_core::ledger::Method;
+use matricle_store::Tx;
+use matricle_store::bookings;
+use matricle_store::door::{self as db, AtDoor, NewScan, Scan};
+
+use super::{Shown, Told, Volunteer, Why, gate_of, looked_up, tell};
+use crate::acting::Turn;
+use crate::bookings::taking::take_in;
+use crate::telling::tell_let_in;
+use crate::{Desk, DeskError};
+
+/// How long after the end of a date its door takes what devices hand in.
+const LATEST: SignedDuration = SignedDuration::from_hours(24 * 14);
+
+/// One thing that a device did.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Queued {
+    /// Made by the device: handed in twice, it counts once.
+    pub key: String,
+    /// What was shown.
+    pub shown: Shown,
+    /// What the device did.
+    pub did: Did,
+    /// When, by its clock.
+    pub at: Timestamp,
+    /// How far its clock was behind the house's.
+    pub behind: SignedDuration,
+    /// At which door.
+    pub door: String,
+    /// Cash that was taken with it, in minor units, and the number of the receipt.
+    pub cash: Option<(i64, String)>,
+}
+
+/// What became of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettledScan {
+    /// Its key, for undoing.
+    pub scan: i64,
+    /// Whose ticket it was; empty when nobody's.
+    pub name: String,
+    /// What somebody has to look into.
+    pub line: Option<Finding>,
+    /// They were let in twice: by the first, and by the other.
+    pub twice: Option<(Passage, Passage)>,
+}
+
+/// Settles what a device did while it could not ask. Handed in again, the answer is the same
+/// and nothing is done twice.
+///
+/// A device that was sent away, or whose time is over, still hands in what it did before that;
+/// what it did after it is told in the report and lets nobody in.
+///
+/// # Errors
+/// The role may not; the device is for other dates; the date is long over.
+pub async fn settle_one(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+    queued: Queued,
+) -> Result<SettledScan, DeskError> {
+    let volunteer = who.into();
+    if let Volunteer::Staff(_) = &volunteer {
+        volunteer.checks_in(desk.clock.now())?;
+    }
+    let turn = desk.turn(volunteer.acting());
+    let settled =
+        desk.store.write(move |tx| settle_in(tx, &volunteer, date, &queued, &turn)).await?;
+    desk.wake.all();
+    Ok(settled)
+}
+
+/// [`settle_one`], inside a transaction.
+///
+/// # Errors
+/// As [`settle_one`].
+pub fn settle_in(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    date: DateId,
+    queued: &Queued,
+    turn: &Turn,
+) -> Result<SettledScan, DeskError> {
+    if !volunteer.covers(date) {
+        return Err(matricle_core::door::device::DeviceRefusal::OtherDate.into());
+    }
+    let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
+    if doorway.span.ends_at.saturating_add(LATEST).is_ok_and(|latest| turn.now > latest) {
+        return Err(DeskError::DoorShut);
+    }
+    let at = corrected(queued.at, queued.behind, turn.now);
+    let too_late = match volunteer {
+        Volunteer::Staff(_) => false,
+        Volunteer::Device(device) => {
+            let until = device.grant.sent_away_at.unwrap_or(device.grant.ends_at);
+            at > until.min(device.grant.ends_at)
+        }
+    };
+    let before = db::scan_by_key(tx, &queued.key)?;
+    let mut line = match (&queued.cash, &before) {
+        (Some((minor, _)), None) if !too_late => {
+            take_cash(tx, volunteer, date, queued, *minor, turn)?
+        }
+        _ => None,
+    };
+    let person = looked_up(tx, &queued.shown, date)?;
+    let verdict = person.as_ref().err().cloned();
+    let person = person.ok().flatten();
+    let gate = gate_of(tx, &doorway, date, &queued.door)?;
+    let passed_on = person.as_ref().is_some_and(|p| p.passed_on);
+    let facts = person.as_ref().map(|p| &p.facts);
+    let mut found = match too_late {
+        true if queued.did == Did::SentAway => Found { passage: None, line: None },
+        true => Found { passage: None, line: Some(Finding::AfterSentAway) },
+        false => settle(facts, passed_on, &gate, queued.did),
+    };
+    line = line.or_else(|| found.line.take());
+    match before {
+        Some(scan) => {
+            settled_before(tx, &scan, date, (queued.did, at), (found.passage, line.as_ref()))?
+        }
+        None => {
+            let told = told_then(tx, queued, verdict, person.as_ref())?;
+            write(
+                tx,
+                volunteer,
+                date,
+                queued,
+                &Written {
+                    at,
+                    told: &told,
+                    person: person.as_ref(),
+                    passage: found.passage,
+                    line: line.as_ref(),
+                },
+                turn,
+            )?;
+        }
+    }
+    let scan = db::scan_by_key(tx, &queued.key)?.ok_or(DeskError::NotFound)?;
+    let mut twice = None;
+    if let (Some(attendee), Some(way)) = (scan.attendee, scan.passage) {
+        let all = standing(&db::passages(tx, attendee)?);
+        twice = all
+            .twice
+            .into_iter()
+            .find(|(first, second)| [first.scan, second.scan].contains(&scan.id));
+        db::set_presence(tx, attendee, date, &all.presence)?;
+        let inside = matches!(all.presence, Presence::In { at, .. } if at == scan.at);
+        if let (Way::In, true, Some(person)) = (way, inside, &person) {
+            tell_let_in(tx, person.booking, &turn.by, &turn.host, turn.now)?;
+        }
+    }
+    let name = person.map_or_else(String::new, |p| p.name);
+    Ok(SettledScan { scan: scan.id, name, line: scan.line, twice })
+}
+
+/// The money that a device took: what the booking owed, or too much, which goes back.
+fn take_cash(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    date: DateId,
+    queued: &Queued,
+    minor: i64,
+    turn: &Turn,
+) -> Result<Option<Finding>, DeskError> {
+    volunteer.takes_money()?;
+    let Some(person) = looked_up(tx, &queued.shown, date)?.ok().flatten() else { return Ok(None) };
+    let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
+    let owed = if booking.is_owed() { booking.due().minor } else { 0 };
+    let receipt = queued.cash.as_ref().map_or("", |(_, receipt)| receipt);
+    let note = match receipt {
+        "" => queued.door.clone(),
+        receipt => format!("{}, receipt {receipt}", queued.door),
+    };
+    take_in(tx, &booking, (Method::Cash, minor), &note, turn)?;
+    Ok((minor > owed).then_some(Finding::PaidTwice { minor: minor - owed.max(0) }))
+}
+
+/// What the device said then, as far as it is known: it is kept with the scan.
+fn told_then(
+    tx: &Tx<'_>,
+    queued: &Queued,
+    verdict: Option<Verdict>,
+    person: Option<&AtDoor>,
+) -> Result<Told, DeskError> {
+    let verdict = match (queued.did, verdict) {
+        (Did::LetIn | Did::LetOut, _) => Verdict::ComeIn,
+        (Did::SentAway, Some(verdict)) => verdict,
+        (Did::SentAway, None) => Verdict::Unknown,
+    };
+    let mut told = tell(tx, verdict, person)?;
+    if queued.did == Did::SentAway {
+        told.why = Why::Said("told by the device without network".into());
+    }
+    Ok(told)
+}
+
+struct Written<'a> {
+    at: Timestamp,
+    told: &'a Told,
+    person: Option<&'a AtDoor>,
+    passage: Option<Way>,
+    line: Option<&'a Finding>,
+}
+
+fn write(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    date: DateId,
+    queued: &Queued,
+    what: &Written<'_>,
+    turn: &Turn,
+) -> Result<i64, DeskError> {
+    let json = super::told_json(what.told)?;
+    let new = NewScan {
+        key: &queued.key,
+        date,
+        attendee: what.person.map(|p| p.facts.attendee),
+        verdict: what.told.verdict.word(),
+        told: &json,
+        door: &queued.door,
+        person: volunteer.person(),
+        device: volunteer.device(),
+        device_at: Some(queued.at),
+        at: what.at,
+        passage: what.passage,
+        line: what.line,
+        receipt: queued.cash.as_ref().map_or("", |(_, receipt)| receipt),
+    };
+    Ok(db::add_scan(tx, &new, turn.now)?)
+}
+
+/// The program had this scan already: an answer that came too late, or the same handed in again.
+/// What the device did is what happened.
+fn settled_before(
+    tx: &Tx<'_>,
+    scan: &Scan,
+    date: DateId,
+    (did, at): (Did, Timestamp),
+    (passage, line): (Option<Way>, Option<&Finding>),
+) -> Result<(), DeskError> {
+    let did_pass = match did {
+        Did::LetIn => Some(Way::In),
+        Did::LetOut => Some(Way::Out),
+        Did::SentAway => None,
+    };
+    // Settled before, or the answer said what the device did: nothing new.
+    if scan.undone_at.is_some() || scan.line.is_some() || scan.passage == did_pass {
+        return Ok(());
+    }
+    let at = if passage.is_some() { at } else { scan.at };
+    db::amend_scan(tx, scan.id, at, passage, line)?;
+    if let Some(attendee) = scan.attendee {
+        db::stand(tx, attendee, date)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,208 @@
+// What a device at a door keeps, so that it goes on without network: the roster, what it saw
+// itself, what waits to be sent. Names and codes lie encrypted (AES-GCM, NIST SP 800-38D) under
+// keys that the browser gives to no script and that go with the sign-out.
+window.doorKeep = (() => {
+  "use strict";
+  const can = Boolean(window.isSecureContext && window.indexedDB && window.crypto?.subtle);
+  const settled = (request) => new Promise((yes, no) => {
+    request.onsuccess = () => yes(request.result);
+    request.onerror = () => no(request.error);
+  });
+  let opened = null;
+  const base = () => {
+    opened ??= new Promise((yes, no) => {
+      const asked = indexedDB.open("door", 1);
+      asked.onupgradeneeded = () => {
+        for (const store of ["keys", "rosters", "seen"]) asked.result.createObjectStore(store);
+        for (const store of ["queue", "tray"]) asked.result.createObjectStore(store, { autoIncrement: true });
+      };
+      asked.onsuccess = () => {
+        // Another tab wipes: it is not held up, and this one opens what is there afterwards.
+        asked.result.onversionchange = () => { asked.result.close(); opened = null; };
+        yes(asked.result);
+      };
+      asked.onerror = () => { opened = null; no(asked.error); };
+    });
+    return opened;
+  };
+  // One act on a store; done when it is on the disk.
+  const on = async (store, act, mode = "readwrite") => {
+    const turn = (await base()).transaction(store, mode, { durability: "strict" });
+    const over = new Promise((yes, no) => { turn.oncomplete = yes; turn.onabort = () => no(turn.error); });
+    const result = await settled(act(turn.objectStore(store)));
+    await over;
+    return result;
+  };
+  const all = async (store) => {
+    const turn = (await base()).transaction(store, "readonly");
+    const [keys, values] = await Promise.all([settled(turn.objectStore(store).getAllKeys()), settled(turn.objectStore(store).getAll())]);
+    return keys.map((key, n) => [key, values[n]]);
+  };
+
+  // Two keys: that of the roster goes with the sign-out, that of what waits to be sent when all
+  // of it is sent.
+  const key = async (name) => {
+    const known = await on("keys", (s) => s.get(name), "readonly");
+    if (known) return known;
+    const made = await crypto.subtle.generateKey({ name: "AES-GCM", length: 256 }, false, ["encrypt", "decrypt"]);
+    // Two tabs at once: the first one's stands.
+    try { await on("keys", (s) => s.add(made, name)); return made; } catch { return on("keys", (s) => s.get(name), "readonly"); }
+  };
+  const seal = async (name, value) => {
+    const iv = crypto.getRandomValues(new Uint8Array(12));
+    const data = await crypto.subtle.encrypt({ name: "AES-GCM", iv }, await key(name), new TextEncoder().encode(JSON.stringify(value)));
+    return { iv, data };
+  };
+  const unseal = async (name, { iv, data }) =>
+    JSON.parse(new TextDecoder().decode(await crypto.subtle.decrypt({ name: "AES-GCM", iv }, await key(name), data)));
+
+  const queue = {
+    add: async (item) => { const box = await seal("queue", item); return on("queue", (s) => s.add(box)); },
+    put: async (id, item) => { const box = await seal("queue", item); return on("queue", (s) => s.put(box, id)); },
+    remove: (id) => on("queue", (s) => s.delete(id)),
+    all: async () => {
+      const items = [];
+      for (const [id, box] of await all("queue")) items.push([id, await unseal("queue", box)]);
+      return items;
+    },
+  };
+  // What is to be read by somebody, one by one: it stays until it was.
+  const tray = {
+    add: async (words) => { const box = await seal("queue", words); return on("tray", (s) => s.add(box)); },
+    remove: (id) => on("tray", (s) => s.delete(id)),
+    all: async () => {
+      const items = [];
+      for (const [id, box] of await all("tray")) items.push([id, await unseal("queue", box)]);
+      return items;
+    },
+  };
+  const seen = {
+    put: (date, attendee, what) => on("seen", (s) => s.put(what, [date, attendee])),
+    remove: (date, attendee) => on("seen", (s) => s.delete([date, attendee])),
+    of: async (date) => new Map((await all("seen")).filter(([[on]]) => on === date).map(([[, attendee], what]) => [attendee, what])),
+  };
+  const rosters = {
+    put: async (date, roster) => {
+      const box = await seal("roster", roster);
+      await on("rosters", (s) => s.put({ ...box, until: roster.until }, date));
+    },
+    // Gone the day after, whoever asks.
+    sweep: async (now) => {
+      for (const [date, { until }] of await all("rosters")) {
+        if (until > now) continue;
+        await on("rosters", (s) => s.delete(date));
+        for (const [[of, attendee]] of await all("seen")) if (of === date) await seen.remove(of, attendee);
+      }
+    },
+    get: async (date) => {
+      const box = await on("rosters", (s) => s.get(date), "readonly");
+      return box ? unseal("roster", box) : null;
+    },
+    dates: async () => (await all("rosters")).map(([date]) => date),
+  };
+  // Everything about people goes; what waits to be sent only where nobody will send it any more.
+  const wipe = async (everything) => {
+    if (!can) return;
+    const stores = everything ? ["rosters", "seen", "keys", "queue", "tray"] : ["rosters", "seen"];
+    if (!everything) await on("keys", (s) => s.delete("roster"));
+    for (const store of stores) await on(store, (s) => s.clear());
+  };
+
+  // Reading codes as the program does: sixteen letters, two of them check letters (a Reed-Solomon
+  // code over GF(16) with x^4 + x + 1).
+  const LETTERS = "BCDFGHJKLNPRSTVX";
+  const powers = [1];
+  for (let n = 1; n < 15; n += 1) { const d = powers[n - 1] << 1; powers.push(d & 16 ? d ^ 0x13 : d); }
+  const times = (a, b) => { let p = 0; while (b) { if (b & 1) p ^= a; a <<= 1; if (a & 16) a ^= 0x13; b >>= 1; } return p; };
+  const sound = (letters) => {
+    let plain = 0, weighted = 0;
+    [...letters].forEach((c, n) => { const v = LETTERS.indexOf(c); plain ^= v; weighted ^= times(v, powers[n]); });
+    return plain === 0 && weighted === 0;
+  };
+  const ours = (letters) => letters.length === 12 && [...letters].every((c) => LETTERS.includes(c));
+  const read = (text) => {
+    const letters = [...text].filter((c) => !/[\s\u2010-\u2015·_-]/u.test(c)).map((c) => (/[a-z]/.test(c) ? c.toUpperCase() : c));
+    const whole = letters.join(""), behind = letters.slice(3).join("");
+    if (ours(whole) && sound(whole)) return { code: whole };
+    // A symbology identifier (ISO/IEC 15424) stands before it.
+    if (letters.length === 15 && ours(behind) && sound(behind)) return { code: behind };
+    if (letters.length > 15) return { not: true };
+    const foreign = letters.filter((c) => !LETTERS.includes(c)).length;
+    if (letters.length === 12 && foreign >= 1 && foreign <= 2) return { misread: true };
+    if (Math.abs(letters.length - 12) <= 2 && foreign === 0) return { misread: true };
+    return { not: true };
+  };
+
+  const bytes = (text) => Uint8Array.from(atob(text.replace(/-/g, "+").replace(/_/g, "/")), (c) => c.charCodeAt(0));
+  const word = (buffer) => btoa(String.fromCharCode(...new Uint8Array(buffer).slice(0, 8))).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, "");
+  const fold = (text) => text.normalize("NFKD").replace(/\p{M}/gu, "").toLowerCase()
+    .replace(/['\u2019\u02bc]/g, "").replace(/ß/g, "ss").replace(/ø/g, "o").replace(/ł/g, "l").replace(/æ/g, "ae")
+    .replace(/[^\p{L}\p{N}@.]+/gu, " ").trim();
+
+  // A roster made ready to be asked.
+  const ready = async (roster) => {
+    const hmac = await crypto.subtle.importKey("raw", bytes(roster.key), { name: "HMAC", hash: "SHA-256" }, false, ["sign"]);
+    const digest = async (text) => word(await crypto.subtle.sign("HMAC", hmac, new TextEncoder().encode(text)));
+    const byDigest = new Map(), byAttendee = new Map(), byBooking = new Map();
+    for (const row of roster.people) {
+      const [code, attendee, booking] = row;
+      if (!byDigest.has(code)) byDigest.set(code, row);
+      if (!attendee || byAttendee.has(attendee)) continue;
+      byAttendee.set(attendee, row);
+      if (!byBooking.has(booking)) byBooking.set(booking, []);
+      byBooking.get(booking).push(row);
+    }
+    return { ...roster, digest, byDigest, byAttendee, byBooking, folded: null };
+  };
+
+  const clock = (ms, zone) => new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: zone }).format(ms);
+  const said = (cls, head, reason, more = {}) => ({ class: cls, word: head, reason, name: "", ticket: "", companions: [], note: "", attendee: 0, admits: false, ...more });
+
+  // The verdict: what core worked out when the roster was taken, and what this device saw itself.
+  // Nothing else.
+  const judge = async (roster, seenHere, what) => {
+    let row;
+    if (what.attendee) row = roster.byAttendee.get(Number(what.attendee));
+    else {
+      const found = read(what.text);
+      if (found.code) row = roster.byDigest.get(await roster.digest(found.code));
+      else {
+        row = roster.byDigest.get(await roster.digest(what.text.trim().toUpperCase()));
+        if (!row && found.misread) return said("mis", "Misread", "a letter is wrong or missing; scan again");
+        if (!row) return said("no", "Unknown", "not a ticket of this house");
+      }
+    }
+    if (!row) return said("no", "Not on the list", `not on the list of ${clock(roster.at, roster.zone)}: no ticket for this date, or booked since`);
+    const [, attendee, booking, name, ticket, place, people, at, note = "", cash = 0, due = ""] = row;
+    const [cls, head, reason, admits] = roster.verdicts[at];
+    const who = { name, ticket: people > 1 ? `${roster.tickets[ticket]} · place ${place} of ${people}` : roster.tickets[ticket], note, attendee };
+    const here = attendee ? seenHere.get(attendee) : null;
+    if (here && here.way === "in") return said("dup", "Already in", `${clock(here.at, roster.zone)}, ${here.door}`, who);
+    // They were in when the roster was taken, and this device saw them out since; or they are out.
+    const wasIn = cls === "dup", out = here && here.way === "out";
+    if (out && !roster.again) return said("gone", "Went out", "they went out, and nobody comes in again here", who);
+    const lets = admits || (wasIn && out);
+    if (!lets) return said(cls, head, reason, { ...who, cash, due });
+    let inside = roster.inside;
+    for (const { way, fresh } of seenHere.values()) if (fresh) inside += way === "in" ? 1 : -1;
+    if (roster.most !== null && inside >= roster.most) return said("full", "Full", `${inside} are inside, ${roster.most} may be`, who);
+    const notHere = (row) => row[1] !== attendee && !seenHere.has(row[1]) && ["in", "pay"].includes(roster.verdicts[row[7]][0]);
+    const companions = (roster.byBooking.get(booking) ?? []).filter(notHere).map((row) => row[3]);
+    return said("in", "Come in", "", { ...who, companions, admits: true });
+  };
+
+  const names = (roster, typed, most = 30) => {
+    roster.folded ??= [...roster.byAttendee.values()].map((row) => [fold(row[3]), row]);
+    const words = fold(typed).split(" ").filter(Boolean);
+    const found = [];
+    if (!words.length) return found;
+    for (const [name, row] of roster.folded) {
+      if (!words.every((w) => name.includes(w))) continue;
+      found.push(row);
+      if (found.length === most) break;
+    }
+    return found;
+  };
+
+  return { can, queue, tray, seen, rosters, wipe, read, ready, judge, names, fold, clock };
+})();

@@ -1,0 +1,383 @@
+//! The door without network, on devices that have joined.
+
+use anyhow::{Context, Result, ensure};
+use matricle_browser_tests::cable::{Cable, State};
+use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
+use matricle_core::codes::{Reading, read};
+use matricle_core::door::Presence;
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::demo::STAFF;
+use matricle_desk::door::report::{About, report};
+use matricle_desk::door::{self, Device, Shown};
+use matricle_store::people::{self, Staff};
+
+/// Somebody with a ticket for today.
+struct Person {
+    id: AttendeeId,
+    name: String,
+    code: String,
+}
+
+async fn staff(house: &House, who: usize) -> Result<Staff> {
+    let found = house.desk.store.read(move |c| people::by_email(c, STAFF[who].1)).await?;
+    Ok(found.context("somebody of the demo")?.0)
+}
+
+/// Everybody whose ticket lets them in at today's first date.
+async fn expected(house: &House) -> Result<(DateId, Vec<Person>)> {
+    let bram = staff(house, 1).await?;
+    let date = door::todays(&house.desk, &bram).await?[0].date.id;
+    let names = door::names(&house.desk, &bram, date, "").await?;
+    let ids: Vec<_> = names.into_iter().filter(|n| n.verdict.admits()).map(|n| n.person).collect();
+    let all = house.desk.store.read(move |c| matricle_store::door::roster(c, date, 1000)).await?;
+    let code = |id| all.iter().find(|(_, p)| p.facts.attendee == id).map(|(code, _)| code.clone());
+    let person = |p: matricle_store::door::AtDoor| {
+        let code = code(p.facts.attendee).context("a code")?;
+        Ok(Person { id: p.facts.attendee, name: p.name, code })
+    };
+    Ok((date, ids.into_iter().map(person).collect::<Result<_>>()?))
+}
+
+async fn presence(house: &House, id: AttendeeId) -> Result<Presence> {
+    let person = house.desk.store.read(move |c| matricle_store::door::by_id(c, id)).await?;
+    Ok(person.context("the attendee")?.facts.presence)
+}
+
+/// The Office shows letters, and a device joins with them.
+async fn joined(house: &House, cable: &Cable, name: &str) -> Result<Browser> {
+    let office = Browser::open(DESKTOP, &[]).await?;
+    office.sign_in(house, 0).await?;
+    office.driver.goto(format!("{}/office/doors", house.url)).await?;
+    office.is_fit_for_all().await?;
+    office.fill("#name", name).await?;
+    office.click("#money").await?;
+    office.click("#join button[type=submit]").await?;
+    let letters = office.find(".bigletters").await?.text().await?;
+    office.is_fit_for_all().await?;
+    let device = Browser::open(PHONE, &[]).await?;
+    device.driver.goto(format!("{}/door/join", cable.url)).await?;
+    device.is_fit_for_all().await?;
+    // Letters that are none are refused at their field, and stay.
+    device.fill("#letters", "BCDF-GHJX").await?;
+    device.click("main button[type=submit]").await?;
+    device.says("#letters-wrong", "let nothing").await?;
+    device.fill("#letters", &letters.to_lowercase()).await?;
+    device.click("main button[type=submit]").await?;
+    Ok(device)
+}
+
+async fn at_its_door(b: &Browser, url: &str, date: DateId) -> Result<()> {
+    b.driver.goto(format!("{url}/door/{date}")).await?;
+    b.find("#doorwrap[data-roster]").await?;
+    // The worker that keeps the page has done so.
+    let ready = b.later("await navigator.serviceWorker.ready; done(true)").await?;
+    ensure!(ready == true, "{ready}");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_goes_on_without_network_and_settles_afterwards() -> Result<()> {
+    let house = House::open().await?;
+    let cable = Cable::to(&house.url).await?;
+    let (date, people) = expected(&house).await?;
+    let [first, second, third, fourth, ..] = people.as_slice() else { anyhow::bail!("too few") };
+    let b = joined(&house, &cable, "Gate tablet").await?;
+    at_its_door(&b, &cable.url, date).await?;
+    b.says("#netsay", "In step").await?;
+    b.is_fit_for_all().await?;
+
+    // The network is gone. What stood there is gone with the next scan.
+    cable.set(State::Cut);
+    b.press(&format!("{}\n", first.code)).await?;
+    b.says("#verdict", "Come in").await?;
+    b.says("#verdict", &first.name).await?;
+    b.says("#verdict", "not settled").await?;
+    b.press(&format!("{}\n", first.code)).await?;
+    b.says("#verdict", "Already in").await?;
+    b.press("TTTTTTTTTTTX\n").await?;
+    b.says("#verdict", "Misread").await?;
+    b.says("#netsay", "No network").await?;
+    b.says("#netsay", "3 scans wait").await?;
+    b.is_fit_for_all().await?;
+
+    // After a reload, and after the browser was closed, it goes on with what it knows.
+    b.driver.refresh().await?;
+    b.says("#doortitle", "Candles").await?;
+    b.says("#netsay", "3 scans wait").await?;
+    b.press(&format!("{}\n", second.code)).await?;
+    b.says("#verdict", &second.name).await?;
+    let b = b.again(PHONE).await?;
+    b.driver.goto(format!("{}/door/{date}", cable.url)).await?;
+    b.find("#doorwrap[data-roster]").await?;
+    b.press(&format!("{}\n", second.code)).await?;
+    b.says("#verdict", "Already in").await?;
+    // By name; and undone while nobody was asked yet.
+    let word = third.name.split(' ').next().unwrap_or_default().to_uppercase();
+    b.fill("#text", &word).await?;
+    b.click(&format!("[aria-label=\"Check {}\"]", third.name)).await?;
+    b.says("#verdict", "Come in").await?;
+    b.click("#undolast button").await?;
+    b.says("#verdict", "Undone").await?;
+    b.press(&format!("{}\n", fourth.code)).await?;
+    b.says("#verdict", &fourth.name).await?;
+    // Nothing of it lies open on the disk.
+    let open = "const db = await new Promise((y, n) => { const r = indexedDB.open('door'); r.onsuccess = () => y(r.result); r.onerror = n; });
+        const all = (s) => new Promise((y) => { const r = db.transaction(s).objectStore(s).getAll(); r.onsuccess = () => y(r.result); });
+        const kept = [...await all('rosters'), ...await all('queue')];
+        done(kept.map((k) => Object.keys(k).join() + ':' + (k.data instanceof ArrayBuffer) + new TextDecoder('latin1').decode(k.data)).join('\\n'))";
+    let kept = b.later(open).await?.as_str().unwrap_or_default().to_owned();
+    ensure!(kept.contains("iv,data:true"), "{kept}");
+    ensure!(!kept.contains(&second.name) && !kept.contains(&first.code), "names lie open");
+
+    // Meanwhile the second came in at another door, earlier by the clock of the house.
+    let bram = staff(&house, 1).await?;
+    let shown = Shown::Text(second.code.clone());
+    door::show(&house.desk, &bram, date, Device::at("side gate", "key-side-gate"), shown).await?;
+
+    // The network is back: each is settled once, and what went wrong waits to be read.
+    cable.set(State::Whole);
+    b.says("#tray", "let in twice").await?;
+    b.says("#tray", &second.name).await?;
+    b.says("#tray", "side gate").await?;
+    b.says("#netsay", "In step").await?;
+    for person in [first, second, fourth] {
+        let stands = presence(&house, person.id).await?;
+        ensure!(matches!(stands, Presence::In { .. }), "{}: {stands:?}", person.name);
+    }
+    ensure!(presence(&house, third.id).await? == Presence::Expected, "undone before it was sent");
+    let ilse = staff(&house, 0).await?;
+    let lines = report(&house.desk, &ilse, date).await?;
+    ensure!(lines.len() == 1 && matches!(lines[0].about, About::Twice(..)), "{lines:?}");
+    b.driver.refresh().await?;
+    b.click("#tray button").await?;
+    let hidden = b.script("return document.querySelector('#traybox').hidden").await?;
+    ensure!(hidden == true, "read, one by one");
+    ensure!(matricle_faults(&house).await?.is_empty(), "{:?}", matricle_faults(&house).await?);
+
+    // The Office reads the same line, and sends the device away: it wipes what it keeps.
+    let office = Browser::open(DESKTOP, &[]).await?;
+    office.sign_in(&house, 0).await?;
+    office.driver.goto(format!("{}/office/doors/{date}", house.url)).await?;
+    office.says("#report", "let in twice").await?;
+    office.is_fit_for_all().await?;
+    office.click("#report button").await?;
+    office.says(".news", "Looked into").await?;
+    office.driver.goto(format!("{}/office/doors", house.url)).await?;
+    office.says("#devices", "Gate tablet").await?;
+    office.click("[aria-label='Send Gate tablet away']").await?;
+    office.says(".news", "sent away").await?;
+    b.says("#verdict", "sent away").await?;
+    let left = "const db = await new Promise((y, n) => { const r = indexedDB.open('door'); r.onsuccess = () => y(r.result); r.onerror = n; });
+        let n = 0; for (const s of db.objectStoreNames) n += await new Promise((y) => { const r = db.transaction(s).objectStore(s).count(); r.onsuccess = () => y(r.result); });
+        done(n)";
+    for _ in 0..50 {
+        if b.later(left).await? == 0 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    ensure!(b.later(left).await? == 0, "it keeps nothing");
+    office.driver.refresh().await?;
+    office.says("#devices", "keeps nothing").await?;
+    b.driver.goto(format!("{}/door/{date}", cable.url)).await?;
+    b.says("main", "sent away").await?;
+    Ok(())
+}
+
+async fn matricle_faults(house: &House) -> Result<Vec<String>> {
+    Ok(house.desk.store.read(matricle_store::check::faults).await?)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn half_a_network_lets_nobody_in_twice_and_forgets_nobody() -> Result<()> {
+    let house = House::open().await?;
+    let cable = Cable::to(&house.url).await?;
+    let (date, people) = expected(&house).await?;
+    let b = Browser::open(PHONE, &[]).await?;
+    b.sign_in_at(&cable.url, 1).await?;
+    at_its_door(&b, &cable.url, date).await?;
+    let settled = async |b: &Browser| -> Result<()> {
+        cable.set(State::Whole);
+        for _ in 0..150 {
+            let said = b.find("#netsay").await?.text().await?;
+            if said.contains("In step") && !said.contains("wait") {
+                return Ok(());
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        anyhow::bail!("it never settles: {}", b.find("#netsay").await?.text().await?)
+    };
+    // The server has it, the answer never comes; and a server that hangs.
+    for (state, person) in [(State::OneWay, &people[0]), (State::Hangs, &people[1])] {
+        cable.set(state);
+        b.press(&format!("{}\n", person.code)).await?;
+        // Until it is known nothing green stands there.
+        let wait = b.script("return document.querySelector('#verdict').dataset.verdict").await?;
+        ensure!(wait == "wait" || wait == "in", "{wait}");
+        b.says("#verdict", "not settled").await?;
+        b.says("#verdict", &person.name).await?;
+        settled(&b).await?;
+        ensure!(matches!(presence(&house, person.id).await?, Presence::In { .. }));
+    }
+    // The server let somebody in whom the device, knowing less, sent away: what the device did
+    // is what happened.
+    let ilse = staff(&house, 0).await?;
+    ensure!(report(&house.desk, &ilse, date).await?.is_empty(), "nobody was in twice");
+    let scans =
+        house.desk.store.read(move |c| matricle_store::door::last_scans(c, date, 4)).await?;
+    ensure!(scans.iter().filter(|s| s.attendee == Some(people[0].id)).count() == 1, "once each");
+
+    // Two tabs of one device: what one keeps the other sends, once.
+    let first = b.driver.window().await?;
+    b.driver.new_tab().await?;
+    let tab = b.driver.windows().await?.into_iter().find(|w| *w != first).context("a tab")?;
+    b.driver.switch_to_window(tab).await?;
+    at_its_door(&b, &cable.url, date).await?;
+    cable.set(State::Cut);
+    b.press(&format!("{}\n", people[2].code)).await?;
+    b.says("#verdict", "not settled").await?;
+    b.driver.switch_to_window(first).await?;
+    b.press(&format!("{}\n", people[2].code)).await?;
+    b.says("#verdict", "Already in").await?;
+    settled(&b).await?;
+    ensure!(report(&house.desk, &ilse, date).await?.is_empty());
+    ensure!(matches!(presence(&house, people[2].id).await?, Presence::In { .. }));
+    ensure!(matricle_faults(&house).await?.is_empty());
+    Ok(())
+}
+
+/// Every case that a ticket can be in, judged by the device from its roster, then shown to the
+/// program: word and reason are the same. And texts of all kinds are read alike.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_judges_as_core_does() -> Result<()> {
+    let house = House::open().await?;
+    let (date, _) = expected(&house).await?;
+    house
+        .desk
+        .store
+        .write(move |tx| {
+            // One state after the other over the bookings of today, owing and not, in and out.
+            let states = [
+                "confirmed", "requested", "confirmed", "awaiting payment", "confirmed", "cancelled",
+                "confirmed", "declined", "confirmed", "lapsed",
+            ];
+            let ids: Vec<i64> = tx
+                .prepare("SELECT id FROM bookings WHERE date_id = ?1 ORDER BY id")?
+                .query_map([date.0], |r| r.get(0))?
+                .collect::<Result<_, _>>()?;
+            for (n, id) in ids.iter().enumerate() {
+                let (state, due) = (states[n % 10], if n % 5 == 4 { 800 } else { 0 });
+                tx.execute(
+                    "UPDATE bookings SET state = ?2, total_minor = ?3, paid_minor = 0, test = ?4,
+                        deadline = CASE WHEN ?2 = 'awaiting payment' THEN 1795000000000000 END WHERE id = ?1",
+                    (id, state, due, n == 8),
+                )?;
+            }
+            tx.execute_batch(
+                "UPDATE attendees SET presence = 'expected', in_at = NULL, in_door = NULL WHERE presence <> 'expected' AND id % 2 = 0;
+                 CREATE TEMP TABLE firm AS SELECT a.id, row_number() OVER (ORDER BY a.id) AS n FROM attendees a
+                    JOIN bookings b ON b.id = a.booking_id WHERE b.state = 'confirmed' AND b.total_minor = 0 AND b.test = 0;
+                 UPDATE attendees SET presence = 'left', in_at = NULL, in_door = NULL WHERE id IN (SELECT id FROM firm WHERE n % 5 = 1);
+                 UPDATE attendees SET presence = 'missed', in_at = NULL, in_door = NULL WHERE id IN (SELECT id FROM firm WHERE n % 5 = 2);
+                 UPDATE attendees SET presence = 'expected', in_at = NULL, in_door = NULL, given_up_at = 1764092400000000 WHERE id IN (SELECT id FROM firm WHERE n % 5 = 3);
+                 UPDATE attendees SET note = 'speaker: green room' WHERE id % 4 = 1;",
+            )?;
+            tx.execute("UPDATE dates SET again = 0 WHERE id = ?1", [date.0])?;
+            let one: i64 = tx.query_row("SELECT min(id) FROM attendees WHERE date_id = ?1", [date.0], |r| r.get(0))?;
+            tx.execute("INSERT INTO dead_codes (code, attendee_id, died_at) VALUES (?1, ?2, 0)", (matricle_core::codes::TicketCode::from_random(77).as_str(), one))?;
+            matricle_store::door::give_house_code(tx, "BAND 0042", (date, AttendeeId(one)), "Ilse", jiff::Timestamp::UNIX_EPOCH)
+        })
+        .await?;
+    let roster =
+        house.desk.store.read(move |c| matricle_store::door::roster(c, date, 1000)).await?;
+    let mut shown: Vec<String> = roster.into_iter().map(|(code, _)| code).collect();
+    shown.extend([
+        "TTTTTTTTTTTX".into(),
+        "4006381333931".into(),
+        "band 0042 ".into(),
+        "Привет".into(),
+    ]);
+
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 1).await?;
+    b.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    b.find("#doorwrap[data-roster]").await?;
+    let both = format!(
+        "const shown = {}, token = document.querySelector('#doorwrap').dataset.token, keep = window.doorKeep;
+         const roster = await keep.ready(await (await fetch('/door/{date}/roster')).json());
+         const here = [];
+         for (const text of shown) {{ const v = await keep.judge(roster, new Map(), {{ text }}); here.push([v.word, v.reason, v.name, v.note]); }}
+         const there = [];
+         for (const text of shown) {{
+            const body = new URLSearchParams({{ text, by: 'scanner', key: crypto.randomUUID() }});
+            const html = await (await fetch('/door/{date}/scan', {{ method: 'POST', body, headers: {{ 'x-form-token': token, 'HX-Request': 'true' }} }})).text();
+            const part = document.createElement('template'); part.innerHTML = html;
+            const say = (css) => part.content.querySelector(css)?.textContent ?? '';
+            there.push([say('.word'), say('.what b'), say('.who'), say('.doornote')]);
+         }}
+         done([here, there])",
+        serde_json::to_string(&shown)?
+    );
+    let told = b.later(&both).await?;
+    let (here, there) = (&told[0], &told[1]);
+    let (here, there) =
+        (here.as_array().context("verdicts here")?, there.as_array().context("there")?);
+    ensure!(here.len() == shown.len() && here.len() > 25, "{}", here.len());
+    let mut words = std::collections::BTreeSet::new();
+    let mut let_in = std::collections::BTreeSet::new();
+    for ((text, here), there) in shown.iter().zip(here).zip(there) {
+        // Shown a second time by another of their codes they are in by then.
+        let again =
+            there[0] == "Already in" && here[0] == "Come in" && !let_in.insert(here[2].to_string());
+        if here[0] == "Come in" {
+            let_in.insert(here[2].to_string());
+        }
+        ensure!(again || here == there, "{text}: here {here}, there {there}");
+        words.insert(here[0].as_str().unwrap_or_default().to_owned());
+    }
+    for word in [
+        "Come in",
+        "To pay",
+        "Cancelled",
+        "A test",
+        "Went out",
+        "Seat given up",
+        "Misread",
+        "Unknown",
+    ] {
+        ensure!(words.contains(word), "no case of {word}: {words:?}");
+    }
+
+    // Reading: sound codes, one letter off, too long, with what scanners put before them.
+    let mut texts: Vec<String> = Vec::new();
+    for n in 0..60u64 {
+        let code =
+            matricle_core::codes::TicketCode::from_random(n.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+        let plain = code.as_str();
+        texts.extend([
+            code.to_string(),
+            plain.to_lowercase(),
+            format!("]C0{plain}"),
+            format!("+Q1{plain}"),
+            plain[1..].to_owned(),
+            format!("{plain}B"),
+            format!("X{plain}BCDF"),
+            plain.replacen(&plain[3..4], "Q", 1),
+            format!("{}{}", &plain[6..], &plain[..6]),
+            format!("é{plain}"),
+        ]);
+    }
+    let read_here = b.later(&format!(
+        "done({}.map((t) => {{ const r = window.doorKeep.read(t); return r.code ?? (r.misread ? 'misread' : 'not'); }}))",
+        serde_json::to_string(&texts)?
+    )).await?;
+    for (text, here) in texts.iter().zip(read_here.as_array().context("readings")?) {
+        let there = match read(text) {
+            Reading::Code(code) => code.as_str().to_owned(),
+            Reading::Misread => "misread".into(),
+            Reading::NotACode => "not".into(),
+        };
+        ensure!(here == &there, "{text}: here {here}, there {there}");
+    }
+    Ok(())
+}
