@@ -146,6 +146,9 @@ pub const MOVES: [Allowed; 30] = {
     const SELF: &[Actor] = &[Actor::Booker, Actor::Clerk];
     const BOOKER: &[Actor] = &[Actor::Booker];
     const CLERK: &[Actor] = &[Actor::Clerk];
+    // A walk-in is booked where they stand.
+    const HERE: &[Actor] = &[Actor::Booker, Actor::Clerk, Actor::Door];
+    const BY_HAND: &[Actor] = &[Actor::Clerk, Actor::Door];
     const PROVIDER: &[Actor] = &[Actor::Provider];
     // Whoever brings, takes or changes money: by card, by hand, at the door, by stamps, or
     // because nothing is due any more.
@@ -153,9 +156,9 @@ pub const MOVES: [Allowed; 30] = {
         &[Actor::Provider, Actor::Booker, Actor::Clerk, Actor::Treasurer, Actor::Door];
     const TIME: &[Actor] = &[Actor::Program, Actor::Booker];
     [
-        row(Move::Complete, Held, Confirmed, SELF, Follows::Charge, Tell::Confirmation),
+        row(Move::Complete, Held, Confirmed, HERE, Follows::Charge, Tell::Confirmation),
         row(Move::AskForMoney, Held, AwaitingPayment, BOOKER, Follows::Ask, Tell::Left),
-        row(Move::AskByMail, Held, AwaitingPayment, CLERK, Follows::Charge, Tell::ToPay),
+        row(Move::AskByMail, Held, AwaitingPayment, BY_HAND, Follows::Charge, Tell::ToPay),
         row(Move::Ask, Held, Requested, SELF, Follows::Nothing, Tell::Asked),
         row(Move::Lapse, Held, Lapsed, TIME, Follows::Nothing, Tell::Nothing),
         row(Move::Cancel, Held, Cancelled, SELF, Follows::Nothing, Tell::Nothing),

@@ -69,6 +69,26 @@ pub struct DateOffer {
 }
 
 impl DateOffer {
+    /// The date as it is sold at its door: until it ends, without notice, one ticket at a time
+    /// if need be, also what stands for members or behind a word, since the volunteer sees who
+    /// stands there. `given_up` seats of those who have not come are for whoever does.
+    #[must_use]
+    pub fn at_door(mut self, ends_at: Timestamp, given_up: u32) -> Self {
+        self.starts_at = ends_at;
+        self.notice = None;
+        if let Some(pool) = self.pools.first_mut() {
+            pool.capacity = pool.capacity.saturating_add(given_up);
+        }
+        for offer in &mut self.offers {
+            offer.sale = SaleWindow::default();
+            offer.least = 1;
+            offer.members_only = false;
+            offer.word.clear();
+            offer.invited.clear();
+        }
+        self
+    }
+
     /// The seat facts of all ticket types.
     #[must_use]
     pub fn tickets(&self) -> Vec<TicketSeats> {

@@ -80,6 +80,8 @@ pub struct Gate {
     pub inside: u32,
     /// The most that may be inside, while that holds.
     pub most: Option<u32>,
+    /// How many come in together.
+    pub coming: u32,
     /// The doors of the date; none where all doors are alike.
     pub doors: Vec<Door>,
     /// The name of this one.
@@ -90,7 +92,15 @@ impl Gate {
     /// A door like all others of its date, without a limit.
     #[must_use]
     pub const fn plain(date: DateId) -> Self {
-        Self { date, again: true, inside: 0, most: None, doors: Vec::new(), door: String::new() }
+        Self {
+            date,
+            again: true,
+            inside: 0,
+            most: None,
+            coming: 1,
+            doors: Vec::new(),
+            door: String::new(),
+        }
     }
 
     /// The door to go to with such a ticket, if this one is not for it.
@@ -121,6 +131,10 @@ pub enum Verdict {
         /// How much, for the whole booking.
         due: Money,
     },
+    /// They are seen out.
+    Out,
+    /// They are to be seen out, and nobody saw them come in.
+    NotIn,
     /// They went out, and nobody comes in again here.
     WentOut,
     /// A good ticket, for another door of this date.
@@ -168,6 +182,8 @@ impl Verdict {
             Self::ComeIn => "come in",
             Self::AlreadyIn { .. } => "already in",
             Self::ToPay { .. } => "to pay",
+            Self::Out => "out",
+            Self::NotIn => "not in",
             Self::WentOut => "went out",
             Self::OtherDoor { .. } => "other door",
             Self::Full { .. } => "full",
@@ -239,8 +255,26 @@ pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
         return Verdict::OtherDoor { door: way.name.clone() };
     }
     match gate.most {
-        Some(most) if gate.inside >= most => Verdict::Full { inside: gate.inside, most },
+        Some(most) if gate.inside.saturating_add(gate.coming) > most => {
+            Verdict::Full { inside: gate.inside, most }
+        }
         _ => Verdict::ComeIn,
+    }
+}
+
+/// The verdict on a ticket of somebody who goes out: what is no ticket of this date is told as
+/// at the way in.
+#[must_use]
+pub fn verdict_out(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
+    match verdict(ticket, gate) {
+        Verdict::AlreadyIn { .. } => Verdict::Out,
+        Verdict::ComeIn
+        | Verdict::ToPay { .. }
+        | Verdict::WentOut
+        | Verdict::OtherDoor { .. }
+        | Verdict::Full { .. }
+        | Verdict::GivenUp { .. } => Verdict::NotIn,
+        other => other,
     }
 }
 
@@ -326,7 +360,10 @@ mod tests {
             facts.given_up = given_up.then_some(at);
             let of = |name: &str, ticket| Door { name: name.into(), tickets: vec![TicketTypeId(ticket)] };
             let doors = vec![of("gate", if other { 2 } else { 1 }), of("upper room", 1)];
-            let gate = Gate { date: DateId(door), again, inside, most, doors, door: "gate".into() };
+            let gate = Gate { date: DateId(door), again, inside, most, coming: 1, doors, door: "gate".into() };
+            let out = verdict_out(Some(&facts), &gate);
+            let inside_now = matches!(presence, Presence::In { .. });
+            prop_assert!(out != Verdict::Out || inside_now);
             let verdict = verdict(Some(&facts), &gate);
             let may = !test && state == State::Confirmed && due <= 0 && booked == door
                 && !matches!(presence, Presence::In { .. })

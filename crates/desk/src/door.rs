@@ -7,6 +7,7 @@ pub mod roster;
 pub mod set_up;
 pub mod settling;
 mod volunteer;
+pub mod walk_in;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
@@ -29,6 +30,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::acting::Turn;
 use crate::bookings::taking::take_in;
+use crate::money::refunds::hand_back;
 use crate::telling::tell_let_in;
 use crate::{Desk, DeskError, house_of};
 
@@ -52,6 +54,12 @@ pub struct Told {
     /// What the organiser wants the door to know of them.
     #[serde(default)]
     pub note: String,
+    /// Others who came in with the same ticket: the scan, who, their name.
+    #[serde(default)]
+    pub with: Vec<(i64, AttendeeId, String)>,
+    /// Others on the booking with tickets of their own who are not here yet.
+    #[serde(default)]
+    pub others: Vec<(AttendeeId, String)>,
 }
 
 /// What a verdict rests on, beyond itself.
@@ -99,7 +107,17 @@ impl InWords {
         };
         let why = if self.reason.is_empty() { Why::Itself } else { Why::Said(self.reason) };
         let (name, ticket, companions) = (self.name, self.ticket, self.companions);
-        Told { verdict, why, name, ticket, place: None, companions, note: String::new() }
+        Told {
+            verdict,
+            why,
+            name,
+            ticket,
+            place: None,
+            companions,
+            note: String::new(),
+            with: Vec::new(),
+            others: Vec::new(),
+        }
     }
 }
 
@@ -112,13 +130,15 @@ pub struct Device {
     pub key: String,
     /// What its clock said, if it did.
     pub at: Option<Timestamp>,
+    /// Which way people go past it.
+    pub way: Way,
 }
 
 impl Device {
     /// A scan at a door, by a device that tells no time.
     #[must_use]
     pub fn at(door: &str, key: &str) -> Self {
-        Self { door: door.into(), key: key.into(), at: None }
+        Self { door: door.into(), key: key.into(), at: None, way: Way::In }
     }
 }
 
@@ -139,6 +159,8 @@ pub struct Outcome {
     pub pay: Option<Pay>,
     /// Where the person stands after an undo.
     pub stands: Option<Presence>,
+    /// What was handed back with an undo.
+    pub back: Option<Money>,
     /// Whose ticket it was.
     pub attendee: Option<AttendeeId>,
     /// Somebody passed with it.
@@ -187,6 +209,7 @@ impl Outcome {
             door: scan.door,
             pay: None,
             stands: None,
+            back: None,
         })
     }
 }
@@ -291,18 +314,23 @@ pub async fn pay(
                 door::verdict(Some(&person.facts), &gate),
                 Verdict::ToPay { due } if due.minor == due_minor
             );
+            let mut payment = None;
             if booking.is_owed() && as_seen {
                 let by_hand =
                     |method| take_in(tx, &booking, (method, due_minor), &device.door, &turn);
                 match &with {
-                    With::Cash => by_hand(Method::Cash)?,
-                    With::CardHere => by_hand(Method::CardHere)?,
+                    With::Cash => payment = Some(by_hand(Method::Cash)?),
+                    With::CardHere => payment = Some(by_hand(Method::CardHere)?),
                     With::Stamps(code) => {
                         crate::bookings::stamps::pay_in(tx, &booking, code, &turn)?;
                     }
                 }
             }
-            show_in(tx, &by, date, &device, &Shown::Attendee(attendee), &turn)
+            let outcome = show_in(tx, &by, date, &device, &Shown::Attendee(attendee), &turn)?;
+            if let Some(payment) = payment {
+                db::set_payment(tx, outcome.scan, &payment)?;
+            }
+            Ok(outcome)
         })
         .await?;
     desk.wake.all();
@@ -363,6 +391,44 @@ pub async fn opened_by(
     Ok(doorway.ok_or(DeskError::NotFound)?.opened_by)
 }
 
+/// Why money goes back that was taken by mistake.
+const TAKEN_BACK: &str = "taken back at the door";
+
+/// Gives somebody a wristband or a card that the house has: it lets them in and out at this date
+/// like their ticket. Whoever had it before has it no more.
+///
+/// # Errors
+/// The role may not; there is no such person at this date; the code is a ticket's.
+pub async fn give_code(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+    code: &str,
+    attendee: AttendeeId,
+) -> Result<String, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    let turn = desk.turn(volunteer.acting());
+    let code = house_code(&code.chars().take(LONGEST_CODE).collect::<String>());
+    if code.is_empty() || !matches!(read(&code), Reading::NotACode) {
+        return Err(DeskError::NotFound);
+    }
+    desk.store
+        .write(move |tx| {
+            at_open_door(tx, &volunteer, date, turn.now)?;
+            let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
+            let person = person.ok_or(DeskError::NotFound)?;
+            db::give_house_code(tx, &code, (date, attendee), &turn.by.name, turn.now)?;
+            let what = format!("gave {} the card or wristband {code}", person.name);
+            bookings::happened(tx, person.booking, turn.now, &turn.by, &what)?;
+            Ok(person.name)
+        })
+        .await
+}
+
+/// Longest code of a wristband or a card, in characters.
+const LONGEST_CODE: usize = 64;
+
 /// Opens the door of a date on another day than its own, or leaves it to its day again: an
 /// organiser's yes, which the door shows with their name.
 ///
@@ -406,40 +472,79 @@ pub fn show_in(
     if let Some(before) = db::scan_by_key(tx, key)? {
         return Outcome::of(before);
     }
-    let gate = gate_of(tx, &doorway, date, door)?;
-    let (verdict, person) = match looked_up(tx, shown, date)? {
-        Ok(person) => (door::verdict(person.as_ref().map(|p| &p.facts), &gate), person),
-        Err(verdict) => (verdict, None),
+    let mut gate = gate_of(tx, &doorway, date, door)?;
+    let (verdict, person, family) = match looked_up(tx, shown, date)? {
+        Ok(person) => {
+            let facts = person.as_ref().map(|p| &p.facts);
+            let family = match (device.way, &person) {
+                (Way::In, Some(p)) if p.people > 1 => db::on_the_same_ticket(tx, p.facts.attendee)?,
+                _ => Vec::new(),
+            };
+            gate.coming = 1 + u32::try_from(family.len()).unwrap_or(u32::MAX - 1);
+            let verdict = match device.way {
+                Way::In => door::verdict(facts, &gate),
+                Way::Out => door::verdict_out(facts, &gate),
+            };
+            (verdict, person, family)
+        }
+        Err(verdict) => (verdict, None, Vec::new()),
     };
     // Not a ticket, but perhaps a stamp card.
     let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };
     let verdict =
         card.as_ref().map_or(verdict, |held| Verdict::StampCard { left: held.card.usable(now) });
-    let word = verdict.word();
     let mut told = tell(tx, verdict, person.as_ref())?;
     if let Some(held) = card {
         (told.name, told.ticket) = (held.name, held.kind);
     }
-    let json = told_json(&told)?;
-    let passage = Some(Way::In).filter(|_| told.verdict.admits() && person.is_some());
-    let new = NewScan {
-        key,
-        date,
-        attendee: person.as_ref().map(|p| p.facts.attendee),
-        verdict: word,
-        told: &json,
-        door,
-        person: volunteer.person(),
-        device: volunteer.device(),
-        device_at: device.at,
-        at: now,
-        passage,
-        line: None,
-        receipt: "",
+    let passage = match told.verdict {
+        Verdict::ComeIn => Some(Way::In),
+        Verdict::Out => Some(Way::Out),
+        _ => None,
     };
-    let scan = db::add_scan(tx, &new, now)?;
-    if let (Some(_), Some(person)) = (passage, &person) {
+    let passage = passage.filter(|_| person.is_some());
+    let write = |key: &str, told: &Told, attendee: Option<AttendeeId>| {
+        let json = told_json(told)?;
+        let new = NewScan {
+            key,
+            date,
+            attendee,
+            verdict: told.verdict.word(),
+            told: &json,
+            door,
+            person: volunteer.person(),
+            device: volunteer.device(),
+            device_at: device.at,
+            at: now,
+            passage,
+            line: None,
+            receipt: "",
+        };
+        Ok::<_, DeskError>(db::add_scan(tx, &new, now)?)
+    };
+    // With the ticket of a family all of it comes in; who is missing is taken out again.
+    if passage == Some(Way::In) {
+        for (n, member) in family.iter().enumerate() {
+            let own = tell(tx, Verdict::ComeIn, Some(member))?;
+            let own = Told { companions: Vec::new(), ..own };
+            let scan = write(&format!("{key}+{n}"), &own, Some(member.facts.attendee))?;
+            db::stand(tx, member.facts.attendee, date)?;
+            told.with.push((scan, member.facts.attendee, member.name.clone()));
+        }
+    }
+    if let (Some(Way::In), Some(person)) = (passage, &person) {
+        let own = person.facts.attendee;
+        let mut others = db::others_expected(tx, person.booking, date)?;
+        others.retain(|(id, _)| *id != own);
+        told.companions.clear();
+        told.others = if person.people > 1 { others } else { Vec::new() };
+    }
+    let scan = write(key, &told, person.as_ref().map(|p| p.facts.attendee))?;
+    if let (Some(way), Some(person)) = (passage, &person) {
         db::stand(tx, person.facts.attendee, date)?;
+        if way == Way::Out {
+            return Outcome::of(db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?);
+        }
         tell_let_in(tx, person.booking, &turn.by, &turn.host, now)?;
     }
     Ok(Outcome {
@@ -450,6 +555,7 @@ pub fn show_in(
         undone: false,
         pay: None,
         stands: None,
+        back: None,
         attendee: person.map(|p| p.facts.attendee),
         passed: passage.is_some(),
     })
@@ -511,6 +617,8 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
         Verdict::ComeIn
         | Verdict::AlreadyIn { .. }
         | Verdict::ToPay { .. }
+        | Verdict::Out
+        | Verdict::NotIn
         | Verdict::WentOut
         | Verdict::OtherDoor { .. }
         | Verdict::Full { .. }
@@ -535,6 +643,8 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
         place: person.filter(|p| p.people > 1).map(|p| (p.place, p.people)),
         companions,
         note: person.map_or_else(String::new, |p| p.note.clone()),
+        with: Vec::new(),
+        others: Vec::new(),
     })
 }
 
@@ -551,8 +661,9 @@ pub async fn undo(
 ) -> Result<Outcome, DeskError> {
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
-    let now = desk.clock.now();
-    desk.store
+    let (now, turn) = (desk.clock.now(), desk.turn(volunteer.acting()));
+    let outcome = desk
+        .store
         .write(move |tx| {
             at_open_door(tx, &volunteer, date, now)?;
             let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
@@ -560,12 +671,25 @@ pub async fn undo(
             let (true, Some(attendee)) = (fits, scan.attendee) else {
                 return Err(DeskError::NothingToUndo);
             };
+            // With a family's ticket all of it is undone.
+            for with in db::scans_with(tx, &scan.key)? {
+                if let (None, Some(member)) = (with.undone_at, with.attendee) {
+                    db::undo_scan(tx, with.id, now)?;
+                    db::stand(tx, member, date)?;
+                }
+            }
             db::undo_scan(tx, scan.id, now)?;
             let stands = db::stand(tx, attendee, date)?;
+            let back = match &scan.payment {
+                Some(payment) => hand_back(tx, payment, TAKEN_BACK, &turn)?,
+                None => None,
+            };
             let undone = db::scan_by_id(tx, scan.id)?.ok_or(DeskError::NotFound)?;
-            Ok(Outcome { stands: Some(stands), ..Outcome::of(undone)? })
+            Ok(Outcome { stands: Some(stands), back, ..Outcome::of(undone)? })
         })
-        .await
+        .await?;
+    desk.wake.all();
+    Ok(outcome)
 }
 
 /// A person as the list of names shows them.
@@ -624,6 +748,12 @@ pub struct Board {
     pub zone: String,
     /// It is another day than the date's own: who opened the door.
     pub opened_by: Option<String>,
+    /// The most that may be inside at once.
+    pub most: Option<u32>,
+    /// Who lifted that limit, and why.
+    pub lifted: Option<(String, String)>,
+    /// The doors of the date that have names of their own.
+    pub doors: Vec<String>,
 }
 
 /// The board of a date.
@@ -650,7 +780,19 @@ pub async fn board(
             let inside = sheet.inside;
             let all_in_by = all_in_by(inside, expected, lately, now);
             let opened_by = doorway.opened_by.filter(|_| !door::is_its_day(&doorway.span, now));
-            Ok(Board { sheet, inside, expected, lately, all_in_by, zone: house.zone, opened_by })
+            let doors = db::doors(conn, date)?.into_iter().map(|d| d.name).collect();
+            Ok(Board {
+                sheet,
+                inside,
+                expected,
+                lately,
+                all_in_by,
+                zone: house.zone,
+                opened_by,
+                most: doorway.most_inside,
+                lifted: doorway.lifted,
+                doors,
+            })
         })
         .await
 }

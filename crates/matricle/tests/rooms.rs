@@ -143,7 +143,7 @@ const PROGRAMME: &[&[&str]] = &[
 const OFFICE: &[&[&str]] = &[
     &["tab"],
     &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
-    &["house", "money", "quick", "rules", "signin", "today", "you", "review"],
+    &["doors", "house", "money", "quick", "rules", "signin", "today", "you", "review"],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],
 ];

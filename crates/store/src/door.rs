@@ -30,6 +30,8 @@ pub struct AtDoor {
     pub place: u32,
     /// People on the booking.
     pub people: u32,
+    /// Which ticket of the booking lets them in.
+    pub ticket_no: u32,
     /// The code shown is an old one: the ticket was passed to somebody else.
     pub passed_on: bool,
     /// What the organiser wants the door to know of them.
@@ -38,7 +40,7 @@ pub struct AtDoor {
 
 const COLUMNS: &str = "(SELECT currency FROM house), a.id, a.date_id, \
      CASE WHEN a.cancelled_at IS NULL THEN b.state ELSE 'cancelled' END, b.total_minor - b.paid_minor, \
-     a.presence, a.in_at, a.in_door, b.test, a.ticket_type_id, a.given_up_at, a.note, a.name, a.ticket_name, b.name, a.booking_id, a.person_no, \
+     a.presence, a.in_at, a.in_door, b.test, a.ticket_type_id, a.given_up_at, a.note, a.name, a.ticket_name, b.name, a.booking_id, a.person_no, a.ticket_no, \
      (SELECT count(*) FROM attendees x WHERE x.booking_id = b.id AND x.position = x.person_no AND x.cancelled_at IS NULL)";
 
 fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
@@ -62,6 +64,7 @@ fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
         booker: c.next()?,
         booking: BookingId(c.next()?),
         place: c.next::<u32>()? + 1,
+        ticket_no: c.next()?,
         people: c.next()?,
         passed_on: false,
     })
@@ -217,6 +220,7 @@ impl Doorway {
             date,
             again: self.again,
             inside: self.inside,
+            coming: 1,
             most: self.most_inside.filter(|_| self.lifted.is_none()),
             doors,
             door: door.into(),
@@ -437,6 +441,67 @@ fn looked_up(
     .doing("looking people up")
 }
 
+/// Others whom the same ticket lets in at the same date and who are not in: a family's.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn on_the_same_ticket(
+    conn: &Connection,
+    attendee: AttendeeId,
+) -> Result<Vec<AtDoor>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM attendees o JOIN attendees a ON a.booking_id = o.booking_id AND a.date_id = o.date_id
+            AND a.ticket_no = o.ticket_no AND a.id <> o.id
+         JOIN bookings b ON b.id = a.booking_id
+         WHERE o.id = ?1 AND a.presence IN ('expected', 'missed') AND a.cancelled_at IS NULL AND a.given_up_at IS NULL
+         ORDER BY a.position"
+    ))
+    .and_then(|mut q| q.query_map([attendee.0], at_door)?.collect())
+    .doing("looking for who is on the same ticket")
+}
+
+/// Others on the same booking who are not in yet.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn others_expected(
+    conn: &Connection,
+    booking: BookingId,
+    date: DateId,
+) -> Result<Vec<(AttendeeId, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id, name FROM attendees WHERE booking_id = ?1 AND date_id = ?2 AND presence IN ('expected', 'missed')
+            AND cancelled_at IS NULL AND given_up_at IS NULL ORDER BY position",
+    )
+    .and_then(|mut q| {
+        q.query_map((booking.0, date.0), |row| Ok((AttendeeId(row.get(0)?), row.get(1)?)))?.collect()
+    })
+    .doing("looking for companions")
+}
+
+/// Scans that were written down with another one: those of a family's ticket.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn scans_with(conn: &Connection, key: &str) -> Result<Vec<Scan>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {SCAN_COLUMNS} FROM scans WHERE scan_key > ?1 || '+' AND scan_key < ?1 || ',' ORDER BY id"
+    ))
+    .and_then(|mut q| q.query_map([key], scan)?.collect())
+    .doing("reading scans")
+}
+
+/// Notes the money that was taken with a scan.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_payment(tx: &Tx<'_>, scan: i64, payment: &str) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE scans SET payment_id = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((scan, payment)))
+        .map(drop)
+        .doing("noting money")
+}
+
 /// Others on the same booking who are not in yet, by name.
 ///
 /// # Errors
@@ -633,10 +698,14 @@ pub struct Scan {
     pub receipt: String,
     /// When it was undone.
     pub undone_at: Option<Timestamp>,
+    /// Given by the device.
+    pub key: String,
+    /// The money that was taken with it.
+    pub payment: Option<String>,
 }
 
 const SCAN_COLUMNS: &str = "id, date_id, attendee_id, verdict, told, door, at, arrived_at, passage, line, \
-     looked_at, looked_by, receipt, undone_at";
+     looked_at, looked_by, receipt, undone_at, scan_key, payment_id";
 
 fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
     let mut c = InOrder::from(row, 0);
@@ -662,6 +731,8 @@ fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
         },
         receipt: c.next()?,
         undone_at: c.instant_or()?,
+        key: c.next()?,
+        payment: c.next()?,
     })
 }
 
@@ -859,4 +930,64 @@ pub fn ticket_names(
         q.query_map([event.0], |row| Ok((TicketTypeId(row.get(0)?), row.get(1)?)))?.collect()
     })
     .doing("reading ticket types")
+}
+
+/// Those on firm bookings of a date who have not come, the latest to book first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn not_come(
+    conn: &Connection,
+    date: DateId,
+) -> Result<Vec<(AttendeeId, BookingId, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT a.id, b.id, a.name FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         WHERE a.date_id = ?1 AND a.presence IN ('expected', 'missed') AND a.cancelled_at IS NULL
+            AND a.given_up_at IS NULL AND b.state = 'confirmed' AND b.test = 0
+         ORDER BY b.made_at DESC, b.id DESC, a.position DESC",
+    )
+    .and_then(|mut q| {
+        q.query_map([date.0], |row| {
+            Ok((AttendeeId(row.get(0)?), BookingId(row.get(1)?), row.get(2)?))
+        })?
+        .collect()
+    })
+    .doing("looking who has not come")
+}
+
+/// How many seats of a date were given up.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn given_up(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM attendees WHERE date_id = ?1 AND given_up_at IS NOT NULL",
+    )
+    .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
+    .doing("counting seats given up")
+}
+
+/// Notes that somebody's seat was given up, or that they have it after all.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_given_up(tx: &Tx<'_>, id: AttendeeId, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE attendees SET given_up_at = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, at.map(us))))
+        .map(drop)
+        .doing("giving a seat up")
+}
+
+/// Accepts that the pools of a date are over-full: of seats given up somebody else has taken.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn accept_over_full(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE pools SET accepted = held + requested + awaiting_payment + confirmed
+         WHERE date_id = ?1 AND held + requested + awaiting_payment + confirmed > max(capacity, accepted)",
+    )
+    .and_then(|mut q| q.execute([date.0]))
+    .map(drop)
+    .doing("accepting an over-full pool")
 }

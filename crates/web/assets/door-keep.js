@@ -173,10 +173,14 @@ window.doorKeep = (() => {
       }
     }
     if (!row) return said("no", "Not on the list", `not on the list of ${clock(roster.at, roster.zone)}: no ticket for this date, or booked since`);
-    const [, attendee, booking, name, ticket, place, people, at, note = "", cash = 0, due = ""] = row;
+    const [, attendee, booking, name, ticket, place, people, at, , note = "", cash = 0, due = ""] = row;
     const [cls, head, reason, admits] = roster.verdicts[at];
     const who = { name, ticket: people > 1 ? `${roster.tickets[ticket]} · place ${place} of ${people}` : roster.tickets[ticket], note, attendee };
     const here = attendee ? seenHere.get(attendee) : null;
+    if (what.out && ["in", "dup", "pay", "gone", "way"].includes(cls)) {
+      const inside = here ? here.way === "in" : cls === "dup";
+      return inside ? said("out", "Out", "", { ...who, admits: true }) : said("mis", "Not in", "nobody saw them come in; let them in first if they did", who);
+    }
     if (here && here.way === "in") return said("dup", "Already in", `${clock(here.at, roster.zone)}, ${here.door}`, who);
     // They were in when the roster was taken, and this device saw them out since; or they are out.
     const wasIn = cls === "dup", out = here && here.way === "out";
@@ -185,10 +189,12 @@ window.doorKeep = (() => {
     if (!lets) return said(cls, head, reason, { ...who, cash, due });
     let inside = roster.inside;
     for (const { way, fresh } of seenHere.values()) if (fresh) inside += way === "in" ? 1 : -1;
-    if (roster.most !== null && inside >= roster.most) return said("full", "Full", `${inside} are inside, ${roster.most} may be`, who);
-    const notHere = (row) => row[1] !== attendee && !seenHere.has(row[1]) && ["in", "pay"].includes(roster.verdicts[row[7]][0]);
-    const companions = (roster.byBooking.get(booking) ?? []).filter(notHere).map((row) => row[3]);
-    return said("in", "Come in", "", { ...who, companions, admits: true });
+    const expectedStill = (r) => r[1] !== attendee && !seenHere.has(r[1]) && ["in", "pay"].includes(roster.verdicts[r[7]][0]);
+    const ofBooking = roster.byBooking.get(booking) ?? [];
+    const family = people > 1 ? ofBooking.filter((r) => expectedStill(r) && r[8] === row[8]) : [];
+    if (roster.most !== null && inside + 1 + family.length > roster.most) return said("full", "Full", `${inside} are inside, ${roster.most} may be`, who);
+    const companions = ofBooking.filter((r) => expectedStill(r) && r[8] !== row[8]).map((r) => r[3]);
+    return said("in", "Come in", family.length ? `with ${family.map((r) => r[3]).join(", ")}` : "", { ...who, companions, with: family, admits: true });
   };
 
   const names = (roster, typed, most = 30) => {

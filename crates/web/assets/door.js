@@ -110,7 +110,7 @@
       return { status: answer.status, signedOut: answer.redirected, words: await answer.text() };
     } finally { clearTimeout(timer); }
   };
-  const sendable = ({ key, at, text, attendee, by }) => ({ key, at, ...(attendee ? { attendee } : { text, by: by ?? "scanner" }) });
+  const sendable = ({ key, at, text, attendee, by, out }) => ({ key, at, ...(out ? { out: "yes" } : {}), ...(attendee ? { attendee } : { text, by: by ?? "scanner" }) });
   const stripped = (html) => { const part = document.createElement("template"); part.innerHTML = html; return part.content.textContent.trim(); };
 
   // What was shown is written down first, then asked about, then judged here if no answer comes.
@@ -137,7 +137,7 @@
   const scan = (what) => {
     const mine = ++turn;
     checking();
-    const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), ...what };
+    const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), ...($("out")?.checked ? { out: true } : {}), ...what };
     // One after the other, in the order in which they were shown.
     line = line.then(() => one(item, mine)).catch((error) => { console.error(error); flash("This scan could not be kept on this device. Scan it again, or type the name."); });
     return line;
@@ -154,6 +154,8 @@
           const told = shown(answer.words);
           if (!told) { refused(answer.words, mine); return; }
           if (told.class === "in") await remember(told.attendee, "in", item.at + behind, false);
+          if (told.class === "out") await remember(told.attendee, "out", item.at + behind, false);
+          giving(told.class === "no" && item.text && !looksLikeCode(item.text) ? item.text.trim() : "");
           return;
         }
         if (answer.signedOut) gone = "Sign in again: this page is from before";
@@ -175,10 +177,15 @@
       feel("mis");
     } else {
       const v = { ...await keep.judge(roster, seenHere, item), settled: false, at: item.at + behind };
-      const did = v.admits ? "let in" : "sent away";
+      const did = v.class === "out" ? "let out" : v.admits ? "let in" : "sent away";
       const done = { ...item, did, name: v.name, attendeeSeen: v.attendee };
       await amend(id, done);
-      if (v.admits) await remember(v.attendee, "in", item.at + behind, true);
+      if (v.admits) await remember(v.attendee, v.class === "out" ? "out" : "in", item.at + behind, true);
+      // With the ticket of a family all of it comes in.
+      for (const row of v.with ?? []) {
+        await kept({ date, kind: "scan", key: key(), at: item.at, door: item.door, attendee: row[1], did, name: row[3], attendeeSeen: row[1] });
+        await remember(row[1], "in", item.at + behind, true);
+      }
       put(v, v.cash && roster.money ? [cashForm(v)] : []);
       logged(keptRow(id, done, v));
       feel(v.class);
@@ -411,6 +418,14 @@
       if (e.submitter?.name) body[e.submitter.name] = e.submitter.value;
       payButtons(true);
       act(form.getAttribute("action"), body);
+    } else if (form.matches("[data-walk]")) {
+      e.preventDefault();
+      const body = Object.fromEntries(new FormData(form));
+      if (e.submitter?.name) body[e.submitter.name] = e.submitter.value;
+      act(form.getAttribute("action"), { ...body, at: Date.now() }).then(walkPart);
+    } else if (form.matches("[data-give]")) {
+      e.preventDefault();
+      ask(`/door/${date}/give`, { attendee: form.elements.attendee.value, code: foreign }, 8000).then(({ status, words }) => { flash(stripped(words)); if (status < 400) { giving(""); clear(); feel("ready"); } }).catch(unreachable);
     } else if (form.matches("[data-admit]")) {
       e.preventDefault();
       scan({ attendee: Number(form.elements.attendee.value) });
@@ -425,6 +440,33 @@
       else only[0]?.querySelector("button").focus();
     }
   });
+  // Those without a ticket: as things stand now.
+  const walkPart = async () => {
+    const open = $("walk")?.open;
+    try {
+      const answer = await fetch(`/door/${date}/walk-in`, { headers: { "HX-Request": "true" } });
+      if (!answer.ok || answer.redirected) return;
+      $("walkpart").innerHTML = await answer.text();
+      $("walk").open = Boolean(open);
+    } catch { unreachable(); }
+  };
+  $("walkpart").addEventListener("toggle", (e) => { if (e.target.id === "walk" && e.target.open && date && !down) walkPart(); }, true);
+  // A wristband or a card of the house: whoever is found by name next can be given it.
+  let foreign = "";
+  const giving = (code) => { foreign = code; $("givecode").textContent = code; $("giving").hidden = !code; if (code) $("names").replaceChildren(); };
+  $("nogive").addEventListener("click", () => giving(""));
+  new MutationObserver(() => {
+    if (!foreign) return;
+    for (const form of $("names").querySelectorAll("[data-admit]:not([data-can-give])")) {
+      form.dataset.canGive = "yes";
+      const give = element("form"), id = element("input"), button = element("button", "go", "Give");
+      give.dataset.give = "";
+      id.type = "hidden"; id.name = "attendee"; id.value = form.elements.attendee.value;
+      button.setAttribute("aria-label", `Give it to ${form.closest("li").querySelector("b").textContent}`);
+      give.append(id, button);
+      form.after(give);
+    }
+  }).observe($("names"), { childList: true, subtree: true });
   const plainCode = (typed) => /^[bcdfghjklnprstvx0-9]{10,14}$/i.test(typed.replace(/[\s\-]/g, ""));
   const looksLikeCode = (typed) => plainCode(typed) || (keep && Boolean(keep.read(typed).code));
   const clear = () => { text.value = ""; $("names").replaceChildren(); if (!matchMedia("(pointer: coarse)").matches) text.focus(); };

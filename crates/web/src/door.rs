@@ -5,6 +5,7 @@ mod hall;
 mod joining;
 mod keeping;
 mod verdict;
+mod walking;
 
 use askama::Template;
 use axum::Router;
@@ -17,6 +18,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
+use matricle_core::door::passages::Way;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::door::{Board, Device, Name, Outcome, Shown, Volunteer, With};
@@ -60,14 +62,25 @@ fn frame(
     f
 }
 
+/// Whether all dates are asked for, though there is one.
+#[derive(Debug, Deserialize)]
+pub(crate) struct All {
+    all: Option<String>,
+}
+
 /// `GET /door`: today's dates, one tap each; with one date there is nothing to choose.
 pub(crate) async fn dates(
     State(app): State<App>,
+    Query(all): Query<All>,
     visitor: Visitor,
     AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     let house = app.desk.house().await?;
     let dates = desk_door::todays(&app.desk, &volunteer).await?;
+    // With one date there is nothing to choose.
+    if let ([one], false) = (dates.as_slice(), all.all.is_some()) {
+        return Ok(Redirect::to(&format!("/door/{}", one.date.id)).into_response());
+    }
     let now = app.desk.clock.now();
     let f = frame(&app, "Door", &house.name, &visitor, &volunteer);
     let day = words::long_day(words::local(now, &house.zone).date());
@@ -82,6 +95,9 @@ struct BoardPart {
     inside: u32,
     expected: u32,
     pace: String,
+    /// How many may be inside, and whether that is near.
+    limit: String,
+    near: bool,
 }
 
 fn board_part(board: &Board) -> BoardPart {
@@ -105,6 +121,16 @@ fn board_part(board: &Board) -> BoardPart {
         inside: board.inside,
         expected: board.expected,
         pace,
+        limit: match (&board.lifted, board.most) {
+            (_, None) => String::new(),
+            (Some((who, why)), Some(most)) => format!("{who} lifted the limit of {most}: {why}"),
+            (None, Some(most)) if board.inside >= most => {
+                format!("Full: {most} may be inside. An organiser can lift that.")
+            }
+            (None, Some(most)) => format!("{most} may be inside, {} more", most - board.inside),
+        },
+        near: board.lifted.is_none()
+            && board.most.is_some_and(|m| u64::from(board.inside) * 10 >= u64::from(m) * 9),
     }
 }
 
@@ -166,6 +192,9 @@ pub(crate) struct DoorParts {
     key: String,
     /// It is another day than the date's own: when it is, and who opened the door.
     another_day: Option<(String, String)>,
+    /// The doors of the date that have names.
+    doors: Vec<String>,
+    walk: String,
     board: String,
     log: Vec<String>,
     names: Option<String>,
@@ -233,6 +262,8 @@ async fn door_page(
         door,
         key: scan_key(),
         another_day: board.opened_by.clone().map(|who| (words::long_day(span.starts.date()), who)),
+        doors: board.doors.clone(),
+        walk: walking::part(app, volunteer, date, &f.token).await?,
         board: board_part(&board).render()?,
         log: rows,
         names,
@@ -349,7 +380,8 @@ fn device_of(form: &Posted, door: &str) -> Device {
         _ => scan_key(),
     };
     let at = form.get("at").parse().ok().and_then(|ms| Timestamp::from_millisecond(ms).ok());
-    Device { door: door.to_owned(), key, at }
+    let way = if form.get("out").is_empty() { Way::In } else { Way::Out };
+    Device { door: door.to_owned(), key, at, way }
 }
 
 /// `POST /door/{date}/pay`: what somebody is to pay is taken here, and they are let in.
@@ -486,6 +518,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/scan", post(scan))
         .route("/door/{date}/undo", post(undo))
         .route("/door/{date}/pay", post(pay))
+        .route("/door/{date}/walk-in", get(walking::show).post(walking::walk_in))
+        .route("/door/{date}/give", post(walking::give))
         .route("/door/{date}/names", get(names))
         .route("/door/{date}/live", get(live))
         .route("/door/{date}/roster", get(keeping::take))

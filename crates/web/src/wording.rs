@@ -597,6 +597,8 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
             format!("{due} to pay, and the organiser has not said yes")
         }
         (Verdict::ToPay { due }, _) => format!("{due} to pay"),
+        (Verdict::Out, _) => String::new(),
+        (Verdict::NotIn, _) => "nobody saw them come in; let them in first if they did".into(),
         (Verdict::WentOut, _) => "they went out, and nobody comes in again here".into(),
         (Verdict::OtherDoor { door }, _) => format!("that way: {door}"),
         (Verdict::Full { inside, most }, _) => format!("{inside} are inside, {most} may be"),
@@ -800,6 +802,9 @@ mod tests {
             ticket: String::new(),
             place: None,
             companions: Vec::new(),
+            note: String::new(),
+            with: Vec::new(),
+            others: Vec::new(),
         };
         let yesterday = at - jiff::SignedDuration::from_hours(26);
         let said: Vec<String> = [
@@ -809,6 +814,11 @@ mod tests {
             told(Verdict::ToPay { due }, Why::Itself),
             told(Verdict::ToPay { due }, Why::NoYesYet),
             told(Verdict::OtherDate { date: matricle_core::DateId(2) }, other),
+            told(Verdict::WentOut, Why::Itself),
+            told(Verdict::NotIn, Why::Itself),
+            told(Verdict::OtherDoor { door: "upper room".into() }, Why::Itself),
+            told(Verdict::Full { inside: 39, most: 40 }, Why::Itself),
+            told(Verdict::GivenUp { at }, Why::Itself),
             told(Verdict::StampCard { left: 0 }, Why::Itself),
             told(Verdict::StampCard { left: 10 }, Why::Itself),
             told(Verdict::Test, Why::Itself),

@@ -186,6 +186,8 @@ pub fn settle(ticket: Option<&TicketFacts>, passed_on: bool, gate: &Gate, did: D
         // Presence is left out above; another door of the same date is no harm.
         Verdict::ComeIn
         | Verdict::AlreadyIn { .. }
+        | Verdict::Out
+        | Verdict::NotIn
         | Verdict::WentOut
         | Verdict::OtherDoor { .. } => passes(None),
     }

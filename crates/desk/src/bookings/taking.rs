@@ -27,7 +27,7 @@ pub(crate) fn take_in(
     (method, minor): (Method, i64),
     note: &str,
     turn: &Turn,
-) -> Result<(), DeskError> {
+) -> Result<String, DeskError> {
     let id = uuid::Uuid::now_v7().to_string();
     let who = turn.by.shown();
     let new = Taken { id: &id, booking: booking.id, minor, method, who: &who, note };
@@ -41,7 +41,8 @@ pub(crate) fn take_in(
     bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
     let booking = confirm_if_paid(tx, booking, turn)?;
     give_back_surplus(tx, &booking, "paid too much", turn)?;
-    document(tx, &booking, turn)
+    document(tx, &booking, turn)?;
+    Ok(id)
 }
 
 /// Money that somebody at the house takes in cash, by transfer or on its own card machine.
@@ -68,7 +69,7 @@ pub async fn take_money(
                 return Err(DeskError::Form(wrong));
             };
             allow(tx, Act::TakeMoney, &booking, Of::default(), &turn)?;
-            take_in(tx, &booking, (method, amount), &note, &turn)
+            take_in(tx, &booking, (method, amount), &note, &turn).map(drop)
         })
         .await?;
     desk.wake.all();

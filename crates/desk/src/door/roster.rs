@@ -26,6 +26,8 @@ pub struct Entry {
     pub attendee: Option<AttendeeId>,
     /// The booking they belong to.
     pub booking: i64,
+    /// Which ticket of the booking lets them in: that of a family lets several in.
+    pub ticket_no: u32,
     /// What the door is told of them as things stand.
     pub told: Told,
     /// What the whole booking has to pay, in minor units, where cash settles it.
@@ -118,6 +120,7 @@ pub async fn roster(
                         digest: digest(&key, &code)?,
                         attendee: Some(person.facts.attendee).filter(|_| own),
                         booking: person.booking.0,
+                        ticket_no: person.ticket_no,
                         told,
                         cash,
                     })

@@ -104,11 +104,11 @@ pub fn settle_in(
         }
     };
     let before = db::scan_by_key(tx, &queued.key)?;
-    let mut line = match (&queued.cash, &before) {
+    let (mut line, payment) = match (&queued.cash, &before) {
         (Some((minor, _)), None) if !too_late => {
             take_cash(tx, volunteer, date, queued, *minor, turn)?
         }
-        _ => None,
+        _ => (None, None),
     };
     let person = looked_up(tx, &queued.shown, date)?;
     let verdict = person.as_ref().err().cloned();
@@ -145,6 +145,9 @@ pub fn settle_in(
         }
     }
     let scan = db::scan_by_key(tx, &queued.key)?.ok_or(DeskError::NotFound)?;
+    if let Some(payment) = payment {
+        db::set_payment(tx, scan.id, &payment)?;
+    }
     let mut twice = None;
     if let (Some(attendee), Some(way)) = (scan.attendee, scan.passage) {
         let all = standing(&db::passages(tx, attendee)?);
@@ -170,9 +173,11 @@ fn take_cash(
     queued: &Queued,
     minor: i64,
     turn: &Turn,
-) -> Result<Option<Finding>, DeskError> {
+) -> Result<(Option<Finding>, Option<String>), DeskError> {
     volunteer.takes_money()?;
-    let Some(person) = looked_up(tx, &queued.shown, date)?.ok().flatten() else { return Ok(None) };
+    let Some(person) = looked_up(tx, &queued.shown, date)?.ok().flatten() else {
+        return Ok((None, None));
+    };
     let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
     let owed = if booking.is_owed() { booking.due().minor } else { 0 };
     let receipt = queued.cash.as_ref().map_or("", |(_, receipt)| receipt);
@@ -180,8 +185,9 @@ fn take_cash(
         "" => queued.door.clone(),
         receipt => format!("{}, receipt {receipt}", queued.door),
     };
-    take_in(tx, &booking, (Method::Cash, minor), &note, turn)?;
-    Ok((minor > owed).then_some(Finding::PaidTwice { minor: minor - owed.max(0) }))
+    let payment = take_in(tx, &booking, (Method::Cash, minor), &note, turn)?;
+    let line = (minor > owed).then_some(Finding::PaidTwice { minor: minor - owed.max(0) });
+    Ok((line, Some(payment)))
 }
 
 /// What the device said then, as far as it is known: it is kept with the scan.

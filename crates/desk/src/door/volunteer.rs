@@ -15,7 +15,7 @@ pub enum Volunteer {
     /// Somebody of the house, who has signed in.
     Staff(Staff),
     /// A device that has joined.
-    Device(Device),
+    Device(Box<Device>),
 }
 
 impl From<&Staff> for Volunteer {

@@ -121,6 +121,26 @@ pub(crate) fn give_back_surplus(
     Ok(all)
 }
 
+/// Money that was taken at the door is handed back there and then: the booking owes it again.
+/// Gives the refund that tells it, which is done with that.
+pub(crate) fn hand_back(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    payment: &Payment,
+    reason: &str,
+    turn: &Turn,
+) -> Result<i64, DeskError> {
+    let left = payment.left();
+    if left <= 0 {
+        return Ok(0);
+    }
+    open_refund(tx, booking, payment, left, reason, turn)?;
+    bookings::add_paid(tx, booking.id, -left)?;
+    let entry = Entry::move_money((Account::Receivable, booking.id.0), (Account::Refunds, 0), left);
+    book(tx, booking, entry, reason, turn)?;
+    Ok(left)
+}
+
 /// The payer's bank took money back: the booking owes it again.
 pub(crate) fn taken_back(
     tx: &Tx<'_>,

@@ -83,6 +83,26 @@ fn note_given(tx: &Tx<'_>, refund: &Refund, turn: &Turn) -> Result<(), DeskError
     tell(tx, &booking, Occasion::MoneyBack, &knows, turn)
 }
 
+/// Hands money back that was taken at the door.
+pub(crate) fn hand_back(
+    tx: &Tx<'_>,
+    payment: &str,
+    reason: &str,
+    turn: &Turn,
+) -> Result<Option<matricle_core::Money>, DeskError> {
+    let Some(payment) = payments::by_id(tx, payment)? else { return Ok(None) };
+    let booking = bookings::by_id(tx, payment.booking)?.ok_or(DeskError::NotFound)?;
+    let left = crate::money::entries::hand_back(tx, &booking, &payment, reason, turn)?;
+    for refund in refunds::of_booking(tx, booking.id)? {
+        if refund.payment == payment.id && refund.reason == reason {
+            note_given(tx, &refund, turn)?;
+        }
+    }
+    let booking = bookings::by_id(tx, booking.id)?.ok_or(DeskError::NotFound)?;
+    crate::money::documents::document(tx, &booking, turn)?;
+    Ok((left > 0).then(|| booking.total.currency.of(left)))
+}
+
 /// Somebody has given money back by hand.
 ///
 /// # Errors

@@ -5,6 +5,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod at_the_door;
 mod by_itself;
 mod cards;
 mod coming_in;

@@ -95,6 +95,8 @@ CREATE TABLE scans_2 (
     looked_by   TEXT NOT NULL DEFAULT '',
     -- The number of the receipt that the device gave.
     receipt     TEXT NOT NULL DEFAULT '',
+    -- The money that was taken with it.
+    payment_id  TEXT REFERENCES payments (id),
     undone_at   INTEGER
 ) STRICT;
 INSERT INTO scans_2 (id, scan_key, date_id, attendee_id, verdict, told, door, person_id, at, device_at, passage, undone_at)

@@ -21,7 +21,7 @@ async fn find(parts: &mut Parts, app: &App) -> Result<Option<Volunteer>, WebErro
         return Ok(Some(Volunteer::from(&staff)));
     }
     let Some(token) = cookies::device_token(&parts.headers) else { return Ok(None) };
-    Ok(devices::by_token(&app.desk, token).await?.map(Volunteer::Device))
+    Ok(devices::by_token(&app.desk, token).await?.map(|device| Volunteer::Device(Box::new(device))))
 }
 
 impl FromRequestParts<App> for AtDoor {

@@ -53,7 +53,7 @@ struct Sent {
     /// Class, word, reason, whether it lets in.
     verdicts: Vec<(&'static str, String, String, bool)>,
     tickets: Vec<String>,
-    /// Digest, attendee, booking, name, ticket, place, people, verdict, then, where there are any,
+    /// Digest, attendee, booking, name, ticket, place, people, verdict, ticket of the booking, then, where there are any,
     /// note, cash in minor units, cash in words.
     people: Vec<Value>,
 }
@@ -95,6 +95,7 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
             json!(place),
             json!(people),
             json!(verdict),
+            json!(entry.ticket_no),
         ];
         if !told.note.is_empty() || entry.cash.is_some() {
             row.push(json!(told.note));

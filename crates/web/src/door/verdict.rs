@@ -19,6 +19,12 @@ pub(crate) struct VerdictPart {
     pub(crate) ticket: String,
     pub(crate) reason: String,
     pub(crate) companions: String,
+    /// Others who came in with the same ticket: the scan, their name.
+    pub(crate) with: Vec<(i64, String)>,
+    /// Others on the booking with tickets of their own: who, their name, a key for each.
+    pub(crate) others: Vec<(i64, String, String)>,
+    pub(crate) date: i64,
+    pub(crate) token: String,
     pub(crate) when: String,
     pub(crate) pay: Option<PayPart>,
     /// What the organiser wants the door to know.
@@ -77,6 +83,8 @@ pub(crate) const fn class(verdict: &Verdict) -> &'static str {
         Verdict::ToPay { .. } => "pay",
         Verdict::OtherDate { .. } => "other",
         Verdict::OtherDoor { .. } => "way",
+        Verdict::Out => "out",
+        Verdict::NotIn => "mis",
         Verdict::Full { .. } => "full",
         Verdict::WentOut | Verdict::GivenUp { .. } => "gone",
         Verdict::Misread => "mis",
@@ -109,7 +117,10 @@ pub(crate) fn verdict_part(
                     words::clock(words::local(*at, zone).datetime())
                 ),
                 Some(Presence::Left) => "they are out".into(),
-                _ => "expected again".into(),
+                _ => match outcome.back {
+                    Some(back) => format!("expected again; give {back} back"),
+                    None => "expected again".into(),
+                },
             },
             false => wording::verdict(told, zone, outcome.at),
         },
@@ -118,6 +129,18 @@ pub(crate) fn verdict_part(
             [one] => format!("{one} not here yet"),
             several => format!("{} not here yet", several.join(", ")),
         },
+        with: match outcome.undone {
+            true => Vec::new(),
+            false => told.with.iter().map(|(scan, _, name)| (*scan, name.clone())).collect(),
+        },
+        others: match outcome.undone {
+            true => Vec::new(),
+            false => {
+                told.others.iter().map(|(id, name)| (id.0, name.clone(), scan_key())).collect()
+            }
+        },
+        date: date.0,
+        token: token.into(),
         when: words::seconds(outcome.at, zone),
         pay: pay_part(outcome, date, token),
         note: told.note.clone(),
@@ -135,8 +158,8 @@ struct Shape {
 /// What each kind of verdict looks like.
 pub(crate) fn shapes() -> Result<Vec<(&'static str, String)>, askama::Error> {
     [
-        "in", "dup", "pay", "other", "way", "full", "gone", "mis", "card", "test", "ready", "no",
-        "wait",
+        "in", "out", "dup", "pay", "other", "way", "full", "gone", "mis", "card", "test", "ready",
+        "no", "wait",
     ]
     .into_iter()
     .map(|class| Ok((class, Shape { class }.render()?)))
@@ -196,6 +219,8 @@ mod tests {
             place: Some((1, 4)),
             companions: vec!["Kit".into(), "Ana".into()],
             note: String::new(),
+            with: Vec::new(),
+            others: Vec::new(),
         };
         let at = "2026-11-25T18:42:07Z".parse().unwrap();
         Outcome {
@@ -206,6 +231,7 @@ mod tests {
             undone,
             pay: None,
             stands: None,
+            back: None,
             attendee: None,
             passed: *verdict == Verdict::ComeIn,
         }
@@ -226,6 +252,7 @@ mod tests {
             Verdict::ToPay { due },
             Verdict::OtherDate { date: DateId(2) },
             Verdict::WentOut,
+            Verdict::Out,
             Verdict::OtherDoor { door: "yard".into() },
             Verdict::Full { inside: 40, most: 40 },
             Verdict::Misread,
