@@ -1,7 +1,9 @@
 //! The door: scanning, letting in by name, undoing, and what the door sees.
 
+pub mod after;
 pub mod devices;
 pub mod flow;
+pub mod papers;
 pub mod report;
 pub mod roster;
 pub mod set_up;

@@ -61,6 +61,9 @@ pub enum DeskError {
     /// The door of a date that is not on now, and that no organiser has opened.
     #[error("the door of this date is not open")]
     DoorShut,
+    /// Who came is settled, or the date has not begun.
+    #[error("the list of who came is closed, or the date has not begun")]
+    ListClosed,
     /// The price changed while the hold was over: the booker must see it first.
     #[error("the price changed from {old} to {new}")]
     PriceChanged {

@@ -70,6 +70,15 @@ impl Secrets {
         self.fits("booking", reference.as_str(), key)
     }
 
+    /// The code on somebody's certificate.
+    #[must_use]
+    pub fn certificate_code(&self, attendee: matricle_core::AttendeeId) -> TicketCode {
+        let bytes = self.mac("certificate", &attendee.to_string()).finalize().into_bytes();
+        let mut first = [0; 8];
+        first.copy_from_slice(&bytes[..8]);
+        TicketCode::from_random(u64::from_le_bytes(first))
+    }
+
     /// The key with which a draft is looked at.
     #[must_use]
     pub fn preview_key(&self, event: matricle_core::EventId) -> String {

@@ -72,6 +72,14 @@ pub fn code128(code: TicketCode) -> Bars {
     symbol.encode().into_iter().map(|bar| bar == 1).collect()
 }
 
+/// The Code 128 of any text of printable ASCII, in code set B; `None` of another text.
+#[must_use]
+pub fn code128_of(text: &str) -> Option<Bars> {
+    let plain = !text.is_empty() && text.chars().all(|c| matches!(c, ' '..='~'));
+    let symbol = plain.then(|| Code128::new(format!("Ɓ{text}")).ok())??;
+    Some(symbol.encode().into_iter().map(|bar| bar == 1).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -125,6 +125,7 @@ const PROGRAMME: &[&[&str]] = &[
     &[
         "asked",
         "at",
+        "certificate",
         "stub",
         "summary",
         "refused",
@@ -143,7 +144,7 @@ const PROGRAMME: &[&[&str]] = &[
 const OFFICE: &[&[&str]] = &[
     &["tab"],
     &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
-    &["doors", "house", "money", "quick", "rules", "signin", "today", "you", "review"],
+    &["doors", "house", "money", "papers", "quick", "rules", "signin", "today", "you", "review"],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],
 ];

@@ -63,7 +63,21 @@ pub(crate) enum Ink {
     Rule,
     Black,
     White,
+    /// The band of a ticket type; there are eight, and each has its word beside it.
+    Band(u8),
 }
+
+/// Colours of bands, all dark enough for white words on them (7 : 1 and more).
+const BANDS: [(u8, u8, u8); 8] = [
+    (0x14, 0x43, 0x2f),
+    (0x6b, 0x1d, 0x1a),
+    (0x1f, 0x3a, 0x5f),
+    (0x5c, 0x3b, 0x08),
+    (0x4a, 0x24, 0x58),
+    (0x0f, 0x48, 0x4c),
+    (0x33, 0x3a, 0x36),
+    (0x6a, 0x1b, 0x46),
+];
 
 impl Ink {
     fn rgb(self) -> rgb::Color {
@@ -77,6 +91,7 @@ impl Ink {
             Self::Rule => (0xc9, 0xbf, 0xa5),
             Self::Black => (0, 0, 0),
             Self::White => (0xff, 0xff, 0xff),
+            Self::Band(n) => BANDS[usize::from(n) % BANDS.len()],
         };
         rgb::Color::new(r, g, b)
     }
@@ -418,6 +433,68 @@ impl Pen<'_, '_> {
             self.read.push(block);
         }
         all * f32::from(u16::try_from(shown).unwrap_or(1))
+    }
+}
+
+impl Pen<'_, '_> {
+    /// Draws what stands on its head on a page of this size: the other side of what is folded.
+    pub(crate) fn upside_down(&mut self, (w, h): (f32, f32), draw: impl FnOnce(&mut Self)) {
+        self.surface.push_transform(&krilla::geom::Transform::from_row(-1.0, 0.0, 0.0, -1.0, w, h));
+        draw(self);
+        self.surface.pop();
+    }
+
+    /// How wide a text is on one line.
+    pub(crate) fn width(&mut self, text: &str, style: Style) -> f32 {
+        let text = text.nfc().collect::<String>();
+        self.setter.layout(&text, f32::MAX, Style { align: Alignment::Start, ..style }).width()
+    }
+
+    /// How high [`Pen::text`] would be.
+    pub(crate) fn height(&mut self, width: f32, text: &str, style: Style, lines: usize) -> f32 {
+        let text = text.nfc().collect::<String>();
+        let layout = self.setter.layout(&text, width, style);
+        let each = layout.height() / f32::from(u16::try_from(layout.len().max(1)).unwrap_or(1));
+        each * f32::from(u16::try_from(layout.len().min(lines)).unwrap_or(1))
+    }
+
+    /// Sets a name as large as it fits into a box, whole: on one line, or on two where that
+    /// makes it much larger. Returns the lines, and their size.
+    pub(crate) fn name(
+        &mut self,
+        (x, y): (f32, f32),
+        (width, height): (f32, f32),
+        name: &str,
+        style: Style,
+    ) -> (usize, f32) {
+        const LINE: f32 = 1.22;
+        let fits = |pen: &mut Self, text: &str, most: f32| {
+            let at_ten = pen.width(text, Style { size: 10.0, ..style }).max(0.1);
+            // A hair less than it fits: sizes and widths are rounded on their way.
+            (10.0 * width / at_ten * 0.985).min(most)
+        };
+        let one = fits(self, name, style.size.min(height / LINE));
+        let words: Vec<&str> = name.split_whitespace().collect();
+        let half = style.size.min(height / LINE / 2.0);
+        let best = (1..words.len())
+            .map(|at| [words[..at].join(" "), words[at..].join(" ")])
+            .map(|lines| {
+                let size = lines.iter().fold(half, |size, line| fits(self, line, size));
+                (size, lines)
+            })
+            .max_by(|a, b| a.0.total_cmp(&b.0));
+        let (size, lines) = match best {
+            Some((size, lines)) if size > one * 1.15 => (size, lines.to_vec()),
+            _ => (one, vec![name.to_owned()]),
+        };
+        let count = lines.len();
+        let whole = size * LINE * f32::from(u8::try_from(count).unwrap_or(2));
+        let mut at = y + (height - whole) / 2.0;
+        for line in lines {
+            self.text(x, at, width, &line, Style { size, ..style }, 1);
+            at += size * LINE;
+        }
+        (count, size)
     }
 }
 

@@ -915,6 +915,25 @@ pub fn lanes_at_work(conn: &Connection, date: DateId, since: Timestamp) -> Resul
     .doing("counting lanes")
 }
 
+/// Somebody's sessions of a date, in words: `10:00 Wax, upper room`.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn sessions_of(
+    conn: &Connection,
+    date: DateId,
+) -> Result<Vec<(AttendeeId, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT u.attendee_id, substr(s.starts, 12, 5) || ' ' || s.title || coalesce(', ' || r.name, '')
+         FROM sign_ups u JOIN date_sessions s ON s.id = u.session_id LEFT JOIN rooms r ON r.id = s.room_id
+         WHERE s.date_id = ?1 ORDER BY s.starts, s.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([date.0], |row| Ok((AttendeeId(row.get(0)?), row.get(1)?)))?.collect()
+    })
+    .doing("reading who goes to which session")
+}
+
 /// The ticket types of an event by name, in its order.
 ///
 /// # Errors
@@ -990,4 +1009,74 @@ pub fn accept_over_full(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
     .and_then(|mut q| q.execute([date.0]))
     .map(drop)
     .doing("accepting an over-full pool")
+}
+
+/// Whether a host leads a date.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn is_led_by(conn: &Connection, date: DateId, host: i64) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM date_hosts WHERE date_id = ?1 AND host_id = ?2)",
+    )
+    .and_then(|mut q| q.query_row((date.0, host), |row| row.get(0)))
+    .doing("looking who leads a date")
+}
+
+/// Those of a date who came late, as the list says.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn came_late(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, StoreError> {
+    conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND came_late = 1")
+        .and_then(|mut q| q.query_map([date.0], |row| row.get(0).map(AttendeeId))?.collect())
+        .doing("reading who came late")
+}
+
+/// Notes that somebody came late, or not.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_came_late(tx: &Tx<'_>, id: AttendeeId, late: bool) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE attendees SET came_late = ?2, missed_at_close = 0 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, late)))
+        .map(drop)
+        .doing("noting who came late")
+}
+
+/// Those of a date whom closing its list counted as missing.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn missed_at_close(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, StoreError> {
+    conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND missed_at_close = 1")
+        .and_then(|mut q| q.query_map([date.0], |row| row.get(0).map(AttendeeId))?.collect())
+        .doing("reading who was missing")
+}
+
+/// Notes that closing the list counted somebody as missing, or not any more.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_missed_at_close(tx: &Tx<'_>, id: AttendeeId, missed: bool) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE attendees SET missed_at_close = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, missed)))
+        .map(drop)
+        .doing("noting who was missing")
+}
+
+/// Closes the list of a date, or opens it again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_list_closed(
+    tx: &Tx<'_>,
+    date: DateId,
+    by: Option<(Timestamp, &str)>,
+) -> Result<(), StoreError> {
+    tx.touch(date);
+    tx.prepare_cached("UPDATE dates SET list_closed_at = ?2, list_closed_by = ?3 WHERE id = ?1")
+        .and_then(|mut q| q.execute((date.0, by.map(|b| us(b.0)), by.map_or("", |b| b.1))))
+        .map(drop)
+        .doing("closing a list")
 }

@@ -543,7 +543,7 @@ fn each_fault_is_found_and_named() {
         broken("UPDATE attendees SET name = '' WHERE booking_id = {id} AND position = 0")
             .contains("has a name")
     );
-    assert!(broken("UPDATE attendees SET presence = 'in', in_at = 1, in_door = 'x' WHERE booking_id = {id} AND position = 0; UPDATE dates SET inside = 1").contains("in only by a scan"));
+    assert!(broken("UPDATE attendees SET presence = 'in', in_at = 1, in_door = 'x' WHERE booking_id = {id} AND position = 0; UPDATE dates SET inside = 1").contains("the last of their passages"));
     assert!(
         broken(
             "PRAGMA foreign_keys = OFF; COMMIT; PRAGMA foreign_keys = OFF; BEGIN; DELETE FROM hosts"

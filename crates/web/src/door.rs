@@ -4,6 +4,7 @@ mod at;
 mod hall;
 mod joining;
 mod keeping;
+mod scanner;
 mod verdict;
 mod walking;
 
@@ -526,6 +527,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/settle", post(keeping::settle))
         .route("/door/{date}/hall", get(hall::show))
         .route("/door/{date}/hall/live", get(hall::live))
+        .route("/door/{date}/badge/{attendee}", get(scanner::badge))
+        .route("/door/scanner", get(scanner::show))
         .route("/door/beat", get(keeping::beat))
         .route("/door/shell", get(keeping::shell))
         .route("/door/join", get(joining::show).post(joining::join))

@@ -108,6 +108,11 @@ impl IntoResponse for WebError {
                 "Not on this device",
                 crate::wording::sentence(&refusal.to_string()),
             ),
+            Self::Desk(DeskError::ListClosed) => (
+                StatusCode::CONFLICT,
+                "The list is closed",
+                "Who came is settled, or the date has not begun yet. A closed list is opened again on its page, with a reason.".into(),
+            ),
             Self::Desk(DeskError::DoorShut) => (
                 StatusCode::FORBIDDEN,
                 "This door is not open",

@@ -73,7 +73,7 @@ impl Guards {
         let policy = |script: &str| {
             let text = format!(
                 "default-src 'none'; script-src 'self'{script}; style-src 'self'; font-src 'self'; \
-                 img-src 'self' data: blob:; connect-src 'self'; worker-src 'self'; media-src 'self' blob:; \
+                 img-src 'self' data: blob:; connect-src 'self'; worker-src 'self'; media-src 'self' blob:; object-src 'self'; frame-src 'self'; \
                  form-action 'self' {}; frame-ancestors 'none'; base-uri 'none'",
                 settings.pay_origin
             );

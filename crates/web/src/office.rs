@@ -14,6 +14,7 @@ mod find;
 mod house;
 mod messages;
 mod money;
+mod papers;
 mod phone;
 mod publishing;
 mod questions;
@@ -179,6 +180,9 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/doors/join", post(doors::join))
         .route("/office/doors/devices/{id}/away", post(doors::away))
         .route("/office/doors/{date}", get(doors::of_date).post(doors::keep))
+        .route("/office/doors/{date}/papers", get(papers::show))
+        .route("/office/doors/{date}/papers.pdf", get(papers::file))
+        .route("/office/doors/{date}/after", get(papers::after).post(papers::mark))
         .route("/office/doors/{date}/lift", post(doors::lift))
         .route("/office/doors/{date}/looked", post(doors::looked))
         .route("/office/doors/{date}/live", get(doors::live_flow))

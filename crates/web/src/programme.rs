@@ -4,6 +4,7 @@ mod asked;
 mod at;
 mod booking;
 mod catalogue;
+mod certificate;
 mod change;
 mod choosing;
 mod embed;
@@ -101,6 +102,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/me", get(me::show).post(me::enter))
         .route("/me/number", get(me::show).post(me::send))
         .route("/me/out", post(me::out))
+        .route("/certificate", get(certificate::show))
         .route("/ticket/{code}/{key}", get(ticket::show))
         .route("/ticket/{code}/{key}/{file}", get(ticket::file))
         .route("/robots.txt", get(machines::robots))

@@ -455,7 +455,8 @@ async fn two_doors_scanning_one_code_at_once_admit_once() {
         let other = if verdicts[0] == "come in" { &b } else { &a };
         let admitted_at = Verdict::AlreadyIn { at: admitted.at, door: admitted.door.clone() };
         assert_eq!(other.told.verdict, admitted_at);
-        assert_eq!(admitted.told.companions, ["Person 2"]);
+        let others: Vec<&str> = admitted.told.others.iter().map(|o| o.1.as_str()).collect();
+        assert_eq!(others, ["Person 2"]);
         let bram = w.staff(1).await;
         door::undo(&w.desk, &bram, sheet.date.id, admitted.scan).await.unwrap();
         let twice = door::undo(&w.desk, &bram, sheet.date.id, admitted.scan).await;

@@ -5,12 +5,12 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use jiff::civil::{Date as Day, DateTime};
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::door::Presence;
-use matricle_core::{DateId, EventId};
+use matricle_core::{AttendeeId, DateId, EventId};
 use rusqlite::{Connection, named_params};
 
-use super::people::presence;
+use super::people::{presence, ticket_code};
 use crate::convert::InOrder;
 use crate::{Doing, StoreError, us};
 
@@ -46,6 +46,10 @@ pub struct Coming {
     pub notes: String,
     /// What they answered, or the booker for the whole booking, by question.
     pub answers: BTreeMap<String, String>,
+    /// Their key.
+    pub attendee: AttendeeId,
+    /// The code on their ticket.
+    pub code: TicketCode,
 }
 
 /// Who comes: everybody with a ticket that lives on a booking that stands, by date and name.
@@ -78,7 +82,8 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
         let mut query = conn.prepare_cached(&format!(
             "SELECT b.id, a.person_no, d.starts, CASE a.name WHEN '' THEN b.name ELSE a.name END AS who, a.ticket_name,
                 b.reference, b.name, b.state, b.total_minor - b.paid_minor, a.presence, a.in_at, a.in_door,
-                coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), '')
+                coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), ''),
+                a.id, a.code
              FROM attendees a JOIN bookings b ON b.id = a.booking_id JOIN dates d ON d.id = a.date_id
              WHERE {THESE} AND a.cancelled_at IS NULL ORDER BY d.starts, who COLLATE NOCASE, a.id"
         ))?;
@@ -98,6 +103,8 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
                     due: c.next()?,
                     presence: presence(&mut c)?,
                     notes: c.next()?,
+                    attendee: AttendeeId(c.next()?),
+                    code: c.word("attendees.code", ticket_code)?,
                     answers: own,
                 })
             })?

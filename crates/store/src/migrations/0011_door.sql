@@ -57,6 +57,8 @@ ALTER TABLE dates ADD COLUMN list_closed_by TEXT NOT NULL DEFAULT '';
 -- What the organiser wants the door to know of somebody.
 ALTER TABLE attendees ADD COLUMN note TEXT NOT NULL DEFAULT '';
 ALTER TABLE attendees ADD COLUMN given_up_at INTEGER;
+-- Closing the list counted them as missing.
+ALTER TABLE attendees ADD COLUMN missed_at_close INTEGER NOT NULL DEFAULT 0 CHECK (missed_at_close IN (0, 1));
 ALTER TABLE attendees ADD COLUMN came_late INTEGER NOT NULL DEFAULT 0 CHECK (came_late IN (0, 1));
 
 -- Codes of wristbands and cards that the house has, given to people at the door.

@@ -1,0 +1,302 @@
+//! Afterwards: who came and who missed, gone through once, and closed.
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::door::Presence;
+use matricle_core::door::passages::Way;
+use matricle_core::form::{Fault, Form};
+use matricle_core::staff::{Right, RightRefusal, require};
+use matricle_core::{AttendeeId, DateId};
+use matricle_store::door::{self as db, NewScan};
+use matricle_store::people::Staff;
+use matricle_store::{Connection, events, outbox, places};
+
+use super::{Told, Why};
+use crate::{Desk, DeskError};
+
+/// What is said of somebody.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mark {
+    /// They came.
+    Came,
+    /// They came late.
+    CameLate,
+    /// They missed it.
+    Missed,
+    /// Nothing is said.
+    Open,
+}
+
+impl Mark {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Came, Self::CameLate, Self::Missed, Self::Open];
+
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Came => "came",
+            Self::CameLate => "came late",
+            Self::Missed => "missed",
+            Self::Open => "open",
+        }
+    }
+
+    /// Finds it by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|m| m.word() == word)
+    }
+}
+
+/// Somebody on the list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// Who.
+    pub attendee: AttendeeId,
+    /// Their name.
+    pub name: String,
+    /// Their ticket.
+    pub ticket: String,
+    /// What is said of them.
+    pub mark: Mark,
+    /// What the door knows: when they came in, and by which door.
+    pub door: Option<(Timestamp, String)>,
+}
+
+/// The list of a date.
+#[derive(Debug, Clone)]
+pub struct Afterwards {
+    /// The event.
+    pub event: events::Event,
+    /// The date.
+    pub date: events::Date,
+    /// Everybody on a firm booking, by name.
+    pub people: Vec<Listed>,
+    /// When it was closed, and by whom.
+    pub closed: Option<(Timestamp, String)>,
+    /// It has begun: before that nobody can have missed it.
+    pub begun: bool,
+}
+
+/// The list is an organiser's, and that of whoever leads the date.
+fn may(conn: &Connection, staff: &Staff, date: DateId) -> Result<(), DeskError> {
+    if require(staff.role, Right::ChangeBookings).is_ok() {
+        return Ok(());
+    }
+    require(staff.role, Right::SeeOwnDates)?;
+    let own = places::hosts(conn)?.into_iter().filter(|h| h.person == Some(staff.id));
+    for host in own {
+        if db::is_led_by(conn, date, host.id.0)? {
+            return Ok(());
+        }
+    }
+    Err(RightRefusal { role: staff.role, right: Right::ChangeBookings }.into())
+}
+
+/// Who came and who missed, as far as it is known.
+///
+/// # Errors
+/// There is no such date; they are no organiser and do not lead it.
+pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Afterwards, DeskError> {
+    if !staff.role.may(Right::ChangeBookings) {
+        require(staff.role, Right::SeeOwnDates)?;
+    }
+    let (staff, now) = (staff.clone(), desk.clock.now());
+    desk.store
+        .read(move |conn| {
+            may(conn, &staff, date)?;
+            let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+            let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
+            let late = db::came_late(conn, date)?;
+            let people = db::by_words(conn, date, "", u32::MAX)?
+                .into_iter()
+                .filter(|p| p.facts.state == State::Confirmed)
+                .map(|p| {
+                    let id = p.facts.attendee;
+                    let first = db::passages(conn, id)?.into_iter().find(|p| p.way == Way::In);
+                    let mark = match &p.facts.presence {
+                        Presence::In { .. } | Presence::Left if late.contains(&id) => {
+                            Mark::CameLate
+                        }
+                        Presence::In { .. } | Presence::Left => Mark::Came,
+                        Presence::Missed => Mark::Missed,
+                        Presence::Expected => Mark::Open,
+                    };
+                    let door = first.map(|p| (p.at, p.door));
+                    Ok(Listed { attendee: id, name: p.name, ticket: p.ticket, mark, door })
+                })
+                .collect::<Result<_, DeskError>>()?;
+            let begun = doorway.span.starts_at <= now;
+            Ok(Afterwards { event, date: on, people, closed: doorway.closed, begun })
+        })
+        .await
+}
+
+/// What the door is called with which the list lets somebody in.
+pub const LIST: &str = "the list";
+
+/// Says of somebody whether they came. What the door wrote down stays, undone where it was wrong.
+///
+/// # Errors
+/// The list is closed; the date has not begun; no such person is on it; they may not.
+pub async fn mark(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    attendee: AttendeeId,
+    mark: Mark,
+) -> Result<(), DeskError> {
+    if !staff.role.may(Right::ChangeBookings) {
+        require(staff.role, Right::SeeOwnDates)?;
+    }
+    let turn =
+        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let staff = staff.clone();
+    desk.store
+        .write(move |tx| {
+            may(tx, &staff, date)?;
+            let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
+            if doorway.closed.is_some() || doorway.span.starts_at > turn.now {
+                return Err(DeskError::ListClosed);
+            }
+            let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
+            let person = person.filter(|p| p.facts.state == State::Confirmed && !p.facts.test);
+            let person = person.ok_or(DeskError::NotFound)?;
+            let came = matches!(mark, Mark::Came | Mark::CameLate);
+            let here = matches!(person.facts.presence, Presence::In { .. } | Presence::Left);
+            if came && !here {
+                let at = doorway.span.starts_at.min(turn.now);
+                let told = Told {
+                    verdict: matricle_core::door::Verdict::ComeIn,
+                    why: Why::Itself,
+                    name: person.name.clone(),
+                    ticket: person.ticket.clone(),
+                    place: None,
+                    companions: Vec::new(),
+                    note: String::new(),
+                    with: Vec::new(),
+                    others: Vec::new(),
+                };
+                let json = super::told_json(&told)?;
+                let key = format!("list {}", uuid::Uuid::now_v7());
+                let new = NewScan {
+                    key: &key,
+                    date,
+                    attendee: Some(attendee),
+                    verdict: told.verdict.word(),
+                    told: &json,
+                    door: LIST,
+                    person: staff.id,
+                    device: None,
+                    device_at: None,
+                    at,
+                    passage: Some(Way::In),
+                    line: None,
+                    receipt: "",
+                };
+                db::add_scan(tx, &new, turn.now)?;
+                db::stand(tx, attendee, date)?;
+            }
+            if !came {
+                for passage in db::passages(tx, attendee)? {
+                    db::undo_scan(tx, passage.scan, turn.now)?;
+                }
+                let presence =
+                    if mark == Mark::Missed { Presence::Missed } else { Presence::Expected };
+                db::set_presence(tx, attendee, date, &presence)?;
+            }
+            db::set_came_late(tx, attendee, mark == Mark::CameLate)?;
+            // What is planned for whoever came, and for whoever missed, follows.
+            Ok(outbox::mark_date(tx, date)?)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// Closes the list: of whom nothing is said missed it. Gives how many.
+///
+/// # Errors
+/// It is closed; the date has not begun; they may not.
+pub async fn close(desk: &Desk, staff: &Staff, date: DateId) -> Result<u32, DeskError> {
+    if !staff.role.may(Right::ChangeBookings) {
+        require(staff.role, Right::SeeOwnDates)?;
+    }
+    let turn =
+        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let staff = staff.clone();
+    let missed = desk
+        .store
+        .write(move |tx| {
+            may(tx, &staff, date)?;
+            let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
+            if doorway.closed.is_some() || doorway.span.starts_at > turn.now {
+                return Err(DeskError::ListClosed);
+            }
+            let mut missed = 0;
+            for person in db::by_words(tx, date, "", u32::MAX)? {
+                let firm = person.facts.state == State::Confirmed;
+                if firm && person.facts.presence == Presence::Expected {
+                    db::set_presence(tx, person.facts.attendee, date, &Presence::Missed)?;
+                    db::set_missed_at_close(tx, person.facts.attendee, true)?;
+                    missed += 1;
+                }
+            }
+            db::set_list_closed(tx, date, Some((turn.now, &turn.by.name)))?;
+            outbox::mark_date(tx, date)?;
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+            let what = format!("closed the list of {when}: {missed} missed it");
+            crate::planning::dates::log(tx, event.id, &turn, &what)?;
+            Ok(missed)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(missed)
+}
+
+/// Opens a closed list again, with a reason: of those whom closing counted as missing nothing is
+/// said again.
+///
+/// # Errors
+/// No reason; it is not closed; they may not.
+pub async fn open_again(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    if !staff.role.may(Right::ChangeBookings) {
+        require(staff.role, Right::SeeOwnDates)?;
+    }
+    let turn =
+        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let staff = staff.clone();
+    desk.store
+        .write(move |tx| {
+            may(tx, &staff, date)?;
+            let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
+            if doorway.closed.is_none() {
+                return Err(DeskError::ListClosed);
+            }
+            let why = form.line("why");
+            if why.is_empty() {
+                form.fault("why", Fault::Missing);
+            }
+            form.done().map_err(DeskError::Form)?;
+            for attendee in db::missed_at_close(tx, date)? {
+                db::set_presence(tx, attendee, date, &Presence::Expected)?;
+                db::set_missed_at_close(tx, attendee, false)?;
+            }
+            db::set_list_closed(tx, date, None)?;
+            outbox::mark_date(tx, date)?;
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+            let what = format!("opened the list of {when} again: {why}");
+            crate::planning::dates::log(tx, event.id, &turn, &what)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}

@@ -1,0 +1,75 @@
+//! Setting a scanner up: one code to scan, and what it says of the scanner; and a badge for one
+//! who stands at the door.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::door::papers::{badge_at_door, sheets};
+use matricle_formats::barcode;
+
+use crate::App;
+use crate::asking::Visitor;
+use crate::door::at::AtDoor;
+use crate::door::frame;
+use crate::error::WebError;
+use crate::page::{Frame, html};
+use crate::parts::files;
+
+/// What the code says: letters, digits and a sign that layouts put in other places.
+const SETUP: &str = "MQWZY-0123456789-AXK";
+
+#[derive(Template)]
+#[template(path = "door/scanner.html")]
+struct Page {
+    f: Frame,
+    setup: &'static str,
+    bars: String,
+    square: String,
+}
+
+/// The bars of a Code 128 as SVG, with a quiet zone of ten modules.
+fn bars_svg(text: &str) -> String {
+    let Some(bars) = barcode::code128_of(text) else { return String::new() };
+    let width = bars.len() + 20;
+    let dark: String = bars
+        .iter()
+        .enumerate()
+        .filter(|(_, dark)| **dark)
+        .map(|(n, _)| format!("M{} 0h1v60h-1z", n + 10))
+        .collect();
+    format!(
+        r#"<svg class="bars" viewBox="0 0 {width} 60" role="img" aria-label="The code to scan, as bars" shape-rendering="crispEdges"><rect width="{width}" height="60" fill="white"/><path d="{dark}" fill="black"/></svg>"#
+    )
+}
+
+/// `GET /door/scanner`.
+pub(crate) async fn show(
+    State(app): State<App>,
+    visitor: Visitor,
+    AtDoor(volunteer): AtDoor,
+) -> Result<Response, WebError> {
+    volunteer.checks_in(app.desk.clock.now())?;
+    let house = app.house_name().await;
+    let square = barcode::text_qr(SETUP);
+    html(&Page {
+        f: frame(&app, "A scanner", &house, &visitor, &volunteer),
+        setup: SETUP,
+        bars: bars_svg(SETUP),
+        square: square
+            .map_or_else(String::new, |s| files::square_svg(&s, "The same code, as a square")),
+    })
+}
+
+/// `GET /door/{date}/badge/{attendee}`: the badge of one who stands here.
+pub(crate) async fn badge(
+    State(app): State<App>,
+    Path((date, attendee)): Path<(i64, i64)>,
+    AtDoor(volunteer): AtDoor,
+) -> Result<Response, WebError> {
+    let sheet = sheets().into_iter().find(|(name, _)| name.starts_with("roll, 102")).map(|s| s.1);
+    let sheet = sheet.unwrap_or_else(|| sheets()[0].1);
+    let (date, attendee) = (DateId(date), AttendeeId(attendee));
+    let bytes = badge_at_door(&app.desk, &volunteer, date, attendee, sheet).await?;
+    Ok(files::pdf("badge.pdf", bytes).into_response())
+}

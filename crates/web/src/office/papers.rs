@@ -1,0 +1,318 @@
+//! Papers for the day, chosen on one page with a preview that is the paper itself; and the list
+//! of who came, afterwards.
+
+use askama::Template;
+use axum::extract::{Path, Query};
+use axum::response::{IntoResponse, Response};
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::DeskError;
+use matricle_desk::door::after::{self, Mark};
+use matricle_desk::door::papers::{Asked, Kind, Sheet, before, paper, sheets};
+use matricle_formats::words;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::news::Undo;
+use crate::office::Clerk;
+use crate::page::{Frame, html, refused};
+use crate::parts::fields::{Fields, form};
+use crate::parts::files;
+
+/// What the address says: the choices of the form.
+type Choices = Vec<(String, String)>;
+
+#[derive(Template)]
+#[template(path = "office/papers.html")]
+struct Papers {
+    f: Frame,
+    id: i64,
+    title: String,
+    when: String,
+    d: Fields,
+    kinds: Vec<(&'static str, bool)>,
+    sheets: Vec<(String, String)>,
+    own: bool,
+    tickets: Vec<(String, String)>,
+    questions: Vec<String>,
+    functions: Vec<(String, String)>,
+    says: String,
+    missing: Vec<(String, String)>,
+    wrong: String,
+    file: String,
+    nobody: bool,
+}
+
+/// The measures of one's own sheet, in their order.
+const MEASURES: [(&str, &str, &str); 10] = [
+    ("pw", "Page across", "210"),
+    ("ph", "Page down", "297"),
+    ("bw", "Badge across", "90"),
+    ("bh", "Badge down", "65"),
+    ("nx", "Side by side", "2"),
+    ("ny", "Below one another", "4"),
+    ("fx", "From the left edge to the first", "15"),
+    ("fy", "From the top to the first", "18.5"),
+    ("sx", "From one to the next, across", "90"),
+    ("sy", "From one to the next, down", "65"),
+];
+
+fn asked_for(choices: &Choices) -> (Asked, Option<String>) {
+    let get = |name: &str| choices.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim());
+    let mut wrong = None;
+    let kind = Kind::from_word(get("kind")).unwrap_or(Kind::Badges);
+    let mut asked = Asked::new(kind);
+    let known = sheets();
+    let chosen = get("sheet");
+    if let Some((_, sheet)) = known.iter().find(|(name, _)| *name == chosen) {
+        asked.sheet = *sheet;
+    } else if chosen == "own" {
+        let number = |at: usize| {
+            let (name, _, usual) = MEASURES[at];
+            let typed = match get(name) {
+                "" => usual,
+                typed => typed,
+            };
+            typed.replace(',', ".").parse::<f32>().unwrap_or(f32::NAN)
+        };
+        let count = |at: usize| {
+            let n = number(at);
+            if n.is_finite() && (1.0..=200.0).contains(&n) {
+                format!("{n:.0}").parse().unwrap_or(0)
+            } else {
+                0
+            }
+        };
+        let sheet = Sheet {
+            page: (number(0), number(1)),
+            badge: (number(2), number(3)),
+            places: (count(4), count(5)),
+            first: (number(6), number(7)),
+            step: (number(8), number(9)),
+            folded: false,
+        };
+        match sheet.fault() {
+            None => asked.sheet = sheet,
+            Some(fault) => wrong = Some(format!("These measures cannot be: {fault}.")),
+        }
+    }
+    let from: u32 = get("from").parse().unwrap_or(1);
+    asked.from = from.max(1).min(asked.sheet.on_a_page()) - 1;
+    asked.by_ticket = get("order") == "ticket";
+    asked.ticket = get("ticket").to_owned();
+    asked.inside = !get("inside").is_empty();
+    asked.function = get("function").to_owned();
+    asked.answers =
+        choices.iter().filter(|(n, _)| n == "answers").map(|(_, v)| v.clone()).take(4).collect();
+    // A form that was sent and has no tick says no; the first look says yes.
+    asked.with_code = choices.is_empty() || get("kind").is_empty() || !get("with_code").is_empty();
+    asked.hours = matricle_core::text::line(get("hours")).chars().take(60).collect();
+    (asked, wrong)
+}
+
+fn query(choices: &Choices) -> String {
+    choices
+        .iter()
+        .map(|(n, v)| format!("{}={}", crate::address::encode(n), crate::address::encode(v)))
+        .collect::<Vec<_>>()
+        .join("&")
+}
+
+/// `GET /office/doors/{date}/papers`.
+pub(crate) async fn show(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(choices): Query<Choices>,
+) -> Result<Response, WebError> {
+    let (asked, wrong) = asked_for(&choices);
+    let told = before(&at.app.desk, &at.staff, DateId(id), asked.clone()).await?;
+    let house = at.app.desk.house().await?;
+    let mut d = Fields::default();
+    for (name, value) in &choices {
+        d.add(name, value.clone());
+    }
+    d.set("kind", asked.kind.word().into());
+    if choices.is_empty() {
+        d.tick("with_code", true);
+        d.set("from", "1".into());
+    }
+    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
+    let span = &told.date.span;
+    let count = u32::try_from(told.people).unwrap_or(u32::MAX);
+    let says = match (told.people, told.pages) {
+        (0, _) => "Nobody fits this choice yet.".into(),
+        (_, 0) => format!("For {}.", words::people(count)),
+        (_, pages) => format!("For {}, on {}.", words::people(count), words::count(pages, "pages")),
+    };
+    let named = |none: &str, all: &[String]| -> Vec<(String, String)> {
+        std::iter::once((String::new(), none.to_owned()))
+            .chain(all.iter().map(|t| (t.clone(), t.clone())))
+            .collect()
+    };
+    let sheets = sheets()
+        .into_iter()
+        .map(|(name, _)| (name.to_owned(), name.to_owned()))
+        .chain([("own".to_owned(), "my own measures".to_owned())])
+        .collect();
+    let page = Papers {
+        f: at.frame(format!("Papers: {}", told.event.title), &house.name).in_room("doors"),
+        id,
+        title: told.event.title.clone(),
+        when: words::span(span.starts, span.ends, today),
+        kinds: Kind::ALL.into_iter().map(|k| (k.word(), k == asked.kind)).collect(),
+        own: d.is("sheet", "own"),
+        sheets,
+        tickets: named("all tickets", &told.tickets),
+        functions: named("none", &told.questions),
+        questions: told.questions,
+        says,
+        missing: told.missing,
+        nobody: told.people == 0,
+        file: format!("/office/doors/{id}/papers.pdf?{}", query(&choices)),
+        wrong: wrong.clone().unwrap_or_default(),
+        d,
+    };
+    match wrong {
+        Some(_) => refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page),
+        None => html(&page),
+    }
+}
+
+/// `GET /office/doors/{date}/papers.pdf`.
+pub(crate) async fn file(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(choices): Query<Choices>,
+) -> Result<Response, WebError> {
+    let (asked, wrong) = asked_for(&choices);
+    if let Some(what) = wrong {
+        return Err(WebError::Refused { title: "These measures cannot be", what });
+    }
+    let (name, bytes) = paper(&at.app.desk, &at.staff, DateId(id), asked).await?;
+    Ok(files::pdf(&name, bytes).into_response())
+}
+
+impl Papers {
+    fn measures(&self) -> Vec<(&'static str, &'static str, String)> {
+        MEASURES
+            .iter()
+            .map(|(name, label, usual)| {
+                let typed = self.d.v(name);
+                (
+                    *name,
+                    *label,
+                    if typed.is_empty() { (*usual).to_owned() } else { typed.to_owned() },
+                )
+            })
+            .collect()
+    }
+}
+
+struct ListRow {
+    id: i64,
+    name: String,
+    ticket: String,
+    mark: &'static str,
+    door: String,
+}
+
+impl ListRow {
+    fn is(&self, word: &str) -> bool {
+        self.mark == word
+    }
+}
+
+#[derive(Template)]
+#[template(path = "office/after.html")]
+struct After {
+    f: Frame,
+    id: i64,
+    title: String,
+    when: String,
+    people: Vec<ListRow>,
+    open: usize,
+    begun: bool,
+    closed: String,
+    marks: [(&'static str, &'static str); 3],
+    d: Fields,
+}
+
+async fn after_page(at: &Clerk, id: i64, d: Fields) -> Result<After, WebError> {
+    let told = after::list(&at.app.desk, &at.staff, DateId(id)).await?;
+    let house = at.app.desk.house().await?;
+    let clock = |when| words::clock(words::local(when, &house.zone).datetime());
+    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
+    let span = &told.date.span;
+    let people: Vec<ListRow> = told
+        .people
+        .iter()
+        .map(|p| ListRow {
+            id: p.attendee.0,
+            name: p.name.clone(),
+            ticket: p.ticket.clone(),
+            mark: p.mark.word(),
+            door: p.door.as_ref().map_or_else(String::new, |(at, door)| match door.as_str() {
+                after::LIST => "by the list".into(),
+                door => format!("{}, {door}", clock(*at)),
+            }),
+        })
+        .collect();
+    Ok(After {
+        f: at.frame(format!("Who came: {}", told.event.title), &house.name).in_room("doors"),
+        id,
+        title: told.event.title.clone(),
+        when: words::span(span.starts, span.ends, today),
+        open: people.iter().filter(|p| p.mark == "open").count(),
+        people,
+        begun: told.begun,
+        closed: told
+            .closed
+            .map_or_else(String::new, |(at, who)| format!("{who} closed it at {}", clock(at))),
+        marks: [("came", "C"), ("came late", "L"), ("missed", "M")],
+        d,
+    })
+}
+
+/// `GET /office/doors/{date}/after`: who came.
+pub(crate) async fn after(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    html(&after_page(&at, id, Fields::default()).await?)
+}
+
+/// `POST /office/doors/{date}/after`: one of them is marked, the list is closed or opened again.
+pub(crate) async fn mark(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let (desk, date, to) = (&at.app.desk, DateId(id), format!("/office/doors/{id}/after"));
+    match posted.get("act") {
+        "close" => {
+            let missed = after::close(desk, &at.staff, date).await?;
+            let said = match missed {
+                0 => "The list is closed: nobody missed it.".into(),
+                n => format!("The list is closed: {} missed it.", words::people(n)),
+            };
+            return Ok(at.done(&to, said));
+        }
+        "again" => {
+            return match after::open_again(desk, &at.staff, date, form(&posted)).await {
+                Ok(()) => Ok(at.done(&to, "The list is open again.")),
+                Err(error @ DeskError::Form(_)) => {
+                    let page = after_page(&at, id, Fields::again(&posted, error)?).await?;
+                    refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page)
+                }
+                Err(other) => Err(other.into()),
+            };
+        }
+        _ => {}
+    }
+    let attendee =
+        posted.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
+    let mark = Mark::from_word(posted.get("mark")).ok_or(DeskError::NotFound)?;
+    let told = after::list(desk, &at.staff, date).await?;
+    let was =
+        told.people.iter().find(|p| p.attendee == attendee).ok_or(DeskError::NotFound)?.clone();
+    after::mark(desk, &at.staff, date, attendee, mark).await?;
+    let undo = Undo::new(&to, &[("attendee", posted.get("attendee")), ("mark", was.mark.word())]);
+    let at_row = format!("{to}#p{attendee}");
+    Ok(at.done_but(&at_row, format!("{}: {}.", was.name, mark.word()), undo))
+}
