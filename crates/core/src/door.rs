@@ -2,6 +2,7 @@
 
 pub mod device;
 pub mod flow;
+pub mod names;
 pub mod passages;
 
 use jiff::tz::TimeZone;

@@ -14,6 +14,7 @@ pub mod walk_in;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
 use matricle_core::codes::{Reading, Reference, read};
+use matricle_core::door::names::Typed;
 use matricle_core::door::passages::Way;
 use matricle_core::door::{self, Gate, PACE_MINUTES, Presence, Verdict, all_in_by};
 use matricle_core::ledger::Method;
@@ -716,14 +717,14 @@ pub async fn names(
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
     let (words, reference) = (fold(typed), Reference::parse(typed));
-    let now = desk.clock.now();
+    let (now, typed) = (desk.clock.now(), Typed::new(typed));
     desk.store
         .read(move |conn| {
             let doorway = at_open_door(conn, &volunteer, date, now)?;
             let gate = gate_of(conn, &doorway, date, "")?;
             let people = match reference {
                 Some(reference) => db::by_reference(conn, date, reference)?,
-                None => db::by_words(conn, date, &words, 30)?,
+                None => by_name(conn, date, &words, &typed)?,
             };
             Ok(people
                 .into_iter()
@@ -731,6 +732,40 @@ pub async fn names(
                 .collect())
         })
         .await
+}
+
+/// Most people that are shown for a name.
+const MOST_NAMES: usize = 30;
+/// So many with the letters that were typed are enough; of fewer, those near to them come after.
+const ENOUGH: usize = 6;
+
+/// People whose names have the words that were typed, and if those are few the nearest others.
+fn by_name(
+    conn: &Connection,
+    date: DateId,
+    words: &str,
+    typed: &Typed,
+) -> Result<Vec<AtDoor>, DeskError> {
+    let mut found = db::by_words(conn, date, words, 30)?;
+    if found.len() >= ENOUGH || typed.is_empty() {
+        return Ok(found);
+    }
+    let mut near = Vec::new();
+    db::each_name(conn, date, |id, name| {
+        if let Some(distance) = typed.distance(name) {
+            near.push((distance, id));
+        }
+    })?;
+    near.sort();
+    for (_, id) in near {
+        if found.len() >= MOST_NAMES {
+            break;
+        }
+        if found.iter().all(|p| p.facts.attendee != id) {
+            found.extend(db::by_id(conn, id)?);
+        }
+    }
+    Ok(found)
 }
 
 /// What every open door of a date shows and keeps up to date.

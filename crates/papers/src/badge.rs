@@ -178,7 +178,8 @@ fn front(pen: &mut Pen<'_, '_>, all: &Badges, badge: &Badge, (x, y): (f32, f32))
     let word_height = pen.height(inner, &badge.ticket, word, 1);
     pen.text(x + edge, y + h - band + (band - word_height) / 2.0, inner, &badge.ticket, word, 1);
     let with_code = all.with_code && h >= 30.0 * MM;
-    let side = if with_code { (h * 0.28).clamp(14.0 * MM, 30.0 * MM).min(w * 0.34) } else { 0.0 };
+    let side = (h * 0.34).clamp(16.0 * MM, 34.0 * MM).min(w * 0.38);
+    let side = if with_code { side } else { 0.0 };
     let head = h >= 30.0 * MM;
     let mut top = y + edge;
     if head {

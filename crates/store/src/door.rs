@@ -1080,3 +1080,27 @@ pub fn set_list_closed(
         .map(drop)
         .doing("closing a list")
 }
+
+/// Tells the folded name of everybody who may come to a date, without keeping them.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn each_name(
+    conn: &Connection,
+    date: DateId,
+    mut tell: impl FnMut(AttendeeId, &str),
+) -> Result<(), StoreError> {
+    let mut read = || -> rusqlite::Result<()> {
+        let mut query = conn.prepare_cached(
+            "SELECT a.id, a.search FROM attendees a JOIN bookings b ON b.id = a.booking_id
+             WHERE a.date_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')
+                AND a.cancelled_at IS NULL",
+        )?;
+        let mut rows = query.query([date.0])?;
+        while let Some(row) = rows.next()? {
+            tell(AttendeeId(row.get(0)?), row.get_ref(1)?.as_str()?);
+        }
+        Ok(())
+    };
+    read().doing("reading names")
+}

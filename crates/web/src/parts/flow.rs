@@ -78,9 +78,12 @@ pub(crate) fn part(flow: &Flow, starts: Timestamp, zone: &str) -> String {
         ),
     });
     if flow.to_come >= 0.5 {
-        let lanes = words::count(flow.lanes_needed, "lanes");
+        let lanes = match flow.lanes_needed {
+            1 => "One lane keeps".into(),
+            n => format!("{n} lanes keep"),
+        };
         sentences.push(format!(
-            "At the most {} a minute. {lanes} keep the wait of nine in ten under three minutes, at {} seconds a scan.",
+            "At the most {} a minute. {lanes} the wait of nine in ten under three minutes, at {} seconds a scan.",
             format_args!("{:.1}", flow.peak),
             format_args!("{:.0}", flow.scan)
         ));
