@@ -269,6 +269,8 @@ struct DoorOf {
     open_lines: usize,
     flow: String,
     opened_by: Option<String>,
+    /// It is open now.
+    open: bool,
     closed: String,
 }
 
@@ -331,6 +333,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         open_lines: lines.iter().filter(|l| l.looked.is_none()).count(),
         lines: lines.iter().map(|l| line_row(l, &house)).collect(),
         flow: flow_part(&told, span, &house.zone),
+        open: matricle_core::door::is_open(span, set.doorway.opened_by.is_some(), desk.clock.now()),
         opened_by: set.doorway.opened_by.clone(),
         closed: set.doorway.closed.as_ref().map_or_else(String::new, |(at, who)| {
             format!("{who} closed the list at {}", clock(*at))

@@ -14,7 +14,7 @@ async fn the_door_works_without_script_and_cancelling_shows_what_it_does_first()
     let site = site(Limits::default(), false).await;
     let mut bram = Browser::new(&site);
     bram.sign_in(1).await;
-    let door = bram.get("/door").await;
+    let door = bram.get("/door?all=yes").await;
     let date =
         door.body.split("href=\"/door/").nth(1).unwrap().split('"').next().unwrap().to_owned();
     let path = format!("/door/{date}/scan");
