@@ -68,7 +68,19 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
     if fresh && args.large {
         demo::enlarge(&desk, 200, 5_000).await?;
     }
+    outside.scans.hold(format!("{url}/door"), todays_tickets(&desk).await?);
     Ok(Demo { desk, url, outside, folder, fresh, listener, _temporary: temporary })
+}
+
+/// Names and codes of those who may come today.
+async fn todays_tickets(desk: &Desk) -> anyhow::Result<Vec<(String, String)>> {
+    let now = desk.clock.now();
+    let day = jiff::SignedDuration::from_hours(12);
+    let tickets = desk
+        .store
+        .read(move |conn| matricle_store::door::tickets_between(conn, now - day, now + day, 60))
+        .await?;
+    Ok(tickets)
 }
 
 impl Demo {
@@ -104,6 +116,7 @@ pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
     println!("Till       {}   (stand-in: card payments)", ready.outside.till);
     println!("Mailbox    {}   (stand-in: every mail that goes out)", ready.outside.mailbox);
     println!("Phone      {}   (stand-in: text messages)", ready.outside.phone);
+    println!("Scanner    {}   (stand-in: types tickets into the door)", ready.outside.scanner);
     println!("Team room  {}   (stand-in: the team's chat)", ready.outside.room);
     for (name, email, role, password) in demo::STAFF {
         println!("Sign in    {email}  {password}   ({name}, {})", role.word());

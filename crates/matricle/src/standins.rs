@@ -9,6 +9,7 @@ use axum::Router;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_standins::mailbox::Mailbox;
 use matricle_standins::phone::Phone;
+use matricle_standins::scanner::Scanner;
 use matricle_standins::till::Till;
 use tokio::net::TcpListener;
 
@@ -33,32 +34,40 @@ pub struct Running {
     pub phone: String,
     /// The team room's page.
     pub room: String,
+    /// The scanner's page.
+    pub scanner: String,
+    /// The scanner itself, to be given tickets.
+    pub scans: Scanner,
 }
 
 fn local(port: u16) -> SocketAddr {
     (Ipv4Addr::LOCALHOST, port).into()
 }
 
-/// Starts the stand-ins on a port and the four after it; 0 takes any that are free.
+/// Starts the stand-ins on a port and the five after it; 0 takes any that are free.
 ///
 /// # Errors
 /// A port is in use.
 pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> {
     let port_after = |n: u16| if port == 0 { Some(0) } else { port.checked_add(n) };
-    let port = |n| port_after(n).context("there are no five ports after this one");
-    let (till, page, smtp, texts, chat) = (
+    let port = |n| port_after(n).context("there are no six ports after this one");
+    let (till, page, smtp, texts, chat, scans) = (
         listen(local(port(0)?)).await?,
         listen(local(port(1)?)).await?,
         listen(local(port(2)?)).await?,
         listen(local(port(3)?)).await?,
         listen(local(port(4)?)).await?,
+        listen(local(port(5)?)).await?,
     );
+    let scanner = Scanner::default();
     let running = Running {
         till: format!("http://{}", till.local_addr()?),
         mailbox: format!("http://{}", page.local_addr()?),
         smtp: format!("smtp://{}", smtp.local_addr()?),
         phone: format!("http://{}", texts.local_addr()?),
         room: format!("http://{}", chat.local_addr()?),
+        scanner: format!("http://{}", scans.local_addr()?),
+        scans: scanner.clone(),
     };
     if let Some(folder) = folder {
         std::fs::create_dir_all(folder)?;
@@ -71,6 +80,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
     serve(page, mailbox.clone().router());
     serve(texts, Phone::gateway(KEY).router());
     serve(chat, Phone::room().router());
+    serve(scans, scanner.router());
     tokio::spawn(mailbox.serve_smtp(smtp));
     Ok(running)
 }

@@ -3,4 +3,5 @@
 
 pub mod mailbox;
 pub mod phone;
+pub mod scanner;
 pub mod till;

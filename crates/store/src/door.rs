@@ -1104,3 +1104,36 @@ pub fn each_name(
     };
     read().doing("reading names")
 }
+
+/// Sets what the door is told of somebody, on all dates of their course.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_note(tx: &Tx<'_>, id: AttendeeId, note: &str) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "UPDATE attendees SET note = ?2 WHERE (booking_id, person_no) = (SELECT booking_id, person_no FROM attendees WHERE id = ?1)",
+    )
+    .and_then(|mut q| q.execute((id.0, note)))
+    .map(drop)
+    .doing("noting something for the door")
+}
+
+/// Names and ticket codes of those on firm bookings for dates that start between two instants.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tickets_between(
+    conn: &Connection,
+    from: Timestamp,
+    until: Timestamp,
+    most: u32,
+) -> Result<Vec<(String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT a.name, a.code FROM attendees a JOIN bookings b ON b.id = a.booking_id JOIN dates d ON d.id = a.date_id
+         WHERE d.starts_at BETWEEN ?1 AND ?2 AND b.test = 0 AND a.cancelled_at IS NULL ORDER BY a.search LIMIT ?3",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(from), us(until), most), |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+    })
+    .doing("reading tickets")
+}

@@ -210,6 +210,8 @@ pub(crate) struct Door {
     verdict: String,
     /// What each kind of verdict looks like, for a device that judges by itself.
     shapes: Vec<(&'static str, String)>,
+    /// The demo's scanner types here.
+    demo: bool,
 }
 
 impl Door {
@@ -217,7 +219,7 @@ impl Door {
     pub(crate) fn shell(f: Frame) -> Result<Self, askama::Error> {
         let door = "main door".to_owned();
         let p = DoorParts { door, ..DoorParts::default() };
-        Ok(Self { f, p, verdict: ready().render()?, shapes: verdict::shapes()? })
+        Ok(Self { f, p, verdict: ready().render()?, shapes: verdict::shapes()?, demo: false })
     }
 }
 
@@ -270,7 +272,8 @@ async fn door_page(
         names,
         last,
     };
-    html(&Door { f, p: parts, verdict, shapes: verdict::shapes()? })
+    let demo = app.settings.demo;
+    html(&Door { f, p: parts, verdict, shapes: verdict::shapes()?, demo })
 }
 
 /// What the address of a door says.

@@ -112,6 +112,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         .route("/hooks/card", post(hooks::card))
         .route("/static/{*path}", get(static_files::serve))
         .route("/favicon.ico", get(static_files::favicon))
+        .route("/tickets-keeper.js", get(static_files::tickets))
         .route("/health", get(observe::health))
         .route("/ready", get(observe::ready))
         .fallback(error::not_found)

@@ -2,7 +2,7 @@
 
 use axum::extract::Path;
 use axum::http::{HeaderMap, HeaderValue, header};
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 
 use crate::assets::{VERSION, find, media_type};
 use crate::serving::{self, Served};
@@ -30,6 +30,31 @@ pub(crate) async fn serve(Path(path): Path<String>, asked: HeaderMap) -> Respons
         ),
     );
     response
+}
+
+/// A script that keeps pages (W3C Service Workers), with the version of the files that it keeps,
+/// for all addresses under `scope`.
+pub(crate) async fn worker(name: &str, scope: &'static str) -> Response {
+    let Some(file) = find(name) else { return crate::error::not_found().await };
+    let script = String::from_utf8_lossy(&file.data).replace("VERSION", &VERSION);
+    let headers = [
+        (header::CONTENT_TYPE, HeaderValue::from_static("text/javascript; charset=utf-8")),
+        (header::CACHE_CONTROL, HeaderValue::from_static("no-cache")),
+        (
+            header::HeaderName::from_static("service-worker-allowed"),
+            HeaderValue::from_static(scope),
+        ),
+        (
+            header::CONTENT_SECURITY_POLICY,
+            HeaderValue::from_static("default-src 'none'; script-src 'self'; connect-src 'self'"),
+        ),
+    ];
+    (headers, script).into_response()
+}
+
+/// `GET /tickets-keeper.js`: keeps the pages of tickets on a telephone.
+pub(crate) async fn tickets() -> Response {
+    worker("tickets-keeper.js", "/").await
 }
 
 /// `GET /favicon.ico`, where browsers look for it by themselves.

@@ -2,10 +2,12 @@
 //! be inside, when seats are given up.
 
 use jiff::SignedDuration;
+use matricle_core::codes::Reference;
 use matricle_core::door::Door;
 use matricle_core::form::{Fault, Form};
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, TicketTypeId};
+use matricle_core::{AttendeeId, DateId, TicketTypeId};
+use matricle_store::bookings;
 use matricle_store::door::{self as db, AtDoors, Doorway};
 use matricle_store::events::{self, Asked, DateSummary, EventState};
 use matricle_store::people::Staff;
@@ -111,6 +113,36 @@ pub async fn keep(
             db::set_doors(tx, date, &AtDoors { again, most_inside, give_up_minutes, doors })?;
             let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
             crate::planning::dates::log(tx, event.id, &turn, &format!("set the doors of {when}"))
+        })
+        .await
+}
+
+/// What the door is told when somebody of a booking is scanned; empty for nothing.
+///
+/// # Errors
+/// It is too long; they are not on this booking; the role may not.
+pub async fn note(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    attendee: AttendeeId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    desk.store
+        .write(move |tx| {
+            let note = form.line("door_note");
+            form.done().map_err(DeskError::Form)?;
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            let person = db::by_id(tx, attendee)?.filter(|p| p.booking == booking.id);
+            let person = person.ok_or(DeskError::NotFound)?;
+            // Of a course it holds on every date.
+            db::set_note(tx, attendee, &note)?;
+            let what = match note.as_str() {
+                "" => format!("took back what the door is told of {}", person.name),
+                note => format!("the door is told of {}: {note}", person.name),
+            };
+            Ok(bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?)
         })
         .await
 }

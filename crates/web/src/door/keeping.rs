@@ -4,7 +4,7 @@
 use askama::Template;
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -28,7 +28,7 @@ use crate::door::at::AtDoor;
 use crate::door::verdict::{class, heading};
 use crate::error::WebError;
 use crate::page::{Face, Frame};
-use crate::{App, assets, cookies, wording};
+use crate::{App, cookies, static_files, wording};
 
 /// Longest text that a device hands in, in characters.
 const LONGEST: usize = 200;
@@ -255,19 +255,5 @@ pub(crate) async fn shell(State(app): State<App>, visitor: Visitor) -> Result<Re
 
 /// `GET /door-worker.js`: the worker that keeps the page, with the version of the files it keeps.
 pub(crate) async fn worker() -> Response {
-    let Some(file) = assets::find("door-keeper.js") else { return crate::error::not_found().await };
-    let script = String::from_utf8_lossy(&file.data).replace("VERSION", &assets::VERSION);
-    let headers = [
-        (header::CONTENT_TYPE, HeaderValue::from_static("text/javascript; charset=utf-8")),
-        (header::CACHE_CONTROL, HeaderValue::from_static("no-cache")),
-        (
-            header::HeaderName::from_static("service-worker-allowed"),
-            HeaderValue::from_static("/door"),
-        ),
-        (
-            header::CONTENT_SECURITY_POLICY,
-            HeaderValue::from_static("default-src 'none'; script-src 'self'; connect-src 'self'"),
-        ),
-    ];
-    (headers, script).into_response()
+    static_files::worker("door-keeper.js", "/door").await
 }

@@ -8,6 +8,7 @@ use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{change, decide, move_date, pass_on, phone, taking};
+use matricle_desk::door::set_up;
 use matricle_desk::money::refunds;
 use matricle_desk::{DeskError, office};
 
@@ -120,6 +121,7 @@ fn said(act: &str) -> &'static str {
         "resend" => "The confirmation goes out again.",
         "booker" => "The booker is corrected.",
         "note" => "The note is kept.",
+        "door-note" => "The door says it when they are scanned.",
         "money" => "The money is booked.",
         "price" => "The price is changed.",
         "given" => "Noted as given back.",
@@ -157,6 +159,10 @@ async fn done(
         "resend" => change::resend(desk, staff, reference).await,
         "booker" => phone::correct_booker(desk, staff, reference, form(posted)).await,
         "note" => change::note(desk, staff, reference, form(posted)).await,
+        "door-note" => {
+            let attendee = AttendeeId(number("attendee"));
+            set_up::note(desk, staff, reference, attendee, form(posted)).await
+        }
         "money" => taking::take_money(desk, staff, reference, form(posted)).await,
         "price" => change::set_price(desk, staff, reference, form(posted)).await,
         "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
