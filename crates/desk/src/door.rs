@@ -2,6 +2,7 @@
 
 pub mod after;
 pub mod devices;
+pub mod finding;
 pub mod flow;
 pub mod papers;
 pub mod report;
@@ -527,10 +528,14 @@ pub fn show_in(
     };
     // With the ticket of a family all of it comes in; who is missing is taken out again.
     if passage == Some(Way::In) {
-        for (n, member) in family.iter().enumerate() {
+        for member in &family {
             let own = tell(tx, Verdict::ComeIn, Some(member))?;
             let own = Told { companions: Vec::new(), ..own };
-            let scan = write(&format!("{key}+{n}"), &own, Some(member.facts.attendee))?;
+            let scan = write(
+                &format!("{key}+{}", member.facts.attendee),
+                &own,
+                Some(member.facts.attendee),
+            )?;
             db::stand(tx, member.facts.attendee, date)?;
             told.with.push((scan, member.facts.attendee, member.name.clone()));
         }
@@ -717,14 +722,14 @@ pub async fn names(
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
     let (words, reference) = (fold(typed), Reference::parse(typed));
-    let (now, typed) = (desk.clock.now(), Typed::new(typed));
+    let (now, typed, known) = (desk.clock.now(), Typed::new(typed), desk.names.clone());
     desk.store
         .read(move |conn| {
             let doorway = at_open_door(conn, &volunteer, date, now)?;
             let gate = gate_of(conn, &doorway, date, "")?;
             let people = match reference {
                 Some(reference) => db::by_reference(conn, date, reference)?,
-                None => by_name(conn, date, &words, &typed)?,
+                None => finding::by_name(conn, &known, date, (&words, &typed), now)?,
             };
             Ok(people
                 .into_iter()
@@ -732,40 +737,6 @@ pub async fn names(
                 .collect())
         })
         .await
-}
-
-/// Most people that are shown for a name.
-const MOST_NAMES: usize = 30;
-/// So many with the letters that were typed are enough; of fewer, those near to them come after.
-const ENOUGH: usize = 6;
-
-/// People whose names have the words that were typed, and if those are few the nearest others.
-fn by_name(
-    conn: &Connection,
-    date: DateId,
-    words: &str,
-    typed: &Typed,
-) -> Result<Vec<AtDoor>, DeskError> {
-    let mut found = db::by_words(conn, date, words, 30)?;
-    if found.len() >= ENOUGH || typed.is_empty() {
-        return Ok(found);
-    }
-    let mut near = Vec::new();
-    db::each_name(conn, date, |id, name| {
-        if let Some(distance) = typed.distance(name) {
-            near.push((distance, id));
-        }
-    })?;
-    near.sort();
-    for (_, id) in near {
-        if found.len() >= MOST_NAMES {
-            break;
-        }
-        if found.iter().all(|p| p.facts.attendee != id) {
-            found.extend(db::by_id(conn, id)?);
-        }
-    }
-    Ok(found)
 }
 
 /// What every open door of a date shows and keeps up to date.

@@ -68,6 +68,8 @@ pub struct Desk {
     pub backups: Arc<house::backup::Backups>,
     /// A word of one's own for the messages of an act; see [`Desk::saying`].
     pub word: Arc<str>,
+    /// Names of dates, made ready to be looked through.
+    pub names: Arc<door::finding::Names>,
     /// Who looks at which submission now.
     pub looking: Arc<review::looking::Looking>,
 }

@@ -160,23 +160,23 @@ fn cores() -> usize {
 }
 
 /// A house with one large evening, a door volunteer, and tickets to scan.
-struct Site {
-    desk: Desk,
-    address: SocketAddr,
-    date: DateId,
+pub(crate) struct Site {
+    pub(crate) desk: Desk,
+    pub(crate) address: SocketAddr,
+    pub(crate) date: DateId,
     ticket: TicketTypeId,
-    staff: Staff,
-    session: String,
-    codes: Vec<String>,
+    pub(crate) staff: Staff,
+    pub(crate) session: String,
+    pub(crate) codes: Vec<String>,
     stop: watch::Sender<bool>,
     serving: tokio::task::JoinHandle<()>,
 }
 
 /// The visitor that all requests of the measurement pretend to be.
-const VISITOR: &str = "AAAAAAAAAAAAAAAAAAAAAA";
+pub(crate) const VISITOR: &str = "AAAAAAAAAAAAAAAAAAAAAA";
 
 impl Site {
-    async fn open(folder: &std::path::Path, tickets: u32) -> Result<Self> {
+    pub(crate) async fn open(folder: &std::path::Path, tickets: u32) -> Result<Self> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
         let desk = desk(Parts {
@@ -309,7 +309,7 @@ impl Site {
         Ok(answer.split_once("\r\n\r\n").context("a page")?.1.to_owned())
     }
 
-    async fn close(self) -> Result<()> {
+    pub(crate) async fn close(self) -> Result<()> {
         self.stop.send(true)?;
         let _ = tokio::time::timeout(Duration::from_secs(3), self.serving).await;
         self.desk.store.close();
@@ -318,12 +318,12 @@ impl Site {
 }
 
 #[allow(clippy::disallowed_methods, reason = "a measurement asks the machine's clock")]
-fn now() -> Timestamp {
+pub(crate) fn now() -> Timestamp {
     Timestamp::now()
 }
 
 /// The lines that every form of the measurement begins with.
-fn form_head(secrets: &Secrets, visitor: &str, session: &str) -> String {
+pub(crate) fn form_head(secrets: &Secrets, visitor: &str, session: &str) -> String {
     format!(
         "host: bench.example\r\ncookie: visitor={visitor}; session={session}\r\nx-form-token: {}\r\n\
          content-type: application/x-www-form-urlencoded\r\n",
@@ -331,7 +331,7 @@ fn form_head(secrets: &Secrets, visitor: &str, session: &str) -> String {
     )
 }
 
-fn post(path: &str, head: &str, body: &str) -> String {
+pub(crate) fn post(path: &str, head: &str, body: &str) -> String {
     format!("POST {path} HTTP/1.1\r\n{head}content-length: {}\r\n\r\n{body}", body.len())
 }
 

@@ -40,6 +40,8 @@ pub enum Command {
     Bench(BenchArgs),
     /// Measure what lists of many dates cost, beside the bare SQL they need.
     BenchSeason(SeasonArgs),
+    /// Measures how long the door waits for a verdict, names, a roster and badges take.
+    BenchDoor(DoorArgs),
     /// Measures what the checks of a submission cost among many published events.
     BenchReview(ReviewArgs),
     /// Measure booking and the list of bookings in growing files, beside plain SQL.
@@ -167,6 +169,17 @@ pub struct SeasonArgs {
     /// Most dates.
     #[arg(long, default_value_t = 100_000)]
     pub most: u32,
+}
+
+/// Arguments of `bench-door`.
+#[derive(Debug, Args)]
+pub struct DoorArgs {
+    /// People on the roster.
+    #[arg(long, default_value_t = 100_000)]
+    pub people: u32,
+    /// For how many seconds scans come.
+    #[arg(long, default_value_t = 20)]
+    pub seconds: u32,
 }
 
 /// Arguments of `bench-review`.

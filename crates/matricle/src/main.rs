@@ -6,8 +6,8 @@ use clap::Parser;
 use matricle::cli::{Cli, Command};
 use matricle::config::LogConfig;
 use matricle::{
-    backup, bench, bench_bookings, bench_messages, bench_pages, bench_review, bench_season, check,
-    config, demo, import, logging, person, serve, standins,
+    backup, bench, bench_bookings, bench_door, bench_messages, bench_pages, bench_review,
+    bench_season, check, config, demo, import, logging, person, serve, standins,
 };
 
 /// Gives memory back once it is free: after a demo is made, or a large file, the C library's own
@@ -59,6 +59,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::Restore(args) => backup::restore(&args).await?,
             Command::Bench(args) => bench::run(&args).await?,
             Command::BenchSeason(args) => bench_season::run(&args)?,
+            Command::BenchDoor(args) => bench_door::run(&args).await?,
             Command::BenchReview(args) => bench_review::run(&args)?,
             Command::BenchBookings(args) => bench_bookings::run(&args).await?,
             Command::BenchPages(args) => bench_pages::run(&args).await?,

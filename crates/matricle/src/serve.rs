@@ -82,6 +82,7 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         health: Arc::default(),
         sessions: Arc::default(),
         looking: Arc::default(),
+        names: Default::default(),
         often: Arc::new(Often::new(parts.sign_in)),
         backups: Arc::new(parts.backups),
         word: Arc::from(""),

@@ -1137,3 +1137,13 @@ pub fn tickets_between(
     })
     .doing("reading tickets")
 }
+
+/// How many attendees a date has, and the key of the latest.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn how_many(conn: &Connection, date: DateId) -> Result<(u32, i64), StoreError> {
+    conn.prepare_cached("SELECT count(*), coalesce(max(id), 0) FROM attendees WHERE date_id = ?1")
+        .and_then(|mut q| q.query_row([date.0], |row| Ok((row.get(0)?, row.get(1)?))))
+        .doing("counting attendees")
+}

@@ -194,7 +194,7 @@ window.doorKeep = (() => {
     const family = people > 1 ? ofBooking.filter((r) => expectedStill(r) && r[8] === row[8]) : [];
     if (roster.most !== null && inside + 1 + family.length > roster.most) return said("full", "Full", `${inside} are inside, ${roster.most} may be`, who);
     const companions = ofBooking.filter((r) => expectedStill(r) && r[8] !== row[8]).map((r) => r[3]);
-    return said("in", "Come in", family.length ? `with ${family.map((r) => r[3]).join(", ")}` : "", { ...who, companions, with: family, admits: true });
+    return said("in", "Come in", "", { ...who, companions, with: family, admits: true });
   };
 
   const names = (roster, typed, most = 30) => {

@@ -9,7 +9,7 @@ ZXingWASM.prepareZXingModule({
 const options = { formats: ["QRCode", "Code128"], maxNumberOfSymbols: 1 };
 onmessage = async ({ data }) => {
   try {
-    const [first] = await ZXingWASM.readBarcodes(data.image, { ...options, tryHarder: data.photo });
+    const [first] = await ZXingWASM.readBarcodes(data.image, { ...options, tryHarder: Boolean(data.photo || data.hard) });
     postMessage({ text: first?.text ?? "", photo: data.photo });
   } catch (error) {
     postMessage({ text: "", photo: data.photo, error: String(error) });

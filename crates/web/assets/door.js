@@ -53,6 +53,7 @@
     if (v.name) body.append(element("p", "who", v.name));
     if (v.reason) what.append(element("b", "", v.reason));
     if (v.ticket) what.append(element("span", "", v.ticket));
+    if (v.with?.length) what.append(element("span", "", `${v.with.map((r) => r[3]).join(", ")}, in as well`));
     if (v.companions?.length) what.append(element("span", "", `${v.companions.join(", ")} not here yet`));
     if (what.childNodes.length) body.append(what);
     const inner = [shape(v.class), body];
@@ -155,7 +156,7 @@
           if (!told) { refused(answer.words, mine); return; }
           if (told.class === "in") await remember(told.attendee, "in", item.at + behind, false);
           if (told.class === "out") await remember(told.attendee, "out", item.at + behind, false);
-          giving(told.class === "no" && item.text && !looksLikeCode(item.text) ? item.text.trim() : "");
+          giving(told.class === "no" && item.text && (!keep || keep.read(item.text).not) ? item.text.trim() : "");
           return;
         }
         if (answer.signedOut) gone = "Sign in again: this page is from before";
@@ -183,7 +184,7 @@
       if (v.admits) await remember(v.attendee, v.class === "out" ? "out" : "in", item.at + behind, true);
       // With the ticket of a family all of it comes in.
       for (const row of v.with ?? []) {
-        await kept({ date, kind: "scan", key: key(), at: item.at, door: item.door, attendee: row[1], did, name: row[3], attendeeSeen: row[1] });
+        await kept({ date, kind: "scan", key: `${item.key}+${row[1]}`, at: item.at, door: item.door, attendee: row[1], did, name: row[3], attendeeSeen: row[1] });
         await remember(row[1], "in", item.at + behind, true);
       }
       put(v, v.cash && roster.money ? [cashForm(v)] : []);
@@ -450,7 +451,7 @@
       $("walk").open = Boolean(open);
     } catch { unreachable(); }
   };
-  $("walkpart").addEventListener("toggle", (e) => { if (e.target.id === "walk" && e.target.open && date && !down) walkPart(); }, true);
+  $("walkpart").addEventListener("click", (e) => { if (e.target.closest("summary") && !$("walk").open && date && !down) setTimeout(walkPart, 0); });
   // A wristband or a card of the house: whoever is found by name next can be given it.
   let foreign = "";
   const giving = (code) => { foreign = code; $("givecode").textContent = code; $("giving").hidden = !code; if (code) $("names").replaceChildren(); };
@@ -517,7 +518,7 @@
     if (e.isComposing || e.ctrlKey || e.metaKey || (e.altKey && e.key.length !== 1) || document.activeElement?.id === "code") return;
     const now = performance.now();
     clearTimeout(silence);
-    if (now - before > 300) { typed = keys = ""; first = now; const at = field(); began = at ? { at, value: at.value } : null; }
+    if (!typed || now - before > 300) { typed = keys = ""; first = now; const at = field(); began = at ? { at, value: at.value } : null; }
     before = now;
     const quick = (now - first) / Math.max(1, typed.length) < 50;
     if (e.key.length === 1) {
@@ -605,7 +606,7 @@
       const image = pen.getImageData(0, 0, canvas.width, canvas.height);
       busy = true;
       if (looks === 120) tell("No code yet. Hold the ticket flat, a hand's length away, with light on it.");
-      reader().postMessage({ image }, [image.data.buffer]);
+      reader().postMessage({ image, hard: looks % 4 === 0 }, [image.data.buffer]);
     }
     setTimeout(() => (video.requestVideoFrameCallback ? video.requestVideoFrameCallback(frame) : frame()), 60);
   };

@@ -2,6 +2,8 @@
 // network, once the page was opened.
 (() => {
   "use strict";
+  // A page that was kept holds what this script made of it.
+  for (const old of document.querySelectorAll(".showtickets, dialog.atdoor, main > .note.keep.kept")) old.remove();
   const all = [...document.querySelectorAll(".tickets .ticket:not(.over)")].filter((t) => t.querySelector(".qr"));
   if (!all.length) return;
   const make = (name, cls, words) => { const e = document.createElement(name); e.className = cls ?? ""; if (words) e.textContent = words; return e; };
@@ -43,5 +45,5 @@
     if (!document.documentElement.dataset.kept) ready.active.postMessage({ keep: location.pathname, html: document.documentElement.outerHTML });
   }).catch(() => {});
   const kept = document.documentElement.dataset.kept;
-  if (kept) document.querySelector("main").prepend(make("p", "note keep", `Without network: this is how it stood ${kept}. The tickets hold.`));
+  if (kept) document.querySelector("main").prepend(make("p", "note keep kept", `Without network: this is how it stood ${kept}. The tickets hold.`));
 })();

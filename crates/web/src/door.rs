@@ -532,6 +532,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/hall/live", get(hall::live))
         .route("/door/{date}/badge/{attendee}", get(scanner::badge))
         .route("/door/scanner", get(scanner::show))
+        .route("/door/guide", get(scanner::guide))
         .route("/door/beat", get(keeping::beat))
         .route("/door/shell", get(keeping::shell))
         .route("/door/join", get(joining::show).post(joining::join))

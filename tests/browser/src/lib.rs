@@ -39,6 +39,8 @@ pub struct House {
     pub url: String,
     /// Where the mailbox's page is.
     pub mailbox: String,
+    /// Where the scanner's page is.
+    pub scanner: String,
     _stop: oneshot::Sender<()>,
     _folder: Option<TempDir>,
 }
@@ -65,11 +67,12 @@ impl House {
         let demo = demo::prepare(&DemoArgs { port: 0, data: None, now, large }).await?;
         let (desk, url, mailbox) =
             (demo.desk.clone(), demo.url.clone(), demo.outside.mailbox.clone());
+        let scanner = demo.outside.scanner.clone();
         let (_stop, stopped) = oneshot::channel();
         tokio::spawn(demo.serve(async move {
             let _ = stopped.await;
         }));
-        Ok(Self { desk, url, mailbox, _stop, _folder: None })
+        Ok(Self { desk, url, mailbox, scanner, _stop, _folder: None })
     }
 
     /// The address and the password of the first person of an empty house.
@@ -119,6 +122,7 @@ impl House {
         };
         let (_stop, stopped) = oneshot::channel();
         let (desk_there, mailbox) = (desk.clone(), outside.mailbox.clone());
+        let scanner = outside.scanner.clone();
         tokio::spawn(async move {
             let stop = async move {
                 let _ = stopped.await;
@@ -128,7 +132,7 @@ impl House {
             drop(outside);
             served
         });
-        Ok(Self { desk, url, mailbox, _stop, _folder: Some(folder) })
+        Ok(Self { desk, url, mailbox, scanner, _stop, _folder: Some(folder) })
     }
 
     /// The organiser opens the door of a date on another day.

@@ -33,7 +33,6 @@ async fn the_main_views() -> Result<()> {
     b.fill("#name", "Siân O'Hara").await?;
     b.fill("#email", "sian@post.example").await?;
     b.fill("#attendee_1", "Sam O'Hara").await?;
-    shoot(&b, "form").await?;
     b.click("input[type=radio]").await?;
     b.click("#agreed").await?;
     b.click("#details .acts .btn-primary").await?;
@@ -95,6 +94,9 @@ async fn the_main_views() -> Result<()> {
     b.press(&format!("{code}\u{e007}")).await?;
     b.says("#verdict", &name).await?;
     shoot(&b, "door").await?;
+    b.driver.goto(format!("{}/office/doors/{date}#flow", house.url)).await?;
+    b.says("#flow", "still to come").await?;
+    shoot(&b, "doors").await?;
 
     let p = Browser::open(PHONE, &[]).await?;
     p.driver.goto(format!("{}/events/apiary-open-day", house.url)).await?;

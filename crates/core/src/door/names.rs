@@ -1,6 +1,9 @@
 //! Finding somebody by a name that was heard over the noise of a hall: slips, first and last
 //! names the other way round, spellings that sound alike.
 
+use std::collections::HashMap;
+
+use crate::AttendeeId;
 use crate::search::is_close;
 use crate::words::fold;
 
@@ -108,18 +111,111 @@ impl Typed {
     #[must_use]
     pub fn distance(&self, folded_name: &str) -> Option<u32> {
         self.words.iter().try_fold(0, |all, word| {
-            let nearest = folded_name.split(' ').filter_map(|name| apart(word, name)).min()?;
+            let of = |name: &str| apart(word, &Word::of(name));
+            let nearest = folded_name.split(' ').filter_map(of).min()?;
             Some(all + nearest)
         })
     }
 }
 
+/// The names of everybody at a date, made ready to be looked through: each different word is
+/// compared with what was typed once, however many people have it.
+#[derive(Debug, Default)]
+pub struct Everybody {
+    words: Vec<Word>,
+    /// Who, and where their words begin in `of`.
+    people: Vec<(AttendeeId, u32)>,
+    of: Vec<u32>,
+}
+
+/// A word that is none of what was typed.
+const FAR: u32 = u32::MAX;
+
+impl Everybody {
+    /// Takes folded names apart.
+    pub fn new<'n>(names: impl IntoIterator<Item = (AttendeeId, &'n str)>) -> Self {
+        let mut all = Self::default();
+        let mut known: HashMap<String, u32> = HashMap::new();
+        for (id, name) in names {
+            all.add(&mut known, id, name);
+        }
+        all
+    }
+
+    /// Begins with nobody, for names that come one by one.
+    #[must_use]
+    pub fn begin() -> (Self, HashMap<String, u32>) {
+        (Self::default(), HashMap::new())
+    }
+
+    /// Adds somebody.
+    pub fn add(&mut self, known: &mut HashMap<String, u32>, id: AttendeeId, name: &str) {
+        let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+        self.people.push((id, count(self.of.len())));
+        for word in name.split(' ').filter(|w| !w.is_empty()) {
+            let at = known.get(word).copied().unwrap_or_else(|| {
+                let at = count(self.words.len());
+                self.words.push(Word::of(word));
+                known.insert(word.to_owned(), at);
+                at
+            });
+            self.of.push(at);
+        }
+    }
+
+    /// How many people there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.people.len()
+    }
+
+    /// Whether there is nobody.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.people.is_empty()
+    }
+
+    /// Those nearest to what was typed, with how far each is; in the order they were given where
+    /// they are as near.
+    #[must_use]
+    pub fn nearest(&self, typed: &Typed, most: usize) -> Vec<(u32, AttendeeId)> {
+        if typed.is_empty() {
+            return Vec::new();
+        }
+        let far: Vec<Vec<u32>> = typed
+            .words
+            .iter()
+            .map(|word| self.words.iter().map(|w| apart(word, w).unwrap_or(FAR)).collect())
+            .collect();
+        let ends = self.people.iter().skip(1).map(|p| p.1).chain([u32::MAX]);
+        let mut found = Vec::new();
+        for (n, ((id, from), end)) in self.people.iter().zip(ends).enumerate() {
+            let words =
+                self.of.get(*from as usize..(end as usize).min(self.of.len())).unwrap_or(&[]);
+            let distance = far.iter().try_fold(0u32, |all, far| {
+                let nearest = words.iter().map(|w| far[*w as usize]).min().filter(|d| *d != FAR)?;
+                Some(all + nearest)
+            });
+            if let Some(distance) = distance {
+                found.push((distance, n, *id));
+            }
+        }
+        let most = most.min(found.len());
+        if most > 0 && most < found.len() {
+            found.select_nth_unstable(most - 1);
+            found.truncate(most);
+        }
+        found.sort_unstable();
+        found.into_iter().map(|(distance, _, id)| (distance, id)).collect()
+    }
+}
+
 /// How far a word of a name is from one that was typed, which may be its beginning only.
-fn apart(typed: &Word, name: &str) -> Option<u32> {
-    if name.starts_with(&typed.letters) {
+fn apart(typed: &Word, name: &Word) -> Option<u32> {
+    if name.letters.starts_with(&typed.letters) {
         return Some(0);
     }
-    if typed.count >= 3 && name.contains(&typed.letters) {
+    if typed.count >= 3 && name.letters.contains(&typed.letters) {
         return Some(1);
     }
     let slips = match typed.count {
@@ -129,12 +225,16 @@ fn apart(typed: &Word, name: &str) -> Option<u32> {
     };
     if slips > 0 {
         // The whole word, or so much of it as was typed.
-        let begun: String = name.chars().take(typed.count).collect();
-        if is_close(&typed.letters, name, slips) || is_close(&typed.letters, &begun, slips) {
+        let longer = name.count.saturating_sub(typed.count);
+        if longer <= slips && is_close(&typed.letters, &name.letters, slips) {
+            return Some(2);
+        }
+        let end = name.letters.char_indices().nth(typed.count).map(|(at, _)| at);
+        if end.is_some_and(|end| is_close(&typed.letters, &name.letters[..end], slips)) {
             return Some(2);
         }
     }
-    (typed.count >= 3 && typed.sound.len() >= 2 && sound(name) == typed.sound).then_some(3)
+    (typed.count >= 3 && typed.sound.len() >= 2 && name.sound == typed.sound).then_some(3)
 }
 
 #[cfg(test)]
@@ -164,6 +264,27 @@ mod tests {
             assert_eq!(found(typed, name), None, "{typed} is not {name}");
         }
         assert!(Typed::new(" ’ ").is_empty());
+    }
+
+    #[test]
+    fn everybody_together_is_looked_through_as_each_alone() {
+        let names =
+            ["siân o'hara", "ansel zielinska", "greta lindqvist", "jo maier", "sian wren", ""];
+        let folded: Vec<String> = names.iter().map(|n| fold(n)).collect();
+        let all = (1..).map(AttendeeId).zip(folded.iter().map(String::as_str));
+        let everybody = Everybody::new(all);
+        for typed in ["sian", "lindkvist", "meyer", "zielinksa ansel", "o", "nobody", ""] {
+            let typed = Typed::new(typed);
+            let alone = folded.iter().enumerate().filter(|_| !typed.is_empty());
+            let mut alone: Vec<(u32, AttendeeId)> = alone
+                .filter_map(|(n, name)| {
+                    Some((typed.distance(name)?, AttendeeId(i64::try_from(n).unwrap() + 1)))
+                })
+                .collect();
+            alone.sort();
+            assert_eq!(everybody.nearest(&typed, 10), alone, "{typed:?}");
+        }
+        assert_eq!((everybody.len(), everybody.nearest(&Typed::new("sian"), 1).len()), (6, 1));
     }
 
     proptest! {

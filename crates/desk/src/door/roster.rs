@@ -89,6 +89,9 @@ pub async fn roster(
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
     let now = desk.clock.now();
+    // It is long, and is asked for anew every other minute at the most.
+    let who = format!("{:?} {:?} {date}", volunteer.device(), volunteer.person());
+    desk.often.ask(crate::people::often::Asks::Roster, &who, now)?;
     let (by, door_of) = (volunteer.clone(), door_name.clone());
     let roster = desk
         .store

@@ -17,6 +17,8 @@ use crate::bookings::taking::take_in;
 use crate::telling::tell_let_in;
 use crate::{Desk, DeskError};
 
+/// How long before a date begins somebody may have come to it.
+const EARLIEST: SignedDuration = SignedDuration::from_hours(36);
 /// How long after the end of a date its door takes what devices hand in.
 const LATEST: SignedDuration = SignedDuration::from_hours(24 * 14);
 
@@ -95,12 +97,14 @@ pub fn settle_in(
     if doorway.span.ends_at.saturating_add(LATEST).is_ok_and(|latest| turn.now > latest) {
         return Err(DeskError::DoorShut);
     }
-    let at = corrected(queued.at, queued.behind, turn.now);
+    // Nobody came in before the door could be open, whatever a device says.
+    let first = doorway.span.starts_at.saturating_sub(EARLIEST).unwrap_or(doorway.span.starts_at);
+    let at = corrected(queued.at, queued.behind, turn.now).max(first.min(turn.now));
     let too_late = match volunteer {
         Volunteer::Staff(_) => false,
         Volunteer::Device(device) => {
             let until = device.grant.sent_away_at.unwrap_or(device.grant.ends_at);
-            at > until.min(device.grant.ends_at)
+            at > until.min(device.grant.ends_at) || device.joined_at.is_none_or(|j| at < j)
         }
     };
     let before = db::scan_by_key(tx, &queued.key)?;
@@ -179,6 +183,11 @@ fn take_cash(
         return Ok((None, None));
     };
     let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
+    // A device offers what the booking had to pay, never more than all of it.
+    let minor = minor.min(booking.total.minor);
+    if minor <= 0 {
+        return Ok((None, None));
+    }
     let owed = if booking.is_owed() { booking.due().minor } else { 0 };
     let receipt = queued.cash.as_ref().map_or("", |(_, receipt)| receipt);
     let note = match receipt {

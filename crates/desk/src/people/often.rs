@@ -37,6 +37,8 @@ pub enum Asks {
     Keeping,
     /// Somebody complains: by the network.
     Complaint,
+    /// A roster is taken along: by whom, for which date.
+    Roster,
     /// Letters with which a device joins are tried: by the network.
     Letters,
 }
@@ -73,6 +75,7 @@ impl Often {
             Asks::Submission | Asks::Complaint => (n, 60),
             Asks::Keeping => (n.saturating_mul(60), 1),
             Asks::SubmissionFrom => (n.saturating_mul(10), 60),
+            Asks::Roster => (n.saturating_mul(6), 10),
             Asks::NumberTry => (n.saturating_mul(2), 60),
             Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),
             Asks::StrangerMailBy => (n.saturating_mul(2), 60),

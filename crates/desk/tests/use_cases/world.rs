@@ -55,6 +55,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         health: Arc::default(),
         sessions: Arc::default(),
         looking: Arc::default(),
+        names: Default::default(),
         often: Arc::default(),
         backups: std::sync::Arc::default(),
         word: std::sync::Arc::from(""),

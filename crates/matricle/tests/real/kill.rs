@@ -148,3 +148,133 @@ async fn every_answer_given_before_a_kill_is_true_after_it() {
         paid.len()
     );
 }
+
+/// What a device did without an answer: the key it gave, the code, and when.
+type Kept = (String, String, i64);
+
+/// A device at a door, which judges by itself when nobody answers.
+struct AtDoor {
+    person: Person,
+    door: &'static str,
+    seen: BTreeSet<String>,
+    kept: Vec<Kept>,
+    let_in: Vec<String>,
+}
+
+impl AtDoor {
+    #[allow(clippy::disallowed_methods, reason = "a device asks its own clock")]
+    async fn meet(&mut self, url: &str, code: &str, n: usize, offline: bool) {
+        if !self.seen.insert(code.to_owned()) {
+            return;
+        }
+        let (key, at) = (format!("{}-{n:06}", self.door), jiff::Timestamp::now().as_millisecond());
+        if !offline {
+            let fields = [("text", code), ("by", "scanner"), ("key", &key)];
+            let asked = self.person.post(&format!("{url}/door/1/scan"), &fields).await;
+            match asked.ok().filter(|page| page.status < 500) {
+                Some(page) if page.body.contains("data-verdict=\"in\"") => {
+                    self.let_in.push(code.to_owned());
+                    return;
+                }
+                Some(page) if page.body.contains("data-verdict=\"dup\"") => return,
+                // No answer: it goes by what it knows.
+                _ => {}
+            }
+        }
+        self.let_in.push(code.to_owned());
+        self.kept.push((key, code.to_owned(), at));
+    }
+
+    /// Hands in what it kept, each until it is answered, and each once more than needed.
+    async fn hand_in(&mut self, url: &str) {
+        for (key, code, at) in &self.kept {
+            for _ in 0..2 {
+                let at = at.to_string();
+                let fields = [
+                    ("key", key.as_str()),
+                    ("text", code),
+                    ("did", "let in"),
+                    ("at", &at),
+                    ("behind", "0"),
+                    ("door", self.door),
+                ];
+                let page =
+                    self.person.post(&format!("{url}/door/1/settle"), &fields).await.unwrap();
+                assert_eq!(page.status, 200, "{}", page.body);
+            }
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_devices_kept_is_settled_once_each_though_the_server_was_killed() {
+    let mut town = Town::found(&event(200, "0.00"));
+    town.open().await;
+    let mut codes = Vec::new();
+    for n in 0..30 {
+        let mut person = Person::new();
+        let own = person.keep(&town.url, "1").await.unwrap().unwrap();
+        person.book(&own, &format!("Guest {n}"), 1).await.unwrap();
+        let page = person.get(&own).await.unwrap();
+        let code = page.body.split("class=\"code\">").nth(1).unwrap().split('<').next().unwrap();
+        codes.push(code.replace('-', ""));
+    }
+    let codes = Arc::new(codes);
+    let mut devices = Vec::new();
+    for door in ["gate", "side", "yard"] {
+        let mut person = Person::new();
+        person.sign_in(&town.url).await;
+        devices.push(AtDoor {
+            person,
+            door,
+            seen: BTreeSet::new(),
+            kept: Vec::new(),
+            let_in: Vec::new(),
+        });
+    }
+    let mut at_work = Vec::new();
+    for (lane, mut device) in devices.into_iter().enumerate() {
+        let (url, codes) = (town.url.clone(), Arc::clone(&codes));
+        at_work.push(tokio::spawn(async move {
+            for n in 0..codes.len() * 2 {
+                // Each device meets everybody, in an order of its own, now and then without network.
+                let code = &codes[(n * 7 + lane * 11) % codes.len()];
+                device.meet(&url, code, n, n % 5 == lane).await;
+                tokio::time::sleep(Duration::from_millis(25)).await;
+            }
+            device
+        }));
+    }
+    for _ in 0..3 {
+        tokio::time::sleep(Duration::from_millis(350)).await;
+        town.kill();
+        tokio::time::sleep(Duration::from_millis(120)).await;
+        town.open().await;
+    }
+    let (mut let_in, mut kept) = (Vec::new(), 0);
+    for task in at_work {
+        let mut device = task.await.unwrap();
+        kept += device.kept.len();
+        device.hand_in(&town.url).await;
+        let_in.extend(device.let_in);
+    }
+    assert!(kept > 5, "too little happened without an answer: {kept}");
+    assert!(town.stop().success());
+    town.is_sound();
+    let conn = matricle_store::Store::writer(&town.path("data/matricle.sqlite")).unwrap();
+    let lines = matricle_desk::door::report::report_in(&conn, matricle_core::DateId(1)).unwrap();
+    for code in codes.iter() {
+        let times = let_in.iter().filter(|c| *c == code).count();
+        let read = matricle_core::codes::read(code);
+        let matricle_core::codes::Reading::Code(code) = read else { panic!("{code}") };
+        let person =
+            matricle_store::door::by_code(&conn, code, matricle_core::DateId(1)).unwrap().unwrap();
+        let passages = matricle_store::door::passages(&conn, person.facts.attendee).unwrap();
+        assert_eq!(passages.len(), times, "{}: each passage once", person.name);
+        let told = lines.iter().filter(|l| l.name == person.name).count();
+        assert_eq!(told, times.saturating_sub(1), "{}: each one too many is told", person.name);
+        let first = passages.iter().min_by_key(|p| (p.at, p.scan)).unwrap();
+        let stands = matricle_core::door::Presence::In { at: first.at, door: first.door.clone() };
+        assert_eq!(person.facts.presence, stands, "the earliest stands");
+    }
+}

@@ -12,6 +12,7 @@ use crate::App;
 use crate::asking::Visitor;
 use crate::door::at::AtDoor;
 use crate::door::frame;
+use crate::door::verdict::shapes;
 use crate::error::WebError;
 use crate::page::{Frame, html};
 use crate::parts::files;
@@ -72,4 +73,60 @@ pub(crate) async fn badge(
     let (date, attendee) = (DateId(date), AttendeeId(attendee));
     let bytes = badge_at_door(&app.desk, &volunteer, date, attendee, sheet).await?;
     Ok(files::pdf("badge.pdf", bytes).into_response())
+}
+
+#[derive(Template)]
+#[template(path = "door/guide.html")]
+struct Guide {
+    f: Frame,
+    address: String,
+    verdicts: Vec<(&'static str, String, &'static str, &'static str)>,
+}
+
+/// What each verdict asks of a volunteer.
+const VERDICTS: [(&str, &str, &str); 9] = [
+    ("in", "Come in", "They are in. Rising sound, one short shake."),
+    ("dup", "Already in", "The ticket was used: when, and at which door. Two like sounds."),
+    (
+        "pay",
+        "To pay",
+        "Take what it says, in cash or by card, and press the button; then they are in.",
+    ),
+    ("other", "Other date", "A good ticket, for another day. It says which."),
+    ("way", "Other door", "A good ticket, and this is not its door. It says which way."),
+    (
+        "full",
+        "Full",
+        "As many are inside as may be. Wait until somebody goes out, or ask an organiser.",
+    ),
+    (
+        "gone",
+        "Seat given up, or went out",
+        "They came too late and somebody who waited has the seat; or nobody comes in again.",
+    ),
+    ("mis", "Misread", "A letter was read wrongly. Scan again."),
+    (
+        "no",
+        "Cancelled, or unknown",
+        "Do not let in. Low, long sound, one long shake. Ask the Office.",
+    ),
+];
+
+/// `GET /door/guide`: what a volunteer has to know, on one page that can be printed.
+pub(crate) async fn guide(
+    State(app): State<App>,
+    visitor: Visitor,
+    AtDoor(volunteer): AtDoor,
+) -> Result<Response, WebError> {
+    volunteer.checks_in(app.desk.clock.now())?;
+    let house = app.house_name().await;
+    let shapes = shapes()?;
+    let shape = |class: &str| {
+        shapes.iter().find(|s| s.0 == class).map_or_else(String::new, |s| s.1.clone())
+    };
+    html(&Guide {
+        f: frame(&app, "At the door", &house, &visitor, &volunteer),
+        address: app.desk.public_url.to_string(),
+        verdicts: VERDICTS.map(|(class, word, what)| (class, shape(class), word, what)).to_vec(),
+    })
 }

@@ -329,6 +329,7 @@ mod tests {
             health: std::sync::Arc::default(),
             sessions: std::sync::Arc::default(),
             looking: std::sync::Arc::default(),
+            names: Default::default(),
             often: std::sync::Arc::default(),
             backups: std::sync::Arc::default(),
             word: std::sync::Arc::from(""),

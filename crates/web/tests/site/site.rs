@@ -79,6 +79,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         health: Arc::default(),
         sessions: Arc::default(),
         looking: Arc::default(),
+        names: Default::default(),
         often: Arc::new(Often::new(limits.sign_in)),
         backups: std::sync::Arc::default(),
         word: std::sync::Arc::from(""),
