@@ -35,7 +35,8 @@ const CORE: &[&[&str]] = &[
     &["repeats"],
     &["rules", "choice", "worth"],
     &["booking"],
-    &["door", "search", "paying", "undo", "acts"],
+    &["search"],
+    &["door", "paying", "undo", "acts"],
     &["review"],
 ];
 const STORE: &[&[&str]] = &[

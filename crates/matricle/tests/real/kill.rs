@@ -208,14 +208,14 @@ impl AtDoor {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_devices_kept_is_settled_once_each_though_the_server_was_killed() {
-    let mut town = Town::found(&event(200, "0.00"));
+    let mut town = Town::found(&event(200, "5.00"));
     town.open().await;
     let mut codes = Vec::new();
     for n in 0..30 {
         let mut person = Person::new();
         let own = person.keep(&town.url, "1").await.unwrap().unwrap();
-        person.book(&own, &format!("Guest {n}"), 1).await.unwrap();
-        let page = person.get(&own).await.unwrap();
+        person.book(&own, &format!("Guest{n}"), 1).await.unwrap();
+        let page = person.pay(&own).await.unwrap();
         let code = page.body.split("class=\"code\">").nth(1).unwrap().split('<').next().unwrap();
         codes.push(code.replace('-', ""));
     }
