@@ -182,6 +182,8 @@ pub struct Pay {
     pub stamps: u32,
     /// The booker's cards that have so many: letters, stamps left.
     pub cards: Vec<(String, u32)>,
+    /// The house has a card provider: they can pay on their own telephone.
+    pub by_card: bool,
 }
 
 /// How money is taken at the door.
@@ -260,6 +262,9 @@ async fn with_ways(
     if matches!(outcome.told.verdict, Verdict::ToPay { .. }) && volunteer.may_take_money() {
         let (now, scan) = (desk.clock.now(), outcome.scan);
         outcome.pay = desk.store.read(move |conn| ways(conn, scan, now)).await?;
+        if let Some(pay) = &mut outcome.pay {
+            pay.by_card = desk.provider.is_there();
+        }
     }
     Ok(outcome)
 }
@@ -281,7 +286,7 @@ fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, Des
         held.retain(|c| using(&c.card, stamps, now).is_ok());
     }
     let cards = held.into_iter().map(|c| (c.code, c.card.left)).collect();
-    Ok(Some(Pay { attendee, due: booking.due(), stamps, cards }))
+    Ok(Some(Pay { attendee, due: booking.due(), stamps, cards, by_card: false }))
 }
 
 /// Takes what a person's booking is to pay at the door, and lets them in. `due` is what the
@@ -339,6 +344,34 @@ pub async fn pay(
         .await?;
     desk.wake.all();
     with_ways(desk, &volunteer, outcome).await
+}
+
+/// The provider's page where a person pays their booking by card, on their own telephone. The
+/// door hears of it as of any payment, and lets them in with the next scan.
+///
+/// # Errors
+/// The role may not, or the device takes no money; nothing is owed; the provider is away.
+pub async fn on_their_telephone(
+    desk: &Desk,
+    who: impl Into<Volunteer>,
+    date: DateId,
+    attendee: AttendeeId,
+) -> Result<String, DeskError> {
+    let volunteer = who.into();
+    volunteer.checks_in_at(date, desk.clock.now())?;
+    volunteer.takes_money()?;
+    let now = desk.clock.now();
+    let reference = desk
+        .store
+        .read(move |conn| {
+            at_open_door(conn, &volunteer, date, now)?;
+            let person = db::by_id(conn, attendee)?.filter(|p| p.facts.date == date);
+            let booking = person.ok_or(DeskError::NotFound)?.booking;
+            let booking = bookings::by_id(conn, booking)?.ok_or(DeskError::NotFound)?;
+            Ok::<_, DeskError>(booking.reference)
+        })
+        .await?;
+    crate::bookings::pay::pay_url(desk, reference).await
 }
 
 /// Lets whoever checks in pass at the door of a date that is on, or that an organiser has

@@ -73,6 +73,9 @@
     if (!verdict || !row) return null;
     const { verdict: cls, attendee } = verdict.dataset;
     stand(cls, [...verdict.childNodes], attendee);
+    // Change worked out from what was given.
+    const due = $("verdict").querySelector("[data-pay] [name=due]");
+    if (due) due.form.after(change(Number(due.value)));
     logged(row);
     feel(cls);
     return { class: cls, attendee: Number(attendee || 0), undone: row.classList.contains("undone") };
@@ -419,6 +422,14 @@
       if (e.submitter?.name) body[e.submitter.name] = e.submitter.value;
       payButtons(true);
       act(form.getAttribute("action"), body);
+    } else if (form.matches("[data-till]")) {
+      e.preventDefault();
+      ask(form.getAttribute("action"), { attendee: form.elements.attendee.value }, 10000).then(({ status, words }) => {
+        if (status >= 400) { flash(stripped(words)); return; }
+        const part = document.createElement("template");
+        part.innerHTML = words;
+        form.replaceWith(part.content);
+      }).catch(unreachable);
     } else if (form.matches("[data-walk]")) {
       e.preventDefault();
       const body = Object.fromEntries(new FormData(form));
@@ -440,6 +451,19 @@
       else if (only.length === 1) only[0].requestSubmit();
       else only[0]?.querySelector("button").focus();
     }
+  });
+  // A badge goes straight to the printer's dialog; where that cannot be, it opens beside.
+  document.addEventListener("click", (e) => {
+    const link = e.target.closest(".badgelink a");
+    if (!link || matchMedia("(pointer: coarse)").matches) return;
+    e.preventDefault();
+    document.getElementById("badge")?.remove();
+    const frame = element("iframe");
+    frame.id = "badge";
+    frame.hidden = true;
+    frame.src = link.href;
+    frame.addEventListener("load", () => { try { frame.contentWindow.focus(); frame.contentWindow.print(); } catch { window.open(link.href, "_blank"); } });
+    document.body.append(frame);
   });
   // Those without a ticket: as things stand now.
   const walkPart = async () => {

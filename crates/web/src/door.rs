@@ -524,6 +524,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/pay", post(pay))
         .route("/door/{date}/walk-in", get(walking::show).post(walking::walk_in))
         .route("/door/{date}/give", post(walking::give))
+        .route("/door/{date}/till", post(walking::till))
         .route("/door/{date}/names", get(names))
         .route("/door/{date}/live", get(live))
         .route("/door/{date}/roster", get(keeping::take))

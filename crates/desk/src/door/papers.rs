@@ -307,7 +307,7 @@ async fn printed(desk: &Desk, date: DateId, asked: Asked) -> Result<(String, Vec
         return Err(DeskError::NotFound);
     }
     let (now, secrets, url) = (desk.clock.now(), desk.secrets.clone(), desk.public_url.clone());
-    let name = format!("{} {}.pdf", asked.kind.word(), gathered.date.span.starts.date());
+    let name = format!("{} {}", asked.kind.word(), gathered.date.span.starts.date());
     let bytes = off_thread(move || match asked.kind {
         Kind::Badges => Ok(badges(&badges_of(&gathered, &asked, now), now)?),
         Kind::Tents => Ok(tents(&badges_of(&gathered, &asked, now), now)?),

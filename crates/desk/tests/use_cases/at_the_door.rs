@@ -137,6 +137,7 @@ async fn a_device_joins_once_does_what_it_was_given_and_is_sent_away_at_once() {
     assert_eq!(show(date, "key-one").await.unwrap().told.verdict.word(), "come in");
 
     let Volunteer::Device(known) = &device else { unreachable!() };
+    w.pass(3);
     devices::send_away(&w.desk, &ilse, known.id).await.unwrap();
     let all = devices::all(&w.desk, &ilse).await.unwrap();
     let gone = all.iter().find(|d| d.id == known.id).unwrap();

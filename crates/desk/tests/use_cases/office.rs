@@ -309,7 +309,8 @@ async fn the_board_counts_in_and_tells_the_pace() {
         let key = format!("board-{i:04}");
         let outcome =
             door::show(&w.desk, &bram, date, Device::at("gate", &key), shown).await.unwrap();
-        assert_eq!(outcome.told.verdict.word(), "come in");
+        // With the ticket of a pair the other one is in by then.
+        assert!(["come in", "already in"].contains(&outcome.told.verdict.word()));
     }
     let after = door::board(&w.desk, &bram, date).await.unwrap();
     assert_eq!((after.inside, after.expected, after.all_in_by), (18, 18, None));

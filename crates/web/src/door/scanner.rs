@@ -3,7 +3,7 @@
 
 use askama::Template;
 use axum::extract::{Path, State};
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::door::papers::{badge_at_door, sheets};
 use matricle_formats::barcode;
@@ -72,7 +72,7 @@ pub(crate) async fn badge(
     let sheet = sheet.unwrap_or_else(|| sheets()[0].1);
     let (date, attendee) = (DateId(date), AttendeeId(attendee));
     let bytes = badge_at_door(&app.desk, &volunteer, date, attendee, sheet).await?;
-    Ok(files::pdf("badge.pdf", bytes).into_response())
+    Ok(files::pdf_within("badge", bytes))
 }
 
 #[derive(Template)]

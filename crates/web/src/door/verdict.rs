@@ -42,6 +42,8 @@ pub(crate) struct PayPart {
     pub(crate) due: String,
     pub(crate) token: String,
     pub(crate) key: String,
+    /// The house has a card provider.
+    pub(crate) by_card: bool,
     /// What stamps would pay it; empty when they do not.
     pub(crate) stamps: String,
     /// The booker's cards: letters, what is left.
@@ -57,6 +59,7 @@ fn pay_part(outcome: &Outcome, date: DateId, token: &str) -> Option<PayPart> {
         due: pay.due.to_string(),
         token: token.into(),
         key: scan_key(),
+        by_card: pay.by_card,
         stamps: if pay.stamps > 0 { words::count(pay.stamps, "stamps") } else { String::new() },
         cards: pay
             .cards

@@ -8,14 +8,16 @@ use matricle_core::ledger::Method;
 use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::DeskError;
-use matricle_desk::door::Volunteer;
 use matricle_desk::door::walk_in::{self as desk_walk, WalkIn, for_walk_ins};
+use matricle_desk::door::{Volunteer, on_their_telephone};
 use matricle_formats::words;
 
 use crate::asking::{Part, Posted, Visitor};
 use crate::door::at::AtDoor;
-use crate::door::{answer, device_of, door_page, scan_key};
+use crate::door::{answer, device_of, door_page, frame, scan_key};
 use crate::error::WebError;
+use crate::page::{Frame, html};
+use crate::parts::files::square_svg;
 use crate::{App, cookies};
 
 struct TicketRow {
@@ -170,6 +172,42 @@ pub(crate) async fn walk_in(
         return door_page(&app, &visitor, &volunteer, date, door, Some(outcome), None).await;
     }
     answer(&app, &visitor, date, &outcome).await
+}
+
+/// Where somebody pays on their own telephone.
+#[derive(Template)]
+#[template(path = "door/till.html")]
+struct Till {
+    qr: String,
+}
+
+#[derive(Template)]
+#[template(path = "door/till_page.html")]
+struct TillPage {
+    f: Frame,
+    date: i64,
+    part: String,
+}
+
+/// `POST /door/{date}/till`: what is due is paid by card, on the booker's own telephone.
+pub(crate) async fn till(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    Part(is_part): Part,
+    visitor: Visitor,
+    AtDoor(volunteer): AtDoor,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let attendee = form.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
+    let url = on_their_telephone(&app.desk, &volunteer, DateId(date), attendee).await?;
+    let square = matricle_formats::barcode::text_qr(&url);
+    let label = "The address where they pay, to be scanned with their telephone";
+    let part = Till { qr: square.map_or_else(String::new, |s| square_svg(&s, label)) }.render()?;
+    if is_part {
+        return Ok(Html(part).into_response());
+    }
+    let house = app.house_name().await;
+    html(&TillPage { f: frame(&app, "Card", &house, &visitor, &volunteer), date, part })
 }
 
 /// `POST /door/{date}/give`: a wristband or a card of the house is given to somebody.

@@ -3,7 +3,7 @@
 
 use askama::Template;
 use axum::extract::{Path, Query};
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
 use matricle_desk::door::after::{self, Mark};
@@ -188,7 +188,7 @@ pub(crate) async fn file(
         return Err(WebError::Refused { title: "These measures cannot be", what });
     }
     let (name, bytes) = paper(&at.app.desk, &at.staff, DateId(id), asked).await?;
-    Ok(files::pdf(&name, bytes).into_response())
+    Ok(files::pdf_within(&name, bytes))
 }
 
 impl Papers {

@@ -1,6 +1,6 @@
 //! Answers that are files: lists as CSV and XLSX, papers as PDF.
 
-use axum::http::header;
+use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use matricle_desk::DeskError;
 use matricle_formats::barcode;
@@ -39,6 +39,14 @@ pub(crate) fn pdf(name: &str, bytes: Vec<u8>) -> Response {
         (header::CACHE_CONTROL, "private, no-store".to_owned()),
     ];
     (headers, bytes).into_response()
+}
+
+/// A PDF that stands within a page of ours: its preview, or what is printed from there.
+pub(crate) fn pdf_within(name: &str, bytes: Vec<u8>) -> Response {
+    let mut response = pdf(name, bytes);
+    let policy = HeaderValue::from_static("default-src 'none'; frame-ancestors 'self'");
+    response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, policy);
+    response
 }
 
 /// A QR code as SVG, with its quiet zone.
