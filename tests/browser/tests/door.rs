@@ -568,7 +568,8 @@ async fn scanners_are_read_through_layouts_and_whatever_they_send_besides() -> R
         all.extend(plain(code));
         all
     };
-    let ways: [(&str, Vec<(String, String)>, &[&str], u64); 6] = [
+    type Way<'a> = (&'a str, Vec<(String, String)>, &'a [&'a str], u64);
+    let ways: [Way<'_>; 6] = [
         ("another alphabet", other(&people[0].code), &["Enter"], 2),
         ("Caps Lock", small(&people[1].code), &["Enter"], 2),
         ("no Enter", plain(&people[2].code), &[], 2),
