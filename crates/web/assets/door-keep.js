@@ -183,12 +183,12 @@ window.doorKeep = (() => {
     }
     if (here && here.way === "in") return said("dup", "Already in", `${clock(here.at, roster.zone)}, ${here.door}`, who);
     // They were in when the roster was taken, and this device saw them out since; or they are out.
-    const wasIn = cls === "dup", out = here && here.way === "out";
+    const wasIn = cls === "dup", out = here && here.way === "out", undone = here && here.way === "undone";
     if (out && !roster.again) return said("gone", "Went out", "they went out, and nobody comes in again here", who);
-    const lets = admits || (wasIn && out);
+    const lets = admits || (wasIn && (out || undone));
     if (!lets) return said(cls, head, reason, { ...who, cash, due });
     let inside = roster.inside;
-    for (const { way, fresh } of seenHere.values()) if (fresh) inside += way === "in" ? 1 : -1;
+    for (const { way, fresh } of seenHere.values()) if (fresh) inside += way === "in" ? 1 : way === "out" ? -1 : 0;
     const expectedStill = (r) => r[1] !== attendee && !seenHere.has(r[1]) && ["in", "pay"].includes(roster.verdicts[r[7]][0]);
     const ofBooking = roster.byBooking.get(booking) ?? [];
     const family = people > 1 ? ofBooking.filter((r) => expectedStill(r) && r[8] === row[8]) : [];

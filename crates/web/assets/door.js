@@ -252,6 +252,18 @@
     await count();
   };
 
+  // What the program has already is undone there, when the network is back.
+  const undoLater = async (scan, row) => {
+    const attendee = Number(row?.dataset.attendee || 0), name = row?.querySelector("b")?.textContent ?? "";
+    await kept({ date, kind: "undo", key: key(), at: Date.now(), door: door(), did: "undo", scan, name, attendeeSeen: attendee });
+    if (attendee) await remember(attendee, "undone", houseNow(), true);
+    row?.classList.add("undone");
+    row?.querySelector("form")?.remove();
+    put({ class: "ready", word: "Undone", name, reason: "told to the other doors when the network is back", settled: false });
+    feel("ready");
+    await count();
+  };
+
   // Sending what waits: one by one, in order, from one tab at a time, each until it is answered.
   let flushing = false;
   const flush = async () => {
@@ -294,6 +306,7 @@
       const { line, name } = JSON.parse(answer.words);
       if (line) await toRead(`${name || of}, ${when}: ${line}`);
     }
+    if (item.kind === "undo" && item.attendeeSeen) await forget(item.attendeeSeen);
     await drop(id);
     const row = $(`kept-${id}`);
     if (row) { row.classList.add("sent"); row.querySelector("form")?.remove(); const span = row.querySelector("span"); span.textContent = span.textContent.replace(/, not settled$/, ", settled"); }
@@ -415,7 +428,9 @@
       undoKept(Number(form.dataset.undoKept || form.dataset.kept));
     } else if (form.matches("[data-undo]")) {
       e.preventDefault();
-      if (form.elements.scan.value) act(`/door/${date}/undo`, { scan: form.elements.scan.value });
+      const scan = form.elements.scan.value, row = $(`scan-${scan}`);
+      if (scan && down) undoLater(scan, row);
+      else if (scan) act(`/door/${date}/undo`, { scan });
     } else if (form.matches("[data-pay]")) {
       e.preventDefault();
       const body = Object.fromEntries(new FormData(form));

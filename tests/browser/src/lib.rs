@@ -514,7 +514,11 @@ pub async fn expected(house: &House) -> Result<(String, String, i64)> {
     let names = door::names(&house.desk, &bram, date, "").await?;
     let one = names
         .into_iter()
-        .find(|n| n.verdict.admits() && n.person.facts.state == State::Confirmed)
+        .find(|n| {
+            n.verdict.admits()
+                && n.person.facts.state == State::Confirmed
+                && n.person.ticket != "Pair"
+        })
         .context("somebody expected")?
         .person;
     let id = one.booking;

@@ -246,6 +246,17 @@ async fn half_a_network_lets_nobody_in_twice_and_forgets_nobody() -> Result<()> 
     settled(&b).await?;
     ensure!(report(&house.desk, &ilse, date).await?.is_empty());
     ensure!(matches!(presence(&house, people[2].id).await?, Presence::In { .. }));
+
+    // What the program has already is undone while it cannot be asked: it hears of it later.
+    b.press(&format!("{}\n", people[3].code)).await?;
+    b.says("#verdict", &people[3].name).await?;
+    b.says("#verdict", "Come in").await?;
+    cable.set(State::Cut);
+    b.says("#netsay", "No network").await?;
+    b.click("#log [data-undo] button").await?;
+    b.says("#verdict", "when the network is back").await?;
+    settled(&b).await?;
+    ensure!(presence(&house, people[3].id).await? == Presence::Expected);
     ensure!(matricle_faults(&house).await?.is_empty());
     Ok(())
 }

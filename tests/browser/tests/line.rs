@@ -330,16 +330,15 @@ async fn a_scan_without_network_is_said_kept_and_counted_once_when_it_is_back() 
     let b = Browser::open(DESKTOP, &[]).await?;
     b.sign_in(&house, 1).await?;
     b.driver.goto(format!("{}/door/{date}", house.url)).await?;
-    b.says("#verdict", "Ready").await?;
+    b.find("#doorwrap[data-roster]").await?;
     b.cdp("Network.enable", serde_json::json!({})).await?;
     let network = |offline: bool| serde_json::json!({ "offline": offline, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1 });
     b.cdp("Network.emulateNetworkConditions", network(true)).await?;
     b.press(&format!("{code}{ENTER}")).await?;
-    b.says("#verdict", "Not checked yet").await?;
-    b.says("#net", "One scan is kept here and sent again").await?;
-    b.cdp("Network.emulateNetworkConditions", network(false)).await?;
-    b.says("#verdict", "Come in").await?;
+    b.says("#verdict", "not settled").await?;
     b.says("#verdict", &name).await?;
+    b.says("#net", "one scan waits to be sent").await?;
+    b.cdp("Network.emulateNetworkConditions", network(false)).await?;
     b.says("#net", "In step").await?;
     b.says("#board", "Inside 7").await
 }

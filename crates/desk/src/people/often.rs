@@ -75,7 +75,7 @@ impl Often {
             Asks::Submission | Asks::Complaint => (n, 60),
             Asks::Keeping => (n.saturating_mul(60), 1),
             Asks::SubmissionFrom => (n.saturating_mul(10), 60),
-            Asks::Roster => (n.saturating_mul(6), 10),
+            Asks::Roster => (n.saturating_mul(30), 10),
             Asks::NumberTry => (n.saturating_mul(2), 60),
             Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),
             Asks::StrangerMailBy => (n.saturating_mul(2), 60),

@@ -183,6 +183,8 @@ pub(crate) struct Row {
     pub(crate) door: String,
     pub(crate) can_undo: bool,
     pub(crate) undone: bool,
+    /// Whose ticket it was; nought for nobody's.
+    pub(crate) attendee: i64,
 }
 
 pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
@@ -204,6 +206,7 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
         door: outcome.door.clone(),
         can_undo: outcome.passed && !outcome.undone,
         undone: outcome.undone,
+        attendee: outcome.attendee.map_or(0, |a| a.0),
     }
 }
 
