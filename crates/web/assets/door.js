@@ -405,14 +405,24 @@
   // Forms of this page go the same way.
   const payButtons = (off) => { for (const button of document.querySelectorAll("[data-pay] button")) button.disabled = off; };
   const act = async (path, body) => {
-    if (down) { flash("There is no network: this can be done when it is back."); feel("no"); return; }
+    if (down) { payButtons(false); flash("There is no network: this can be done when it is back."); feel("no"); return; }
+    // A refusal leaves what stood there, with everything typed.
+    const place = $("verdict"), stood = [place.className, place.dataset.verdict, [...place.childNodes]];
     checking();
     try {
       const answer = await ask(path, body, 10000);
       if (answer.signedOut) { location.reload(); return; }
       flash("");
       const told = answer.status < 400 ? shown(answer.words) : null;
-      if (!told) { payButtons(false); refused(answer.words, turn); return; }
+      if (!told) {
+        place.className = stood[0].replace(" fresh", "");
+        place.dataset.verdict = stood[1];
+        place.replaceChildren(...stood[2]);
+        payButtons(false);
+        flash(stripped(answer.words) || "That did not work; try again.");
+        feel("no");
+        return;
+      }
       if (told.class === "in") await remember(told.attendee, "in", houseNow(), false);
       else if (told.undone && told.attendee) await forget(told.attendee);
     } catch {
