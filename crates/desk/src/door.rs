@@ -53,7 +53,8 @@ pub struct Told {
     pub ticket: String,
     /// Place on the booking and people on it, where there are several.
     pub place: Option<(u32, u32)>,
-    /// Others on the booking who are not here yet.
+    /// Others on the booking who are not here yet, by name: of scans that were kept before
+    /// [`Told::others`] was.
     pub companions: Vec<String>,
     /// What the organiser wants the door to know of them.
     #[serde(default)]
@@ -563,7 +564,6 @@ pub fn show_in(
     if passage == Some(Way::In) {
         for member in &family {
             let own = tell(tx, Verdict::ComeIn, Some(member))?;
-            let own = Told { companions: Vec::new(), ..own };
             let scan = write(
                 &format!("{key}+{}", member.facts.attendee),
                 &own,
@@ -577,7 +577,6 @@ pub fn show_in(
         let own = person.facts.attendee;
         let mut others = db::others_expected(tx, person.booking, date)?;
         others.retain(|(id, _)| *id != own);
-        told.companions.clear();
         told.others = if person.people > 1 { others } else { Vec::new() };
     }
     let scan = write(key, &told, person.as_ref().map(|p| p.facts.attendee))?;
@@ -670,19 +669,13 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
         | Verdict::Unknown
         | Verdict::Misread => Why::Itself,
     };
-    let companions = match person {
-        Some(p) if verdict.admits() && p.people > 1 => {
-            db::still_expected(tx, p.booking, p.facts.attendee)?
-        }
-        _ => Vec::new(),
-    };
     Ok(Told {
         verdict,
         why,
         name: person.map_or_else(String::new, |p| p.name.clone()),
         ticket: person.map_or_else(String::new, |p| p.ticket.clone()),
         place: person.filter(|p| p.people > 1).map(|p| (p.place, p.people)),
-        companions,
+        companions: Vec::new(),
         note: person.map_or_else(String::new, |p| p.note.clone()),
         with: Vec::new(),
         others: Vec::new(),

@@ -61,6 +61,14 @@ pub enum DeskError {
     /// The door of a date that is not on now, and that no organiser has opened.
     #[error("the door of this date is not open")]
     DoorShut,
+    /// As many are inside as may be.
+    #[error("{inside} are inside, {most} may be")]
+    HallFull {
+        /// How many are inside.
+        inside: u32,
+        /// How many may be.
+        most: u32,
+    },
     /// Who came is settled, or the date has not begun.
     #[error("the list of who came is closed, or the date has not begun")]
     ListClosed,

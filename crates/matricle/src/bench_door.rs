@@ -14,7 +14,7 @@ use matricle_desk::door::{Volunteer, names};
 use matricle_store::people::Staff;
 use tokio::net::TcpListener;
 
-use crate::bench::{Line, Site, VISITOR, form_head, now, post};
+use crate::bench::{Line, Site, VISITOR, form_head, post};
 use crate::cli::DoorArgs;
 
 /// Scans a second.
@@ -117,7 +117,6 @@ pub async fn run(args: &DoorArgs) -> Result<()> {
         pdf.len() / 1000,
         took / 5000.0
     );
-    let _ = now();
     site.close().await
 }
 

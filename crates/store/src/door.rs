@@ -236,20 +236,3 @@ pub fn others_expected(
     })
     .doing("looking for companions")
 }
-
-/// Others on the same booking who are not in yet, by name.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn still_expected(
-    conn: &Connection,
-    booking: BookingId,
-    but: AttendeeId,
-) -> Result<Vec<String>, StoreError> {
-    conn.prepare_cached(
-        "SELECT a.name FROM attendees a WHERE a.booking_id = ?1 AND a.id <> ?2 AND a.presence = 'expected' AND a.cancelled_at IS NULL
-            AND a.date_id = (SELECT date_id FROM attendees WHERE id = ?2) ORDER BY a.position",
-    )
-    .and_then(|mut q| q.query_map((booking.0, but.0), |row| row.get(0))?.collect())
-    .doing("looking for companions")
-}

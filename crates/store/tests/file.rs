@@ -483,10 +483,7 @@ fn people_at_the_door_are_found_by_any_part_of_their_names() {
     assert_eq!(door::expected(&file.conn, date).unwrap(), 5);
     let first = find("ohara 0").remove(0);
     assert_eq!((first.place, first.people), (1, 4));
-    assert_eq!(
-        door::still_expected(&file.conn, first.booking, first.facts.attendee).unwrap().len(),
-        3
-    );
+    assert_eq!(door::others_expected(&file.conn, first.booking, date).unwrap().len(), 4);
     let said =
         |n: u64| door::by_reference(&file.conn, date, Reference::from_random(n)).unwrap().len();
     assert_eq!((said(1), said(2), said(3), said(4)), (4, 1, 0, 0), "a hold is not expected");

@@ -295,6 +295,8 @@
     } catch { unreachable(); return false; }
     if (answer.signedOut || answer.status === 401) { gone = "Sign in again, so that what waits can be sent"; say(); return false; }
     if (answer.status >= 500 || answer.status === 429 || answer.status === 408) return false;
+    // A form of before: the next beat brings the token of now.
+    if (answer.status === 403 && !item.refusedOnce) { await amend(id, { ...item, refusedOnce: true }); return false; }
     if (answer.status >= 400 && item.kind !== "undo") await toRead(`${of}, ${when}: could not be settled. ${stripped(answer.words)}`);
     else if (asks) {
       const part = document.createElement("template");

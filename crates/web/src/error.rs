@@ -108,6 +108,11 @@ impl IntoResponse for WebError {
                 "Not on this device",
                 crate::wording::sentence(&refusal.to_string()),
             ),
+            Self::Desk(DeskError::HallFull { inside, most }) => (
+                StatusCode::CONFLICT,
+                "The hall is full",
+                format!("{inside} are inside and {most} may be. Nothing was booked and nothing taken. Wait until somebody goes out, or ask an organiser to lift the limit."),
+            ),
             Self::Desk(DeskError::ListClosed) => (
                 StatusCode::CONFLICT,
                 "The list is closed",

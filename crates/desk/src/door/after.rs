@@ -7,11 +7,12 @@ use matricle_core::door::passages::Way;
 use matricle_core::form::{Fault, Form};
 use matricle_core::staff::{Right, RightRefusal, require};
 use matricle_core::{AttendeeId, DateId};
-use matricle_store::door::{self as db, NewScan};
+use matricle_store::door::{self as db, Doorway, NewScan};
 use matricle_store::people::Staff;
-use matricle_store::{Connection, events, outbox, places};
+use matricle_store::{Connection, Tx, events, outbox, places};
 
 use super::{Told, Why};
+use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
 /// What is said of somebody.
@@ -79,12 +80,12 @@ pub struct Afterwards {
     pub begun: bool,
 }
 
-/// The list is an organiser's, and that of whoever leads the date.
+/// The list is an organiser's, and that of whoever leads the date: of those who see dates of their
+/// own, whoever changes bookings sees all.
 fn may(conn: &Connection, staff: &Staff, date: DateId) -> Result<(), DeskError> {
     if require(staff.role, Right::ChangeBookings).is_ok() {
         return Ok(());
     }
-    require(staff.role, Right::SeeOwnDates)?;
     let own = places::hosts(conn)?.into_iter().filter(|h| h.person == Some(staff.id));
     for host in own {
         if db::is_led_by(conn, date, host.id.0)? {
@@ -99,9 +100,7 @@ fn may(conn: &Connection, staff: &Staff, date: DateId) -> Result<(), DeskError> 
 /// # Errors
 /// There is no such date; they are no organiser and do not lead it.
 pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Afterwards, DeskError> {
-    if !staff.role.may(Right::ChangeBookings) {
-        require(staff.role, Right::SeeOwnDates)?;
-    }
+    require(staff.role, Right::SeeOwnDates)?;
     let (staff, now) = (staff.clone(), desk.clock.now());
     desk.store
         .read(move |conn| {
@@ -133,6 +132,37 @@ pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Afterwards
         .await
 }
 
+/// What holds at a date whose list is gone through: it has begun, and the list is not closed.
+fn open_list(
+    conn: &Connection,
+    staff: &Staff,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Doorway, DeskError> {
+    may(conn, staff, date)?;
+    let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
+    if doorway.closed.is_some() || doorway.span.starts_at > now {
+        return Err(DeskError::ListClosed);
+    }
+    Ok(doorway)
+}
+
+/// Closes the list of a date or opens it, writes down what was done, and lets what is planned for
+/// those who came and those who missed it follow.
+fn set_closed(
+    tx: &Tx<'_>,
+    date: DateId,
+    closed: bool,
+    turn: &Turn,
+    what: impl FnOnce(&str) -> String,
+) -> Result<(), DeskError> {
+    db::set_list_closed(tx, date, closed.then_some((turn.now, turn.by.name.as_str())))?;
+    outbox::mark_date(tx, date)?;
+    let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+    let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+    crate::planning::dates::log(tx, event.id, turn, &what(&when))
+}
+
 /// What the door is called with which the list lets somebody in.
 pub const LIST: &str = "the list";
 
@@ -147,19 +177,11 @@ pub async fn mark(
     attendee: AttendeeId,
     mark: Mark,
 ) -> Result<(), DeskError> {
-    if !staff.role.may(Right::ChangeBookings) {
-        require(staff.role, Right::SeeOwnDates)?;
-    }
-    let turn =
-        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let turn = desk.turn_of(staff, Right::SeeOwnDates)?;
     let staff = staff.clone();
     desk.store
         .write(move |tx| {
-            may(tx, &staff, date)?;
-            let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
-            if doorway.closed.is_some() || doorway.span.starts_at > turn.now {
-                return Err(DeskError::ListClosed);
-            }
+            let doorway = open_list(tx, &staff, date, turn.now)?;
             let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
             let person = person.filter(|p| p.facts.state == State::Confirmed && !p.facts.test);
             let person = person.ok_or(DeskError::NotFound)?;
@@ -208,7 +230,7 @@ pub async fn mark(
             }
             db::set_came_late(tx, attendee, mark == Mark::CameLate)?;
             // What is planned for whoever came, and for whoever missed, follows.
-            Ok(outbox::mark_date(tx, date)?)
+            Ok::<_, DeskError>(outbox::mark_date(tx, date)?)
         })
         .await?;
     desk.wake.all();
@@ -220,20 +242,12 @@ pub async fn mark(
 /// # Errors
 /// It is closed; the date has not begun; they may not.
 pub async fn close(desk: &Desk, staff: &Staff, date: DateId) -> Result<u32, DeskError> {
-    if !staff.role.may(Right::ChangeBookings) {
-        require(staff.role, Right::SeeOwnDates)?;
-    }
-    let turn =
-        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let turn = desk.turn_of(staff, Right::SeeOwnDates)?;
     let staff = staff.clone();
     let missed = desk
         .store
         .write(move |tx| {
-            may(tx, &staff, date)?;
-            let doorway = db::doorway(tx, date)?.ok_or(DeskError::NotFound)?;
-            if doorway.closed.is_some() || doorway.span.starts_at > turn.now {
-                return Err(DeskError::ListClosed);
-            }
+            open_list(tx, &staff, date, turn.now)?;
             let mut missed = 0;
             for person in db::by_words(tx, date, "", u32::MAX)? {
                 let firm = person.facts.state == State::Confirmed;
@@ -243,13 +257,10 @@ pub async fn close(desk: &Desk, staff: &Staff, date: DateId) -> Result<u32, Desk
                     missed += 1;
                 }
             }
-            db::set_list_closed(tx, date, Some((turn.now, &turn.by.name)))?;
-            outbox::mark_date(tx, date)?;
-            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
-            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
-            let what = format!("closed the list of {when}: {missed} missed it");
-            crate::planning::dates::log(tx, event.id, &turn, &what)?;
-            Ok(missed)
+            set_closed(tx, date, true, &turn, |when| {
+                format!("closed the list of {when}: {missed} missed it")
+            })?;
+            Ok::<_, DeskError>(missed)
         })
         .await?;
     desk.wake.all();
@@ -267,11 +278,7 @@ pub async fn open_again(
     date: DateId,
     mut form: Form,
 ) -> Result<(), DeskError> {
-    if !staff.role.may(Right::ChangeBookings) {
-        require(staff.role, Right::SeeOwnDates)?;
-    }
-    let turn =
-        desk.turn(matricle_core::acting::Acting::staff(Right::SeeOwnDates, staff.id, &staff.name));
+    let turn = desk.turn_of(staff, Right::SeeOwnDates)?;
     let staff = staff.clone();
     desk.store
         .write(move |tx| {
@@ -289,12 +296,9 @@ pub async fn open_again(
                 db::set_presence(tx, attendee, date, &Presence::Expected)?;
                 db::set_missed_at_close(tx, attendee, false)?;
             }
-            db::set_list_closed(tx, date, None)?;
-            outbox::mark_date(tx, date)?;
-            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
-            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
-            let what = format!("opened the list of {when} again: {why}");
-            crate::planning::dates::log(tx, event.id, &turn, &what)
+            set_closed(tx, date, false, &turn, |when| {
+                format!("opened the list of {when} again: {why}")
+            })
         })
         .await?;
     desk.wake.all();

@@ -410,7 +410,7 @@ fn list_of(made: &Made, asked: &Asked, now: Timestamp) -> List {
     let count = u32::try_from(made.people.len()).unwrap_or(u32::MAX);
     List {
         house: made.house.name.clone(),
-        kind: crate::door::papers::heading(asked.kind).into(),
+        kind: heading(asked.kind).into(),
         title: made.event.title.clone(),
         when: when_of(made, now),
         says: format!(
@@ -500,7 +500,7 @@ pub async fn confirm(
     network: &str,
 ) -> Result<Confirmed, DeskError> {
     let now = desk.clock.now();
-    desk.often.ask(crate::people::often::Asks::Letters, network, now)?;
+    desk.often.ask(crate::people::often::Asks::Certificate, network, now)?;
     let attendee: i64 = number.trim().parse().map_err(|_| DeskError::NotFound)?;
     let attendee = AttendeeId(attendee);
     let Reading::Code(code) = read(typed) else { return Err(DeskError::NotFound) };

@@ -113,9 +113,8 @@ pub async fn roster(
                         Verdict::ToPay { due } => Some(due.minor),
                         _ => None,
                     };
-                    let mut told = tell(conn, verdict, Some(&person))?;
                     // Who of a party is not here yet the device works out itself.
-                    told.companions.clear();
+                    let told = tell(conn, verdict, Some(&person))?;
                     let cash = due.filter(|_| {
                         own && person.facts.state != matricle_core::booking::State::Requested
                     });

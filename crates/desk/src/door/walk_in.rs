@@ -14,7 +14,7 @@ use matricle_store::events::{self, Choices};
 use matricle_store::waiting::{self, Waiter};
 use matricle_store::{Connection, Tx};
 
-use super::{Device, Outcome, Shown, Volunteer, at_open_door, show_in};
+use super::{Device, Outcome, Shown, Volunteer, at_open_door, gate_of, show_in};
 use crate::acting::Turn;
 use crate::bookings::moves::{With, firm};
 use crate::bookings::seats::{fresh_reference, sweep};
@@ -191,7 +191,16 @@ pub async fn walk_in(
                 return Outcome::of(before);
             }
             let first = book_in(tx, &volunteer, (date, &doorway, &device), &walk, &turn)?;
-            show_in(tx, &volunteer, date, &device, &Shown::Attendee(first), &turn)
+            let all_of = |id| Shown::Attendee(id);
+            let mut outcome = show_in(tx, &volunteer, date, &device, &all_of(first), &turn)?;
+            // All of them stand there; one undo takes all of them back.
+            for (id, name) in std::mem::take(&mut outcome.told.others) {
+                let key = format!("{}+{id}", device.key);
+                let other = Device { key, ..device.clone() };
+                let own = show_in(tx, &volunteer, date, &other, &all_of(id), &turn)?;
+                outcome.told.with.push((own.scan, id, name));
+            }
+            Ok(outcome)
         })
         .await?;
     desk.wake.all();
@@ -224,6 +233,16 @@ fn book_in(
     }
     if total.minor > 0 {
         volunteer.takes_money()?;
+    }
+    // Nobody pays for standing outside.
+    let gate = gate_of(tx, doorway, date, &device.door)?;
+    let admits = |w: &Wanted| {
+        let ticket = sheet.tickets.iter().find(|t| t.id == w.ticket);
+        ticket.map_or(0, |t| t.admits.saturating_mul(w.quantity))
+    };
+    let coming = wanted.iter().map(admits).sum::<u32>();
+    if let Some(most) = gate.most.filter(|most| gate.inside.saturating_add(coming) > *most) {
+        return Err(DeskError::HallFull { inside: gate.inside, most });
     }
     let reference = fresh_reference(tx)?;
     let id =

@@ -37,6 +37,8 @@ pub enum Asks {
     Keeping,
     /// Somebody complains: by the network.
     Complaint,
+    /// A certificate is looked up: by the network.
+    Certificate,
     /// A roster is taken along: by whom, for which date.
     Roster,
     /// Letters with which a device joins are tried: by the network.
@@ -70,7 +72,7 @@ impl Often {
     const fn quota(&self, what: Asks) -> Quota {
         let n = self.scale;
         let (most, minutes) = match what {
-            Asks::Password | Asks::Letters => (n.saturating_mul(2), 15),
+            Asks::Password | Asks::Letters | Asks::Certificate => (n.saturating_mul(2), 15),
             Asks::NumberMail => (n / 2 + 1, 60),
             Asks::Submission | Asks::Complaint => (n, 60),
             Asks::Keeping => (n.saturating_mul(60), 1),

@@ -11,6 +11,8 @@ use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{cancel, pass_on, waiting};
+use matricle_desk::door::after::{self, Mark};
+use matricle_desk::door::papers;
 use matricle_desk::door::report::{About, ReportLine, report};
 use matricle_desk::door::settling::{Queued, SettledScan, settle_one};
 use matricle_desk::door::walk_in::{WalkIn, for_walk_ins, walk_in};
@@ -534,5 +536,91 @@ async fn a_walk_in_pays_and_comes_in_at_once_and_seats_of_the_absent_go_to_the_l
     let again =
         w.desk.store.read(move |c| db::by_id(c, owing.facts.attendee)).await.unwrap().unwrap();
     assert_eq!((again.facts.due.minor, again.facts.presence), (due, Presence::Expected));
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_came_is_gone_through_closed_and_opened_again_and_certificates_are_confirmed() {
+    let w = world().await;
+    let (ilse, bram, owen) = (w.staff(0).await, w.staff(1).await, w.staff(3).await);
+    let (_, date, people) = w.at_open_door(CANDLES, &[3, 0, 0]).await;
+    let mark =
+        async |who: usize, mark| after::mark(&w.desk, &ilse, date, people[who].0, mark).await;
+    let closed = |outcome: Result<_, DeskError>| matches!(outcome, Err(DeskError::ListClosed));
+    assert!(closed(mark(0, Mark::Missed).await), "it has not begun");
+    assert!(matches!(after::list(&w.desk, &bram, date).await, Err(DeskError::Right(_))));
+    assert!(
+        matches!(after::list(&w.desk, &owen, date).await, Err(DeskError::Right(_))),
+        "he does not lead it"
+    );
+    w.show(date, "gate", "key-one", &people[0].1).await;
+    w.pass(180);
+    mark(1, Mark::CameLate).await.unwrap();
+    let of = async |who: usize| {
+        let list = after::list(&w.desk, &ilse, date).await.unwrap();
+        list.people.into_iter().find(|p| p.attendee == people[who].0).unwrap().mark
+    };
+    assert_eq!((of(0).await, of(1).await, of(2).await), (Mark::Came, Mark::CameLate, Mark::Open));
+    // What the door wrote was a mistake; and back.
+    mark(0, Mark::Missed).await.unwrap();
+    assert_eq!(of(0).await, Mark::Missed);
+    mark(0, Mark::Came).await.unwrap();
+    let missed = after::close(&w.desk, &ilse, date).await.unwrap();
+    assert!(missed > 0 && of(2).await == Mark::Missed);
+    assert!(closed(mark(2, Mark::Came).await));
+    // A device hands in after it was closed: whoever came is not forgotten by opening it again.
+    let by = Volunteer::from(&bram);
+    w.settle(&by, date, w.queued("key-late", &people[2].1, Did::LetIn, 100, "yard")).await;
+    assert!(matches!(
+        after::open_again(&w.desk, &ilse, date, form(&[])).await,
+        Err(DeskError::Form(_))
+    ));
+    after::open_again(&w.desk, &ilse, date, form(&[("why", "one was there")])).await.unwrap();
+    assert_eq!((of(0).await, of(2).await), (Mark::Came, Mark::Came));
+    assert!(after::close(&w.desk, &ilse, date).await.unwrap() < missed);
+
+    // A certificate of one who came is confirmed by number and code, and by nothing else.
+    let asked = papers::Asked::new(papers::Kind::Certificates);
+    assert!(papers::paper(&w.desk, &ilse, date, asked).await.unwrap().1.starts_with(b"%PDF"));
+    let code = |who: usize| w.desk.secrets.certificate_code(people[who].0).to_string();
+    let confirm = async |number: AttendeeId, code: String| {
+        papers::confirm(&w.desk, &number.to_string(), &code, "10.0.0.2").await
+    };
+    let told = confirm(people[0].0, code(0).to_lowercase()).await.unwrap();
+    assert!(told.title.contains("Candles") && !told.name.is_empty());
+    assert!(matches!(confirm(people[0].0, code(1)).await, Err(DeskError::NotFound)));
+    let absent = w.desk.store.read(move |c| db::missed_at_close(c, date)).await.unwrap()[0];
+    let theirs = w.desk.secrets.certificate_code(absent).to_string();
+    assert!(matches!(confirm(absent, theirs).await, Err(DeskError::NotFound)), "they did not come");
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_party_without_tickets_comes_in_together_and_nobody_pays_to_stand_outside() {
+    let w = world().await;
+    let (ilse, bram) = (w.staff(0).await, w.staff(1).await);
+    let (date, _) = w.choice(CANDLES, &[1]).await;
+    let sold = for_walk_ins(&w.desk, &bram, date).await.unwrap().tickets.remove(0);
+    let party = |key: &str| {
+        let wanted = vec![Wanted { ticket: sold.ticket, quantity: 3 }];
+        let walk = WalkIn {
+            wanted,
+            due_minor: 3 * sold.price.minor,
+            method: Method::Cash,
+            name: String::new(),
+            waiter: None,
+        };
+        walk_in(&w.desk, &bram, (date, Device::at("gate", key)), walk)
+    };
+    let before = door::board(&w.desk, &bram, date).await.unwrap().inside;
+    let came = party("key-party").await.unwrap();
+    assert_eq!((came.told.with.len(), came.told.others.len()), (2, 0));
+    assert_eq!(door::board(&w.desk, &bram, date).await.unwrap().inside, before + 3);
+    door::undo(&w.desk, &bram, date, came.scan).await.unwrap();
+    assert_eq!(door::board(&w.desk, &bram, date).await.unwrap().inside, before, "all of them");
+    let most = (before + 2).to_string();
+    set_up::keep(&w.desk, &ilse, date, form(&[("most", &most), ("again", "yes")])).await.unwrap();
+    let full = party("key-full").await;
+    assert!(matches!(full, Err(DeskError::HallFull { .. })), "{full:?}");
     w.sound().await;
 }

@@ -197,7 +197,7 @@ pub fn set_came_late(tx: &Tx<'_>, id: AttendeeId, late: bool) -> Result<(), Stor
 /// # Errors
 /// SQLite refuses.
 pub fn missed_at_close(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, StoreError> {
-    conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND missed_at_close = 1")
+    conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND missed_at_close = 1 AND presence = 'missed'")
         .and_then(|mut q| q.query_map([date.0], |row| row.get(0).map(AttendeeId))?.collect())
         .doing("reading who was missing")
 }

@@ -5,7 +5,6 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::door::flow::Flow;
 use matricle_core::staff::Right;
 use matricle_core::{DateId, DeviceId};
 use matricle_desk::DeskError;
@@ -332,7 +331,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         may_change: at.staff.role.may(Right::PlanEvents),
         open_lines: lines.iter().filter(|l| l.looked.is_none()).count(),
         lines: lines.iter().map(|l| line_row(l, &house)).collect(),
-        flow: flow_part(&told, span, &house.zone),
+        flow: flow::part(&told, span.starts_at, &house.zone),
         open: matricle_core::door::is_open(span, set.doorway.opened_by.is_some(), desk.clock.now()),
         opened_by: set.doorway.opened_by.clone(),
         closed: set.doorway.closed.as_ref().map_or_else(String::new, |(at, who)| {
@@ -340,10 +339,6 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         }),
         d,
     })
-}
-
-fn flow_part(told: &Flow, span: &matricle_core::schedule::Span, zone: &str) -> String {
-    flow::part(told, span.starts_at, zone)
 }
 
 /// `GET /office/doors/{date}`: the door of a date.
@@ -423,7 +418,7 @@ pub(crate) async fn live_flow(
     let viewer = live::Viewer::of(&headers, &staff);
     Ok(live::stream(&app, viewer, vec![date], move || {
         let (desk, staff, span, zone) = (desk.clone(), staff.clone(), span.clone(), zone.clone());
-        async move { Ok(flow_part(&flows::of_date(&desk, &staff, date).await?, &span, &zone)) }
+        async move { Ok(flow::part(&flows::of_date(&desk, &staff, date).await?, span.starts_at, &zone)) }
     }))
 }
 

@@ -449,6 +449,7 @@ pub(crate) async fn save(
 }
 
 struct OwnDate {
+    id: i64,
     title: String,
     when: String,
     place: String,
@@ -474,6 +475,7 @@ pub(crate) async fn mine(at: Clerk) -> Result<Response, WebError> {
         dates: dates
             .iter()
             .map(|(d, people)| OwnDate {
+                id: d.date.id.0,
                 title: d.event.title.clone(),
                 when: words::span(d.date.span.starts, d.date.span.ends, today),
                 place: d.date.place(),

@@ -24,6 +24,8 @@ struct FlowPart {
     now: Option<i32>,
     sentences: Vec<String>,
     label: String,
+    /// There are no like dates.
+    usual: bool,
 }
 
 /// Width of a step and height of the picture, in its own units.
@@ -106,5 +108,7 @@ pub(crate) fn part(flow: &Flow, starts: Timestamp, zone: &str) -> String {
     });
     let now = (now > 0).then(|| i32::try_from(now).unwrap_or(0) * WIDE);
     let label = format!("Arrivals every {STEP} minutes: those who came, and those of like dates");
-    FlowPart { bars, hours, now, sentences, label }.render().unwrap_or_default()
+    FlowPart { bars, hours, now, sentences, label, usual: flow.rests_on == 0 }
+        .render()
+        .unwrap_or_default()
 }
