@@ -862,29 +862,35 @@ pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSu
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let day = SignedDuration::from_hours(24);
-            let opened = db::opened(conn, now - day)?;
-            let between = |from, until| Asked {
-                staff: true,
-                between: Some((from, until)),
-                most: 500,
-                ..Asked::default()
-            };
-            let mut dates = events::list(conn, &between(now - day, now + day), now)?.dates;
-            for id in &opened {
-                let Some((_, date)) = events::date_by_id(conn, *id)? else { continue };
-                let asked = between(date.span.starts_at, date.span.ends_at);
-                let found = events::list(conn, &asked, now)?.dates;
-                dates.extend(found.into_iter().filter(|d| d.date.id == *id));
-            }
-            dates.sort_by_key(|d| (d.date.span.starts_at, d.date.id));
-            dates.dedup_by_key(|d| d.date.id);
-            Ok(dates
-                .into_iter()
-                .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
-                .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
-                .filter(|d| volunteer.covers(d.date.id))
-                .collect())
+            let mut dates = open_now(conn, now)?;
+            dates.retain(|d| volunteer.covers(d.date.id));
+            Ok(dates)
         })
         .await
+}
+
+/// Dates whose door is open at `now`, by their start.
+fn open_now(conn: &Connection, now: Timestamp) -> Result<Vec<DateSummary>, DeskError> {
+    let day = SignedDuration::from_hours(24);
+    let opened = db::opened(conn, now - day)?;
+    let between = |from, until| Asked {
+        staff: true,
+        between: Some((from, until)),
+        most: 500,
+        ..Asked::default()
+    };
+    let mut dates = events::list(conn, &between(now - day, now + day), now)?.dates;
+    for id in &opened {
+        let Some((_, date)) = events::date_by_id(conn, *id)? else { continue };
+        let asked = between(date.span.starts_at, date.span.ends_at);
+        let found = events::list(conn, &asked, now)?.dates;
+        dates.extend(found.into_iter().filter(|d| d.date.id == *id));
+    }
+    dates.sort_by_key(|d| (d.date.span.starts_at, d.date.id));
+    dates.dedup_by_key(|d| d.date.id);
+    Ok(dates
+        .into_iter()
+        .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
+        .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
+        .collect())
 }

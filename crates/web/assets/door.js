@@ -567,7 +567,8 @@
   };
   document.addEventListener("keydown", (e) => {
     if (e.isComposing || e.ctrlKey || e.metaKey || (e.altKey && e.key.length !== 1) || document.activeElement?.id === "code") return;
-    const now = performance.now();
+    // When the key was pressed, not when a busy page came round to it.
+    const now = e.timeStamp;
     clearTimeout(silence);
     if (!typed || now - before > 300) { typed = keys = ""; first = now; const at = field(); began = at ? { at, value: at.value } : null; }
     before = now;

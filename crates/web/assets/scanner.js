@@ -57,7 +57,7 @@
   };
   document.addEventListener("keydown", (e) => {
     if (e.ctrlKey || e.metaKey || e.isComposing) return;
-    const now = performance.now();
+    const now = e.timeStamp;
     clearTimeout(timer);
     if (now - before > 500) { typed = ""; gaps = []; ends = []; } else if (typed && e.key.length === 1) gaps.push(now - before);
     before = now;

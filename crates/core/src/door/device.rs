@@ -14,10 +14,15 @@ const LONGEST: SignedDuration = SignedDuration::from_hours(24 * 14);
 const AFTERWARDS: SignedDuration = SignedDuration::from_hours(3);
 
 /// When a device ends by itself: three hours after the last of its dates ends, at most in two
-/// weeks; one that is for all that are on ends at four in the next morning, when whatever was on
-/// is over.
+/// weeks; one that is for all that are on ends at four in the next morning, or three hours after
+/// the last of those that are on now, if that is later.
 #[must_use]
-pub fn ends_by_itself(last: Option<Timestamp>, zone: &str, now: Timestamp) -> Timestamp {
+pub fn ends_by_itself(
+    last: Option<Timestamp>,
+    on: Option<Timestamp>,
+    zone: &str,
+    now: Timestamp,
+) -> Timestamp {
     let bound = now.saturating_add(LONGEST).unwrap_or(now);
     let zone = TimeZone::get(zone).unwrap_or(TimeZone::UTC);
     let here = now.to_zoned_datetime(zone);
@@ -25,9 +30,10 @@ pub fn ends_by_itself(last: Option<Timestamp>, zone: &str, now: Timestamp) -> Ti
         let at = here.date().checked_add(i64::from(here.hour() >= 4).days()).ok()?.at(4, 0, 0, 0);
         here.time_zone().to_ambiguous_timestamp(at).compatible().ok()
     };
+    let after = |end: Timestamp| end.saturating_add(AFTERWARDS).map_or(bound, |at| at.min(bound));
     match last {
-        Some(last) => last.saturating_add(AFTERWARDS).map_or(bound, |at| at.min(bound)),
-        None => morning().unwrap_or(bound),
+        Some(last) => after(last),
+        None => on.map(after).max(morning()).unwrap_or(bound),
     }
 }
 
@@ -112,7 +118,10 @@ mod tests {
     #[test]
     fn a_device_ends_when_what_it_is_for_is_over() {
         let at = |text: &str| text.parse::<Timestamp>().unwrap();
-        let ends = |last, now| ends_by_itself(last, "Europe/Dublin", at(now)).to_string();
+        let ends = |last, now| ends_by_itself(last, None, "Europe/Dublin", at(now)).to_string();
+        let on = Some(at("2026-11-27T06:15:00Z"));
+        let night = ends_by_itself(None, on, "Europe/Dublin", at("2026-11-27T02:55:00Z"));
+        assert_eq!(night.to_string(), "2026-11-27T09:15:00Z", "what is on at night goes on");
         assert_eq!(ends(None, "2026-11-26T18:00:00Z"), "2026-11-27T04:00:00Z");
         assert_eq!(ends(None, "2026-11-27T01:00:00Z"), "2026-11-27T04:00:00Z");
         let last = Some(at("2026-11-28T22:00:00Z"));

@@ -61,7 +61,8 @@ pub async fn let_join(desk: &Desk, staff: &Staff, mut form: Form) -> Result<Lett
                     None => form.fault("dates", Fault::Unknown),
                 }
             }
-            let ends = ends_by_itself(last, &house.zone, now);
+            let on = super::open_now(tx, now)?.iter().map(|d| d.date.span.ends_at).max();
+            let ends = ends_by_itself(last, on, &house.zone, now);
             let takes_money = !form.get("money").is_empty();
             form.done().map_err(DeskError::Form)?;
             let letters = Reference::from_random(random_u64());
