@@ -4,6 +4,7 @@ pub mod device;
 pub mod flow;
 pub mod names;
 pub mod passages;
+pub mod rooms;
 
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -60,6 +61,8 @@ pub struct Door {
     pub name: String,
     /// The ticket types it is for; none for all of them.
     pub tickets: Vec<TicketTypeId>,
+    /// The room whose sessions it lets into; empty where it lets into the date as a whole.
+    pub room: String,
 }
 
 impl Door {
@@ -111,7 +114,7 @@ impl Gate {
         if here.takes(ticket) {
             return None;
         }
-        self.doors.iter().find(|d| d.takes(ticket))
+        self.doors.iter().find(|d| d.room.is_empty() && d.takes(ticket))
     }
 }
 
@@ -142,6 +145,11 @@ pub enum Verdict {
     OtherDoor {
         /// What that door is called.
         door: String,
+    },
+    /// A room whose seats are kept for those who signed up.
+    SignUpsFirst {
+        /// From when those of whoever has not come are free.
+        from: Timestamp,
     },
     /// As many are inside as may be.
     Full {
@@ -187,6 +195,7 @@ impl Verdict {
             Self::NotIn => "not in",
             Self::WentOut => "went out",
             Self::OtherDoor { .. } => "other door",
+            Self::SignUpsFirst { .. } => "sign-ups first",
             Self::Full { .. } => "full",
             Self::GivenUp { .. } => "seat given up",
             Self::OtherDate { .. } => "other date",
@@ -273,6 +282,7 @@ pub fn verdict_out(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
         | Verdict::ToPay { .. }
         | Verdict::WentOut
         | Verdict::OtherDoor { .. }
+        | Verdict::SignUpsFirst { .. }
         | Verdict::Full { .. }
         | Verdict::GivenUp { .. } => Verdict::NotIn,
         other => other,
@@ -359,7 +369,7 @@ mod tests {
             facts.date = DateId(booked);
             facts.test = test;
             facts.given_up = given_up.then_some(at);
-            let of = |name: &str, ticket| Door { name: name.into(), tickets: vec![TicketTypeId(ticket)] };
+            let of = |name: &str, ticket| Door { name: name.into(), tickets: vec![TicketTypeId(ticket)], room: String::new() };
             let doors = vec![of("gate", if other { 2 } else { 1 }), of("upper room", 1)];
             let gate = Gate { date: DateId(door), again, inside, most, coming: 1, doors, door: "gate".into() };
             let out = verdict_out(Some(&facts), &gate);

@@ -1,44 +1,49 @@
 //! The door: scanning, letting in by name, undoing, and what the door sees.
 
 pub mod after;
+mod board;
 pub mod devices;
 pub mod finding;
 pub mod flow;
 pub mod papers;
+mod paying;
 pub mod report;
+mod rooms;
 pub mod roster;
 pub mod set_up;
 pub mod settling;
 mod volunteer;
 pub mod walk_in;
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::{Reading, Reference, read};
-use matricle_core::door::names::Typed;
+use matricle_core::codes::{Reading, read};
 use matricle_core::door::passages::Way;
-use matricle_core::door::{self, Gate, PACE_MINUTES, Presence, Verdict, all_in_by};
-use matricle_core::ledger::Method;
+use matricle_core::door::{self, Gate, Presence, Verdict};
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
-use matricle_core::stamps::using;
-use matricle_core::words::fold;
 use matricle_core::{AttendeeId, Currency, DateId, Money};
 use matricle_formats::words;
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::door::{AtDoor, Doorway, NewScan, Scan};
-use matricle_store::events::{self, Asked, Choices, DateSummary, EventState};
+use matricle_store::events;
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, bookings, door as db};
 use serde::{Deserialize, Serialize};
 
 use crate::acting::Turn;
-use crate::bookings::taking::take_in;
 use crate::money::refunds::hand_back;
 use crate::telling::tell_let_in;
-use crate::{Desk, DeskError, house_of};
+use crate::{Desk, DeskError};
 
+pub use board::{Board, Name, board, log, names, todays};
+pub use paying::{Pay, With, on_their_telephone, pay};
+pub use rooms::InRoom;
 pub use volunteer::Volunteer;
+
+use board::open_now;
+use paying::with_ways;
+use rooms::AtRoom;
 
 /// What the door is told about a scan, kept with it as it was then. The pages word it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,6 +70,9 @@ pub struct Told {
     /// Others on the booking with tickets of their own who are not here yet.
     #[serde(default)]
     pub others: Vec<(AttendeeId, String)>,
+    /// The session whose room it was, in words; empty at the door of the date.
+    #[serde(default)]
+    pub session: String,
 }
 
 /// What a verdict rests on, beyond itself.
@@ -122,6 +130,7 @@ impl InWords {
             note: String::new(),
             with: Vec::new(),
             others: Vec::new(),
+            session: String::new(),
         }
     }
 }
@@ -172,32 +181,6 @@ pub struct Outcome {
     pub passed: bool,
 }
 
-/// Ways to pay at the door.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Pay {
-    /// Who stands there.
-    pub attendee: AttendeeId,
-    /// What is to pay for their whole booking.
-    pub due: Money,
-    /// Stamps that would pay it, when stamps pay all of it.
-    pub stamps: u32,
-    /// The booker's cards that have so many: letters, stamps left.
-    pub cards: Vec<(String, u32)>,
-    /// The house has a card provider: they can pay on their own telephone.
-    pub by_card: bool,
-}
-
-/// How money is taken at the door.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum With {
-    /// In cash.
-    Cash,
-    /// On the house's card machine.
-    CardHere,
-    /// With the stamp card of these letters.
-    Stamps(String),
-}
-
 impl Outcome {
     fn of(scan: Scan) -> Result<Self, DeskError> {
         let told = match serde_json::from_str(&scan.told) {
@@ -212,7 +195,7 @@ impl Outcome {
             at: scan.at,
             undone: scan.undone_at.is_some(),
             attendee: scan.attendee,
-            passed: scan.passage.is_some(),
+            passed: scan.passage.or(scan.room_way).is_some(),
             door: scan.door,
             pay: None,
             stands: None,
@@ -252,127 +235,6 @@ pub async fn show(
     let outcome =
         desk.store.write(move |tx| show_in(tx, &by, date, &device, &shown, &turn)).await?;
     with_ways(desk, &volunteer, outcome).await
-}
-
-/// Adds how a person who is to pay can do so here.
-async fn with_ways(
-    desk: &Desk,
-    volunteer: &Volunteer,
-    mut outcome: Outcome,
-) -> Result<Outcome, DeskError> {
-    if matches!(outcome.told.verdict, Verdict::ToPay { .. }) && volunteer.may_take_money() {
-        let (now, scan) = (desk.clock.now(), outcome.scan);
-        outcome.pay = desk.store.read(move |conn| ways(conn, scan, now)).await?;
-        if let Some(pay) = &mut outcome.pay {
-            pay.by_card = desk.provider.is_there();
-        }
-    }
-    Ok(outcome)
-}
-
-fn ways(conn: &Connection, scan: i64, now: Timestamp) -> Result<Option<Pay>, DeskError> {
-    let Some(attendee) = db::scan_by_id(conn, scan)?.and_then(|s| s.attendee) else {
-        return Ok(None);
-    };
-    let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
-    let booking = bookings::by_id(conn, person.booking)?.ok_or(DeskError::NotFound)?;
-    if !booking.is_owed() {
-        return Ok(None);
-    }
-    let (stamps, minor) = crate::money::cards::payable(conn, &booking)?;
-    let stamps = if minor == booking.due().minor { stamps } else { 0 };
-    let mut held = Vec::new();
-    if stamps > 0 && !booking.email.is_empty() {
-        held = cards::of(conn, Some(&booking.email))?;
-        held.retain(|c| using(&c.card, stamps, now).is_ok());
-    }
-    let cards = held.into_iter().map(|c| (c.code, c.card.left)).collect();
-    Ok(Some(Pay { attendee, due: booking.due(), stamps, cards, by_card: false }))
-}
-
-/// Takes what a person's booking is to pay at the door, and lets them in. `due` is what the
-/// volunteer saw; when it is something else by now nothing is taken, and the fresh verdict
-/// says so. Sent again by the device, nothing is taken twice.
-///
-/// # Errors
-/// The role may not; the stamp card does not pay; the store fails.
-pub async fn pay(
-    desk: &Desk,
-    who: impl Into<Volunteer>,
-    (date, device): (DateId, Device),
-    attendee: AttendeeId,
-    due_minor: i64,
-    with: With,
-) -> Result<Outcome, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in_at(date, desk.clock.now())?;
-    volunteer.takes_money()?;
-    let turn = desk.turn(volunteer.acting());
-    let by = volunteer.clone();
-    let outcome = desk
-        .store
-        .write(move |tx| {
-            let doorway = at_open_door(tx, &by, date, turn.now)?;
-            if let Some(before) = db::scan_by_key(tx, &device.key)? {
-                return Outcome::of(before);
-            }
-            let gate = gate_of(tx, &doorway, date, &device.door)?;
-            let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
-            let person = person.ok_or(DeskError::NotFound)?;
-            let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
-            let as_seen = matches!(
-                door::verdict(Some(&person.facts), &gate),
-                Verdict::ToPay { due } if due.minor == due_minor
-            );
-            let mut payment = None;
-            if booking.is_owed() && as_seen {
-                let by_hand =
-                    |method| take_in(tx, &booking, (method, due_minor), &device.door, &turn);
-                match &with {
-                    With::Cash => payment = Some(by_hand(Method::Cash)?),
-                    With::CardHere => payment = Some(by_hand(Method::CardHere)?),
-                    With::Stamps(code) => {
-                        crate::bookings::stamps::pay_in(tx, &booking, code, &turn)?;
-                    }
-                }
-            }
-            let outcome = show_in(tx, &by, date, &device, &Shown::Attendee(attendee), &turn)?;
-            if let Some(payment) = payment {
-                db::set_payment(tx, outcome.scan, &payment)?;
-            }
-            Ok(outcome)
-        })
-        .await?;
-    desk.wake.all();
-    with_ways(desk, &volunteer, outcome).await
-}
-
-/// The provider's page where a person pays their booking by card, on their own telephone. The
-/// door hears of it as of any payment, and lets them in with the next scan.
-///
-/// # Errors
-/// The role may not, or the device takes no money; nothing is owed; the provider is away.
-pub async fn on_their_telephone(
-    desk: &Desk,
-    who: impl Into<Volunteer>,
-    date: DateId,
-    attendee: AttendeeId,
-) -> Result<String, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in_at(date, desk.clock.now())?;
-    volunteer.takes_money()?;
-    let now = desk.clock.now();
-    let reference = desk
-        .store
-        .read(move |conn| {
-            at_open_door(conn, &volunteer, date, now)?;
-            let person = db::by_id(conn, attendee)?.filter(|p| p.facts.date == date);
-            let booking = person.ok_or(DeskError::NotFound)?.booking;
-            let booking = bookings::by_id(conn, booking)?.ok_or(DeskError::NotFound)?;
-            Ok::<_, DeskError>(booking.reference)
-        })
-        .await?;
-    crate::bookings::pay::pay_url(desk, reference).await
 }
 
 /// Lets whoever checks in pass at the door of a date that is on, or that an organiser has
@@ -511,17 +373,28 @@ pub fn show_in(
         return Outcome::of(before);
     }
     let mut gate = gate_of(tx, &doorway, date, door)?;
+    let at_room = AtRoom::of(tx, (date, &doorway), &gate, now)?;
     let (verdict, person, family) = match looked_up(tx, shown, date)? {
         Ok(person) => {
             let facts = person.as_ref().map(|p| &p.facts);
-            let family = match (device.way, &person) {
-                (Way::In, Some(p)) if p.people > 1 => db::on_the_same_ticket(tx, p.facts.attendee)?,
+            let family = match (device.way, &person, &at_room) {
+                (Way::In, Some(p), Some(room)) if p.people > 1 => {
+                    room.family(tx, p.facts.attendee)?
+                }
+                (Way::In, Some(p), None) if p.people > 1 => {
+                    db::on_the_same_ticket(tx, p.facts.attendee)?
+                }
                 _ => Vec::new(),
             };
-            gate.coming = 1 + u32::try_from(family.len()).unwrap_or(u32::MAX - 1);
-            let verdict = match device.way {
-                Way::In => door::verdict(facts, &gate),
-                Way::Out => door::verdict_out(facts, &gate),
+            let coming = 1 + u32::try_from(family.len()).unwrap_or(u32::MAX - 1);
+            gate.coming = coming;
+            let verdict = match (&at_room, facts, device.way) {
+                (Some(room), Some(person), way) => {
+                    let whole = door::verdict(Some(person), &gate);
+                    room.judge(tx, whole, (person.attendee, way), coming, now)?
+                }
+                (_, _, Way::In) => door::verdict(facts, &gate),
+                (_, _, Way::Out) => door::verdict_out(facts, &gate),
             };
             (verdict, person, family)
         }
@@ -540,7 +413,14 @@ pub fn show_in(
         Verdict::Out => Some(Way::Out),
         _ => None,
     };
-    let passage = passage.filter(|_| person.is_some());
+    let went = passage.filter(|_| person.is_some());
+    let room = at_room.as_ref().and_then(|r| went.map(|way| (r.session.facts.id, way)));
+    // Whoever goes into a room is at the date; whoever goes out of it still is.
+    let passage = went.filter(|way| room.is_none() || *way == Way::In);
+    let was_in = person.as_ref().is_some_and(|p| matches!(p.facts.presence, Presence::In { .. }));
+    if let (Some(at_room), true) = (&at_room, person.is_some()) {
+        told.session = at_room.label();
+    }
     let write = |key: &str, told: &Told, attendee: Option<AttendeeId>| {
         let json = told_json(told)?;
         let new = NewScan {
@@ -555,6 +435,7 @@ pub fn show_in(
             device_at: device.at,
             at: now,
             passage,
+            room,
             line: None,
             receipt: "",
         };
@@ -573,7 +454,7 @@ pub fn show_in(
             told.with.push((scan, member.facts.attendee, member.name.clone()));
         }
     }
-    if let (Some(Way::In), Some(person)) = (passage, &person) {
+    if let (Some(Way::In), Some(person), None) = (passage, &person, room) {
         let own = person.facts.attendee;
         let mut others = db::others_expected(tx, person.booking, date)?;
         others.retain(|(id, _)| *id != own);
@@ -585,6 +466,8 @@ pub fn show_in(
         if way == Way::Out {
             return Outcome::of(db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?);
         }
+    }
+    if let (Some(Way::In), Some(person), false) = (passage, &person, was_in) {
         tell_let_in(tx, person.booking, &turn.by, &turn.host, now)?;
     }
     Ok(Outcome {
@@ -597,7 +480,7 @@ pub fn show_in(
         stands: None,
         back: None,
         attendee: person.map(|p| p.facts.attendee),
-        passed: passage.is_some(),
+        passed: went.is_some(),
     })
 }
 
@@ -661,6 +544,7 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
         | Verdict::NotIn
         | Verdict::WentOut
         | Verdict::OtherDoor { .. }
+        | Verdict::SignUpsFirst { .. }
         | Verdict::Full { .. }
         | Verdict::GivenUp { .. }
         | Verdict::StampCard { .. }
@@ -679,6 +563,7 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
         note: person.map_or_else(String::new, |p| p.note.clone()),
         with: Vec::new(),
         others: Vec::new(),
+        session: String::new(),
     })
 }
 
@@ -701,7 +586,9 @@ pub async fn undo(
         .write(move |tx| {
             at_open_door(tx, &volunteer, date, now)?;
             let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
-            let fits = scan.date == date && scan.undone_at.is_none() && scan.passage.is_some();
+            let fits = scan.date == date
+                && scan.undone_at.is_none()
+                && scan.passage.or(scan.room_way).is_some();
             let (true, Some(attendee)) = (fits, scan.attendee) else {
                 return Err(DeskError::NothingToUndo);
             };
@@ -724,173 +611,4 @@ pub async fn undo(
         .await?;
     desk.wake.all();
     Ok(outcome)
-}
-
-/// A person as the list of names shows them.
-#[derive(Debug, Clone)]
-pub struct Name {
-    /// Who.
-    pub person: AtDoor,
-    /// What the door would be told now.
-    pub verdict: Verdict,
-}
-
-/// People of a date by words typed at the door, or by the reference of their booking.
-///
-/// # Errors
-/// The role may not, or the store fails.
-pub async fn names(
-    desk: &Desk,
-    who: impl Into<Volunteer>,
-    date: DateId,
-    typed: &str,
-) -> Result<Vec<Name>, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in_at(date, desk.clock.now())?;
-    let (words, reference) = (fold(typed), Reference::parse(typed));
-    let (now, typed, known) = (desk.clock.now(), Typed::new(typed), desk.names.clone());
-    desk.store
-        .read(move |conn| {
-            let doorway = at_open_door(conn, &volunteer, date, now)?;
-            let gate = gate_of(conn, &doorway, date, "")?;
-            let people = match reference {
-                Some(reference) => db::by_reference(conn, date, reference)?,
-                None => finding::by_name(conn, &known, date, (&words, &typed), now)?,
-            };
-            Ok(people
-                .into_iter()
-                .map(|person| Name { verdict: door::verdict(Some(&person.facts), &gate), person })
-                .collect())
-        })
-        .await
-}
-
-/// What every open door of a date shows and keeps up to date.
-#[derive(Debug, Clone)]
-pub struct Board {
-    /// The date with its seats.
-    pub sheet: Choices,
-    /// People who are in.
-    pub inside: u32,
-    /// People on confirmed bookings.
-    pub expected: u32,
-    /// People who came in the last minutes, see [`PACE_MINUTES`].
-    pub lately: u32,
-    /// When all will be in at that pace.
-    pub all_in_by: Option<Timestamp>,
-    /// The zone of the house's clocks.
-    pub zone: String,
-    /// It is another day than the date's own: who opened the door.
-    pub opened_by: Option<String>,
-    /// The most that may be inside at once.
-    pub most: Option<u32>,
-    /// Who lifted that limit, and why.
-    pub lifted: Option<(String, String)>,
-    /// The doors of the date that have names of their own.
-    pub doors: Vec<String>,
-}
-
-/// The board of a date.
-///
-/// # Errors
-/// The role may not, there is no such date, or the store fails.
-pub async fn board(
-    desk: &Desk,
-    who: impl Into<Volunteer>,
-    date: DateId,
-) -> Result<Board, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in_at(date, desk.clock.now())?;
-    let now = desk.clock.now();
-    desk.store
-        .read(move |conn| {
-            let doorway = at_open_door(conn, &volunteer, date, now)?;
-            let house = house_of(conn)?;
-            let sheet = events::choices_of_date(conn, house.currency, date, now)?
-                .ok_or(DeskError::NotFound)?;
-            let expected = db::expected(conn, date)?;
-            let since = now - SignedDuration::from_mins(i64::from(PACE_MINUTES));
-            let lately = db::admitted_since(conn, date, since)?;
-            let inside = sheet.inside;
-            let all_in_by = all_in_by(inside, expected, lately, now);
-            let opened_by = doorway.opened_by.filter(|_| !door::is_its_day(&doorway.span, now));
-            let doors = db::doors(conn, date)?.into_iter().map(|d| d.name).collect();
-            Ok(Board {
-                sheet,
-                inside,
-                expected,
-                lately,
-                all_in_by,
-                zone: house.zone,
-                opened_by,
-                most: doorway.most_inside,
-                lifted: doorway.lifted,
-                doors,
-            })
-        })
-        .await
-}
-
-/// The last scans of a date, newest first.
-///
-/// # Errors
-/// The role may not, or the store fails.
-pub async fn log(
-    desk: &Desk,
-    who: impl Into<Volunteer>,
-    date: DateId,
-) -> Result<Vec<Outcome>, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in_at(date, desk.clock.now())?;
-    let now = desk.clock.now();
-    desk.store
-        .read(move |conn| {
-            at_open_door(conn, &volunteer, date, now)?;
-            db::last_scans(conn, date, 12)?.into_iter().map(Outcome::of).collect()
-        })
-        .await
-}
-
-/// Dates whose door is open: those of today, those under way, and those that an organiser has
-/// opened.
-///
-/// # Errors
-/// The role may not, or the store fails.
-pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSummary>, DeskError> {
-    let volunteer = who.into();
-    volunteer.checks_in(desk.clock.now())?;
-    let now = desk.clock.now();
-    desk.store
-        .read(move |conn| {
-            let mut dates = open_now(conn, now)?;
-            dates.retain(|d| volunteer.covers(d.date.id));
-            Ok(dates)
-        })
-        .await
-}
-
-/// Dates whose door is open at `now`, by their start.
-fn open_now(conn: &Connection, now: Timestamp) -> Result<Vec<DateSummary>, DeskError> {
-    let day = SignedDuration::from_hours(24);
-    let opened = db::opened(conn, now - day)?;
-    let between = |from, until| Asked {
-        staff: true,
-        between: Some((from, until)),
-        most: 500,
-        ..Asked::default()
-    };
-    let mut dates = events::list(conn, &between(now - day, now + day), now)?.dates;
-    for id in &opened {
-        let Some((_, date)) = events::date_by_id(conn, *id)? else { continue };
-        let asked = between(date.span.starts_at, date.span.ends_at);
-        let found = events::list(conn, &asked, now)?.dates;
-        dates.extend(found.into_iter().filter(|d| d.date.id == *id));
-    }
-    dates.sort_by_key(|d| (d.date.span.starts_at, d.date.id));
-    dates.dedup_by_key(|d| d.date.id);
-    Ok(dates
-        .into_iter()
-        .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
-        .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
-        .collect())
 }

@@ -3,11 +3,12 @@
 mod counts;
 mod doorway;
 mod lists;
+mod rooms;
 mod scans;
 
 use matricle_core::booking::State;
 use matricle_core::codes::{Reference, TicketCode};
-use matricle_core::door::TicketFacts;
+use matricle_core::door::{Presence, TicketFacts};
 use matricle_core::{AttendeeId, BookingId, Currency, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
@@ -18,6 +19,7 @@ use crate::{Doing, StoreError};
 pub use counts::*;
 pub use doorway::*;
 pub use lists::*;
+pub use rooms::*;
 pub use scans::*;
 
 /// An attendee as the door sees them.
@@ -207,12 +209,24 @@ pub fn on_the_same_ticket(
     conn: &Connection,
     attendee: AttendeeId,
 ) -> Result<Vec<AtDoor>, StoreError> {
+    let mut all = all_on_the_same_ticket(conn, attendee)?;
+    all.retain(|a| matches!(a.facts.presence, Presence::Expected | Presence::Missed));
+    Ok(all)
+}
+
+/// Others whom the same ticket lets in at the same date, wherever they are.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn all_on_the_same_ticket(
+    conn: &Connection,
+    attendee: AttendeeId,
+) -> Result<Vec<AtDoor>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM attendees o JOIN attendees a ON a.booking_id = o.booking_id AND a.date_id = o.date_id
             AND a.ticket_no = o.ticket_no AND a.id <> o.id
          JOIN bookings b ON b.id = a.booking_id
-         WHERE o.id = ?1 AND a.presence IN ('expected', 'missed') AND a.cancelled_at IS NULL AND a.given_up_at IS NULL
-         ORDER BY a.position"
+         WHERE o.id = ?1 AND a.cancelled_at IS NULL AND a.given_up_at IS NULL ORDER BY a.position"
     ))
     .and_then(|mut q| q.query_map([attendee.0], at_door)?.collect())
     .doing("looking for who is on the same ticket")

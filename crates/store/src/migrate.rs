@@ -21,6 +21,7 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0009_cues.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0010_submissions.sql")),
         M::up(include_str!("migrations/0011_door.sql")).foreign_key_check(),
+        M::up(include_str!("migrations/0012_rooms.sql")),
     ])
 }
 

@@ -158,10 +158,44 @@ window.doorKeep = (() => {
   const clock = (ms, zone) => new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: zone }).format(ms);
   const said = (cls, head, reason, more = {}) => ({ class: cls, word: head, reason, name: "", ticket: "", companions: [], note: "", attendee: 0, admits: false, ...more });
 
+  // The session that a door is for at a time, if it is that of a room.
+  const sessionAt = (roster, door, at) => roster?.rooms?.find((r) => r.door === door && r.opens <= at && at < r.until) ?? null;
+  const inSession = (session, attendee) => `${session.session}:${attendee}`;
+
+  // At the door of a room: core's verdict for those who signed up here, elsewhere or for nothing,
+  // before and after seats are free, and whom this device let in itself.
+  const inRoom = (roster, seenHere, row, who, session, out, at) => {
+    const seen = (attendee) => seenHere.get(inSession(session, attendee)), before = (attendee) => session.inside.find(([id]) => id === attendee);
+    const isIn = (attendee) => (seen(attendee) ? seen(attendee).way === "in" : Boolean(before(attendee)));
+    const attendee = row[1], ticket = `${who.ticket} · ${session.label}`, told = { ...who, ticket, session: session.session };
+    if (out) return isIn(attendee) ? said("out", "Out", "", { ...told, admits: true }) : said("mis", "Not in", "nobody saw them come in; let them in first if they did", told);
+    if (isIn(attendee)) {
+      const { at: since, door } = seen(attendee) ?? { at: before(attendee)[1], door: before(attendee)[2] };
+      return said("dup", "Already in", `${clock(since, roster.zone)}, ${door}`, told);
+    }
+    const late = !session.sign_up || at >= session.free_from ? 1 : 0;
+    const theirs = roster.sign_ups.filter(([id]) => id === attendee).map(([, id]) => id);
+    const here = theirs.includes(session.session), elsewhere = session.elsewhere.find(([id]) => theirs.includes(id));
+    const [cls, head, reason, admits] = roster.verdicts[(here ? session.here : elsewhere ? elsewhere[1] : session.nothing)[late]];
+    if (!admits) return said(cls, head, reason, told);
+    const ofBooking = roster.byBooking.get(row[2]) ?? [];
+    const family = row[6] > 1 ? ofBooking.filter((r) => r[1] !== attendee && r[8] === row[8] && !isIn(r[1])) : [];
+    if (session.seats !== null && !(here && !late)) {
+      let more = 0;
+      for (const [key, { way, fresh, room }] of seenHere) if (fresh && room && String(key).startsWith(`${session.session}:`)) more += way === "in" ? 1 : way === "out" ? -1 : 0;
+      if (session.free[late] - more < 1 + family.length) {
+        return late ? said("full", "Full", `${session.inside.length + more} are inside, ${session.seats} may be`, told)
+          : said("first", "Sign-ups first", `seats of those who have not come are free from ${clock(session.free_from, roster.zone)}`, told);
+      }
+    }
+    return said("in", "Come in", "", { ...told, with: family, admits: true });
+  };
+
   // The verdict: what core worked out when the roster was taken, and what this device saw itself.
   // Nothing else.
-  const judge = async (roster, seenHere, what) => {
+  const judge = async (roster, seenHere, what, at) => {
     let row;
+    const session = sessionAt(roster, what.door, at);
     if (what.attendee) row = roster.byAttendee.get(Number(what.attendee));
     else {
       const found = read(what.text);
@@ -173,10 +207,11 @@ window.doorKeep = (() => {
       }
     }
     if (!row) return said("no", "Not on the list", `not on the list of ${clock(roster.at, roster.zone)}: no ticket for this date, or booked since`);
-    const [, attendee, booking, name, ticket, place, people, at, , note = "", cash = 0, due = ""] = row;
-    const [cls, head, reason, admits] = roster.verdicts[at];
+    const [, attendee, booking, name, ticket, place, people, stands, , note = "", cash = 0, due = ""] = row;
+    const [cls, head, reason, admits] = roster.verdicts[stands];
     const who = { name, ticket: people > 1 ? `${roster.tickets[ticket]} · place ${place} of ${people}` : roster.tickets[ticket], note, attendee };
     const here = attendee ? seenHere.get(attendee) : null;
+    if (session && attendee && ["in", "dup"].includes(cls)) return inRoom(roster, seenHere, row, who, session, what.out, at);
     if (what.out && ["in", "dup", "pay", "gone", "way"].includes(cls)) {
       const inside = here ? here.way === "in" : cls === "dup";
       return inside ? said("out", "Out", "", { ...who, admits: true }) : said("mis", "Not in", "nobody saw them come in; let them in first if they did", who);
@@ -188,7 +223,7 @@ window.doorKeep = (() => {
     const lets = admits || (wasIn && (out || undone));
     if (!lets) return said(cls, head, reason, { ...who, cash, due });
     let inside = roster.inside;
-    for (const { way, fresh } of seenHere.values()) if (fresh) inside += way === "in" ? 1 : way === "out" ? -1 : 0;
+    for (const { way, fresh, room } of seenHere.values()) if (fresh && !room) inside += way === "in" ? 1 : way === "out" ? -1 : 0;
     const expectedStill = (r) => r[1] !== attendee && !seenHere.has(r[1]) && ["in", "pay"].includes(roster.verdicts[r[7]][0]);
     const ofBooking = roster.byBooking.get(booking) ?? [];
     const family = people > 1 ? ofBooking.filter((r) => expectedStill(r) && r[8] === row[8]) : [];
@@ -210,5 +245,5 @@ window.doorKeep = (() => {
     return found;
   };
 
-  return { can, queue, tray, seen, rosters, wipe, read, ready, judge, names, fold, clock };
+  return { can, queue, tray, seen, rosters, wipe, read, ready, judge, sessionAt, inSession, names, fold, clock };
 })();

@@ -124,17 +124,27 @@
   const drop = async (id) => { if (id < 0) memory[-id - 1] = null; else await keep.queue.remove(id); };
   const waiting = async () => (keep?.can ? keep.queue.all() : memory.map((item, n) => [-n - 1, item]).filter(([, item]) => item));
   const count = async () => { waits = (await waiting()).filter(([, item]) => item.did).length; say(); };
+  const note = async (who, what) => {
+    seenHere.set(who, what);
+    if (keep?.can) await keep.seen.put(date, who, what);
+    others?.postMessage({ seen: [date, who, what] });
+  };
   const remember = async (attendee, way, at, fresh) => {
     if (!attendee) return;
-    const what = { way, at, door: door(), fresh };
-    seenHere.set(attendee, what);
-    if (keep?.can) await keep.seen.put(date, attendee, what);
-    others?.postMessage({ seen: [date, attendee, what] });
+    const session = keep?.sessionAt(roster, door(), at), what = { way, at, door: door(), fresh };
+    if (session) await note(keep.inSession(session, attendee), { ...what, room: true });
+    // Whoever goes into a room is at the date; whoever goes out of it still is.
+    if (!session) await note(attendee, what);
+    else if (way === "in" && seenHere.get(attendee)?.way !== "in") await note(attendee, { ...what, fresh: fresh && roster.verdicts[roster.byAttendee.get(attendee)?.[7]]?.[0] !== "dup" });
   };
-  const forget = async (attendee) => {
-    seenHere.delete(attendee);
-    if (keep?.can) await keep.seen.remove(date, attendee);
-    others?.postMessage({ seen: [date, attendee, null] });
+  const unsee = async (who) => {
+    seenHere.delete(who);
+    if (keep?.can) await keep.seen.remove(date, who);
+    others?.postMessage({ seen: [date, who, null] });
+  };
+  // Of somebody, at the door of the date and at those of rooms: what `gone` says.
+  const forget = async (attendee, gone = () => true) => {
+    for (const [who, what] of [...seenHere]) if ((who === attendee || String(who).endsWith(`:${attendee}`)) && gone(what)) await unsee(who);
   };
 
   let line = Promise.resolve();
@@ -180,7 +190,7 @@
       put({ class: "mis", word: "No answer", reason: "Not checked: there is no network, and no list on this device.", ticket: "The scan is kept, and asked about when the network is back." });
       feel("mis");
     } else {
-      const v = { ...await keep.judge(roster, seenHere, item), settled: false, at: item.at + behind };
+      const v = { ...await keep.judge(roster, seenHere, item, item.at + behind), settled: false, at: item.at + behind };
       const did = v.class === "out" ? "let out" : v.admits ? "let in" : "sent away";
       const done = { ...item, did, name: v.name, attendeeSeen: v.attendee };
       await amend(id, done);
@@ -239,7 +249,7 @@
     if (!found) { flash("This scan has been sent meanwhile. It is undone in the list below once it stands there."); return; }
     const [, item] = found;
     await amend(id, { ...item, did: "sent away", cash: 0 });
-    if (item.attendeeSeen) await forget(item.attendeeSeen);
+    if (item.attendeeSeen) await forget(item.attendeeSeen, ({ at }) => Math.abs(at - item.at - behind) < 5000);
     put({ class: "ready", word: "Undone", name: item.name, reason: item.cash ? "expected again; give the money back" : "expected again", settled: false });
     const row = $(`kept-${id}`);
     row?.classList.add("undone");
@@ -308,7 +318,7 @@
       const { line, name } = JSON.parse(answer.words);
       if (line) await toRead(`${name || of}, ${when}: ${line}`);
     }
-    if (item.kind === "undo" && item.attendeeSeen) await forget(item.attendeeSeen);
+    if (item.kind === "undo" && item.attendeeSeen) await forget(item.attendeeSeen, ({ way }) => way === "undone");
     await drop(id);
     const row = $(`kept-${id}`);
     if (row) { row.classList.add("sent"); row.querySelector("form")?.remove(); const span = row.querySelector("span"); span.textContent = span.textContent.replace(/, not settled$/, ", settled"); }
@@ -389,7 +399,7 @@
       stale = false;
       // What this device saw before is in it, once it was sent.
       const unsent = new Set((await waiting()).map(([, item]) => item.attendeeSeen));
-      for (const [attendee, what] of [...seenHere]) if (!unsent.has(attendee) && what.at < began - 5000) await forget(attendee);
+      for (const [attendee, what] of [...seenHere]) if (!unsent.has(Number(String(attendee).split(":").pop())) && what.at < began - 5000) await unsee(attendee);
       wrap.dataset.roster = String(fresh.people.length);
     } catch { /* as before */ }
     say();

@@ -8,6 +8,8 @@ mod scanner;
 mod verdict;
 mod walking;
 
+use std::fmt::Write;
+
 use askama::Template;
 use axum::Router;
 use axum::extract::{Path, Query, State};
@@ -22,7 +24,7 @@ use matricle_core::door::Verdict;
 use matricle_core::door::passages::Way;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::{Board, Device, Name, Outcome, Shown, Volunteer, With};
+use matricle_desk::door::{Board, Device, InRoom, Name, Outcome, Shown, Volunteer, With};
 use matricle_desk::{DeskError, door as desk_door, random_bytes};
 use matricle_formats::words;
 use serde::Deserialize;
@@ -99,9 +101,37 @@ struct BoardPart {
     /// How many may be inside, and whether that is near.
     limit: String,
     near: bool,
+    /// What is on behind the doors of rooms: the door, how it stands there.
+    rooms: Vec<(String, String)>,
 }
 
-fn board_part(board: &Board) -> BoardPart {
+/// How a session stands, in words.
+pub(crate) fn session_stands(on: &InRoom, zone: &str, now: Timestamp) -> String {
+    let (room, session) = (&on.room, &on.session);
+    let mut said = format!(
+        "{}, {}: {} in the room",
+        session.title,
+        words::clock(session.span.starts),
+        room.inside()
+    );
+    if let Some(seats) = room.seats {
+        let _ = write!(said, ", {seats} may be");
+    }
+    let missing = room.signed_up.saturating_sub(room.signed_in);
+    if room.sign_up && missing > 0 && now < session.facts.until {
+        let free = words::clock(words::local(room.free_from, zone).datetime());
+        let _ = match now < room.free_from {
+            true => write!(
+                said,
+                "; {missing} signed up and are not here yet, their seats are free from {free}"
+            ),
+            false => write!(said, "; {missing} signed up and have not come, their seats are free"),
+        };
+    }
+    said
+}
+
+fn board_part(board: &Board, now: Timestamp) -> BoardPart {
     let pace = if board.expected > 0 && board.inside >= board.expected {
         "everybody is in".into()
     } else if board.lately == 0 {
@@ -132,6 +162,11 @@ fn board_part(board: &Board) -> BoardPart {
         },
         near: board.lifted.is_none()
             && board.most.is_some_and(|m| u64::from(board.inside) * 10 >= u64::from(m) * 9),
+        rooms: board
+            .rooms
+            .iter()
+            .map(|(door, on)| (door.clone(), session_stands(on, &board.zone, now)))
+            .collect(),
     }
 }
 
@@ -267,7 +302,7 @@ async fn door_page(
         another_day: board.opened_by.clone().map(|who| (words::long_day(span.starts.date()), who)),
         doors: board.doors.clone(),
         walk: walking::part(app, volunteer, date, &f.token).await?,
-        board: board_part(&board).render()?,
+        board: board_part(&board, app.desk.clock.now()).render()?,
         log: rows,
         names,
         last,
@@ -509,7 +544,7 @@ pub(crate) async fn live(
         let (desk, volunteer) = (desk.clone(), volunteer.clone());
         async move {
             let board = desk_door::board(&desk, &volunteer, DateId(date)).await?;
-            Ok(board_part(&board).render()?)
+            Ok(board_part(&board, desk.clock.now()).render()?)
         }
     }))
 }

@@ -601,6 +601,10 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
         (Verdict::NotIn, _) => "nobody saw them come in; let them in first if they did".into(),
         (Verdict::WentOut, _) => "they went out, and nobody comes in again here".into(),
         (Verdict::OtherDoor { door }, _) => format!("that way: {door}"),
+        (Verdict::SignUpsFirst { from }, _) => format!(
+            "seats of those who have not come are free from {}",
+            words::clock(words::local(*from, zone).datetime())
+        ),
         (Verdict::Full { inside, most }, _) => format!("{inside} are inside, {most} may be"),
         (Verdict::GivenUp { at: since }, _) => format!(
             "kept until {}, then given to somebody who waited",
@@ -805,6 +809,7 @@ mod tests {
             note: String::new(),
             with: Vec::new(),
             others: Vec::new(),
+            session: String::new(),
         };
         let yesterday = at - jiff::SignedDuration::from_hours(26);
         let said: Vec<String> = [
@@ -817,6 +822,7 @@ mod tests {
             told(Verdict::WentOut, Why::Itself),
             told(Verdict::NotIn, Why::Itself),
             told(Verdict::OtherDoor { door: "upper room".into() }, Why::Itself),
+            told(Verdict::SignUpsFirst { from: at }, Why::Itself),
             told(Verdict::Full { inside: 39, most: 40 }, Why::Itself),
             told(Verdict::GivenUp { at }, Why::Itself),
             told(Verdict::StampCard { left: 0 }, Why::Itself),

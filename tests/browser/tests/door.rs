@@ -407,6 +407,111 @@ async fn is_seen_in_the_sun(b: &Browser) -> Result<()> {
     Ok(())
 }
 
+/// At the doors of rooms as well: who signed up here, elsewhere, for nothing; early, late, full.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_judges_at_the_doors_of_rooms_as_core_does() -> Result<()> {
+    let house = House::open().await?;
+    let (date, people) = expected(&house).await?;
+    let now = house.desk.clock.now();
+    let rooms = [("loft", 1, 2), ("cellar", 10, 30), ("nook", 10, 1)];
+    let span = |begun: i64| {
+        let at = |minutes: i64| {
+            let at = now + jiff::SignedDuration::from_mins(minutes);
+            at.to_zoned_datetime(
+                jiff::tz::TimeZone::get("Europe/Dublin").unwrap_or(jiff::tz::TimeZone::UTC),
+            )
+            .datetime()
+        };
+        matricle_core::schedule::Span::new(at(-begun), at(60 - begun), "Europe/Dublin")
+    };
+    let ids: Vec<AttendeeId> = people.iter().map(|p| p.id).collect();
+    let mut sessions = Vec::new();
+    for (room, begun, seats) in rooms {
+        let new = matricle_store::events::NewSession {
+            title: format!("Talk in the {room}"),
+            track: String::new(),
+            room: room.into(),
+            host: String::new(),
+            span: span(begun)?,
+            seats: Some(seats),
+            sign_up: true,
+        };
+        sessions.push(new);
+    }
+    house
+        .desk
+        .store
+        .write(move |tx| {
+            for (n, new) in sessions.iter().enumerate() {
+                let session = matricle_store::sessions::add(tx, date, new)?;
+                // Two for the loft, two for the cellar, one for the nook.
+                for id in ids.iter().skip(2 * n).take(2 - n / 2) {
+                    matricle_store::sessions::sign_up(tx, *id, &[session], &[])?;
+                }
+            }
+            Ok::<_, matricle_store::StoreError>(())
+        })
+        .await?;
+    let ilse = staff(&house, 0).await?;
+    let fields = [
+        ("again", "yes"),
+        ("free_after", "5"),
+        ("name_0", "Loft"),
+        ("room_0", "loft"),
+        ("name_1", "Cellar"),
+        ("room_1", "cellar"),
+        ("name_2", "Nook"),
+        ("room_2", "nook"),
+    ];
+    let form = fields.map(|(n, v)| (n.to_owned(), v.to_owned())).to_vec();
+    door::set_up::keep(&house.desk, &ilse, date, matricle_core::form::Form::new(form)).await?;
+    let in_first = Shown::Text(people[6].code.clone());
+    door::show(&house.desk, &ilse, date, Device::at("Nook", "key-in-the-nook"), in_first).await?;
+
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 1).await?;
+    b.driver.goto(format!("{}/door/{date}", house.url)).await?;
+    b.find("#doorwrap[data-roster]").await?;
+    b.is_fit_for_all().await?;
+    let codes: Vec<&str> = people.iter().take(7).map(|p| p.code.as_str()).collect();
+    let both = format!(
+        "const keep = window.doorKeep, token = document.querySelector('#doorwrap').dataset.token, told = [];
+         for (const door of ['Loft', 'Nook', 'Cellar']) {{
+            await fetch('/door/{date}?door=' + door);
+            const roster = await keep.ready(await (await fetch('/door/{date}/roster')).json());
+            const here = [];
+            for (const text of {codes}) {{ const v = await keep.judge(roster, new Map(), {{ text, door }}, roster.at); here.push([v.word, v.reason, v.name]); }}
+            for (const [n, text] of {codes}.entries()) {{
+                const body = new URLSearchParams({{ text, by: 'scanner', key: crypto.randomUUID() }});
+                const html = await (await fetch('/door/{date}/scan', {{ method: 'POST', body, headers: {{ 'x-form-token': token, 'HX-Request': 'true' }} }})).text();
+                const part = document.createElement('template'); part.innerHTML = html;
+                const say = (css) => part.content.querySelector(css)?.textContent ?? '';
+                told.push([door, here[n], [say('.word'), say('.what b'), say('.who')]]);
+            }}
+         }}
+         done(told)",
+        codes = serde_json::to_string(&codes)?
+    );
+    let told = b.later(&both).await?;
+    let told = told.as_array().context("verdicts")?;
+    let mut words = std::collections::BTreeSet::new();
+    for case in told {
+        ensure!(case[1] == case[2], "{case}");
+        words.insert(format!("{}: {}", case[0], case[1][0]));
+    }
+    for word in [
+        "\"Loft\": \"Come in\"",
+        "\"Loft\": \"Other door\"",
+        "\"Loft\": \"Sign-ups first\"",
+        "\"Nook\": \"Full\"",
+        "\"Nook\": \"Already in\"",
+        "\"Cellar\": \"Come in\"",
+    ] {
+        ensure!(words.contains(word), "no case of {word}: {words:?}");
+    }
+    Ok(())
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_walk_in_a_pair_and_the_waiting_list_by_thumb() -> Result<()> {
     let house = House::open().await?;

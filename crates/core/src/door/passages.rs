@@ -46,6 +46,8 @@ pub struct Passage {
     pub door: String,
     /// Which way.
     pub way: Way,
+    /// Into a room: whoever was in is in still, and whoever was not has come.
+    pub room: bool,
 }
 
 /// What somebody's passages come to.
@@ -62,11 +64,12 @@ pub struct Standing {
 #[must_use]
 pub fn standing(passages: &[Passage]) -> Standing {
     let mut in_order: Vec<&Passage> = passages.iter().collect();
-    in_order.sort_by_key(|p| (p.at, p.scan));
+    in_order.sort_by_key(|p| (p.at, p.room, p.scan));
     let (mut inside, mut gone, mut twice) = (None, false, Vec::new());
     for passage in in_order {
         match (passage.way, inside) {
             (Way::In, None) => inside = Some(passage),
+            (Way::In, Some(_)) if passage.room => {}
             (Way::In, Some(first)) => twice.push((Passage::clone(first), passage.clone())),
             (Way::Out, _) => (inside, gone) = (None, true),
         }
@@ -189,7 +192,8 @@ pub fn settle(ticket: Option<&TicketFacts>, passed_on: bool, gate: &Gate, did: D
         | Verdict::Out
         | Verdict::NotIn
         | Verdict::WentOut
-        | Verdict::OtherDoor { .. } => passes(None),
+        | Verdict::OtherDoor { .. }
+        | Verdict::SignUpsFirst { .. } => passes(None),
     }
 }
 
@@ -208,7 +212,7 @@ mod tests {
 
     fn passage(scan: i64, minute: i64, door: &str, way: Way) -> Passage {
         let at = Timestamp::from_second(minute * 60).unwrap();
-        Passage { scan, at, door: door.into(), way }
+        Passage { scan, at, door: door.into(), way, room: false }
     }
 
     #[test]
@@ -221,6 +225,11 @@ mod tests {
         let again = standing(&[side.clone(), out.clone(), gate.clone()]);
         assert!(again.twice.is_empty(), "out in between: in again");
         assert_eq!(again.presence, Presence::In { at: side.at, door: "side".into() });
+        let room = Passage { room: true, ..side.clone() };
+        let both = standing(&[room.clone(), gate.clone()]);
+        assert_eq!(both, standing(std::slice::from_ref(&gate)), "into a room of the house");
+        let straight = Presence::In { at: side.at, door: "side".into() };
+        assert_eq!(standing(&[room]).presence, straight, "they have come");
         assert_eq!(standing(&[gate, out]).presence, Presence::Left);
         assert_eq!(standing(&[]).presence, Presence::Expected);
     }

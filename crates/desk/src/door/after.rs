@@ -199,6 +199,7 @@ pub async fn mark(
                     note: String::new(),
                     with: Vec::new(),
                     others: Vec::new(),
+                    session: String::new(),
                 };
                 let json = super::told_json(&told)?;
                 let key = format!("list {}", uuid::Uuid::now_v7());
@@ -214,6 +215,7 @@ pub async fn mark(
                     device_at: None,
                     at,
                     passage: Some(Way::In),
+                    room: None,
                     line: None,
                     receipt: "",
                 };

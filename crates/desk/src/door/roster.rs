@@ -1,14 +1,17 @@
 //! The roster that a device takes along: what the verdict needs of everybody, and nothing else.
 
 use hmac::{Hmac, KeyInit, Mac};
-use jiff::Timestamp;
-use matricle_core::door::{self, Door, Verdict};
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::door::rooms::{SignedUp, verdict};
+use matricle_core::door::{self, Door, Gate, Verdict};
 use matricle_core::schedule::Span;
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::devices::Said;
-use matricle_store::{devices, door as db, events};
+use matricle_store::door::Doorway;
+use matricle_store::{Connection, devices, door as db, events};
 use sha2::Sha256;
 
+use super::rooms::{self, AtRoom, InRoom};
 use super::{Told, Volunteer, at_open_door, tell};
 use crate::{Desk, DeskError, house_of, random_bytes};
 
@@ -59,10 +62,91 @@ pub struct Roster {
     pub again: bool,
     /// Doors with names of their own.
     pub doors: Vec<Door>,
+    /// The sessions behind the doors of rooms, with what each of those doors says.
+    pub rooms: Vec<SessionDoor>,
+    /// Who signed up for which of them.
+    pub sign_ups: Vec<(AttendeeId, SessionId)>,
     /// Money may be taken.
     pub takes_money: bool,
     /// The zone of the house's clocks.
     pub zone: String,
+}
+
+/// What the door of a room says while a session is on, worked out as things stand. Each verdict
+/// stands there twice: while the seats of sign-ups are kept, and once they are free.
+#[derive(Debug, Clone)]
+pub struct SessionDoor {
+    /// What the door is called.
+    pub door: String,
+    /// The session.
+    pub session: SessionId,
+    /// What it is, in words.
+    pub label: String,
+    /// From when the door is for it.
+    pub opens: Timestamp,
+    /// Until when.
+    pub until: Timestamp,
+    /// From when the seats of sign-ups who have not come are free.
+    pub free_from: Timestamp,
+    /// Whether one signs up for it.
+    pub sign_up: bool,
+    /// Its seats, where they are counted.
+    pub seats: Option<u32>,
+    /// Seats that whoever has not signed up may take, where they are counted.
+    pub free: [Option<u32>; 2],
+    /// Who is in the room, since when, and by which door.
+    pub inside: Vec<(AttendeeId, Timestamp, String)>,
+    /// To those who signed up for it.
+    pub here: [Told; 2],
+    /// To those who signed up for nothing that is on.
+    pub nothing: [Told; 2],
+    /// To those who signed up for another one at the same time.
+    pub elsewhere: Vec<(SessionId, [Told; 2])>,
+}
+
+/// The doors of a date's rooms, session by session.
+fn session_doors(
+    conn: &Connection,
+    (date, doorway): (DateId, &Doorway),
+    gate: &Gate,
+) -> Result<Vec<SessionDoor>, DeskError> {
+    let mut doors = Vec::new();
+    if gate.doors.iter().all(|d| d.room.is_empty()) {
+        return Ok(doors);
+    }
+    let all = events::sessions::of_date(conn, date)?;
+    for InRoom { session, opens, .. } in rooms::of_date(conn, date, doorway)? {
+        let door = gate.doors.iter().find(|d| !d.room.is_empty() && d.room == session.room);
+        let Some(door) = door else { continue };
+        let at_room = AtRoom::for_session(conn, session, &all, gate, doorway)?;
+        let (facts, room) = (&at_room.session.facts, &at_room.room);
+        let early = room.free_from.saturating_sub(SignedDuration::from_nanos(1));
+        let times = [early.unwrap_or(room.free_from), room.free_from];
+        let told = |signed_up: &SignedUp| -> Result<[Told; 2], DeskError> {
+            let at = |now| verdict(Verdict::ComeIn, room, signed_up, None, 1, now);
+            Ok([tell(conn, at(times[0]), None)?, tell(conn, at(times[1]), None)?])
+        };
+        doors.push(SessionDoor {
+            door: door.name.clone(),
+            session: facts.id,
+            label: at_room.label(),
+            opens,
+            until: facts.until,
+            free_from: room.free_from,
+            sign_up: facts.sign_up,
+            seats: facts.seats,
+            free: times.map(|at| room.free(at)),
+            inside: db::in_room(conn, facts.id)?,
+            here: told(&SignedUp::Here)?,
+            nothing: told(&SignedUp::Nothing)?,
+            elsewhere: at_room
+                .others
+                .iter()
+                .map(|(other, _)| Ok((*other, told(&at_room.signed_up(&[*other]))?)))
+                .collect::<Result<_, DeskError>>()?,
+        });
+    }
+    Ok(doors)
 }
 
 /// The digest of a code under a roster's key.
@@ -102,6 +186,9 @@ pub async fn roster(
             let most = gate.most.take();
             let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
             let (house, key) = (house_of(conn)?, random_bytes::<16>());
+            let rooms = session_doors(conn, (date, &doorway), &gate)?;
+            let sign_ups =
+                if rooms.is_empty() { Vec::new() } else { db::all_sign_ups(conn, date)? };
             let rows = db::roster(conn, date, MOST)?;
             let cut = rows.len() >= MOST as usize;
             let people = rows
@@ -140,6 +227,8 @@ pub async fn roster(
                 inside: (doorway.inside, most),
                 again: doorway.again,
                 doors,
+                rooms,
+                sign_ups,
                 takes_money: by.may_take_money(),
                 zone: house.zone,
             })
@@ -154,5 +243,5 @@ pub async fn roster(
 
 /// A roster is gone the day after.
 fn kept_until(span: &Span) -> Timestamp {
-    span.ends_at.saturating_add(jiff::SignedDuration::from_hours(12)).unwrap_or(span.ends_at)
+    span.ends_at.saturating_add(SignedDuration::from_hours(12)).unwrap_or(span.ends_at)
 }

@@ -12,13 +12,16 @@ use matricle_store::door::{self as db, AtDoors, Doorway};
 use matricle_store::events::{self, Asked, DateSummary, EventState};
 use matricle_store::people::Staff;
 
+use super::rooms::{self, InRoom};
 use crate::{Desk, DeskError};
 
 /// How far back and how far ahead doors are listed.
 const BEFORE: SignedDuration = SignedDuration::from_hours(24);
 const AHEAD: SignedDuration = SignedDuration::from_hours(24 * 7);
 /// Most doors of a date.
-pub const MOST_DOORS: usize = 8;
+pub const MOST_DOORS: usize = 12;
+/// Minutes after a session's start at which seats of sign-ups are free, where nothing is said.
+const FREE_AFTER: u32 = 5;
 
 /// The doors of a date, with what they may be for.
 #[derive(Debug, Clone)]
@@ -33,6 +36,20 @@ pub struct SetUp {
     pub doors: Vec<Door>,
     /// Its ticket types by name.
     pub tickets: Vec<(TicketTypeId, String)>,
+    /// Its sessions, with who is there.
+    pub sessions: Vec<InRoom>,
+}
+
+impl SetUp {
+    /// Rooms where sessions are.
+    #[must_use]
+    pub fn rooms(&self) -> Vec<&str> {
+        let mut rooms: Vec<&str> = self.sessions.iter().map(|s| s.session.room.as_str()).collect();
+        rooms.retain(|room| !room.is_empty());
+        rooms.sort_unstable();
+        rooms.dedup();
+        rooms
+    }
 }
 
 /// The dates of the next week, and those of a day ago, by time.
@@ -66,12 +83,14 @@ pub async fn set_up(desk: &Desk, staff: &Staff, date: DateId) -> Result<SetUp, D
             let doorway = db::doorway(conn, date)?.ok_or(DeskError::NotFound)?;
             let doors = db::doors(conn, date)?;
             let tickets = db::ticket_names(conn, event.id)?;
-            Ok(SetUp { event, date: on, doorway, doors, tickets })
+            let sessions = rooms::of_date(conn, date, &doorway)?;
+            Ok(SetUp { event, date: on, doorway, doors, tickets, sessions })
         })
         .await
 }
 
-/// Sets it: `again`, `most`, `give_up`, and for each door `name_0`, `tickets_0` (keys).
+/// Sets it: `again`, `most`, `give_up`, `free_after`, and for each door `name_0`, `tickets_0` (keys)
+/// and `room_0`.
 ///
 /// # Errors
 /// A number that is none, a door without name or twice; the role may not.
@@ -89,6 +108,8 @@ pub async fn keep(
                 db::ticket_names(tx, event.id)?.into_iter().map(|t| t.0).collect();
             let most_inside = form.number("most", 0, 100_000);
             let give_up_minutes = form.number("give_up", 0, 1440);
+            let free_after_minutes = form.number("free_after", 0, 240).unwrap_or(FREE_AFTER);
+            let sessions = events::sessions::of_date(tx, date)?;
             let mut doors: Vec<Door> = Vec::new();
             for n in 0..MOST_DOORS {
                 let field = format!("name_{n}");
@@ -99,18 +120,23 @@ pub async fn keep(
                     .filter_map(|id| id.parse().ok().map(TicketTypeId))
                     .filter(|id| known.contains(id))
                     .collect();
+                let room = form.line(&format!("room_{n}"));
+                if !room.is_empty() && !sessions.iter().any(|s| s.room == room) {
+                    form.fault(&format!("room_{n}"), Fault::Unknown);
+                }
                 match name.as_str() {
                     "" if tickets.is_empty() => {}
                     "" => form.fault(&field, Fault::Missing),
                     name if doors.iter().any(|d| d.name == *name) => {
                         form.fault(&field, Fault::Taken);
                     }
-                    _ => doors.push(Door { name, tickets }),
+                    _ => doors.push(Door { name, tickets, room }),
                 }
             }
             let again = !form.get("again").is_empty();
             form.done().map_err(DeskError::Form)?;
-            db::set_doors(tx, date, &AtDoors { again, most_inside, give_up_minutes, doors })?;
+            let at = AtDoors { again, most_inside, give_up_minutes, free_after_minutes, doors };
+            db::set_doors(tx, date, &at)?;
             let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
             crate::planning::dates::log(tx, event.id, &turn, &format!("set the doors of {when}"))
         })

@@ -1,16 +1,17 @@
 //! What devices did while they could not ask, settled one by one when the network is back.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::DateId;
 use matricle_core::door::passages::{
     Did, Finding, Found, Passage, Way, corrected, settle, standing,
 };
 use matricle_core::door::{Presence, Verdict};
 use matricle_core::ledger::Method;
+use matricle_core::{DateId, SessionId};
 use matricle_store::Tx;
 use matricle_store::bookings;
 use matricle_store::door::{self as db, AtDoor, NewScan, Scan};
 
+use super::rooms::AtRoom;
 use super::{Shown, Told, Volunteer, Why, gate_of, looked_up, tell};
 use crate::acting::Turn;
 use crate::bookings::taking::take_in;
@@ -126,12 +127,20 @@ pub fn settle_in(
         false => settle(facts, passed_on, &gate, queued.did),
     };
     line = line.or_else(|| found.line.take());
+    // The door of a room: they went into the session that was on then.
+    let at_room = AtRoom::of(tx, (date, &doorway), &gate, at)?;
+    let room = at_room.as_ref().and_then(|r| found.passage.map(|w| (r.session.facts.id, w)));
+    if room.is_some() {
+        found.passage = found.passage.filter(|way| *way == Way::In);
+    }
     match before {
         Some(scan) => {
-            settled_before(tx, &scan, date, (queued.did, at), (found.passage, line.as_ref()))?
+            let what = (found.passage, room, line.as_ref());
+            settled_before(tx, &scan, date, (queued.did, at), what)?
         }
         None => {
-            let told = told_then(tx, queued, verdict, person.as_ref())?;
+            let mut told = told_then(tx, queued, verdict, person.as_ref())?;
+            told.session = at_room.map_or_else(String::new, |r| r.label());
             write(
                 tx,
                 volunteer,
@@ -142,6 +151,7 @@ pub fn settle_in(
                     told: &told,
                     person: person.as_ref(),
                     passage: found.passage,
+                    room,
                     line: line.as_ref(),
                 },
                 turn,
@@ -226,6 +236,7 @@ struct Written<'a> {
     told: &'a Told,
     person: Option<&'a AtDoor>,
     passage: Option<Way>,
+    room: Option<(SessionId, Way)>,
     line: Option<&'a Finding>,
 }
 
@@ -250,6 +261,7 @@ fn write(
         device_at: Some(queued.at),
         at: what.at,
         passage: what.passage,
+        room: what.room,
         line: what.line,
         receipt: queued.cash.as_ref().map_or("", |(_, receipt)| receipt),
     };
@@ -263,7 +275,7 @@ fn settled_before(
     scan: &Scan,
     date: DateId,
     (did, at): (Did, Timestamp),
-    (passage, line): (Option<Way>, Option<&Finding>),
+    (passage, room, line): (Option<Way>, Option<(SessionId, Way)>, Option<&Finding>),
 ) -> Result<(), DeskError> {
     let did_pass = match did {
         Did::LetIn => Some(Way::In),
@@ -271,11 +283,12 @@ fn settled_before(
         Did::SentAway => None,
     };
     // Settled before, or the answer said what the device did: nothing new.
-    if scan.undone_at.is_some() || scan.line.is_some() || scan.passage == did_pass {
+    if scan.undone_at.is_some() || scan.line.is_some() || scan.passage.or(scan.room_way) == did_pass
+    {
         return Ok(());
     }
-    let at = if passage.is_some() { at } else { scan.at };
-    db::amend_scan(tx, scan.id, at, passage, line)?;
+    let at = if passage.is_some() || room.is_some() { at } else { scan.at };
+    db::amend_scan(tx, scan.id, at, (passage, room), line)?;
     if let Some(attendee) = scan.attendee {
         db::stand(tx, attendee, date)?;
     }

@@ -46,7 +46,7 @@ impl World {
     }
 
     /// A paid booking whose door is open, with its date and each one's key and code.
-    async fn at_open_door(
+    pub(crate) async fn at_open_door(
         &self,
         slug: &str,
         quantities: &[u32],

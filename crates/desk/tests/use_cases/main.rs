@@ -16,6 +16,7 @@ mod money;
 mod office;
 mod own_words;
 mod planning;
+mod rooms;
 mod submitted;
 mod telling;
 mod told;

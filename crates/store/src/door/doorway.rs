@@ -26,6 +26,8 @@ pub struct Doorway {
     pub lifted: Option<(String, String)>,
     /// Minutes after the start at which the seats of those who have not come are given up.
     pub give_up_minutes: Option<u32>,
+    /// Minutes after a session's start at which the seats of sign-ups who have not come are free.
+    pub free_after_minutes: u32,
     /// When the list of who came was closed, and by whom.
     pub closed: Option<(Timestamp, String)>,
 }
@@ -51,13 +53,16 @@ impl Doorway {
 /// # Errors
 /// SQLite refuses.
 pub fn doors(conn: &Connection, date: DateId) -> Result<Vec<Door>, StoreError> {
-    conn.prepare_cached("SELECT name, tickets FROM doors WHERE date_id = ?1 ORDER BY position")
+    conn.prepare_cached(
+        "SELECT o.name, o.tickets, coalesce(r.name, '') FROM doors o LEFT JOIN rooms r ON r.id = o.room_id
+         WHERE o.date_id = ?1 ORDER BY o.position",
+    )
         .and_then(|mut q| {
             q.query_map([date.0], |row| {
                 let tickets: String = row.get(1)?;
                 let tickets = serde_json::from_str(&tickets)
                     .map_err(|_| crate::convert::foreign("doors.tickets", tickets))?;
-                Ok(Door { name: row.get(0)?, tickets })
+                Ok(Door { name: row.get(0)?, tickets, room: row.get(2)? })
             })?
             .collect()
         })
@@ -73,6 +78,8 @@ pub struct AtDoors {
     pub most_inside: Option<u32>,
     /// Minutes after the start at which the seats of those who have not come are given up.
     pub give_up_minutes: Option<u32>,
+    /// Minutes after a session's start at which the seats of sign-ups who have not come are free.
+    pub free_after_minutes: u32,
     /// Doors with names of their own.
     pub doors: Vec<Door>,
 }
@@ -85,18 +92,20 @@ pub fn set_doors(tx: &Tx<'_>, date: DateId, at: &AtDoors) -> Result<(), StoreErr
     tx.touch(date);
     let write = || -> rusqlite::Result<()> {
         tx.execute(
-            "UPDATE dates SET again = ?2, give_up_minutes = ?4,
+            "UPDATE dates SET again = ?2, give_up_minutes = ?4, free_after_minutes = ?5,
                 lifted_by = CASE WHEN most_inside IS ?3 THEN lifted_by ELSE '' END,
                 lifted_why = CASE WHEN most_inside IS ?3 THEN lifted_why ELSE '' END, most_inside = ?3
              WHERE id = ?1",
-            (date.0, at.again, at.most_inside, at.give_up_minutes),
+            (date.0, at.again, at.most_inside, at.give_up_minutes, at.free_after_minutes),
         )?;
         tx.execute("DELETE FROM doors WHERE date_id = ?1", [date.0])?;
         for (position, door) in at.doors.iter().enumerate() {
             let tickets = crate::convert::json(&door.tickets)?;
             tx.execute(
-                "INSERT INTO doors (date_id, position, name, tickets) VALUES (?1, ?2, ?3, ?4)",
-                (date.0, i64::try_from(position).unwrap_or(0), &door.name, tickets),
+                "INSERT INTO doors (date_id, position, name, tickets, room_id) VALUES (?1, ?2, ?3, ?4,
+                    (SELECT room_id FROM date_sessions s JOIN rooms r ON r.id = s.room_id
+                     WHERE s.date_id = ?1 AND r.name = ?5))",
+                (date.0, i64::try_from(position).unwrap_or(0), &door.name, tickets, &door.room),
             )?;
         }
         Ok(())
@@ -123,7 +132,7 @@ pub fn set_lifted(tx: &Tx<'_>, date: DateId, by: &str, why: &str) -> Result<(), 
 pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, StoreError> {
     conn.prepare_cached(
         "SELECT starts, ends, zone, starts_at, ends_at, CASE WHEN door_opened_at IS NULL THEN NULL ELSE door_opened_by END,
-            again, inside, most_inside, lifted_by, lifted_why, give_up_minutes, list_closed_at, list_closed_by
+            again, inside, most_inside, lifted_by, lifted_why, give_up_minutes, free_after_minutes, list_closed_at, list_closed_by
          FROM dates WHERE id = ?1",
     )
     .and_then(|mut q| {
@@ -132,7 +141,7 @@ pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, Store
             let opened_by = c.next()?;
             let (again, inside, most_inside) = (c.next()?, c.next()?, c.next()?);
             let lifted: (String, String) = (c.next()?, c.next()?);
-            let give_up_minutes = c.next()?;
+            let (give_up_minutes, free_after_minutes) = (c.next()?, c.next()?);
             let closed: (Option<Timestamp>, String) = (c.instant_or()?, c.next()?);
             Ok(Doorway {
                 span: crate::events::span(row)?,
@@ -142,6 +151,7 @@ pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, Store
                 most_inside,
                 lifted: Some(lifted).filter(|l| !l.0.is_empty()),
                 give_up_minutes,
+                free_after_minutes,
                 closed: closed.0.map(|at| (at, closed.1)),
             })
         })

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use matricle_core::door::Presence;
 use matricle_core::door::passages::{Finding, Passage, Way, standing};
-use matricle_core::{AttendeeId, DateId, DeviceId, PersonId};
+use matricle_core::{AttendeeId, DateId, DeviceId, PersonId, SessionId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::InOrder;
@@ -69,7 +69,7 @@ pub fn set_presence(
 /// SQLite refuses.
 pub fn passages(conn: &Connection, attendee: AttendeeId) -> Result<Vec<Passage>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, at, door, passage FROM scans
+        "SELECT id, at, door, passage, room_way IS NOT NULL FROM scans
          WHERE attendee_id = ?1 AND passage IS NOT NULL AND undone_at IS NULL ORDER BY at, id",
     )
     .and_then(|mut q| q.query_map([attendee.0], passage)?.collect())
@@ -83,6 +83,7 @@ fn passage(row: &Row<'_>) -> rusqlite::Result<Passage> {
         at: c.instant()?,
         door: c.next()?,
         way: c.word("scans.passage", Way::from_word)?,
+        room: c.next()?,
     })
 }
 
@@ -107,7 +108,7 @@ pub fn in_more_than_once(
     let people: Vec<(i64, String)> = conn
         .prepare_cached(
             "SELECT a.id, a.name FROM scans s JOIN attendees a ON a.id = s.attendee_id
-             WHERE s.date_id = ?1 AND s.passage = 'in' AND s.undone_at IS NULL
+             WHERE s.date_id = ?1 AND s.passage = 'in' AND s.room_way IS NULL AND s.undone_at IS NULL
              GROUP BY a.id HAVING count(*) > 1 ORDER BY min(s.at)",
         )
         .and_then(|mut q| q.query_map([date.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
@@ -141,8 +142,10 @@ pub struct NewScan<'a> {
     pub device_at: Option<Timestamp>,
     /// When it happened.
     pub at: Timestamp,
-    /// The way they went, if they passed.
+    /// The way they went, if they passed the door of the date.
     pub passage: Option<Way>,
+    /// The session into whose room they went, or out of it.
+    pub room: Option<(SessionId, Way)>,
     /// What somebody has to look into.
     pub line: Option<&'a Finding>,
     /// The number of the receipt that the device gave.
@@ -157,8 +160,8 @@ pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, 
     let line = scan.line.map(crate::convert::json).transpose().doing("writing a scan")?;
     tx.prepare_cached(
         "INSERT INTO scans (scan_key, date_id, attendee_id, verdict, told, door, person_id, at, device_at,
-            device_id, arrived_at, passage, line, receipt)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+            device_id, arrived_at, passage, line, receipt, session_id, room_way)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)",
     )
     .and_then(|mut q| {
         q.execute(rusqlite::params![
@@ -176,6 +179,8 @@ pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, 
             scan.passage.map(Way::word),
             line,
             scan.receipt,
+            scan.room.map(|(session, _)| session.0),
+            scan.room.map(|(_, way)| way.word()),
         ])
     })
     .doing("writing a scan")?;
@@ -201,8 +206,10 @@ pub struct Scan {
     pub at: Timestamp,
     /// When it arrived, if that was later.
     pub arrived_at: Option<Timestamp>,
-    /// The way they went, if they passed.
+    /// The way they went, if they passed the door of the date.
     pub passage: Option<Way>,
+    /// The way they went, if it was the door of a room.
+    pub room_way: Option<Way>,
     /// What somebody has to look into.
     pub line: Option<Finding>,
     /// Who looked into it, and when.
@@ -218,7 +225,7 @@ pub struct Scan {
 }
 
 const SCAN_COLUMNS: &str = "id, date_id, attendee_id, verdict, told, door, at, arrived_at, passage, line, \
-     looked_at, looked_by, receipt, undone_at, scan_key, payment_id";
+     looked_at, looked_by, receipt, undone_at, scan_key, payment_id, room_way";
 
 fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
     let mut c = InOrder::from(row, 0);
@@ -246,6 +253,7 @@ fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
         undone_at: c.instant_or()?,
         key: c.next()?,
         payment: c.next()?,
+        room_way: c.next::<Option<String>>()?.as_deref().and_then(Way::from_word),
     })
 }
 
@@ -290,12 +298,17 @@ pub fn amend_scan(
     tx: &Tx<'_>,
     id: i64,
     at: Timestamp,
-    passage: Option<Way>,
+    (passage, room): (Option<Way>, Option<(SessionId, Way)>),
     line: Option<&Finding>,
 ) -> Result<(), StoreError> {
     let line = line.map(crate::convert::json).transpose().doing("amending a scan")?;
-    tx.prepare_cached("UPDATE scans SET at = ?2, passage = ?3, line = ?4 WHERE id = ?1")
-        .and_then(|mut q| q.execute((id, us(at), passage.map(Way::word), line)))
+    tx.prepare_cached(
+        "UPDATE scans SET at = ?2, passage = ?3, line = ?4, session_id = ?5, room_way = ?6 WHERE id = ?1",
+    )
+        .and_then(|mut q| {
+            let (session, way) = (room.map(|r| r.0.0), room.map(|r| r.1.word()));
+            q.execute((id, us(at), passage.map(Way::word), line, session, way))
+        })
         .map(drop)
         .doing("amending a scan")
 }

@@ -13,9 +13,9 @@ use matricle_core::door::device::DeviceRefusal;
 use matricle_core::door::passages::Did;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
-use matricle_desk::door::roster::{self, Entry, Roster};
+use matricle_desk::door::roster::{self, Entry, Roster, SessionDoor};
 use matricle_desk::door::settling::{Queued, SettledScan, settle_one};
-use matricle_desk::door::{Shown, Volunteer, devices};
+use matricle_desk::door::{Shown, Told, Volunteer, devices};
 use matricle_formats::words;
 use matricle_store::devices::Said;
 use matricle_store::house::House;
@@ -52,6 +52,10 @@ struct Sent {
     receipts: String,
     /// Class, word, reason, whether it lets in.
     verdicts: Vec<(&'static str, String, String, bool)>,
+    /// The doors of rooms, session by session.
+    rooms: Vec<Value>,
+    /// Who signed up for which session: attendee, session.
+    sign_ups: Vec<(i64, i64)>,
     tickets: Vec<String>,
     /// Digest, attendee, booking, name, ticket, place, people, verdict, ticket of the booking, then, where there are any,
     /// note, cash in minor units, cash in words.
@@ -66,13 +70,35 @@ fn place_of<T: PartialEq>(list: &mut Vec<T>, thing: T) -> usize {
     })
 }
 
+/// The door of a session's room, as it is sent.
+fn session_door(door: &SessionDoor, place_of: &mut impl FnMut(&Told) -> usize) -> Value {
+    let mut twice = |told: &[Told; 2]| [place_of(&told[0]), place_of(&told[1])];
+    let elsewhere: Vec<_> = door.elsewhere.iter().map(|(of, told)| (of.0, twice(told))).collect();
+    let inside: Vec<_> =
+        door.inside.iter().map(|(who, at, door)| (who.0, at.as_millisecond(), door)).collect();
+    json!({
+        "door": door.door,
+        "session": door.session.0,
+        "label": door.label,
+        "opens": door.opens.as_millisecond(),
+        "until": door.until.as_millisecond(),
+        "free_from": door.free_from.as_millisecond(),
+        "sign_up": door.sign_up,
+        "seats": door.seats,
+        "free": door.free,
+        "here": twice(&door.here),
+        "nothing": twice(&door.nothing),
+        "elsewhere": elsewhere,
+        "inside": inside,
+    })
+}
+
 fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
     let today = words::local(roster.at, &roster.span.zone).date();
     let (mut verdicts, mut tickets) = (Vec::new(), Vec::new());
     let mut known = std::collections::HashMap::new();
     let zone = roster.zone.clone();
-    let mut person = |entry: Entry| {
-        let told = &entry.told;
+    let mut place_of_verdict = |told: &Told| {
         let verdict = (
             class(&told.verdict),
             heading(told.verdict.word()),
@@ -80,10 +106,15 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
             told.verdict.admits(),
         );
         // Most verdicts are one of a few; each of those who are in has a reason of its own.
-        let verdict = *known.entry(verdict.clone()).or_insert_with(|| {
+        *known.entry(verdict.clone()).or_insert_with(|| {
             verdicts.push(verdict);
             verdicts.len() - 1
-        });
+        })
+    };
+    let rooms = roster.rooms.iter().map(|r| session_door(r, &mut place_of_verdict)).collect();
+    let mut person = |entry: Entry| {
+        let told = &entry.told;
+        let verdict = place_of_verdict(told);
         let ticket = place_of(&mut tickets, told.ticket.clone());
         let (place, people) = told.place.unwrap_or((1, 1));
         let mut row = vec![
@@ -124,6 +155,8 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
         money: roster.takes_money,
         receipts,
         verdicts,
+        rooms,
+        sign_ups: roster.sign_ups.iter().map(|(who, what)| (who.0, what.0)).collect(),
         tickets,
         people,
     }

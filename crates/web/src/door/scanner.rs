@@ -84,7 +84,7 @@ struct Guide {
 }
 
 /// What each verdict asks of a volunteer.
-const VERDICTS: [(&str, &str, &str); 9] = [
+const VERDICTS: [(&str, &str, &str); 10] = [
     ("in", "Come in", "They are in. Rising sound, one short shake."),
     ("dup", "Already in", "The ticket was used: when, and at which door. Two like sounds."),
     (
@@ -94,6 +94,11 @@ const VERDICTS: [(&str, &str, &str); 9] = [
     ),
     ("other", "Other date", "A good ticket, for another day. It says which."),
     ("way", "Other door", "A good ticket, and this is not its door. It says which way."),
+    (
+        "first",
+        "Sign-ups first",
+        "At a room: its seats are kept for those who signed up. It says from when others get them.",
+    ),
     (
         "full",
         "Full",

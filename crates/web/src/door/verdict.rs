@@ -31,6 +31,8 @@ pub(crate) struct VerdictPart {
     pub(crate) note: String,
     /// Who was let in: a device remembers it. Nought for nobody.
     pub(crate) attendee: i64,
+    /// The session whose room it was, in words.
+    pub(crate) session: String,
 }
 
 /// How somebody who is to pay can do so here.
@@ -88,6 +90,7 @@ pub(crate) const fn class(verdict: &Verdict) -> &'static str {
         Verdict::OtherDoor { .. } => "way",
         Verdict::Out => "out",
         Verdict::NotIn => "mis",
+        Verdict::SignUpsFirst { .. } => "first",
         Verdict::Full { .. } => "full",
         Verdict::WentOut | Verdict::GivenUp { .. } => "gone",
         Verdict::Misread => "mis",
@@ -148,6 +151,7 @@ pub(crate) fn verdict_part(
         pay: pay_part(outcome, date, token),
         note: told.note.clone(),
         attendee: outcome.attendee.map_or(0, |a| a.0),
+        session: told.session.clone(),
     }
 }
 
@@ -161,8 +165,8 @@ struct Shape {
 /// What each kind of verdict looks like.
 pub(crate) fn shapes() -> Result<Vec<(&'static str, String)>, askama::Error> {
     [
-        "in", "out", "dup", "pay", "other", "way", "full", "gone", "mis", "card", "test", "ready",
-        "no", "wait",
+        "in", "out", "dup", "pay", "other", "way", "first", "full", "gone", "mis", "card", "test",
+        "ready", "no", "wait",
     ]
     .into_iter()
     .map(|class| Ok((class, Shape { class }.render()?)))
@@ -227,6 +231,7 @@ mod tests {
             note: String::new(),
             with: Vec::new(),
             others: Vec::new(),
+            session: String::new(),
         };
         let at = "2026-11-25T18:42:07Z".parse().unwrap();
         Outcome {
@@ -260,6 +265,7 @@ mod tests {
             Verdict::WentOut,
             Verdict::Out,
             Verdict::OtherDoor { door: "yard".into() },
+            Verdict::SignUpsFirst { from: at },
             Verdict::Full { inside: 40, most: 40 },
             Verdict::Misread,
             Verdict::StampCard { left: 3 },

@@ -16,6 +16,7 @@ use matricle_store::devices::Device;
 
 use crate::App;
 use crate::asking::Posted;
+use crate::door::session_stands;
 use crate::error::WebError;
 use crate::live;
 use crate::news::Undo;
@@ -248,6 +249,9 @@ struct DoorRow {
     name: String,
     wrong: String,
     tickets: Vec<(i64, String, bool)>,
+    /// Rooms it may let into, and whether it does.
+    rooms: Vec<(String, bool)>,
+    wrong_room: String,
 }
 
 #[derive(Template)]
@@ -271,6 +275,8 @@ struct DoorOf {
     /// It is open now.
     open: bool,
     closed: String,
+    /// Its sessions: how it stands, the room, how many came.
+    sessions: Vec<(String, String, u32)>,
 }
 
 fn fields_of(set: &SetUp) -> Fields {
@@ -278,6 +284,7 @@ fn fields_of(set: &SetUp) -> Fields {
     let mut d = Fields::of([
         ("most", number(set.doorway.most_inside)),
         ("give_up", number(set.doorway.give_up_minutes)),
+        ("free_after", set.doorway.free_after_minutes.to_string()),
     ]);
     d.tick("again", set.doorway.again);
     for (n, door) in set.doors.iter().enumerate() {
@@ -285,6 +292,7 @@ fn fields_of(set: &SetUp) -> Fields {
         for ticket in &door.tickets {
             d.add(&format!("tickets_{n}"), ticket.to_string());
         }
+        d.add(&format!("room_{n}"), door.room.clone());
     }
     d
 }
@@ -302,7 +310,8 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
     let rows = set.doors.len().max(1) + 1;
     let doors = (0..rows.min(MOST_DOORS))
         .map(|n| {
-            let (name, tickets) = (format!("name_{n}"), format!("tickets_{n}"));
+            let (name, tickets, room) =
+                (format!("name_{n}"), format!("tickets_{n}"), format!("room_{n}"));
             DoorRow {
                 n,
                 name: d.v(&name).to_owned(),
@@ -312,11 +321,26 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
                     .iter()
                     .map(|(id, name)| (id.0, name.clone(), d.is(&tickets, &id.to_string())))
                     .collect(),
+                rooms: set
+                    .rooms()
+                    .into_iter()
+                    .map(|name| (name.to_owned(), d.is(&room, name)))
+                    .collect(),
+                wrong_room: d.w(&room).to_owned(),
             }
         })
         .collect();
-    let today = words::local(desk.clock.now(), &house.zone).date();
+    let now = desk.clock.now();
+    let today = words::local(now, &house.zone).date();
     let span = &set.date.span;
+    let sessions = set
+        .sessions
+        .iter()
+        .map(|s| {
+            let stands = session_stands(s, &house.zone, now);
+            (stands, s.session.room.clone(), s.came)
+        })
+        .collect();
     let clock = |at: Timestamp| words::clock(words::local(at, &house.zone).datetime());
     Ok(DoorOf {
         f: at.frame(format!("Door: {}", set.event.title), &house.name).in_room("doors"),
@@ -337,6 +361,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         closed: set.doorway.closed.as_ref().map_or_else(String::new, |(at, who)| {
             format!("{who} closed the list at {}", clock(*at))
         }),
+        sessions,
         d,
     })
 }
