@@ -39,8 +39,11 @@ impl Trigger {
     /// of the day go to whoever wishes for them, and submissions have no cue sheet.
     #[must_use]
     pub const fn sets_cues_off(self) -> bool {
-        !matches!(self, Self::On(Occasion::Invited | Occasion::Announced) | Self::At(Moment::Day))
-            && !self.is_of_submission()
+        !matches!(
+            self,
+            Self::On(Occasion::Invited | Occasion::Announced | Occasion::Came)
+                | Self::At(Moment::Day)
+        ) && !self.is_of_submission()
     }
 
     /// Whether it is about a submission, which has no cue sheet: the house rules say who is told.

@@ -48,6 +48,8 @@ pub enum Occasion {
     MoneyBack,
     /// Somebody was let in.
     LetIn,
+    /// Somebody was let in of whom somebody of the house asked to hear.
+    Came,
     /// Stamp cards were bought.
     CardBought,
     /// A stamp card is nearly used up.
@@ -87,7 +89,7 @@ pub enum Subject {
 
 impl Occasion {
     /// All of them.
-    pub const ALL: [Self; 29] = [
+    pub const ALL: [Self; 30] = [
         Self::Left,
         Self::WayBack,
         Self::Asked,
@@ -108,6 +110,7 @@ impl Occasion {
         Self::CalledOff,
         Self::MoneyBack,
         Self::LetIn,
+        Self::Came,
         Self::CardBought,
         Self::CardNearlyUsed,
         Self::Invited,
@@ -143,6 +146,7 @@ impl Occasion {
             Self::CalledOff => "called off",
             Self::MoneyBack => "money back",
             Self::LetIn => "let in",
+            Self::Came => "has come",
             Self::CardBought => "stamp card bought",
             Self::CardNearlyUsed => "stamp card nearly used up",
             Self::Invited => "invitation",
@@ -189,6 +193,7 @@ impl Occasion {
             | Self::CalledOff
             | Self::MoneyBack
             | Self::LetIn
+            | Self::Came
             | Self::Announced => Subject::Booking,
         }
     }
@@ -201,7 +206,7 @@ impl Occasion {
             Self::Left | Self::WayBack => matches!(state, Held | AwaitingPayment | Lapsed),
             Self::Asked => matches!(state, Requested),
             Self::ToPay => matches!(state, AwaitingPayment),
-            Self::Confirmed | Self::LetIn => matches!(state, Confirmed),
+            Self::Confirmed | Self::LetIn | Self::Came => matches!(state, Confirmed),
             Self::Changed | Self::Moved | Self::PassedOn => {
                 matches!(state, Requested | AwaitingPayment | Confirmed)
             }
@@ -291,6 +296,9 @@ pub struct Knows {
     /// Who has the ticket now, or had it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub holder: String,
+    /// Who has come, when and by which door, in words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub came: String,
     /// The event that a submission was joined with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub event: Option<i64>,

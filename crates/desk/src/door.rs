@@ -33,7 +33,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::acting::Turn;
 use crate::money::refunds::hand_back;
-use crate::telling::tell_let_in;
+use crate::telling::{Arrived, tell_let_in};
 use crate::{Desk, DeskError};
 
 pub use board::{Board, Name, board, log, names, todays};
@@ -451,6 +451,9 @@ pub fn show_in(
                 Some(member.facts.attendee),
             )?;
             db::stand(tx, member.facts.attendee, date)?;
+            if !matches!(member.facts.presence, Presence::In { .. }) {
+                tell_let_in(tx, &Arrived::by(member, door, now), &turn.by, &turn.host, now)?;
+            }
             told.with.push((scan, member.facts.attendee, member.name.clone()));
         }
     }
@@ -468,7 +471,7 @@ pub fn show_in(
         }
     }
     if let (Some(Way::In), Some(person), false) = (passage, &person, was_in) {
-        tell_let_in(tx, person.booking, &turn.by, &turn.host, now)?;
+        tell_let_in(tx, &Arrived::by(person, door, now), &turn.by, &turn.host, now)?;
     }
     Ok(Outcome {
         scan,

@@ -13,13 +13,15 @@ use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
 use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, suits, target};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::wish::What;
-use matricle_core::{BookingId, DateId, EventId, TagId};
+use matricle_core::{AttendeeId, BookingId, DateId, EventId, TagId};
+use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
+use matricle_store::door::{self, AtDoor};
 use matricle_store::outbox::{self, About, NewMessage};
 use matricle_store::{Connection, Tx, cues, events, readers, templates, wishes as wished};
 
-use crate::DeskError;
 use crate::acting::Turn;
+use crate::{DeskError, house_of};
 
 pub use daily::{News, Wishes, keep_wishes, wishes};
 pub(crate) use daily::{news, plan as plan_wishes};
@@ -205,21 +207,69 @@ pub(crate) fn tell_of_date(
     Ok(())
 }
 
-/// Tells of somebody who was let in, where any cue speaks of it. Asked at each scan: most houses
-/// have none.
+/// Somebody who was let in.
+pub(crate) struct Arrived<'a> {
+    pub(crate) attendee: AttendeeId,
+    pub(crate) booking: BookingId,
+    pub(crate) name: &'a str,
+    pub(crate) door: &'a str,
+    pub(crate) at: Timestamp,
+}
+
+impl<'a> Arrived<'a> {
+    /// Somebody who came in by a door.
+    pub(crate) fn by(person: &'a AtDoor, door: &'a str, at: Timestamp) -> Self {
+        let (attendee, booking) = (person.facts.attendee, person.booking);
+        Self { attendee, booking, name: &person.name, door, at }
+    }
+}
+
+/// Tells of somebody who was let in: whoever of the house asked to hear of them, and, where any
+/// cue speaks of it, those that the cues name. Asked at each scan: most houses have no such cue.
 pub(crate) fn tell_let_in(
     tx: &Tx<'_>,
-    booking: BookingId,
+    who: &Arrived<'_>,
     by: &Acting,
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
+    tell_awaited(tx, who, host, now)?;
     if !cues::speak_of(tx, Trigger::On(Occasion::LetIn))? {
         return Ok(());
     }
-    let Some(booking) = bookings::by_id(tx, booking)? else { return Ok(()) };
+    let Some(booking) = bookings::by_id(tx, who.booking)? else { return Ok(()) };
     let turn = Turn { by: by.clone(), now, host: host.into(), word: "".into() };
     tell(tx, &booking, Occasion::LetIn, &Knows::default(), &turn)
+}
+
+/// Tells those who asked to hear of somebody that they have come: once, however often they go in
+/// and out.
+fn tell_awaited(
+    tx: &Tx<'_>,
+    who: &Arrived<'_>,
+    host: &str,
+    now: Timestamp,
+) -> Result<(), DeskError> {
+    let awaited_by = door::awaited_by(tx, who.attendee)?;
+    if awaited_by.is_empty() {
+        return Ok(());
+    }
+    let clock = words::clock(words::local(who.at, &house_of(tx)?.zone).datetime());
+    let came = format!("{}, {clock}, {}", who.name, who.door);
+    let knows = Knows { came, ..Knows::default() };
+    for (person, address) in awaited_by {
+        let reader = Reader::Staff(person).key();
+        let (about, trigger) = (About::Booking(who.booking), Trigger::On(Occasion::Came));
+        outbox::plan(
+            tx,
+            &NewMessage {
+                unique: &format!("came {} {reader}", who.attendee),
+                message_id: &format!("{}@{host}", uuid::Uuid::now_v7()),
+                ..NewMessage::to(about, trigger, &reader, (Way::Mail, &address), &knows, now)
+            },
+        )?;
+    }
+    Ok(())
 }
 
 /// Something that happened, to be told to one reader.

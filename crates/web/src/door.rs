@@ -8,8 +8,6 @@ mod scanner;
 mod verdict;
 mod walking;
 
-use std::fmt::Write;
-
 use askama::Template;
 use axum::Router;
 use axum::extract::{Path, Query, State};
@@ -24,7 +22,7 @@ use matricle_core::door::Verdict;
 use matricle_core::door::passages::Way;
 use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::{Board, Device, InRoom, Name, Outcome, Shown, Volunteer, With};
+use matricle_desk::door::{Board, Device, Name, Outcome, Shown, Volunteer, With};
 use matricle_desk::{DeskError, door as desk_door, random_bytes};
 use matricle_formats::words;
 use serde::Deserialize;
@@ -36,7 +34,7 @@ use crate::error::WebError;
 use crate::page::{Face, Frame, html};
 use crate::parts::rows::{DateRow, date_row};
 use crate::parts::strip;
-use crate::{App, cookies, live};
+use crate::{App, cookies, live, wording};
 
 #[derive(Template)]
 #[template(path = "door/dates.html")]
@@ -105,32 +103,6 @@ struct BoardPart {
     rooms: Vec<(String, String)>,
 }
 
-/// How a session stands, in words.
-pub(crate) fn session_stands(on: &InRoom, zone: &str, now: Timestamp) -> String {
-    let (room, session) = (&on.room, &on.session);
-    let mut said = format!(
-        "{}, {}: {} in the room",
-        session.title,
-        words::clock(session.span.starts),
-        room.inside()
-    );
-    if let Some(seats) = room.seats {
-        let _ = write!(said, ", {seats} may be");
-    }
-    let missing = room.signed_up.saturating_sub(room.signed_in);
-    if room.sign_up && missing > 0 && now < session.facts.until {
-        let free = words::clock(words::local(room.free_from, zone).datetime());
-        let _ = match now < room.free_from {
-            true => write!(
-                said,
-                "; {missing} signed up and are not here yet, their seats are free from {free}"
-            ),
-            false => write!(said, "; {missing} signed up and have not come, their seats are free"),
-        };
-    }
-    said
-}
-
 fn board_part(board: &Board, now: Timestamp) -> BoardPart {
     let pace = if board.expected > 0 && board.inside >= board.expected {
         "everybody is in".into()
@@ -165,7 +137,7 @@ fn board_part(board: &Board, now: Timestamp) -> BoardPart {
         rooms: board
             .rooms
             .iter()
-            .map(|(door, on)| (door.clone(), session_stands(on, &board.zone, now)))
+            .map(|(door, on)| (door.clone(), wording::session_stands(on, &board.zone, now)))
             .collect(),
     }
 }

@@ -1,5 +1,7 @@
 //! Refusals in words: one sentence each, saying what to do.
 
+use std::fmt::Write;
+
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 use matricle_core::accent::AccentRefusal;
@@ -21,7 +23,7 @@ use matricle_core::template::Wrong;
 use matricle_core::transfer::IbanFault;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Currency, Money, SessionId, TicketTypeId, quick};
-use matricle_desk::door::{Told, Why};
+use matricle_desk::door::{InRoom, Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
@@ -623,6 +625,32 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
         (Verdict::Unknown, _) => "not a ticket of this house".into(),
         (Verdict::Misread, _) => "a letter is wrong or missing; scan again".into(),
     }
+}
+
+/// How a session stands, in words.
+pub(crate) fn session_stands(on: &InRoom, zone: &str, now: Timestamp) -> String {
+    let (room, session) = (&on.room, &on.session);
+    let mut said = format!(
+        "{}, {}: {} in the room",
+        session.title,
+        words::clock(session.span.starts),
+        room.inside()
+    );
+    if let Some(seats) = room.seats {
+        let _ = write!(said, ", {seats} may be");
+    }
+    let missing = room.signed_up.saturating_sub(room.signed_in);
+    if room.sign_up && missing > 0 && now < session.facts.until {
+        let free = words::clock(words::local(room.free_from, zone).datetime());
+        let _ = match now < room.free_from {
+            true => write!(
+                said,
+                "; {missing} signed up and are not here yet, their seats are free from {free}"
+            ),
+            false => write!(said, "; {missing} signed up and have not come, their seats are free"),
+        };
+    }
+    said
 }
 
 /// Why a booking stays as it is while somebody is inside with it.

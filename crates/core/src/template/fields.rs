@@ -130,6 +130,7 @@ pub const FIELDS: &[Field] = {
         f("called off", Line, On(&[O::CalledOff]), "the dates that were called off"),
         f("by the house", Holds, On(&[O::Cancelled]), "the house cancelled it"),
         f("holder", Line, On(&[O::PassedOn, O::PassedBack]), "who has the ticket now"),
+        f("came", Line, On(&[O::Came]), "who has come, when and by which door"),
         f("change", Line, On(&[O::Changed, O::PassedBack, O::Moved]), "what changed"),
         f("word", Line, Booking, "words of one’s own, typed with the act"),
         f("unsubscribe", Link, On(&[O::Announced]), "ends announcements for this address"),

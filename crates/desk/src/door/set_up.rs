@@ -173,6 +173,48 @@ pub async fn note(
         .await
 }
 
+/// Asks to hear, by mail to one's own address, when somebody of a booking comes; or asks no more.
+///
+/// # Errors
+/// They are not on this booking; the role may not.
+pub async fn await_one(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    attendee: AttendeeId,
+    awaits: bool,
+) -> Result<(), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let person = staff.id;
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            let who = db::by_id(tx, attendee)?.filter(|p| p.booking == booking.id);
+            let who = who.ok_or(DeskError::NotFound)?;
+            Ok(db::set_awaited(tx, who.facts.attendee, person, awaits)?)
+        })
+        .await
+}
+
+/// Of whom on a booking somebody of the house asked to hear.
+///
+/// # Errors
+/// The role may not.
+pub async fn awaited(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+) -> Result<Vec<AttendeeId>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let person = staff.id;
+    desk.store
+        .read(move |conn| {
+            let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+            Ok(db::awaited_of(conn, booking.id, person)?)
+        })
+        .await
+}
+
 /// Lifts the limit of how many may be inside, with a reason, or lets it hold again.
 ///
 /// # Errors

@@ -15,7 +15,7 @@ use super::rooms::AtRoom;
 use super::{Shown, Told, Volunteer, Why, gate_of, looked_up, tell};
 use crate::acting::Turn;
 use crate::bookings::taking::take_in;
-use crate::telling::tell_let_in;
+use crate::telling::{Arrived, tell_let_in};
 use crate::{Desk, DeskError};
 
 /// How long before a date begins somebody may have come to it.
@@ -172,7 +172,8 @@ pub fn settle_in(
         db::set_presence(tx, attendee, date, &all.presence)?;
         let inside = matches!(all.presence, Presence::In { at, .. } if at == scan.at);
         if let (Way::In, true, Some(person)) = (way, inside, &person) {
-            tell_let_in(tx, person.booking, &turn.by, &turn.host, turn.now)?;
+            let arrived = Arrived::by(person, &scan.door, scan.at);
+            tell_let_in(tx, &arrived, &turn.by, &turn.host, turn.now)?;
         }
     }
     let name = person.map_or_else(String::new, |p| p.name);

@@ -646,6 +646,7 @@ fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
     let currency: Currency = sheet.booking.total.currency;
     of_knows(values, knows);
     values.insert("change", Value::line(&knows.change));
+    values.insert("came", Value::line(unlinked(&knows.came)));
     values.insert("whole date", Value::Holds(knows.whole));
     values.insert("by the house", Value::Holds(knows.by_house));
     values.insert("holder", Value::line(unlinked(&knows.holder)));

@@ -53,6 +53,7 @@ const WORDS: &[Words] = &[
     words!("card-nearly-used", "Stamp card nearly used up",),
     words!("card-expires", "Stamp card about to expire",),
     words!("let-in", "Welcome",),
+    words!("has-come", "Somebody has come",),
     words!("notice-moved", "Notice: moved",),
     words!("notice-called-off", "Notice: called off",),
     words!("day-attendees", "New attendees of the day",),
@@ -73,6 +74,7 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
         Trigger::On(occasion) => match occasion {
             Occasion::Confirmed => "confirmation",
             Occasion::LetIn => "let-in",
+            Occasion::Came => "has-come",
             Occasion::ToPay => "approval",
             Occasion::Left | Occasion::WayBack => "left",
             Occasion::Lapsed => "lapsed",

@@ -8,6 +8,7 @@ use matricle_core::details::Draft;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::{EventId, MessageId};
 use matricle_desk::bookings::{hold, pay, submit};
+use matricle_desk::door::set_up;
 use matricle_desk::messages::outbox::{self as office, Steer};
 use matricle_desk::messages::{cues, files, senders, wordings};
 use matricle_desk::outside::provider::Status;
@@ -321,6 +322,36 @@ async fn who_is_let_in_is_told_once_where_a_cue_says_so() {
     w.due().await;
     assert_eq!(w.about(Trigger::On(Occasion::LetIn)).await.len(), 1);
     assert!(w.mail("sian@post.example", "Welcome to Apiary open day").is_some());
+}
+
+/// Whoever of the house asked to hear of somebody is told that they have come: once, however
+/// often they go in and out, and whether the door asks or settles later.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_asked_to_hear_of_somebody_is_told_that_they_have_come() {
+    let w = world().await;
+    let (ilse, petra) = (w.staff(0).await, w.staff(4).await);
+    let (reference, other) = (w.confirmed(OPEN_DAY).await, w.confirmed(OPEN_DAY).await);
+    let sheet = w.sheet(reference).await;
+    let person = &sheet.attendees[0];
+    let stranger = w.sheet(other).await.attendees[0].id;
+    let asks = |staff, id, awaits| set_up::await_one(&w.desk, staff, reference, id, awaits);
+    assert!(matches!(asks(&ilse, stranger, true).await, Err(DeskError::NotFound)));
+    asks(&ilse, person.id, true).await.unwrap();
+    asks(&petra, person.id, true).await.unwrap();
+    asks(&petra, person.id, false).await.unwrap();
+    assert_eq!(set_up::awaited(&w.desk, &ilse, reference).await.unwrap(), [person.id]);
+    assert_eq!(set_up::awaited(&w.desk, &petra, reference).await.unwrap(), []);
+    for (door, key) in [("gate", "one"), ("barn", "two")] {
+        w.scan(sheet.date.id, door, key, &person.code.to_string()).await;
+        w.scanned_back(sheet.date.id).await;
+    }
+    w.due().await;
+    assert_eq!(w.about(Trigger::On(Occasion::Came)).await.len(), 1);
+    let clock = matricle_formats::words::local(w.desk.clock.now(), "Europe/Dublin");
+    let said = format!("Has come: {}, {}, gate", person.name, clock.strftime("%H:%M"));
+    assert!(w.mail("ilse@ostrel.example", &said).is_some(), "{:?}", w.subjects());
+    assert!(w.mail("petra@ostrel.example", "Has come").is_none());
+    w.sound().await;
 }
 
 /// The mail that leads back to a booking that was left has bounds of its own: whoever types an

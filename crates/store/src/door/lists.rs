@@ -1,7 +1,7 @@
 //! Lists of people at a date: the roster, those who have not come, who came late.
 
 use jiff::Timestamp;
-use matricle_core::{AttendeeId, BookingId, DateId, TicketTypeId};
+use matricle_core::{AttendeeId, BookingId, DateId, PersonId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};
 
 use super::{AtDoor, COLUMNS, at_door, passed_on};
@@ -268,4 +268,67 @@ pub fn tickets_between(
         q.query_map((us(from), us(until), most), |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
     })
     .doing("reading tickets")
+}
+
+/// Asks to hear when somebody comes, of a course on each of its dates; or asks no more.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_awaited(
+    tx: &Tx<'_>,
+    attendee: AttendeeId,
+    person: PersonId,
+    awaits: bool,
+) -> Result<(), StoreError> {
+    let sql = match awaits {
+        true => {
+            "INSERT OR IGNORE INTO awaited (attendee_id, person_id) SELECT x.id, ?2 FROM attendees a
+             JOIN attendees x ON x.booking_id = a.booking_id AND x.person_no = a.person_no WHERE a.id = ?1"
+        }
+        false => {
+            "DELETE FROM awaited WHERE person_id = ?2 AND attendee_id IN (SELECT x.id FROM attendees a
+             JOIN attendees x ON x.booking_id = a.booking_id AND x.person_no = a.person_no WHERE a.id = ?1)"
+        }
+    };
+    tx.prepare_cached(sql)
+        .and_then(|mut q| q.execute((attendee.0, person.0)))
+        .map(drop)
+        .doing("asking to hear of somebody")
+}
+
+/// Who of the house asked to hear when somebody comes, and their address.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn awaited_by(
+    conn: &Connection,
+    attendee: AttendeeId,
+) -> Result<Vec<(PersonId, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT p.id, p.email FROM awaited w JOIN people p ON p.id = w.person_id
+         WHERE w.attendee_id = ?1 ORDER BY p.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([attendee.0], |row| Ok((PersonId(row.get(0)?), row.get(1)?)))?.collect()
+    })
+    .doing("looking who asked to hear of somebody")
+}
+
+/// The attendees of a booking of whom somebody asked to hear.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn awaited_of(
+    conn: &Connection,
+    booking: BookingId,
+    person: PersonId,
+) -> Result<Vec<AttendeeId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT a.id FROM awaited w JOIN attendees a ON a.id = w.attendee_id
+         WHERE a.booking_id = ?1 AND w.person_id = ?2 ORDER BY a.position",
+    )
+    .and_then(|mut q| {
+        q.query_map((booking.0, person.0), |row| row.get(0).map(AttendeeId))?.collect()
+    })
+    .doing("looking of whom somebody asked to hear")
 }

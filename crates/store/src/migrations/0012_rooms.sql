@@ -9,3 +9,10 @@ ALTER TABLE scans ADD COLUMN session_id INTEGER REFERENCES date_sessions (id) ON
 ALTER TABLE scans ADD COLUMN room_way TEXT CHECK (room_way IN ('in', 'out'));
 CREATE INDEX scans_by_session ON scans (session_id, attendee_id, at) WHERE session_id IS NOT NULL AND undone_at IS NULL;
 CREATE INDEX scans_in_rooms ON scans (attendee_id, at) WHERE room_way IS NOT NULL AND undone_at IS NULL;
+
+-- Who of the house asked to hear when somebody comes.
+CREATE TABLE awaited (
+    attendee_id INTEGER NOT NULL REFERENCES attendees (id) ON DELETE CASCADE,
+    person_id   INTEGER NOT NULL REFERENCES people (id) ON DELETE CASCADE,
+    PRIMARY KEY (attendee_id, person_id)
+) STRICT, WITHOUT ROWID;

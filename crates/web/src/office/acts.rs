@@ -121,6 +121,8 @@ fn said(act: &str) -> &'static str {
         "resend" => "The confirmation goes out again.",
         "booker" => "The booker is corrected.",
         "note" => "The note is kept.",
+        "await" => "You will have a mail when they come.",
+        "await-not" => "You will hear nothing when they come.",
         "door-note" => "The door says it when they are scanned.",
         "money" => "The money is booked.",
         "price" => "The price is changed.",
@@ -162,6 +164,10 @@ async fn done(
         "door-note" => {
             let attendee = AttendeeId(number("attendee"));
             set_up::note(desk, staff, reference, attendee, form(posted)).await
+        }
+        "await" | "await-not" => {
+            let attendee = AttendeeId(number("attendee"));
+            set_up::await_one(desk, staff, reference, attendee, act == "await").await
         }
         "money" => taking::take_money(desk, staff, reference, form(posted)).await,
         "price" => change::set_price(desk, staff, reference, form(posted)).await,

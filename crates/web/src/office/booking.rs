@@ -13,6 +13,7 @@ use matricle_core::staff::Right;
 use matricle_core::worth::is_charged;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::papers;
+use matricle_desk::door::set_up;
 use matricle_desk::office::{self, OfficeBooking};
 use matricle_formats::words;
 use matricle_store::payments::PaymentState;
@@ -45,6 +46,8 @@ pub(crate) struct AttendeeRow {
     may_pass: bool,
     /// The ticket may be cancelled, by itself.
     may_cancel: bool,
+    /// Whoever looks has asked to hear when they come.
+    awaited: bool,
 }
 
 pub(crate) struct MessageRow {
@@ -223,6 +226,7 @@ pub(crate) fn reference_of(text: &str) -> Result<Reference, WebError> {
 pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
+    let awaited = set_up::awaited(&at.app.desk, &at.staff, reference).await?;
     let sheet = &loaded.sheet;
     let (now, may) = (at.app.desk.clock.now(), May::of(at, &loaded));
     let (b, zone) = (&sheet.booking, &sheet.house.zone);
@@ -263,6 +267,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 ticket: a.ticket.clone(),
                 code: a.code.to_string(),
                 cancelled: a.cancelled,
+                awaited: awaited.contains(&a.id),
                 may_pass: !a.cancelled && a.presence == Presence::Expected,
                 may_cancel: may.cancel_part
                     && sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now),

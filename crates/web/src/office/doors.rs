@@ -16,7 +16,6 @@ use matricle_store::devices::Device;
 
 use crate::App;
 use crate::asking::Posted;
-use crate::door::session_stands;
 use crate::error::WebError;
 use crate::live;
 use crate::news::Undo;
@@ -337,7 +336,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         .sessions
         .iter()
         .map(|s| {
-            let stands = session_stands(s, &house.zone, now);
+            let stands = wording::session_stands(s, &house.zone, now);
             (stands, s.session.room.clone(), s.came)
         })
         .collect();
