@@ -41,7 +41,7 @@ impl Trigger {
     pub const fn sets_cues_off(self) -> bool {
         !matches!(
             self,
-            Self::On(Occasion::Invited | Occasion::Announced | Occasion::Came)
+            Self::On(Occasion::Invited | Occasion::Announced | Occasion::Came | Occasion::Badge)
                 | Self::At(Moment::Day)
         ) && !self.is_of_submission()
     }

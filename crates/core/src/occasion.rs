@@ -50,6 +50,8 @@ pub enum Occasion {
     LetIn,
     /// Somebody was let in of whom somebody of the house asked to hear.
     Came,
+    /// The badge of somebody is made, to be printed before they come.
+    Badge,
     /// Stamp cards were bought.
     CardBought,
     /// A stamp card is nearly used up.
@@ -89,7 +91,7 @@ pub enum Subject {
 
 impl Occasion {
     /// All of them.
-    pub const ALL: [Self; 30] = [
+    pub const ALL: [Self; 31] = [
         Self::Left,
         Self::WayBack,
         Self::Asked,
@@ -111,6 +113,7 @@ impl Occasion {
         Self::MoneyBack,
         Self::LetIn,
         Self::Came,
+        Self::Badge,
         Self::CardBought,
         Self::CardNearlyUsed,
         Self::Invited,
@@ -147,6 +150,7 @@ impl Occasion {
             Self::MoneyBack => "money back",
             Self::LetIn => "let in",
             Self::Came => "has come",
+            Self::Badge => "badge",
             Self::CardBought => "stamp card bought",
             Self::CardNearlyUsed => "stamp card nearly used up",
             Self::Invited => "invitation",
@@ -194,6 +198,7 @@ impl Occasion {
             | Self::MoneyBack
             | Self::LetIn
             | Self::Came
+            | Self::Badge
             | Self::Announced => Subject::Booking,
         }
     }
@@ -206,7 +211,7 @@ impl Occasion {
             Self::Left | Self::WayBack => matches!(state, Held | AwaitingPayment | Lapsed),
             Self::Asked => matches!(state, Requested),
             Self::ToPay => matches!(state, AwaitingPayment),
-            Self::Confirmed | Self::LetIn | Self::Came => matches!(state, Confirmed),
+            Self::Confirmed | Self::LetIn | Self::Came | Self::Badge => matches!(state, Confirmed),
             Self::Changed | Self::Moved | Self::PassedOn => {
                 matches!(state, Requested | AwaitingPayment | Confirmed)
             }
@@ -299,6 +304,9 @@ pub struct Knows {
     /// Who has come, when and by which door, in words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub came: String,
+    /// How badges are drawn, as the papers of a date keep it.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub paper: String,
     /// The event that a submission was joined with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub event: Option<i64>,

@@ -7,6 +7,7 @@ pub mod finding;
 pub mod flow;
 pub mod papers;
 mod paying;
+pub mod posting;
 pub mod report;
 mod rooms;
 pub mod roster;

@@ -70,6 +70,8 @@ pub struct Desk {
     pub word: Arc<str>,
     /// Names of dates, made ready to be looked through.
     pub names: Arc<door::finding::Names>,
+    /// How far papers are that are being drawn.
+    pub drawing: Arc<door::papers::Drawing>,
     /// Who looks at which submission now.
     pub looking: Arc<review::looking::Looking>,
 }

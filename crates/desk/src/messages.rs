@@ -168,11 +168,15 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
                 let from = sender(conn, &house, &about)?;
                 let values = values::of(&desk, conn, &about, &message, now)?;
                 let own = files_of_house(conn, &template.files)?;
-                Ok::<_, DeskError>((template, about, house, from, values, own))
+                let badges = match template.files.contains(&Goes::Badge) {
+                    true => values::badges(conn, &about, &message)?,
+                    false => None,
+                };
+                Ok::<_, DeskError>((template, about, house, from, values, own, badges))
             })
             .await?
     };
-    let (template, about, house, from, values, own) = loaded;
+    let (template, about, house, from, values, own, badges) = loaded;
     crate::off_thread(move || {
         let letter = write(&template, &values).map_err(|wrong| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
@@ -188,6 +192,7 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
         }
         let subject = if about.is_test() { format!("Test: {}", letter.subject) } else { letter.subject };
         let mut files = files(&about, &template.files, &with, now)?;
+        files.extend(badges.map(|b| b.file(now)).transpose()?);
         let own = Own::in_mail(&letter.body, own);
         files.extend(own.attached);
         let unsubscribe = (message.trigger == Trigger::On(Occasion::Announced))
@@ -296,7 +301,8 @@ fn files(
             Goes::Calendar => about.calendar(desk, now),
             Goes::Bill => about.bill()?,
             Goes::Roster => about.roster(now)?,
-            Goes::File(_) => None,
+            // Drawn with what was read for it; files of the house go by themselves.
+            Goes::Badge | Goes::File(_) => None,
         });
     }
     Ok(files)

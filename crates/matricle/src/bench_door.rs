@@ -110,7 +110,7 @@ pub async fn run(args: &DoorArgs) -> Result<()> {
     let site = Site::open(folder.path(), 1_000).await?;
     let clerk = Staff { role: matricle_core::staff::Role::Organiser, ..site.staff.clone() };
     let began = Instant::now();
-    let (_, pdf) = paper(&site.desk, &clerk, site.date, Asked::new(Kind::Badges)).await?;
+    let (_, pdf) = paper(&site.desk, &clerk, site.date, Asked::new(Kind::Badges), "").await?;
     let took = began.elapsed().as_secs_f64() * 1000.0;
     println!(
         "| 1,000 badges, {} kB | {took:.0} ms | 5000 ms | {:.2} |",

@@ -81,6 +81,7 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         wake: Arc::default(),
         health: Arc::default(),
         sessions: Arc::default(),
+        drawing: Arc::default(),
         looking: Arc::default(),
         names: Default::default(),
         often: Arc::new(Often::new(parts.sign_in)),

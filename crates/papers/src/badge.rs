@@ -1,13 +1,14 @@
 //! Badges: one a page, on sheets of several, on rolls, or folded in four.
 
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 
 use crate::PaperError;
 use crate::paper::{Face, Ink, MM, Paper, Pen, Style};
 use crate::ticket::Barcodes;
 
 /// The measures of a sheet, in millimetres.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Sheet {
     /// The page: across and down.
     pub page: (f32, f32),
@@ -142,6 +143,18 @@ pub struct Badges {
 /// # Errors
 /// The PDF writer refuses.
 pub fn badges(all: &Badges, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
+    badges_telling(all, made_at, &|_| {})
+}
+
+/// [`badges`], which tells after each page how many of them are drawn.
+///
+/// # Errors
+/// As [`badges`].
+pub fn badges_telling(
+    all: &Badges,
+    made_at: Timestamp,
+    tell: &dyn Fn(usize),
+) -> Result<Vec<u8>, PaperError> {
     let mut paper = Paper::new(&format!("Badges: {}", all.title), &all.house, made_at);
     let sheet = &all.sheet;
     let (width, height) = (sheet.page.0 * MM, sheet.page.1 * MM);
@@ -161,6 +174,7 @@ pub fn badges(all: &Badges, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
             }
         })?;
         first = 0;
+        tell(all.people.len() - people.len());
     }
     paper.finish()
 }

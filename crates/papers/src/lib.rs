@@ -11,7 +11,7 @@ mod paper;
 mod roster;
 mod ticket;
 
-pub use badge::{Badge, Badges, Sheet, badges, tents};
+pub use badge::{Badge, Badges, Sheet, badges, badges_telling, tents};
 pub use bill::{Bill, BillLine, bill};
 pub use certificate::{Certificate, certificates};
 pub use list::{List, list};

@@ -20,20 +20,23 @@ pub enum Goes {
     Bill,
     /// The list of who comes, as a PDF.
     Roster,
+    /// The badge, as a PDF: of whom the message is for, or of all who come to a date.
+    Badge,
     /// A file of the house, by its key.
     File(i64),
 }
 
 impl Goes {
     /// Those that the program makes.
-    pub const MADE: [Self; 4] = [Self::Tickets, Self::Calendar, Self::Bill, Self::Roster];
+    pub const MADE: [Self; 5] =
+        [Self::Tickets, Self::Calendar, Self::Bill, Self::Roster, Self::Badge];
 
     /// The key of a file of the house.
     #[must_use]
     pub const fn file(self) -> Option<i64> {
         match self {
             Self::File(id) => Some(id),
-            Self::Tickets | Self::Calendar | Self::Bill | Self::Roster => None,
+            Self::Tickets | Self::Calendar | Self::Bill | Self::Roster | Self::Badge => None,
         }
     }
 
@@ -63,6 +66,7 @@ impl Goes {
             Self::Calendar => "calendar file",
             Self::Bill => "bill",
             Self::Roster => "list of who comes",
+            Self::Badge => "badge",
             Self::File(_) => "file of the house",
         }
     }

@@ -4,10 +4,12 @@
 use jiff::civil::{Time, Weekday, time};
 use jiff::{SignedDuration, ToSpan};
 use matricle_core::booking::Move;
+use matricle_core::door::Door;
 use matricle_core::rule::{Ends, Every, Rule};
 use matricle_core::slots::Opening;
 use matricle_core::staff::Right;
 use matricle_core::{PersonId, RoomId, TagId, TaxRateId, VenueId};
+use matricle_store::door::AtDoors;
 use matricle_store::events::{Format, NewSession, SlotPlan};
 use matricle_store::places::{self, Host, Room, Tag, TaxRate};
 
@@ -435,6 +437,27 @@ impl World<'_> {
                 },
             )?;
         }
+        // Each room has a door of its own, beside the one of the day.
+        let door = |name: &str, room: &str| Door {
+            name: name.into(),
+            tickets: Vec::new(),
+            room: room.into(),
+        };
+        let doors = vec![
+            door("main door", ""),
+            door("great hall door", "great hall"),
+            door("map room door", "map room"),
+            door("upper room door", "upper room"),
+        ];
+        let at = AtDoors {
+            again: true,
+            most_inside: None,
+            give_up_minutes: None,
+            free_after_minutes: 5,
+            badge_sheet: String::new(),
+            doors,
+        };
+        door::set_doors(self.tx, date.id, &at)?;
         let sessions = matricle_store::sessions::of_date(self.tx, date.id)?;
         let people = door::by_words(self.tx, date.id, "", 60)?;
         for (i, person) in people.iter().enumerate() {

@@ -1,21 +1,25 @@
 //! Papers for the day: badges, name tents, lists to tick off and to sign, the door list for when
 //! everything fails, certificates.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::codes::{Reading, TicketCode, read};
 use matricle_core::door::Presence;
 use matricle_core::staff::{Right, require};
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, BookingId, DateId};
+use matricle_formats::mail::File;
 use matricle_formats::{barcode, words};
 use matricle_papers::{
-    Badge, Badges, Barcodes, Certificate, List, badges, certificates, list, tents, without_glyph,
+    Badge, Badges, Barcodes, Certificate, List, badges, badges_telling, certificates, list, tents,
+    without_glyph,
 };
 use matricle_store::bookings::{Coming, Which, coming};
 use matricle_store::people::Staff;
-use matricle_store::{door as db, events};
+use matricle_store::{Connection, door as db, events};
+use serde::{Deserialize, Serialize};
 
 use super::Volunteer;
 use crate::{Desk, DeskError, house_of, off_thread};
@@ -23,7 +27,8 @@ use crate::{Desk, DeskError, house_of, off_thread};
 pub use matricle_papers::Sheet;
 
 /// What is printed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Kind {
     /// Badges.
     Badges,
@@ -100,8 +105,16 @@ pub fn sheets() -> Vec<(&'static str, Sheet)> {
     ]
 }
 
+/// Those with one badge each, for a printer at the door: the first is used where none is chosen.
+pub fn at_the_door() -> impl Iterator<Item = &'static str> {
+    let single = |sheet: &Sheet| sheet.on_a_page() == 1 && !sheet.folded;
+    let mut names: Vec<_> = sheets().into_iter().filter(|(_, s)| single(s)).map(|s| s.0).collect();
+    names.sort_by_key(|name| !name.starts_with("roll, 102"));
+    names.into_iter()
+}
+
 /// What is asked for.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Asked {
     /// What is printed.
     pub kind: Kind,
@@ -123,8 +136,9 @@ pub struct Asked {
     pub with_code: bool,
     /// How long it was, in words, on certificates; empty for the length of the date.
     pub hours: String,
-    /// Only this one.
-    pub only: Option<AttendeeId>,
+    /// Only these; all where there are none.
+    #[serde(skip)]
+    pub only: Vec<AttendeeId>,
 }
 
 impl Asked {
@@ -142,8 +156,76 @@ impl Asked {
             answers: Vec::new(),
             with_code: true,
             hours: String::new(),
-            only: None,
+            only: Vec::new(),
         }
+    }
+
+    /// As it is kept with a message.
+    ///
+    /// # Errors
+    /// Its measures are no numbers.
+    pub(crate) fn to_keep(&self) -> Result<String, DeskError> {
+        serde_json::to_string(self).map_err(|e| DeskError::Internal(format!("keeping badges: {e}")))
+    }
+
+    /// Reads what was kept with a message; without it, a page that is folded in four.
+    pub(crate) fn kept(text: &str) -> Self {
+        serde_json::from_str(text).unwrap_or_else(|_| Self::folded())
+    }
+
+    /// Badges on a page each, to be printed at home and folded in four.
+    #[must_use]
+    pub fn folded() -> Self {
+        Self { sheet: Sheet::in_four(210.0, 297.0), ..Self::new(Kind::Badges) }
+    }
+}
+
+/// Badges that go with a message, as they are read before they are drawn.
+pub(crate) struct ToDraw {
+    made: Made,
+    asked: Asked,
+    name: String,
+}
+
+impl ToDraw {
+    /// Of a booking at a date, or of one person of it; nothing where nobody of it comes.
+    pub(crate) fn of_booking(
+        conn: &Connection,
+        date: DateId,
+        (booking, person): (BookingId, Option<usize>),
+        mut asked: Asked,
+    ) -> Result<Option<Self>, DeskError> {
+        asked.only = db::of_booking_at(conn, booking, date, person)?;
+        if asked.only.is_empty() {
+            return Ok(None);
+        }
+        Self::read(conn, date, asked, "badge")
+    }
+
+    /// Of all who come to a date; nothing where nobody does.
+    pub(crate) fn of_date(
+        conn: &Connection,
+        date: DateId,
+        asked: Asked,
+    ) -> Result<Option<Self>, DeskError> {
+        Self::read(conn, date, asked, "badges")
+    }
+
+    fn read(
+        conn: &Connection,
+        date: DateId,
+        asked: Asked,
+        name: &str,
+    ) -> Result<Option<Self>, DeskError> {
+        let made = gather(conn, date, &asked)?;
+        let name = format!("{name}-{}.pdf", made.date.span.starts.date());
+        Ok((!made.people.is_empty()).then_some(Self { made, asked, name }))
+    }
+
+    /// Draws them.
+    pub(crate) fn file(self, now: Timestamp) -> Result<File, DeskError> {
+        let bytes = badges(&badges_of(&self.made, &self.asked, now), now)?;
+        Ok(File { name: self.name, media_type: "application/pdf".into(), bytes })
     }
 }
 
@@ -167,21 +249,17 @@ pub struct Before {
 }
 
 /// Everything a paper is made of.
-struct Made {
+pub(super) struct Made {
     house: matricle_store::house::House,
-    event: events::Event,
-    date: events::Date,
-    people: Vec<Coming>,
+    pub(super) event: events::Event,
+    pub(super) date: events::Date,
+    pub(super) people: Vec<Coming>,
     all_tickets: Vec<String>,
     questions: Vec<String>,
     back: BTreeMap<i64, Vec<String>>,
 }
 
-fn gather(
-    conn: &matricle_store::Connection,
-    date: DateId,
-    asked: &Asked,
-) -> Result<Made, DeskError> {
+pub(super) fn gather(conn: &Connection, date: DateId, asked: &Asked) -> Result<Made, DeskError> {
     let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
     let mut people = coming(conn, event.id, Which::Date(date))?;
     let (mut questions, mut all_tickets) = (Vec::new(), Vec::new());
@@ -205,7 +283,7 @@ fn gather(
         };
         fits && (asked.ticket.is_empty() || p.ticket == asked.ticket)
             && (!asked.inside || came(&p.presence))
-            && asked.only.is_none_or(|id| id == p.attendee)
+            && (asked.only.is_empty() || asked.only.contains(&p.attendee))
     });
     // Bands follow the event's own order of tickets.
     let order: Vec<String> = db::ticket_names(conn, event.id)?.into_iter().map(|t| t.1).collect();
@@ -265,7 +343,8 @@ pub async fn before(
     })
 }
 
-/// A paper for a date: the name of its file, and the PDF.
+/// A paper for a date: the name of its file, and the PDF. How far it is can be asked under `key`
+/// with [`drawn`] meanwhile.
 ///
 /// # Errors
 /// There is no such date, or nobody on it; the role may not.
@@ -274,12 +353,53 @@ pub async fn paper(
     staff: &Staff,
     date: DateId,
     asked: Asked,
+    key: &str,
 ) -> Result<(String, Vec<u8>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    printed(desk, date, asked).await
+    let key = format!("{} {}", staff.id, key.chars().take(40).collect::<String>());
+    let drawing = desk.drawing.clone();
+    let tell = {
+        let (drawing, key) = (drawing.clone(), key.clone());
+        move |done| drawing.tell(&key, done)
+    };
+    let printed = printed(desk, date, asked, tell).await;
+    drawing.forget(&key);
+    printed
 }
 
-/// The badge of one who stands at the door.
+/// How many are drawn of the paper that somebody asked for under a key; none of one that is not
+/// being drawn.
+///
+/// # Errors
+/// The role may not.
+pub fn drawn(desk: &Desk, staff: &Staff, key: &str) -> Result<Option<usize>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    Ok(desk.drawing.of(&format!("{} {}", staff.id, key.chars().take(40).collect::<String>())))
+}
+
+/// How far papers are that are being drawn.
+#[derive(Debug, Default)]
+pub struct Drawing(Mutex<HashMap<String, usize>>);
+
+impl Drawing {
+    fn open(&self) -> std::sync::MutexGuard<'_, HashMap<String, usize>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn tell(&self, key: &str, done: usize) {
+        self.open().insert(key.to_owned(), done);
+    }
+
+    fn forget(&self, key: &str) {
+        self.open().remove(key);
+    }
+
+    fn of(&self, key: &str) -> Option<usize> {
+        self.open().get(key).copied()
+    }
+}
+
+/// The badge of one who stands at the door, on what is printed on there.
 ///
 /// # Errors
 /// The role may not, or the device is for other dates; there is no such person at this date.
@@ -288,17 +408,26 @@ pub async fn badge_at_door(
     who: impl Into<Volunteer>,
     date: DateId,
     attendee: AttendeeId,
-    sheet: Sheet,
 ) -> Result<Vec<u8>, DeskError> {
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
     let now = desk.clock.now();
-    desk.store.read(move |conn| super::at_open_door(conn, &volunteer, date, now).map(drop)).await?;
-    let asked = Asked { sheet, only: Some(attendee), ..Asked::new(Kind::Badges) };
-    Ok(printed(desk, date, asked).await?.1)
+    let doorway =
+        desk.store.read(move |conn| super::at_open_door(conn, &volunteer, date, now)).await?;
+    let name = Some(doorway.badge_sheet.as_str()).filter(|name| !name.is_empty());
+    let name = name.or_else(|| at_the_door().next());
+    let found = sheets().into_iter().find(|(known, _)| Some(*known) == name);
+    let sheet = found.map_or(Sheet::single(102.0, 59.0), |(_, sheet)| sheet);
+    let asked = Asked { sheet, only: vec![attendee], ..Asked::new(Kind::Badges) };
+    Ok(printed(desk, date, asked, |_| {}).await?.1)
 }
 
-async fn printed(desk: &Desk, date: DateId, asked: Asked) -> Result<(String, Vec<u8>), DeskError> {
+async fn printed(
+    desk: &Desk,
+    date: DateId,
+    asked: Asked,
+    tell: impl Fn(usize) + Send + 'static,
+) -> Result<(String, Vec<u8>), DeskError> {
     let gathered = {
         let asked = asked.clone();
         desk.store.read(move |conn| gather(conn, date, &asked)).await?
@@ -309,7 +438,7 @@ async fn printed(desk: &Desk, date: DateId, asked: Asked) -> Result<(String, Vec
     let (now, secrets, url) = (desk.clock.now(), desk.secrets.clone(), desk.public_url.clone());
     let name = format!("{} {}", asked.kind.word(), gathered.date.span.starts.date());
     let bytes = off_thread(move || match asked.kind {
-        Kind::Badges => Ok(badges(&badges_of(&gathered, &asked, now), now)?),
+        Kind::Badges => Ok(badges_telling(&badges_of(&gathered, &asked, now), now, &tell)?),
         Kind::Tents => Ok(tents(&badges_of(&gathered, &asked, now), now)?),
         Kind::Roster | Kind::SignIn | Kind::DoorList => {
             Ok(list(&list_of(&gathered, &asked, now), now)?)
@@ -510,7 +639,7 @@ pub async fn confirm(
     desk.store
         .read(move |conn| {
             let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
-            let asked = Asked { only: Some(attendee), ..Asked::new(Kind::Certificates) };
+            let asked = Asked { only: vec![attendee], ..Asked::new(Kind::Certificates) };
             let made = gather(conn, person.facts.date, &asked)?;
             let one = made.people.first().ok_or(DeskError::NotFound)?;
             Ok(Confirmed {

@@ -12,6 +12,7 @@ use matricle_store::door::{self as db, AtDoors, Doorway};
 use matricle_store::events::{self, Asked, DateSummary, EventState};
 use matricle_store::people::Staff;
 
+use super::papers::at_the_door;
 use super::rooms::{self, InRoom};
 use crate::{Desk, DeskError};
 
@@ -89,7 +90,7 @@ pub async fn set_up(desk: &Desk, staff: &Staff, date: DateId) -> Result<SetUp, D
         .await
 }
 
-/// Sets it: `again`, `most`, `give_up`, `free_after`, and for each door `name_0`, `tickets_0` (keys)
+/// Sets it: `again`, `most`, `give_up`, `free_after`, `badge_sheet`, and for each door `name_0`, `tickets_0` (keys)
 /// and `room_0`.
 ///
 /// # Errors
@@ -134,8 +135,19 @@ pub async fn keep(
                 }
             }
             let again = !form.get("again").is_empty();
+            let badge_sheet = form.line("badge_sheet");
+            if !badge_sheet.is_empty() && !at_the_door().any(|name| name == badge_sheet) {
+                form.fault("badge_sheet", Fault::Unknown);
+            }
             form.done().map_err(DeskError::Form)?;
-            let at = AtDoors { again, most_inside, give_up_minutes, free_after_minutes, doors };
+            let at = AtDoors {
+                again,
+                most_inside,
+                give_up_minutes,
+                free_after_minutes,
+                badge_sheet,
+                doors,
+            };
             db::set_doors(tx, date, &at)?;
             let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
             crate::planning::dates::log(tx, event.id, &turn, &format!("set the doors of {when}"))

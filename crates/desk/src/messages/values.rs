@@ -22,6 +22,7 @@ use matricle_store::{Connection, cards, payments, submissions};
 
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
+use crate::door::papers::{Asked, ToDraw};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
 use crate::review::told;
@@ -153,6 +154,27 @@ impl About {
             }
             _ => Ok(None),
         }
+    }
+}
+
+/// The badges that go with a message: of its reader, of their booking, or of a whole date.
+pub(crate) fn badges(
+    conn: &Connection,
+    about: &About,
+    message: &Message,
+) -> Result<Option<ToDraw>, DeskError> {
+    let asked = Asked::kept(&message.knows.paper);
+    match about {
+        About::Booking { sheet, holder, .. } => {
+            let person = message.reader.split_once('.').and_then(|(_, no)| no.parse().ok());
+            let whose = (sheet.booking.id, person.filter(|_| *holder));
+            ToDraw::of_booking(conn, sheet.date.id, whose, asked)
+        }
+        About::Event { dates, .. } => match (message.date, dates.first()) {
+            (Some(_), Some(date)) => ToDraw::of_date(conn, date.id, asked),
+            _ => Ok(None),
+        },
+        About::Place(..) | About::House(_) | About::Submission(_) => Ok(None),
     }
 }
 

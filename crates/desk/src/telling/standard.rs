@@ -54,6 +54,8 @@ const WORDS: &[Words] = &[
     words!("card-expires", "Stamp card about to expire",),
     words!("let-in", "Welcome",),
     words!("has-come", "Somebody has come",),
+    words!("your-badge", "Your badge", Badge),
+    words!("badges", "Badges to print", Badge),
     words!("notice-moved", "Notice: moved",),
     words!("notice-called-off", "Notice: called off",),
     words!("day-attendees", "New attendees of the day",),
@@ -75,6 +77,7 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
             Occasion::Confirmed => "confirmation",
             Occasion::LetIn => "let-in",
             Occasion::Came => "has-come",
+            Occasion::Badge => "your-badge",
             Occasion::ToPay => "approval",
             Occasion::Left | Occasion::WayBack => "left",
             Occasion::Lapsed => "lapsed",
@@ -262,6 +265,10 @@ fn own() -> Vec<Own> {
             Whom::Booker,
             Late::Never,
         ),
+        Own {
+            on: false,
+            ..Own::at("your-badge", Moment::Starts, day_before(9), Whom::Attendees, Late::Never)
+        },
         Own { on: false, ..Own::on("let-in", O::LetIn, Whom::Attendees) },
         Own { way: Way::Notice, on: false, ..Own::on("notice-moved", O::Moved, Whom::Attendees) },
         Own {

@@ -8,7 +8,7 @@ use matricle_core::details::Draft;
 use matricle_core::occasion::{Moment, Occasion};
 use matricle_core::{EventId, MessageId};
 use matricle_desk::bookings::{hold, pay, submit};
-use matricle_desk::door::set_up;
+use matricle_desk::door::{papers, posting, set_up};
 use matricle_desk::messages::outbox::{self as office, Steer};
 use matricle_desk::messages::{cues, files, senders, wordings};
 use matricle_desk::outside::provider::Status;
@@ -91,11 +91,17 @@ impl World {
 
     /// The text of the last mail to an address whose subject begins so.
     fn mail(&self, to: &str, begins: &str) -> Option<String> {
-        self.mails.taken().iter().rev().find_map(|raw| {
+        let raw = self.raw(to, begins)?;
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        Some(mail.body_text(0).unwrap().into_owned())
+    }
+
+    /// The latest mail to an address whose subject begins so, as it went out.
+    fn raw(&self, to: &str, begins: &str) -> Option<Vec<u8>> {
+        self.mails.taken().into_iter().rev().find(|raw| {
             let mail = mail_parser::MessageParser::default().parse(raw).unwrap();
             let is_to = mail.to().unwrap().first().unwrap().address() == Some(to);
-            (is_to && mail.subject().unwrap().starts_with(begins))
-                .then(|| mail.body_text(0).unwrap().into_owned())
+            is_to && mail.subject().unwrap().starts_with(begins)
         })
     }
 }
@@ -351,6 +357,54 @@ async fn who_asked_to_hear_of_somebody_is_told_that_they_have_come() {
     let said = format!("Has come: {}, {}, gate", person.name, clock.strftime("%H:%M"));
     assert!(w.mail("ilse@ostrel.example", &said).is_some(), "{:?}", w.subjects());
     assert!(w.mail("petra@ostrel.example", "Has come").is_none());
+    w.sound().await;
+}
+
+/// Badges go by mail: to each their own, to those without an address through whoever booked, and
+/// all of them to further addresses; by hand as often as one likes, by a cue before the date.
+#[tokio::test(flavor = "multi_thread")]
+async fn badges_go_by_mail_to_each_and_to_further_addresses() {
+    let w = world().await;
+    let (ilse, petra) = (w.staff(0).await, w.staff(4).await);
+    let reference = w.confirmed(OPEN_DAY).await;
+    let sheet = w.sheet(reference).await;
+    let (event, date) = (sheet.event.id, sheet.date.id);
+    let asked = || papers::Asked::new(papers::Kind::Badges);
+    let send = |staff, fields| posting::send(&w.desk, staff, date, asked(), form(fields));
+    let wrong = |result| match result {
+        Err(DeskError::Form(wrong)) => wrong.first().map(|w| w.field.clone()),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(wrong(send(&ilse, &[]).await).as_deref(), Some("each"));
+    let bad = [("each", "yes"), ("also", "print@shop.example, no-address")];
+    assert_eq!(wrong(send(&ilse, &bad).await).as_deref(), Some("also"));
+    assert!(send(&petra, &[("each", "yes")]).await.is_err(), "no treasurer's work");
+    w.due().await;
+    assert!(w.about(Trigger::On(Occasion::Badge)).await.is_empty(), "nothing half-way");
+
+    let also = [("each", "yes"), ("also", "print@shop.example; PRINT@shop.example")];
+    let sent = send(&ilse, &also).await.unwrap();
+    assert_eq!((sent.further, sent.people >= sent.mails, sent.mails > 0), (1, true, true));
+    w.due().await;
+    let parsed = |to: &str, subject: &str| {
+        let raw = w.raw(to, subject).unwrap_or_else(|| panic!("{to}: {:?}", w.subjects()));
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        let file = mail.attachments().next().unwrap();
+        assert!(file.contents().starts_with(b"%PDF"), "{subject}");
+        file.contents().len()
+    };
+    let own = parsed("sian@post.example", "Your badge for Apiary open day");
+    let all = parsed("print@shop.example", "Badges for Apiary open day");
+    assert!(all > own, "the shop has all of them: {all} and {own}");
+
+    // By itself, once the house switches its cue on.
+    let cues = cues::load(&w.desk, &ilse, Some(event)).await.unwrap().cues;
+    let own = cues.iter().find(|c| c.template == "Your badge").unwrap();
+    cues::switch(&w.desk, &ilse, Some(event), own.cue.id, true).await.unwrap();
+    w.due().await;
+    let to_go = w.about(Trigger::At(Moment::Starts)).await;
+    let to_go: Vec<_> = to_go.iter().filter(|f| f.template == "Your badge").collect();
+    assert!(!to_go.is_empty(), "planned for each booking");
     w.sound().await;
 }
 

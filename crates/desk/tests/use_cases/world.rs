@@ -54,6 +54,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         wake: Arc::default(),
         health: Arc::default(),
         sessions: Arc::default(),
+        drawing: Arc::default(),
         looking: Arc::default(),
         names: Default::default(),
         often: Arc::default(),

@@ -28,6 +28,8 @@ pub struct Doorway {
     pub give_up_minutes: Option<u32>,
     /// Minutes after a session's start at which the seats of sign-ups who have not come are free.
     pub free_after_minutes: u32,
+    /// On which sheet or roll badges are printed at the door, by its name; empty for the first.
+    pub badge_sheet: String,
     /// When the list of who came was closed, and by whom.
     pub closed: Option<(Timestamp, String)>,
 }
@@ -80,6 +82,8 @@ pub struct AtDoors {
     pub give_up_minutes: Option<u32>,
     /// Minutes after a session's start at which the seats of sign-ups who have not come are free.
     pub free_after_minutes: u32,
+    /// On which sheet or roll badges are printed at the door, by its name; empty for the first.
+    pub badge_sheet: String,
     /// Doors with names of their own.
     pub doors: Vec<Door>,
 }
@@ -92,11 +96,11 @@ pub fn set_doors(tx: &Tx<'_>, date: DateId, at: &AtDoors) -> Result<(), StoreErr
     tx.touch(date);
     let write = || -> rusqlite::Result<()> {
         tx.execute(
-            "UPDATE dates SET again = ?2, give_up_minutes = ?4, free_after_minutes = ?5,
+            "UPDATE dates SET again = ?2, give_up_minutes = ?4, free_after_minutes = ?5, badge_sheet = ?6,
                 lifted_by = CASE WHEN most_inside IS ?3 THEN lifted_by ELSE '' END,
                 lifted_why = CASE WHEN most_inside IS ?3 THEN lifted_why ELSE '' END, most_inside = ?3
              WHERE id = ?1",
-            (date.0, at.again, at.most_inside, at.give_up_minutes, at.free_after_minutes),
+            (date.0, at.again, at.most_inside, at.give_up_minutes, at.free_after_minutes, &at.badge_sheet),
         )?;
         tx.execute("DELETE FROM doors WHERE date_id = ?1", [date.0])?;
         for (position, door) in at.doors.iter().enumerate() {
@@ -132,7 +136,7 @@ pub fn set_lifted(tx: &Tx<'_>, date: DateId, by: &str, why: &str) -> Result<(), 
 pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, StoreError> {
     conn.prepare_cached(
         "SELECT starts, ends, zone, starts_at, ends_at, CASE WHEN door_opened_at IS NULL THEN NULL ELSE door_opened_by END,
-            again, inside, most_inside, lifted_by, lifted_why, give_up_minutes, free_after_minutes, list_closed_at, list_closed_by
+            again, inside, most_inside, lifted_by, lifted_why, give_up_minutes, free_after_minutes, badge_sheet, list_closed_at, list_closed_by
          FROM dates WHERE id = ?1",
     )
     .and_then(|mut q| {
@@ -141,7 +145,8 @@ pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, Store
             let opened_by = c.next()?;
             let (again, inside, most_inside) = (c.next()?, c.next()?, c.next()?);
             let lifted: (String, String) = (c.next()?, c.next()?);
-            let (give_up_minutes, free_after_minutes) = (c.next()?, c.next()?);
+            let (give_up_minutes, free_after_minutes, badge_sheet) =
+                (c.next()?, c.next()?, c.next()?);
             let closed: (Option<Timestamp>, String) = (c.instant_or()?, c.next()?);
             Ok(Doorway {
                 span: crate::events::span(row)?,
@@ -152,6 +157,7 @@ pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, Store
                 lifted: Some(lifted).filter(|l| !l.0.is_empty()),
                 give_up_minutes,
                 free_after_minutes,
+                badge_sheet,
                 closed: closed.0.map(|at| (at, closed.1)),
             })
         })

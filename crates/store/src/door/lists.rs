@@ -332,3 +332,69 @@ pub fn awaited_of(
     })
     .doing("looking of whom somebody asked to hear")
 }
+
+/// The attendees of a booking at a date who have a ticket, or one person of it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_booking_at(
+    conn: &Connection,
+    booking: BookingId,
+    date: DateId,
+    person: Option<usize>,
+) -> Result<Vec<AttendeeId>, StoreError> {
+    let person = person.and_then(|no| i64::try_from(no).ok());
+    conn.prepare_cached(
+        "SELECT id FROM attendees WHERE booking_id = ?1 AND date_id = ?2 AND cancelled_at IS NULL
+            AND (?3 IS NULL OR person_no = ?3) ORDER BY position",
+    )
+    .and_then(|mut q| {
+        q.query_map((booking.0, date.0, person), |row| row.get(0).map(AttendeeId))?.collect()
+    })
+    .doing("reading who has a ticket")
+}
+
+/// To whom the badge of somebody goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wearer {
+    /// The booking.
+    pub booking: BookingId,
+    /// Which person of it, where they have an address of their own.
+    pub person: Option<usize>,
+    /// The address; empty for none.
+    pub email: String,
+    /// Nothing could be handed over there before.
+    pub refused: bool,
+}
+
+/// To whom the badge of an attendee goes: to themselves, or else to whoever booked.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn wearer(conn: &Connection, attendee: AttendeeId) -> Result<Option<Wearer>, StoreError> {
+    let found = conn
+        .prepare_cached(
+            "SELECT a.booking_id, CASE WHEN a.email <> '' THEN a.person_no END, CASE WHEN a.email <> '' THEN a.email ELSE b.email END
+             FROM attendees a JOIN bookings b ON b.id = a.booking_id WHERE a.id = ?1",
+        )
+        .and_then(|mut q| {
+            q.query_row([attendee.0], |row| {
+                let person: Option<i64> = row.get(1)?;
+                Ok(Wearer {
+                    booking: BookingId(row.get(0)?),
+                    person: person.and_then(|no| usize::try_from(no).ok()),
+                    email: row.get(2)?,
+                    refused: false,
+                })
+            })
+            .optional()
+        })
+        .doing("looking whose badge it is")?;
+    found
+        .map(|w| {
+            let refused =
+                !w.email.is_empty() && crate::outbox::address(conn, &w.email)?.refused.is_some();
+            Ok(Wearer { refused, ..w })
+        })
+        .transpose()
+}

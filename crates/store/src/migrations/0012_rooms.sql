@@ -4,6 +4,8 @@
 ALTER TABLE doors ADD COLUMN room_id INTEGER REFERENCES rooms (id);
 -- So many minutes after a session's start the seats of sign-ups who have not come are free.
 ALTER TABLE dates ADD COLUMN free_after_minutes INTEGER NOT NULL DEFAULT 5 CHECK (free_after_minutes BETWEEN 0 AND 240);
+-- The sheet or roll on which a badge is printed at the door, by its name; empty for the first.
+ALTER TABLE dates ADD COLUMN badge_sheet TEXT NOT NULL DEFAULT '';
 -- The session whose room somebody went into, or out of. Whoever goes into a room is at the date.
 ALTER TABLE scans ADD COLUMN session_id INTEGER REFERENCES date_sessions (id) ON DELETE SET NULL;
 ALTER TABLE scans ADD COLUMN room_way TEXT CHECK (room_way IN ('in', 'out'));

@@ -5,7 +5,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::door::papers::{badge_at_door, sheets};
+use matricle_desk::door::papers::badge_at_door;
 use matricle_formats::barcode;
 
 use crate::App;
@@ -68,10 +68,8 @@ pub(crate) async fn badge(
     Path((date, attendee)): Path<(i64, i64)>,
     AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
-    let sheet = sheets().into_iter().find(|(name, _)| name.starts_with("roll, 102")).map(|s| s.1);
-    let sheet = sheet.unwrap_or_else(|| sheets()[0].1);
     let (date, attendee) = (DateId(date), AttendeeId(attendee));
-    let bytes = badge_at_door(&app.desk, &volunteer, date, attendee, sheet).await?;
+    let bytes = badge_at_door(&app.desk, &volunteer, date, attendee).await?;
     Ok(files::pdf_within("badge", bytes))
 }
 

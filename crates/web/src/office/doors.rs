@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use matricle_core::staff::Right;
 use matricle_core::{DateId, DeviceId};
 use matricle_desk::DeskError;
+use matricle_desk::door::papers::at_the_door;
 use matricle_desk::door::report::{About, ReportLine};
 use matricle_desk::door::set_up::{self, MOST_DOORS, SetUp};
 use matricle_desk::door::{devices, flow as flows, report};
@@ -276,6 +277,8 @@ struct DoorOf {
     closed: String,
     /// Its sessions: how it stands, the room, how many came.
     sessions: Vec<(String, String, u32)>,
+    /// On which badges can be printed at the door.
+    badge_sheets: Vec<(String, String)>,
 }
 
 fn fields_of(set: &SetUp) -> Fields {
@@ -283,6 +286,7 @@ fn fields_of(set: &SetUp) -> Fields {
     let mut d = Fields::of([
         ("most", number(set.doorway.most_inside)),
         ("give_up", number(set.doorway.give_up_minutes)),
+        ("badge_sheet", set.doorway.badge_sheet.clone()),
         ("free_after", set.doorway.free_after_minutes.to_string()),
     ]);
     d.tick("again", set.doorway.again);
@@ -361,6 +365,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
             format!("{who} closed the list at {}", clock(*at))
         }),
         sessions,
+        badge_sheets: at_the_door().map(|name| (name.to_owned(), name.to_owned())).collect(),
         d,
     })
 }

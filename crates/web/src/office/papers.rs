@@ -3,12 +3,15 @@
 
 use askama::Template;
 use axum::extract::{Path, Query};
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
+use matricle_core::staff::Right;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
 use matricle_desk::door::after::{self, Mark};
-use matricle_desk::door::papers::{Asked, Kind, Sheet, before, paper, sheets};
+use matricle_desk::door::papers::{self, Asked, Kind, Sheet, before, paper, sheets};
+use matricle_desk::door::posting::{self, Posted as Sent};
 use matricle_formats::words;
+use serde::Deserialize;
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -40,6 +43,11 @@ struct Papers {
     wrong: String,
     file: String,
     nobody: bool,
+    people: usize,
+    /// Badges may be sent by mail by whoever looks.
+    may_send: bool,
+    /// The choices, to be sent along.
+    choices: Choices,
 }
 
 /// The measures of one's own sheet, in their order.
@@ -123,6 +131,14 @@ pub(crate) async fn show(
     Path(id): Path<i64>,
     Query(choices): Query<Choices>,
 ) -> Result<Response, WebError> {
+    let (page, wrong) = papers_page(&at, id, choices).await?;
+    match wrong {
+        true => refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page),
+        false => html(&page),
+    }
+}
+
+async fn papers_page(at: &Clerk, id: i64, choices: Choices) -> Result<(Papers, bool), WebError> {
     let (asked, wrong) = asked_for(&choices);
     let told = before(&at.app.desk, &at.staff, DateId(id), asked.clone()).await?;
     let house = at.app.desk.house().await?;
@@ -167,14 +183,76 @@ pub(crate) async fn show(
         says,
         missing: told.missing,
         nobody: told.people == 0,
+        people: told.people,
+        may_send: at.staff.role.may(Right::ChangeBookings),
         file: format!("/office/doors/{id}/papers.pdf?{}", query(&choices)),
         wrong: wrong.clone().unwrap_or_default(),
         d,
+        choices,
     };
-    match wrong {
-        Some(_) => refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page),
-        None => html(&page),
+    Ok((page, wrong.is_some()))
+}
+
+/// `POST /office/doors/{date}/papers`: badges go by mail.
+pub(crate) async fn send(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let own = ["token", "once", "each", "also"];
+    let choices: Choices =
+        posted.0.iter().filter(|(n, _)| !own.contains(&n.as_str())).cloned().collect();
+    let (asked, wrong) = asked_for(&choices);
+    if let Some(what) = wrong {
+        return Err(WebError::Refused { title: "These measures cannot be", what });
     }
+    let to = format!("/office/doors/{id}/papers?{}", query(&choices));
+    let path = format!("/office/doors/{id}/papers");
+    if !at.app.guards.is_first(&path, &posted) {
+        return Ok(at.done(&to, "These badges are on their way already."));
+    }
+    match posting::send(&at.app.desk, &at.staff, DateId(id), asked, form(&posted)).await {
+        Ok(sent) => Ok(at.done(&to, sent_words(sent))),
+        Err(error) => {
+            at.app.guards.not_done(&path, &posted);
+            let fields = Fields::again(&posted, error)?;
+            let (mut page, _) = papers_page(&at, id, choices).await?;
+            page.d = fields.over(&page.d);
+            refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page)
+        }
+    }
+}
+
+/// What went by mail, in a sentence.
+fn sent_words(sent: Sent) -> String {
+    let mut said = Vec::new();
+    if sent.people > 0 {
+        let mails = words::count(sent.mails, "mails");
+        said.push(format!("The badges of {} go out in {mails}.", words::people(sent.people)));
+    }
+    if sent.without > 0 {
+        let none = words::people(sent.without);
+        said.push(format!("Of {none} no address is known, or it takes no mail."));
+    }
+    if sent.further > 0 {
+        let to = words::count(sent.further, "addresses");
+        said.push(format!("All of them go to {to} on the sheet chosen."));
+    }
+    said.push("How far it is stands under Messages.".into());
+    said.join(" ")
+}
+
+/// `GET /office/doors/papers/drawn`: how many are drawn of a paper that is being made.
+pub(crate) async fn drawn(at: Clerk, Query(of): Query<Key>) -> Result<Response, WebError> {
+    let done = papers::drawn(&at.app.desk, &at.staff, &of.key)?;
+    Ok(axum::Json(serde_json::json!({ "drawn": done })).into_response())
+}
+
+/// Under what a paper is drawn.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Key {
+    #[serde(default)]
+    key: String,
 }
 
 /// `GET /office/doors/{date}/papers.pdf`.
@@ -187,7 +265,8 @@ pub(crate) async fn file(
     if let Some(what) = wrong {
         return Err(WebError::Refused { title: "These measures cannot be", what });
     }
-    let (name, bytes) = paper(&at.app.desk, &at.staff, DateId(id), asked).await?;
+    let key = choices.iter().find(|(n, _)| n == "key").map_or("", |(_, v)| v.as_str());
+    let (name, bytes) = paper(&at.app.desk, &at.staff, DateId(id), asked, key).await?;
     Ok(files::pdf_within(&name, bytes))
 }
 

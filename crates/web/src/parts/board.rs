@@ -328,6 +328,7 @@ mod tests {
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),
             sessions: std::sync::Arc::default(),
+            drawing: std::sync::Arc::default(),
             looking: std::sync::Arc::default(),
             names: Default::default(),
             often: std::sync::Arc::default(),

@@ -46,6 +46,7 @@ pub(crate) const fn trigger(trigger: Trigger) -> &'static str {
             Occasion::CalledOff => "the date is called off",
             Occasion::MoneyBack => "money goes back",
             Occasion::LetIn => "somebody is let in",
+            Occasion::Badge => "badges are sent",
             Occasion::Came => "somebody has come of whom one asked to hear",
             Occasion::CardBought => "stamp cards are bought",
             Occasion::CardNearlyUsed => "a stamp card is nearly used up",

@@ -78,6 +78,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         wake: Arc::default(),
         health: Arc::default(),
         sessions: Arc::default(),
+        drawing: Arc::default(),
         looking: Arc::default(),
         names: Default::default(),
         often: Arc::new(Often::new(limits.sign_in)),
