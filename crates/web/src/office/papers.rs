@@ -149,6 +149,8 @@ async fn papers_page(at: &Clerk, id: i64, choices: Choices) -> Result<(Papers, b
     d.set("kind", asked.kind.word().into());
     if choices.is_empty() {
         d.tick("with_code", true);
+    }
+    if d.v("from").is_empty() {
         d.set("from", "1".into());
     }
     let today = words::local(at.app.desk.clock.now(), &house.zone).date();
@@ -235,7 +237,10 @@ fn sent_words(sent: Sent) -> String {
         said.push(format!("Of {none} no address is known, or it takes no mail."));
     }
     if sent.further > 0 {
-        let to = words::count(sent.further, "addresses");
+        let to = match sent.further {
+            1 => "one address".to_owned(),
+            n => format!("{n} addresses"),
+        };
         said.push(format!("All of them go to {to} on the sheet chosen."));
     }
     said.push("How far it is stands under Messages.".into());

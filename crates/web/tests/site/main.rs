@@ -11,6 +11,7 @@ mod at_once;
 mod booking;
 mod cards;
 mod crawl;
+mod doors;
 mod lists;
 mod machines;
 mod manners;
