@@ -29,6 +29,7 @@ use matricle_store::{StoreError, Tx, door, outbox, people};
 
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
+use crate::bookings::seats::fresh_reference;
 use crate::people::signin;
 use crate::{Desk, DeskError, random_u64};
 
@@ -254,7 +255,7 @@ impl World<'_> {
             .map(|(t, &quantity)| Wanted { ticket: t.id, quantity })
             .collect();
         let choice = booking::choose(&sheet.offer, &wanted, &by.buyer, at)?;
-        let reference = Reference::from_random(random_u64());
+        let reference = fresh_reference(tx)?;
         let code = || TicketCode::from_random(random_u64());
         let id = bookings::hold(tx, &sheet, reference, &choice, code, &by, at)?;
         bookings::happened(tx, id, at, &Acting::booker(), "chose seats")?;
