@@ -137,7 +137,9 @@ fn board_part(board: &Board, now: Timestamp) -> BoardPart {
         rooms: board
             .rooms
             .iter()
-            .map(|(door, on)| (door.clone(), wording::session_stands(on, &board.zone, now)))
+            .map(|(door, on, room)| {
+                (door.clone(), wording::session_stands(on, room, &board.zone, now))
+            })
             .collect(),
     }
 }
@@ -370,7 +372,7 @@ pub(crate) async fn scan(
         attendee.is_none() && form.get("by") != "scanner" && read(text) == Reading::NotACode;
     if typed_name {
         let token = app.desk.secrets.form_token(&visitor.0);
-        let names = names_part(&app, &volunteer, date, text, token).await?;
+        let names = names_part(&app, &volunteer, (date, &door), text, token).await?;
         return door_page(&app, &visitor, &volunteer, date, door, None, Some(names)).await;
     }
     let shown =
@@ -473,15 +475,15 @@ pub(crate) struct Typed {
 async fn names_part(
     app: &App,
     volunteer: &Volunteer,
-    date: DateId,
+    at: (DateId, &str),
     typed: &str,
     token: String,
 ) -> Result<String, WebError> {
     let zone = app.zone().await?;
-    let found = desk_door::names(&app.desk, volunteer, date, typed).await?;
+    let found = desk_door::names(&app.desk, volunteer, at, typed).await?;
     let rows: Vec<_> = found.iter().map(|n| name_row(n, &zone)).collect();
     let keys = rows.iter().map(|_| scan_key()).collect();
-    Ok(Names { date: date.0, token, typed: typed.into(), rows, keys }.render()?)
+    Ok(Names { date: at.0.0, token, typed: typed.into(), rows, keys }.render()?)
 }
 
 /// `GET /door/{date}/names`: people whose names are being typed.
@@ -489,6 +491,7 @@ pub(crate) async fn names(
     State(app): State<App>,
     Path(date): Path<i64>,
     Query(Typed { text }): Query<Typed>,
+    headers: HeaderMap,
     visitor: Visitor,
     AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
@@ -497,7 +500,8 @@ pub(crate) async fn names(
         return Ok(axum::response::Html("").into_response());
     }
     let token = app.desk.secrets.form_token(&visitor.0);
-    let part = names_part(&app, &volunteer, DateId(date), text, token).await?;
+    let door = cookies::door_name(&headers);
+    let part = names_part(&app, &volunteer, (DateId(date), &door), text, token).await?;
     Ok(axum::response::Html(part).into_response())
 }
 

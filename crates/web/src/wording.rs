@@ -10,6 +10,7 @@ use matricle_core::cue::CueRefusal;
 use matricle_core::details::{Field, Problem};
 use matricle_core::door::Verdict;
 use matricle_core::door::passages::{Finding, Passage};
+use matricle_core::door::rooms::Room;
 use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
@@ -23,10 +24,11 @@ use matricle_core::template::Wrong;
 use matricle_core::transfer::IbanFault;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Currency, Money, SessionId, TicketTypeId, quick};
-use matricle_desk::door::{InRoom, Told, Why};
+use matricle_desk::door::{Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
 use matricle_store::bookings::Line;
+use matricle_store::events::sessions::Session;
 use matricle_store::events::{TicketRow, TicketType};
 
 /// Why a stamp card does not pay; days are told in `zone`.
@@ -628,8 +630,7 @@ pub(crate) fn verdict(told: &Told, zone: &str, at: Timestamp) -> String {
 }
 
 /// How a session stands, in words.
-pub(crate) fn session_stands(on: &InRoom, zone: &str, now: Timestamp) -> String {
-    let (room, session) = (&on.room, &on.session);
+pub(crate) fn session_stands(session: &Session, room: &Room, zone: &str, now: Timestamp) -> String {
     let mut said = format!(
         "{}, {}: {} in the room",
         session.title,

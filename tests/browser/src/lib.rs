@@ -511,7 +511,7 @@ pub async fn expected(house: &House) -> Result<(String, String, i64)> {
         .await?
         .context("the door volunteer")?;
     let date = door::todays(&house.desk, &bram).await?[0].date.id;
-    let names = door::names(&house.desk, &bram, date, "").await?;
+    let names = door::names(&house.desk, &bram, (date, "gate"), "").await?;
     let one = names
         .into_iter()
         .find(|n| {

@@ -27,7 +27,7 @@ async fn staff(house: &House, who: usize) -> Result<Staff> {
 async fn expected(house: &House) -> Result<(DateId, Vec<Person>)> {
     let bram = staff(house, 1).await?;
     let date = door::todays(&house.desk, &bram).await?[0].date.id;
-    let names = door::names(&house.desk, &bram, date, "").await?;
+    let names = door::names(&house.desk, &bram, (date, "gate"), "").await?;
     let ids: Vec<_> = names
         .into_iter()
         .filter(|n| n.verdict.admits() && n.person.ticket != "Pair")

@@ -4,13 +4,17 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
 use matricle_core::codes::Reference;
 use matricle_core::door::names::Typed;
+use matricle_core::door::passages::Way;
+use matricle_core::door::rooms::Room;
 use matricle_core::door::{self, PACE_MINUTES, Verdict, all_in_by};
 use matricle_core::words::fold;
 use matricle_store::door::AtDoor;
+use matricle_store::events::sessions::Session;
 use matricle_store::events::{self, Asked, Choices, DateSummary, EventState};
 use matricle_store::{Connection, door as db};
 
-use super::{InRoom, Outcome, Volunteer, at_open_door, finding, gate_of};
+use super::rooms::AtRoom;
+use super::{Outcome, Volunteer, at_open_door, finding, gate_of};
 use crate::{Desk, DeskError, house_of};
 
 /// A person as the list of names shows them.
@@ -22,32 +26,41 @@ pub struct Name {
     pub verdict: Verdict,
 }
 
-/// People of a date by words typed at the door, or by the reference of their booking.
+/// People of a date by words typed at a door of it, or by the reference of their booking; each with
+/// what that door would be told.
 ///
 /// # Errors
 /// The role may not, or the store fails.
 pub async fn names(
     desk: &Desk,
     who: impl Into<Volunteer>,
-    date: DateId,
+    (date, door): (DateId, &str),
     typed: &str,
 ) -> Result<Vec<Name>, DeskError> {
     let volunteer = who.into();
     volunteer.checks_in_at(date, desk.clock.now())?;
     let (words, reference) = (fold(typed), Reference::parse(typed));
     let (now, typed, known) = (desk.clock.now(), Typed::new(typed), desk.names.clone());
+    let door = door.to_owned();
     desk.store
         .read(move |conn| {
             let doorway = at_open_door(conn, &volunteer, date, now)?;
-            let gate = gate_of(conn, &doorway, date, "")?;
+            let gate = gate_of(conn, &doorway, date, &door)?;
+            let at_room = AtRoom::of(conn, (date, &doorway), &gate, now)?;
             let people = match reference {
                 Some(reference) => db::by_reference(conn, date, reference)?,
                 None => finding::by_name(conn, &known, date, (&words, &typed), now)?,
             };
-            Ok(people
-                .into_iter()
-                .map(|person| Name { verdict: door::verdict(Some(&person.facts), &gate), person })
-                .collect())
+            let mut names = Vec::new();
+            for person in people {
+                let mut verdict = door::verdict(Some(&person.facts), &gate);
+                if let Some(room) = &at_room {
+                    let who = (person.facts.attendee, Way::In);
+                    verdict = room.judge(conn, verdict, who, 1, now)?;
+                }
+                names.push(Name { person, verdict });
+            }
+            Ok(names)
         })
         .await
 }
@@ -76,7 +89,7 @@ pub struct Board {
     /// The doors of the date that have names of their own.
     pub doors: Vec<String>,
     /// What is on behind the doors of rooms, each with the name of its door.
-    pub rooms: Vec<(String, InRoom)>,
+    pub rooms: Vec<(String, Session, Room)>,
 }
 
 /// The board of a date.
@@ -104,13 +117,10 @@ pub async fn board(
             let all_in_by = all_in_by(inside, expected, lately, now);
             let doors = db::doors(conn, date)?;
             let mut rooms = Vec::new();
-            if doors.iter().any(|d| !d.room.is_empty()) {
-                for session in super::rooms::of_date(conn, date, &doorway)? {
-                    let door = doors.iter().find(|d| d.room == session.session.room);
-                    let on = session.opens <= now && now < session.session.facts.until;
-                    if let (Some(door), true) = (door, on) {
-                        rooms.push((door.name.clone(), session));
-                    }
+            for door in doors.iter().filter(|d| !d.room.is_empty()) {
+                let gate = doorway.gate(date, doors.clone(), &door.name);
+                if let Some(on) = AtRoom::of(conn, (date, &doorway), &gate, now)? {
+                    rooms.push((door.name.clone(), on.session, on.room));
                 }
             }
             let doors = doors.into_iter().map(|d| d.name).collect();

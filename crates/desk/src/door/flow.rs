@@ -8,6 +8,7 @@ use matricle_store::door as db;
 use matricle_store::people::Staff;
 
 use super::Volunteer;
+use super::rooms::AtRoom;
 use crate::{Desk, DeskError};
 
 /// Dates before this one that it is compared with.
@@ -64,6 +65,8 @@ pub struct Hall {
     pub most: Option<u32>,
     /// Each door by name, with the tickets it is for.
     pub doors: Vec<(String, Vec<String>)>,
+    /// Doors of rooms by name, with what is on behind each, if something is.
+    pub rooms: Vec<(String, Option<String>)>,
     /// The zone of the house's clocks.
     pub zone: String,
 }
@@ -83,7 +86,16 @@ pub async fn hall(desk: &Desk, who: impl Into<Volunteer>, date: DateId) -> Resul
                 matricle_store::events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
             let tickets = db::ticket_names(conn, event.id)?;
             let named = |id| tickets.iter().find(|t| t.0 == id).map(|t| t.1.clone());
-            let doors = db::doors(conn, date)?
+            let (whole, rooms): (Vec<_>, Vec<_>) =
+                db::doors(conn, date)?.into_iter().partition(|d| d.room.is_empty());
+            let all: Vec<_> = whole.iter().chain(&rooms).cloned().collect();
+            let mut on_now = Vec::new();
+            for door in rooms {
+                let gate = doorway.gate(date, all.clone(), &door.name);
+                let at_room = AtRoom::of(conn, (date, &doorway), &gate, now)?;
+                on_now.push((door.name, at_room.map(|r| r.label())));
+            }
+            let doors = whole
                 .into_iter()
                 .map(|d| (d.name, d.tickets.into_iter().filter_map(named).collect()))
                 .collect();
@@ -95,6 +107,7 @@ pub async fn hall(desk: &Desk, who: impl Into<Volunteer>, date: DateId) -> Resul
                 inside: doorway.inside,
                 most: doorway.most_inside,
                 doors,
+                rooms: on_now,
                 zone: house.zone,
             })
         })

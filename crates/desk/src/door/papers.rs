@@ -2,7 +2,7 @@
 //! everything fails, certificates.
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
@@ -357,14 +357,26 @@ pub async fn paper(
 ) -> Result<(String, Vec<u8>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let key = format!("{} {}", staff.id, key.chars().take(40).collect::<String>());
-    let drawing = desk.drawing.clone();
-    let tell = {
-        let (drawing, key) = (drawing.clone(), key.clone());
-        move |done| drawing.tell(&key, done)
-    };
-    let printed = printed(desk, date, asked, tell).await;
-    drawing.forget(&key);
-    printed
+    let now_drawn = NowDrawn { drawing: desk.drawing.clone(), key };
+    printed(desk, date, asked, move |done| now_drawn.tell(done)).await
+}
+
+/// A paper that is being drawn; dropped with the drawing, it is told of no more.
+struct NowDrawn {
+    drawing: Arc<Drawing>,
+    key: String,
+}
+
+impl NowDrawn {
+    fn tell(&self, done: usize) {
+        self.drawing.open().insert(self.key.clone(), done);
+    }
+}
+
+impl Drop for NowDrawn {
+    fn drop(&mut self) {
+        self.drawing.open().remove(&self.key);
+    }
 }
 
 /// How many are drawn of the paper that somebody asked for under a key; none of one that is not
@@ -384,14 +396,6 @@ pub struct Drawing(Mutex<HashMap<String, usize>>);
 impl Drawing {
     fn open(&self) -> std::sync::MutexGuard<'_, HashMap<String, usize>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn tell(&self, key: &str, done: usize) {
-        self.open().insert(key.to_owned(), done);
-    }
-
-    fn forget(&self, key: &str) {
-        self.open().remove(key);
     }
 
     fn of(&self, key: &str) -> Option<usize> {

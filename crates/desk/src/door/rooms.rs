@@ -1,6 +1,6 @@
 //! Doors of rooms: the session that one is for, and what it says of somebody.
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use matricle_core::door::passages::Way;
 use matricle_core::door::rooms::{self, Room, SignedUp, on_now};
 use matricle_core::door::{Gate, Verdict};
@@ -122,8 +122,6 @@ pub struct InRoom {
     pub room: Room,
     /// How many came to it, whether they stayed or not.
     pub came: u32,
-    /// From when its door is for it.
-    pub opens: Timestamp,
 }
 
 /// The sessions of a date, with who is there, by time.
@@ -133,21 +131,18 @@ pub(super) fn of_date(
     doorway: &Doorway,
 ) -> Result<Vec<InRoom>, StoreError> {
     let came = db::came_to_sessions(conn, date)?;
-    let all = sessions::of_date(conn, date)?;
-    let opens = |session: &Session| {
-        let here: Vec<Session> = all.iter().filter(|s| s.room == session.room).cloned().collect();
-        let doors = rooms::at_the_door(&db::slots(&here));
-        let own = doors.into_iter().find(|(slot, _)| slot.session == session.facts.id);
-        own.map_or(session.facts.from - SignedDuration::from_hours(1), |(_, opens)| opens)
+    let of = |session: Session| {
+        let room = db::room(conn, &session, doorway.free_after_minutes)?;
+        let came = came.iter().find(|c| c.0 == session.facts.id).map_or(0, |c| c.1);
+        Ok(InRoom { session, room, came })
     };
-    all.iter()
-        .map(|session| {
-            Ok(InRoom {
-                room: db::room(conn, session, doorway.free_after_minutes)?,
-                came: came.iter().find(|c| c.0 == session.facts.id).map_or(0, |c| c.1),
-                opens: opens(session),
-                session: session.clone(),
-            })
-        })
-        .collect()
+    sessions::of_date(conn, date)?.into_iter().map(of).collect()
+}
+
+/// From when the door of a session's room is for it.
+pub(super) fn opens(session: &Session, all: &[Session]) -> Timestamp {
+    let here: Vec<Session> = all.iter().filter(|s| s.room == session.room).cloned().collect();
+    let doors = rooms::at_the_door(&db::slots(&here));
+    let own = doors.into_iter().find(|(slot, _)| slot.session == session.facts.id);
+    own.map_or(session.facts.from, |(_, opens)| opens)
 }

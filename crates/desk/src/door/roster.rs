@@ -11,7 +11,7 @@ use matricle_store::door::Doorway;
 use matricle_store::{Connection, devices, door as db, events};
 use sha2::Sha256;
 
-use super::rooms::{self, AtRoom, InRoom};
+use super::rooms::{self, AtRoom};
 use super::{Told, Volunteer, at_open_door, tell};
 use crate::{Desk, DeskError, house_of, random_bytes};
 
@@ -115,7 +115,8 @@ fn session_doors(
         return Ok(doors);
     }
     let all = events::sessions::of_date(conn, date)?;
-    for InRoom { session, opens, .. } in rooms::of_date(conn, date, doorway)? {
+    for session in all.clone() {
+        let opens = rooms::opens(&session, &all);
         let door = gate.doors.iter().find(|d| !d.room.is_empty() && d.room == session.room);
         let Some(door) = door else { continue };
         let at_room = AtRoom::for_session(conn, session, &all, gate, doorway)?;

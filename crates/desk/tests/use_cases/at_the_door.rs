@@ -145,7 +145,7 @@ async fn a_device_joins_once_does_what_it_was_given_and_is_sent_away_at_once() {
     let gone = all.iter().find(|d| d.id == known.id).unwrap();
     let away = Volunteer::Device(Box::new(gone.clone()));
     assert!(matches!(
-        door::names(&w.desk, &away, date, "a").await,
+        door::names(&w.desk, &away, (date, "gate"), "a").await,
         Err(DeskError::Device(DeviceRefusal::SentAway))
     ));
     // What it did before that it still hands in; what it did after lets nobody in.

@@ -259,7 +259,7 @@ async fn a_volunteer_sees_no_names_of_another_day_until_an_organiser_opens_its_d
         |outcome: Result<(), DeskError>| assert!(matches!(outcome, Err(DeskError::DoorShut)));
     shut(show(date, Shown::Attendee(person)).await.map(drop));
     shut(show(date, Shown::Text(far.attendees[0].code.as_str().into())).await.map(drop));
-    shut(door::names(&w.desk, &bram, date, "").await.map(drop));
+    shut(door::names(&w.desk, &bram, (date, "gate"), "").await.map(drop));
     shut(door::board(&w.desk, &bram, date).await.map(drop));
     shut(door::log(&w.desk, &bram, date).await.map(drop));
     // From today's door, people of other days are nobody.
@@ -284,7 +284,7 @@ async fn a_volunteer_sees_no_names_of_another_day_until_an_organiser_opens_its_d
         assert!(matches!(gone, Err(DeskError::Inside { .. })), "{gone:?}");
     }
     door::open(&w.desk, &ilse, date, false, String::new()).await.unwrap();
-    shut(door::names(&w.desk, &bram, date, "").await.map(drop));
+    shut(door::names(&w.desk, &bram, (date, "gate"), "").await.map(drop));
     w.sound().await;
 }
 

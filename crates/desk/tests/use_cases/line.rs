@@ -489,7 +489,7 @@ async fn a_scan_sent_again_is_told_the_same_and_each_stranger_his_reason() {
         "unknown"
     );
     let bram = w.staff(1).await;
-    let names = door::names(&w.desk, &bram, tonight, "THORNE").await.unwrap();
+    let names = door::names(&w.desk, &bram, (tonight, "gate"), "THORNE").await.unwrap();
     let to_pay = names.iter().find(|n| n.verdict.word() == "to pay").expect("one has to pay");
     let shown = Shown::Attendee(to_pay.person.facts.attendee);
     let told = door::show(&w.desk, &bram, tonight, Device::at("gate", "key-to-pay"), shown)

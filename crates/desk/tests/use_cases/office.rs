@@ -94,7 +94,10 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("today's doors", refused(door::todays(desk, &who).await.map(drop))),
             ("see a door", refused(door::board(desk, &who, date).await.map(drop))),
             ("see scans", refused(door::log(desk, &who, date).await.map(drop))),
-            ("look up a name", refused(door::names(desk, &who, date, "a").await.map(drop))),
+            (
+                "look up a name",
+                refused(door::names(desk, &who, (date, "gate"), "a").await.map(drop)),
+            ),
             (
                 "scan",
                 refused(
@@ -301,7 +304,7 @@ async fn the_board_counts_in_and_tells_the_pace() {
     let date = DateId(1);
     let before = door::board(&w.desk, &bram, date).await.unwrap();
     assert_eq!((before.inside, before.expected, before.lately), (6, 18, 5));
-    let names = door::names(&w.desk, &bram, date, "").await.unwrap();
+    let names = door::names(&w.desk, &bram, (date, "gate"), "").await.unwrap();
     let expected: Vec<_> = names.iter().filter(|n| n.verdict == Verdict::ComeIn).collect();
     assert_eq!(expected.len(), 12);
     for (i, name) in expected.iter().enumerate() {

@@ -86,6 +86,11 @@ async fn a_room_has_its_own_door_with_sign_ups_first_and_free_seats_after() {
     assert_eq!(w.in_the_room(date, loft).await, (1, 1));
     assert_eq!(w.goes(date, "Loft door", code(2), Way::In).await, "other door");
     assert_eq!(w.goes(date, "Loft door", code(3), Way::In).await, "sign-ups first");
+    // By name as well, each door says what it would say of a ticket.
+    let found = door::names(&w.desk, &bram, (date, "Loft door"), "").await.unwrap();
+    let says = |n: usize| found.iter().find(|f| f.person.facts.attendee == people[n].0).unwrap();
+    let words: Vec<&str> = (0..4).map(|n| says(n).verdict.word()).collect();
+    assert_eq!(words, ["already in", "come in", "other door", "sign-ups first"]);
     w.pass(1);
     assert_eq!(w.goes(date, "Loft door", code(0), Way::In).await, "already in");
     assert_eq!(w.goes(date, "Gate", code(0), Way::In).await, "already in");

@@ -56,7 +56,14 @@ fn part(app: &App, hall: &Hall) -> Result<String, askama::Error> {
         title: hall.title.clone(),
         when: words::span(span.starts, span.ends, words::local(now, &span.zone).date()),
         place: hall.date.place(),
-        doors: hall.doors.iter().map(|(name, t)| (name.clone(), tickets(t))).collect(),
+        doors: hall
+            .doors
+            .iter()
+            .map(|(name, t)| (name.clone(), tickets(t)))
+            .chain(hall.rooms.iter().map(|(name, on)| {
+                (name.clone(), on.clone().unwrap_or_else(|| "nothing is on just now".into()))
+            }))
+            .collect(),
         inside: hall.inside,
         most: hall.most,
         say,

@@ -340,7 +340,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         .sessions
         .iter()
         .map(|s| {
-            let stands = wording::session_stands(s, &house.zone, now);
+            let stands = wording::session_stands(&s.session, &s.room, &house.zone, now);
             (stands, s.session.room.clone(), s.came)
         })
         .collect();
