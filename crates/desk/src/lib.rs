@@ -16,6 +16,7 @@ pub mod messages;
 pub mod money;
 pub mod office;
 pub mod outside;
+pub mod papers;
 pub mod people;
 pub mod planning;
 pub mod programme;

@@ -100,6 +100,7 @@ const DESK: &[&[&str]] = &[
     &["telling"],
     &["money"],
     &["bookings"],
+    &["papers"],
     &["planning"],
     &["review"],
     &["messages"],

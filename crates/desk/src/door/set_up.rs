@@ -12,8 +12,8 @@ use matricle_store::door::{self as db, AtDoors, Doorway};
 use matricle_store::events::{self, Asked, DateSummary, EventState};
 use matricle_store::people::Staff;
 
-use super::papers::at_the_door;
 use super::rooms::{self, InRoom};
+use crate::papers::at_the_door;
 use crate::{Desk, DeskError};
 
 /// How far back and how far ahead doors are listed.

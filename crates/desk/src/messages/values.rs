@@ -22,9 +22,9 @@ use matricle_store::{Connection, cards, payments, submissions};
 
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
-use crate::door::papers::{Asked, ToDraw};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
+use crate::papers::{Asked, ToDraw};
 use crate::review::told;
 use crate::telling::News;
 use crate::telling::news;
