@@ -2,6 +2,7 @@
 
 pub mod acts;
 pub mod address;
+pub mod calendars;
 pub mod cancel;
 pub mod change;
 pub mod codes;

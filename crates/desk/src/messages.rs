@@ -191,7 +191,10 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             });
         }
         let subject = if about.is_test() { format!("Test: {}", letter.subject) } else { letter.subject };
-        let mut files = files(&about, &template.files, &with, now)?;
+        let mut files = files(&about, &template.files, now)?;
+        let calendar = template.files.contains(&Goes::Calendar).then(|| {
+            about.calendar(&with, &message, values::receiver(&values), now)
+        });
         files.extend(badges.map(|b| b.file(now)).transpose()?);
         let own = Own::in_mail(&letter.body, own);
         files.extend(own.attached);
@@ -208,7 +211,8 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             None => letter.text.clone(),
         };
         let mut words = text.clone();
-        for file in &files {
+        let calendar = calendar.flatten();
+        for file in files.iter().chain(&calendar) {
             words.push_str(&format!("\n\n[{}, {} bytes]", file.name, file.bytes.len()));
         }
         let codes = letter.body.contains("\"cid:code-");
@@ -224,6 +228,7 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             text,
             html,
             pictures,
+            calendar,
             attachments: files,
             list: unsubscribe.map(|to| (to, format!("announcements.{}", with.host()))),
         };
@@ -288,21 +293,16 @@ fn shown(
 }
 
 /// What goes with a message, as its template says and the program makes it.
-fn files(
-    about: &About,
-    goes: &[Goes],
-    desk: &Desk,
-    now: Timestamp,
-) -> Result<Vec<File>, DeskError> {
+fn files(about: &About, goes: &[Goes], now: Timestamp) -> Result<Vec<File>, DeskError> {
     let mut files = Vec::new();
     for file in goes {
         files.extend(match file {
             Goes::Tickets => about.tickets(now)?,
-            Goes::Calendar => about.calendar(desk, now),
             Goes::Bill => about.bill()?,
             Goes::Roster => about.roster(now)?,
-            // Drawn with what was read for it; files of the house go by themselves.
-            Goes::Badge | Goes::File(_) => None,
+            // Drawn with what was read for it; for calendars, among the words; files of the house
+            // go by themselves.
+            Goes::Badge | Goes::Calendar | Goes::File(_) => None,
         });
     }
     Ok(files)

@@ -9,6 +9,7 @@ pub mod pictures;
 pub mod plan;
 pub mod questions;
 pub(crate) mod rates;
+pub mod replies;
 pub mod sessions;
 pub mod sheet;
 pub mod slots;

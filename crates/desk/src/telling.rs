@@ -535,13 +535,33 @@ pub(crate) fn invite(
     address: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
+    invited(tx, event, address, "invitation", turn)
+}
+
+/// Invites an address to an event once more, and never a third time.
+pub(crate) fn invite_again(
+    tx: &Tx<'_>,
+    event: EventId,
+    address: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    invited(tx, event, address, "invitation again", turn)
+}
+
+fn invited(
+    tx: &Tx<'_>,
+    event: EventId,
+    address: &str,
+    what: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
     let reader = Reader::Address(address.to_owned()).key();
     let (about, trigger) = (About::Event(event), Trigger::On(Occasion::Invited));
     let (to, knows) = ((Way::Mail, address), Knows::default());
     outbox::plan(
         tx,
         &NewMessage {
-            unique: &format!("invitation event {event} {}", address.to_lowercase()),
+            unique: &format!("{what} event {event} {}", address.to_lowercase()),
             message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
             bulk: true,
             ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)

@@ -6,6 +6,7 @@ use icalendar::{Calendar, Component, Event, EventLike, Property};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::schedule::Span;
+use matricle_core::text;
 
 use crate::words;
 
@@ -32,6 +33,62 @@ pub struct Entry {
     pub changed_at: Option<Timestamp>,
     /// Its tags (RFC 5545 §3.8.1.2).
     pub tags: Vec<String>,
+    /// Later dates of the same entry: those of a course.
+    pub others: Vec<Other>,
+}
+
+/// A later date of an entry that has several (RFC 5545 §3.8.5.2, §3.8.4.4).
+#[derive(Debug, Clone)]
+pub struct Other {
+    /// When.
+    pub span: Span,
+    /// Where.
+    pub location: String,
+    /// Whether it was cancelled.
+    pub cancelled: bool,
+}
+
+/// What a file wants of whoever gets it (RFC 5546 §1.4).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Method {
+    /// To be taken into a calendar, or not.
+    Publish,
+    /// An invitation, or news of one.
+    Request,
+    /// It does not take place any more, or not for them.
+    Cancel,
+}
+
+impl Method {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Publish => "PUBLISH",
+            Self::Request => "REQUEST",
+            Self::Cancel => "CANCEL",
+        }
+    }
+}
+
+/// Somebody in a file: a name, which may be empty, and an address.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Party {
+    /// The name.
+    pub name: String,
+    /// The address.
+    pub address: String,
+}
+
+/// Who hands a file to whom, and what for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Handed {
+    /// What for.
+    pub method: Method,
+    /// The house.
+    pub from: Party,
+    /// Whoever gets it; nobody in particular for a file that is taken from a page.
+    pub to: Option<Party>,
 }
 
 /// `20261212T090000Z` (RFC 5545 §3.3.5, form 2).
@@ -49,19 +106,57 @@ fn wall(name: &str, at: jiff::civil::DateTime, instant: Timestamp, zone: &str) -
     property
 }
 
+/// A calendar user (RFC 5545 §3.3.3), with their name.
+fn party(property: &str, party: &Party) -> Property {
+    let mut written = Property::new(property, format!("mailto:{}", party.address));
+    // A parameter's value has no double quotes (RFC 5545 §3.2).
+    let name = text::line(&party.name).replace('"', "'");
+    if !name.is_empty() {
+        written.add_parameter("CN", &name);
+    }
+    written
+}
+
 fn component(entry: &Entry, stamp: Timestamp) -> Event {
+    let mut event = part(entry, &entry.span, (&entry.location, entry.cancelled), stamp);
+    for other in &entry.others {
+        event.append_multi_property(wall(
+            "RDATE",
+            other.span.starts,
+            other.span.starts_at,
+            &other.span.zone,
+        ));
+    }
+    event.done()
+}
+
+/// One date of an entry that has several, by itself.
+fn instance(entry: &Entry, other: &Other, stamp: Timestamp) -> Event {
+    let cancelled = entry.cancelled || other.cancelled;
+    let mut event = part(entry, &other.span, (&other.location, cancelled), stamp);
+    let (at, instant) = (other.span.starts, other.span.starts_at);
+    event.append_property(wall("RECURRENCE-ID", at, instant, &other.span.zone));
+    event.done()
+}
+
+fn part(
+    entry: &Entry,
+    span: &Span,
+    (location, cancelled): (&str, bool),
+    stamp: Timestamp,
+) -> Event {
     let mut event = Event::with_uid(&entry.uid);
     event
         .add_property("DTSTAMP", utc(stamp))
-        .append_property(wall("DTSTART", entry.span.starts, entry.span.starts_at, &entry.span.zone))
-        .append_property(wall("DTEND", entry.span.ends, entry.span.ends_at, &entry.span.zone))
-        .add_property("STATUS", if entry.cancelled { "CANCELLED" } else { "CONFIRMED" })
+        .append_property(wall("DTSTART", span.starts, span.starts_at, &span.zone))
+        .append_property(wall("DTEND", span.ends, span.ends_at, &span.zone))
+        .add_property("STATUS", if cancelled { "CANCELLED" } else { "CONFIRMED" })
         .sequence(entry.sequence)
         .summary(&entry.summary)
         .description(&entry.description)
         .url(&entry.url);
-    if !entry.location.is_empty() {
-        event.location(&entry.location);
+    if !location.is_empty() {
+        event.location(location);
     }
     if let Some(at) = entry.changed_at {
         event.add_property("LAST-MODIFIED", utc(at));
@@ -71,7 +166,7 @@ fn component(entry: &Entry, stamp: Timestamp) -> Event {
         let text = tag.replace('\\', "\\\\").replace(',', "\\,").replace(';', "\\;");
         event.append_multi_property(Property::new("CATEGORIES", text));
     }
-    event.done()
+    event
 }
 
 /// `+0100` (RFC 5545 §3.3.14).
@@ -120,9 +215,14 @@ fn timezone(name: &str, from: Timestamp, until: Timestamp) -> Option<String> {
 /// Writes a calendar out, its zones in front of its dates. The library that writes the
 /// rest gives every component a stamp and a random name, which zones must not have.
 fn written(calendar: &Calendar, entries: &[Entry], stamp: Timestamp) -> String {
-    let zones: BTreeSet<&str> = entries.iter().map(|e| e.span.zone.as_str()).collect();
-    let from = entries.iter().map(|e| e.span.starts_at).min().unwrap_or(stamp);
-    let until = entries.iter().map(|e| e.span.ends_at).max().unwrap_or(stamp);
+    let spans = || {
+        entries
+            .iter()
+            .flat_map(|e| std::iter::once(&e.span).chain(e.others.iter().map(|o| &o.span)))
+    };
+    let zones: BTreeSet<&str> = spans().map(|s| s.zone.as_str()).collect();
+    let from = spans().map(|s| s.starts_at).min().unwrap_or(stamp);
+    let until = spans().map(|s| s.ends_at).max().unwrap_or(stamp);
     let zones: String = zones
         .into_iter()
         .filter(|zone| !matches!(*zone, "UTC" | "Etc/UTC"))
@@ -147,12 +247,38 @@ fn calendar(entries: &[Entry], stamp_of: impl Fn(&Entry) -> Timestamp) -> Calend
     calendar.done()
 }
 
-/// A calendar file; `stamp` is when it was written.
+/// How long before its start an entry reminds whoever has it (RFC 5545 §3.6.6).
+const REMINDER: &str = "BEGIN:VALARM\r\nACTION:DISPLAY\r\nDESCRIPTION:It starts in two hours.\r\nTRIGGER:-PT2H\r\nEND:VALARM\r\n";
+
+/// The file of an entry, handed to somebody (RFC 5546 §3.2); `stamp` is when it was written. All
+/// of it has one UID, so that it is one invitation, however many dates it has.
 #[must_use]
-pub fn file(entries: &[Entry], stamp: Timestamp) -> String {
-    let mut calendar = calendar(entries, |_| stamp);
-    calendar.append_property(Property::new("METHOD", "PUBLISH"));
-    written(&calendar.done(), entries, stamp)
+pub fn file(entry: &Entry, handed: &Handed, stamp: Timestamp) -> String {
+    let mut parts = vec![component(entry, stamp)];
+    parts.extend(entry.others.iter().map(|other| instance(entry, other, stamp)));
+    let mut calendar = calendar(&[], |_| stamp);
+    calendar.append_property(Property::new("METHOD", handed.method.word()));
+    for mut event in parts {
+        event.append_property(party("ORGANIZER", &handed.from));
+        if let Some(to) = &handed.to {
+            let mut attendee = party("ATTENDEE", to);
+            if handed.method == Method::Request {
+                attendee
+                    .add_parameter("ROLE", "REQ-PARTICIPANT")
+                    .add_parameter("PARTSTAT", "NEEDS-ACTION")
+                    .add_parameter("RSVP", "TRUE");
+            }
+            event.append_property(attendee);
+        }
+        calendar.push(event.done());
+    }
+    let text = written(&calendar.done(), std::slice::from_ref(entry), stamp);
+    match handed.method {
+        Method::Cancel => text,
+        Method::Publish | Method::Request => {
+            text.replace("END:VEVENT", &format!("{REMINDER}END:VEVENT"))
+        }
+    }
 }
 
 /// A feed that calendars come back to (RFC 7986): its name, its own address, and that it
@@ -211,6 +337,7 @@ mod tests {
             sequence: 3,
             changed_at: Some("2026-11-20T08:00:00Z".parse().unwrap()),
             tags: vec!["Talks".into(), "wax, wicks".into()],
+            others: Vec::new(),
         }
     }
 
@@ -232,6 +359,37 @@ mod tests {
         assert_eq!(first.get_summary(), Some("Pollen under the lens; soup, bread"));
     }
 
+    /// An invitation to a course: one UID, a date each, whom it is from and to (RFC 5546 §3.2.2);
+    /// read back by a library, and word for word.
+    #[test]
+    fn an_invitation_is_one_entry_with_all_its_dates() {
+        let mut course = entry(12, "Europe/Dublin");
+        let at = |day, hour| datetime(2027, 1, day, hour, 0, 0, 0);
+        course.others = [(9, 10), (16, 14)]
+            .map(|(day, hour)| Other {
+                span: Span::new(at(day, hour), at(day, hour + 2), "Europe/Dublin").unwrap(),
+                location: "Orchard".into(),
+                cancelled: day == 16,
+            })
+            .to_vec();
+        let club = Party { name: "Club; \"the\" bees".into(), address: "club@club.example".into() };
+        let to = Party { name: "Siân, O'Hara".into(), address: "sian@post.example".into() };
+        let handed = Handed { method: Method::Request, from: club, to: Some(to) };
+        let text = file(&course, &handed, "2026-11-27T05:00:00Z".parse().unwrap());
+        for line in text.split_inclusive("\r\n") {
+            assert!(line.ends_with("\r\n") && line.trim_end().len() <= 75, "{line:?}");
+        }
+        let read: Calendar = text.parse().unwrap();
+        let uids: BTreeSet<&str> = read.events().filter_map(|e| e.get_uid()).collect();
+        assert_eq!((read.events().count(), uids.len()), (3, 1));
+        let unfolded = text.replace("\r\n ", "").replace("\r\n", "\n");
+        insta::assert_snapshot!(unfolded.split("BEGIN:VEVENT").skip(1).collect::<String>());
+        let gone = Handed { method: Method::Cancel, ..handed };
+        let gone = file(&Entry { cancelled: true, ..course }, &gone, Timestamp::UNIX_EPOCH);
+        assert_eq!(gone.matches("STATUS:CANCELLED").count(), 3);
+        assert!(gone.contains("METHOD:CANCEL") && !gone.contains("VALARM"), "{gone}");
+    }
+
     /// The zone's own offsets at each start are those that its component gives.
     #[test]
     fn the_zone_component_tells_the_right_offset() {
@@ -245,6 +403,8 @@ mod tests {
             let last = text.rsplit("TZOFFSETTO:").next().unwrap();
             assert!(last.starts_with(want), "{zone}: {text}");
         }
-        assert!(!file(&[entry(12, "UTC")], Timestamp::UNIX_EPOCH).contains("VTIMEZONE"));
+        let house = Party { name: "Club".into(), address: "club@club.example".into() };
+        let handed = Handed { method: Method::Publish, from: house, to: None };
+        assert!(!file(&entry(12, "UTC"), &handed, Timestamp::UNIX_EPOCH).contains("VTIMEZONE"));
     }
 }

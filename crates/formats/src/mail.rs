@@ -29,6 +29,8 @@ pub struct Mail {
     pub html: String,
     /// Pictures inside it, by the names that its HTML shows them by.
     pub pictures: Vec<File>,
+    /// What calendars read in it: the words once more, for them (RFC 6047 §2.4).
+    pub calendar: Option<File>,
     /// Files that go with it.
     pub attachments: Vec<File>,
     /// For mass mail: where one click, or one request, ends it, and the name of its list.
@@ -138,6 +140,14 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
         }
         words.multipart(shown)
     };
+    let words = match &mail.calendar {
+        None => words,
+        Some(calendar) => {
+            let media_type = ContentType::parse(&calendar.media_type)
+                .map_err(|_| MailError::MediaType(calendar.media_type.clone()))?;
+            words.singlepart(SinglePart::builder().header(media_type).body(calendar.bytes.clone()))
+        }
+    };
     let mut parts = MultiPart::mixed().boundary(format!("parts-{unique}")).multipart(words);
     for file in &mail.attachments {
         let media_type = ContentType::parse(&file.media_type)
@@ -182,6 +192,7 @@ mod tests {
             html: "<p>Dear Siân</p>".into(),
             pictures: Vec::new(),
             list: None,
+            calendar: None,
             attachments: vec![File {
                 name: "tickets.pdf".into(),
                 media_type: "application/pdf".into(),

@@ -12,7 +12,7 @@ const CORE: &[&[&str]] = &[
     &[
         "accent", "marks", "words", "text", "network", "often", "codes", "money", "refund",
         "confirm", "clash", "keeping", "ledger", "backups", "staff", "sessions", "schedule",
-        "state",
+        "state", "replies",
     ],
     &[
         "ids",
@@ -28,7 +28,7 @@ const CORE: &[&[&str]] = &[
         "wish",
     ],
     &["acting", "details", "seats", "occasion", "text_message"],
-    &["links"],
+    &["links", "pasted"],
     &["cue"],
     &["cues", "template"],
     &["price", "form", "quick", "waiting", "strip"],
@@ -69,6 +69,7 @@ const STORE: &[&[&str]] = &[
         "readers",
         "payments",
         "refunds",
+        "replies",
         "promos",
         "cards",
         "devices",
@@ -134,6 +135,7 @@ const PROGRAMME: &[&[&str]] = &[
         "catalogue",
         "feeds",
         "machines",
+        "invited",
         "me",
         "submitting",
     ],
@@ -146,7 +148,10 @@ const PROGRAMME: &[&[&str]] = &[
 const OFFICE: &[&[&str]] = &[
     &["tab"],
     &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
-    &["doors", "house", "money", "papers", "quick", "rules", "signin", "today", "you", "review"],
+    &[
+        "doors", "house", "money", "papers", "quick", "replies", "rules", "signin", "today", "you",
+        "review",
+    ],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
     &["sessions", "who"],
 ];

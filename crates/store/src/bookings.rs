@@ -82,6 +82,10 @@ pub struct Booking {
     pub steps_from: Option<Timestamp>,
     /// The browser and the network that hold it, as hashes; 0 is unknown.
     pub held_from: (i64, i64),
+    /// How often what its calendar entry says has changed, besides its dates.
+    pub calendar_steps: i64,
+    /// Nothing for a calendar goes with its mails.
+    pub calendar_off: bool,
 }
 
 impl Booking {
@@ -150,7 +154,7 @@ pub struct Note {
 
 const COLUMNS: &str = "(SELECT currency FROM house), b.id, b.reference, b.date_id, b.state, b.deadline, \
      b.total_minor, b.paid_minor, b.draft, b.name, b.email, b.made_at, b.test, b.word, b.member, b.known_as, \
-     b.steps_from, b.by_browser, b.by_network, b.phone";
+     b.steps_from, b.by_browser, b.by_network, b.phone, b.calendar_steps, b.calendar_off";
 
 fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
     let mut c = InOrder::from(row, 0);
@@ -178,6 +182,8 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
         steps_from: c.instant_or()?,
         held_from: (c.next()?, c.next()?),
         phone: c.next()?,
+        calendar_steps: c.next()?,
+        calendar_off: c.next()?,
     })
 }
 
@@ -619,4 +625,15 @@ pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Note>, StoreError> 
         .collect()
     })
     .doing("reading notes")
+}
+
+/// Says whether something for a calendar goes with a booking's mails.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_calendar_off(tx: &Tx<'_>, id: BookingId, off: bool) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE bookings SET calendar_off = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id.0, off)))
+        .map(drop)
+        .doing("keeping what goes to calendars")
 }

@@ -34,6 +34,7 @@ pub mod places;
 pub mod promos;
 pub mod readers;
 pub mod refunds;
+pub mod replies;
 pub mod senders;
 mod store;
 pub mod submissions;

@@ -22,6 +22,8 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0010_submissions.sql")),
         M::up(include_str!("migrations/0011_door.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0012_rooms.sql")),
+        M::up(include_str!("migrations/0013_calendars.sql")),
+        M::up(include_str!("migrations/0014_replies.sql")),
     ])
 }
 

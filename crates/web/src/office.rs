@@ -19,6 +19,7 @@ mod phone;
 mod publishing;
 mod questions;
 mod quick;
+mod replies;
 mod review;
 mod rules;
 mod sessions;
@@ -163,6 +164,9 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/{id}/coming.csv", get(coming::file))
         .route("/office/events/{id}/coming.xlsx", get(coming::file))
         .route("/office/events/{id}/phone", get(phone::phone).post(phone::by_phone))
+        .route("/office/events/{id}/replies", get(replies::show).post(replies::again))
+        .route("/office/events/{id}/replies.csv", get(replies::file))
+        .route("/office/events/{id}/replies.xlsx", get(replies::file))
         .route("/office/events/{id}/invite", post(who::invite))
         .route("/office/events/{id}/told", get(publishing::told))
         .route("/office/events/{id}/dates", get(dates::show).post(touches::add))

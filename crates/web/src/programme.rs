@@ -11,6 +11,7 @@ mod embed;
 mod event;
 mod feeds;
 mod form;
+mod invited;
 mod keeping;
 mod machines;
 mod me;
@@ -97,7 +98,12 @@ pub(crate) fn routes() -> Router<App> {
         .route("/booking/{reference}/{key}/state", get(pay::state))
         .route("/booking/{reference}/{key}/tickets.pdf", get(own_acts::tickets))
         .route("/booking/{reference}/{key}/date.ics", get(own_acts::calendar))
-        .route("/invited/{id}/{key}", get(me::invited))
+        .route(
+            "/booking/{reference}/{key}/calendar",
+            get(booking::back).post(own_acts::calendar_by_mail),
+        )
+        .route("/invited/{id}/{key}", get(invited::open))
+        .route("/invited/{id}/{key}/reply", get(invited::ask).post(invited::reply))
         .route("/unsubscribe/{address}/{key}", get(me::before_unsubscribing).post(me::unsubscribe))
         .route("/me", get(me::show).post(me::enter))
         .route("/me/number", get(me::show).post(me::send))

@@ -446,7 +446,8 @@ impl Browser {
 /// Whether a driver gave up because the act itself led to another page: it was done, and what it
 /// led to is waited for by whoever asks next.
 fn has_left(error: &WebDriverError) -> bool {
-    error.to_string().contains("no such execution context")
+    let said = error.to_string();
+    ["no such execution context", "aborted by navigation"].iter().any(|gone| said.contains(gone))
 }
 
 /// A film of a picture held still in front of a camera, for Chromium's fake camera.

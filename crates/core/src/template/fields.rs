@@ -120,6 +120,9 @@ pub const FIELDS: &[Field] = {
         f("list link", Link, Waiting, "leads to the place on the list"),
         f("waits", Holds, Waiting, "still waits"),
         f("invitation link", Link, On(&[O::Invited]), "opens the event to this one address"),
+        f("yes link", Link, On(&[O::Invited]), "leads to the reply yes"),
+        f("maybe link", Link, On(&[O::Invited]), "leads to the reply maybe"),
+        f("no link", Link, On(&[O::Invited]), "leads to the reply no"),
         f(
             "reason",
             Line,

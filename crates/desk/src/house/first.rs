@@ -76,6 +76,7 @@ pub async fn try_mail(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, 
         text: text.into(),
         html: format!("<p>{text}</p>"),
         pictures: Vec::new(),
+        calendar: None,
         attachments: Vec::new(),
         list: None,
     };

@@ -3,11 +3,12 @@
 
 use jiff::Timestamp;
 use matricle_core::codes::{Reference, TicketCode};
-use matricle_formats::calendar::{self, Entry};
+use matricle_formats::calendar::{self, Entry, Handed, Method, Other, Party};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
 use matricle_store::bookings;
 use matricle_store::cards::HeldCard;
+use matricle_store::events::{Date, Format};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::{Desk, DeskError};
@@ -103,38 +104,63 @@ pub fn tickets_pdf(sheet: &WholeBooking, now: Timestamp) -> Result<Vec<u8>, Desk
     Ok(tickets(&title, &pages, now)?)
 }
 
+/// Whose entry a calendar file is, and where it leads.
+pub(crate) struct Theirs<'a> {
+    /// The person of the booking who has a ticket of their own; the booker's otherwise.
+    pub(crate) person: Option<usize>,
+    /// Their own page.
+    pub(crate) url: &'a str,
+    /// The host of the house's addresses.
+    pub(crate) host: &'a str,
+}
+
+/// The calendar file of a booking, or of one ticket of it: one entry with all its dates, whose
+/// SEQUENCE never falls, whatever the booking goes through.
 pub(crate) fn calendar_file(
     sheet: &WholeBooking,
-    host: &str,
-    url: &str,
-    cancelled: bool,
+    theirs: &Theirs<'_>,
+    method: Method,
+    to: Option<Party>,
     now: Timestamp,
 ) -> String {
     let reference = sheet.booking.reference.as_str().to_lowercase();
-    let entries: Vec<Entry> = sheet
-        .covers
-        .iter()
-        .map(|date| Entry {
-            uid: if sheet.covers.len() == 1 {
-                format!("{reference}@{host}")
-            } else {
-                format!("{reference}-{}@{host}", date.id)
-            },
-            summary: sheet.event.title.clone(),
-            description: format!(
-                "{}\nBooking {}\n{url}",
-                sheet.event.lead, sheet.booking.reference
-            ),
-            location: calendar::location(&date.place(), &date.address),
-            url: url.into(),
-            span: date.span.clone(),
-            cancelled: cancelled || !date.called_off.is_empty(),
-            sequence: date.sequence + u32::from(cancelled),
-            changed_at: None,
-            tags: Vec::new(),
-        })
-        .collect();
-    calendar::file(&entries, now)
+    let gone = method == Method::Cancel;
+    let off = |date: &Date| gone || !date.called_off.is_empty();
+    let place = |date: &Date| match sheet.event.format {
+        Format::Online => "Online".to_owned(),
+        Format::InPerson | Format::Both => calendar::location(&date.place(), &date.address),
+    };
+    // An entry that has several dates begins with its first.
+    let mut dates: Vec<&Date> = sheet.covers.iter().collect();
+    dates.sort_by_key(|d| (d.span.starts_at, d.id));
+    let first = dates.first().copied().unwrap_or(&sheet.date);
+    let steps: i64 = dates.iter().map(|d| i64::from(d.sequence)).sum();
+    let entry = Entry {
+        uid: match theirs.person {
+            Some(person) => format!("{reference}-{person}@{}", theirs.host),
+            None => format!("{reference}@{}", theirs.host),
+        },
+        summary: sheet.event.title.clone(),
+        description: format!(
+            "{}\nBooking {}\n{}",
+            sheet.event.lead, sheet.booking.reference, theirs.url
+        ),
+        location: place(first),
+        url: theirs.url.into(),
+        span: first.span.clone(),
+        cancelled: off(first),
+        sequence: u32::try_from(steps + sheet.booking.calendar_steps).unwrap_or(0),
+        changed_at: None,
+        tags: Vec::new(),
+        others: dates
+            .iter()
+            .skip(1)
+            .map(|d| Other { span: d.span.clone(), location: place(d), cancelled: off(d) })
+            .collect(),
+    };
+    let house = &sheet.house;
+    let from = Party { name: house.name.clone(), address: house.email.clone() };
+    calendar::file(&entry, &Handed { method, from, to }, now)
 }
 
 /// The tickets of a confirmed booking, for its own page.
@@ -159,7 +185,8 @@ pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, De
 pub async fn calendar_of(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
     let sheet = confirmed(desk, reference).await?;
     let url = desk.booking_url(reference);
-    Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
+    let theirs = Theirs { person: None, url: &url, host: desk.host() };
+    Ok(calendar_file(&sheet, &theirs, Method::Publish, None, desk.clock.now()))
 }
 
 /// A booking with the one ticket of this code, for whoever it was passed to.
@@ -205,7 +232,9 @@ pub async fn ticket_calendar(
 ) -> Result<String, DeskError> {
     let sheet = ticket(desk, code, key).await?;
     let url = desk.ticket_url(code);
-    Ok(calendar_file(&sheet, desk.host(), &url, false, desk.clock.now()))
+    let person = sheet.attendees.first().map(|a| a.person);
+    let theirs = Theirs { person, url: &url, host: desk.host() };
+    Ok(calendar_file(&sheet, &theirs, Method::Publish, None, desk.clock.now()))
 }
 
 async fn confirmed(desk: &Desk, reference: Reference) -> Result<WholeBooking, DeskError> {

@@ -11,6 +11,7 @@ use matricle_core::template::{Value, Values};
 use matricle_core::text::unlinked;
 use matricle_core::{EventId, booking};
 use matricle_formats::barcode;
+use matricle_formats::calendar::{Method, Party};
 use matricle_formats::mail::File;
 use matricle_formats::words;
 use matricle_store::bookings::{self, Coming};
@@ -23,7 +24,7 @@ use matricle_store::{Connection, cards, payments, submissions};
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
-use crate::messages::tickets::{calendar_file, card_words, online, only, tickets_pdf};
+use crate::messages::tickets::{Theirs, calendar_file, card_words, online, only, tickets_pdf};
 use crate::papers::{Asked, ToDraw};
 use crate::review::told;
 use crate::telling::News;
@@ -114,19 +115,36 @@ impl About {
         }))
     }
 
-    /// The calendar file of a booking.
-    pub(crate) fn calendar(&self, desk: &Desk, now: Timestamp) -> Option<File> {
+    /// What calendars read in a message about a booking: an invitation, news of it, or that it is
+    /// over. Nothing for whoever does not want that.
+    pub(crate) fn calendar(
+        &self,
+        desk: &Desk,
+        message: &Message,
+        to: String,
+        now: Timestamp,
+    ) -> Option<File> {
         let Self::Booking { sheet, holder, .. } = self else { return None };
         // Who buys stamp cards only comes to nothing.
-        if sheet.attendees.is_empty() {
+        if sheet.attendees.is_empty() || sheet.booking.calendar_off {
             return None;
         }
-        let over = sheet.booking.state == booking::State::Cancelled;
+        let gone = sheet.booking.state == booking::State::Cancelled
+            || message.occasion() == Some(Occasion::PassedBack)
+            || sheet.covers.iter().all(|d| !d.called_off.is_empty());
+        let method = match sheet.booking.state {
+            _ if gone => Method::Cancel,
+            booking::State::Confirmed => Method::Request,
+            _ => return None,
+        };
         let url = link_of(desk, sheet, *holder);
+        let person = sheet.attendees.first().map(|a| a.person).filter(|_| *holder);
+        let theirs = Theirs { person, url: &url, host: desk.host() };
+        let to = Party { name: to, address: message.address.clone() };
         Some(File {
             name: "date.ics".into(),
-            media_type: "text/calendar; charset=utf-8; method=PUBLISH".into(),
-            bytes: calendar_file(sheet, desk.host(), &url, over, now).into_bytes(),
+            media_type: format!("text/calendar; charset=utf-8; method={}", method.word()),
+            bytes: calendar_file(sheet, &theirs, method, Some(to), now).into_bytes(),
         })
     }
 
@@ -472,6 +490,9 @@ pub(crate) fn of(
             of_knows(&mut values, &message.knows);
             let key = desk.secrets.invitation_key(message.id.0);
             let link = format!("{}/invited/{}/{key}", desk.public_url, message.id);
+            for (name, reply) in [("yes link", "yes"), ("maybe link", "maybe"), ("no link", "no")] {
+                values.insert(name, Value::Link(format!("{link}/reply?say={reply}")));
+            }
             values.insert("invitation link", Value::Link(link));
         }
         About::House(news) => {

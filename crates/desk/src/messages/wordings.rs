@@ -437,6 +437,7 @@ pub async fn to_oneself(
         text: letter.text,
         html,
         pictures: own.shown,
+        calendar: None,
         attachments: own.attached,
         list: None,
     };

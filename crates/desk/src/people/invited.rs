@@ -13,8 +13,8 @@ use crate::DeskError;
 /// Somebody on a list, and the invitation mailed to them, if it was.
 pub type Invited = (String, Option<Message>);
 
-/// Everybody on the lists of an event, each once, with what was mailed to them.
-pub(crate) fn list(conn: &Connection, event: &Event) -> Result<Vec<Invited>, DeskError> {
+/// Everybody on the lists of an event, each once.
+pub(crate) fn addresses(conn: &Connection, event: &Event) -> Result<Vec<String>, DeskError> {
     let mut addresses: Vec<String> = match &event.who {
         Who::Invited(list) => list.clone(),
         Who::Anyone | Who::SignedIn | Who::Word(_) | Who::Domains(_) => Vec::new(),
@@ -26,6 +26,12 @@ pub(crate) fn list(conn: &Connection, event: &Event) -> Result<Vec<Invited>, Des
             }
         }
     }
+    Ok(addresses)
+}
+
+/// Everybody on the lists of an event, each once, with what was mailed to them.
+pub(crate) fn list(conn: &Connection, event: &Event) -> Result<Vec<Invited>, DeskError> {
+    let addresses = addresses(conn, event)?;
     let mailed = outbox::invitations(conn, event.id)?;
     let known = |address: &str| {
         mailed.iter().find(|m| is_invited(std::slice::from_ref(&m.address), address)).cloned()

@@ -328,6 +328,7 @@ pub(crate) async fn mail_now(
         html: matricle_formats::rich::from_text(&text),
         text,
         pictures: Vec::new(),
+        calendar: None,
         attachments: Vec::new(),
         list: None,
     };

@@ -6,6 +6,7 @@ use matricle_core::MessageId;
 use matricle_core::confirm::Confirming;
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form, slug};
+use matricle_core::pasted::pasted;
 use matricle_core::staff::{Right, require};
 use matricle_core::waiting::Manner;
 use matricle_core::who::Who;
@@ -302,13 +303,13 @@ fn list_of(form: &Form, name: &str) -> Vec<String> {
         .collect()
 }
 
-/// The mail addresses of a field; a fault when one is none.
+/// The mail addresses of a field, however they were pasted, each once; a fault when one is none.
 pub(crate) fn addresses(form: &mut Form, name: &str) -> Vec<String> {
-    let all = list_of(form, name);
-    if let Some(line) = all.iter().find(|a| !is_address(a)) {
-        form.fault(name, Fault::LineNotAnAddress(line.clone()));
+    let read = pasted(form.get(name));
+    if let Some(word) = read.wrong.first() {
+        form.fault(name, Fault::LineNotAnAddress(word.chars().take(80).collect()));
     }
-    all
+    read.addresses
 }
 
 /// Sets the time at which a draft publishes itself; none clears it. Tells the one before.

@@ -31,7 +31,7 @@ const WORDS: &[Words] = &[
     words!("cancellation", "Cancelled", Calendar),
     words!("refusal", "Declined",),
     words!("ticket-passed-on", "A ticket for you", Tickets, Calendar),
-    words!("ticket-taken-back", "Ticket no longer good",),
+    words!("ticket-taken-back", "Ticket no longer good", Calendar),
     words!("second-booking", "Second booking",),
     words!("moved", "Moved", Tickets, Calendar),
     words!("called-off", "Called off", Calendar),

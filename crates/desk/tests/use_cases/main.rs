@@ -7,6 +7,7 @@
 
 mod at_the_door;
 mod by_itself;
+mod calendars;
 mod cards;
 mod coming_in;
 mod confirm;

@@ -6,7 +6,7 @@ use matricle_core::codes::Reference;
 use matricle_core::cue::Trigger;
 use matricle_core::details::Draft;
 use matricle_core::occasion::{Moment, Occasion};
-use matricle_core::{EventId, MessageId};
+use matricle_core::{DateId, EventId, MessageId};
 use matricle_desk::bookings::{hold, pay, submit};
 use matricle_desk::door::{papers, posting, set_up};
 use matricle_desk::messages::outbox::{self as office, Steer};
@@ -25,13 +25,13 @@ const OPEN_DAY: &str = "apiary-open-day";
 const DIPPING: &str = "thursday-dipping";
 
 impl World {
-    async fn event_called(&self, slug: &'static str) -> EventId {
+    pub(crate) async fn event_called(&self, slug: &'static str) -> EventId {
         let find = move |c: &matricle_store::Connection| events::by_slug(c, slug);
         self.desk.store.read(find).await.unwrap().unwrap().id
     }
 
     /// A confirmed booking, whatever it costs.
-    async fn confirmed(&self, slug: &str) -> Reference {
+    pub(crate) async fn confirmed(&self, slug: &str) -> Reference {
         let reference = self.book(slug, &[1]).await;
         if self.state(reference).await != State::Confirmed {
             self.provider.decide(Status::Paid);
@@ -69,9 +69,16 @@ impl World {
     }
 
     async fn move_by(&self, event: EventId, hours: i8) {
-        let ilse = self.staff(0).await;
         let all = self.desk.store.read(move |c| events::dates_of(c, event)).await.unwrap();
         let date = all.iter().find(|d| d.called_off.is_empty()).unwrap();
+        self.shift(date.id, hours).await;
+    }
+
+    /// Moves one date by hours.
+    pub(crate) async fn shift(&self, date: DateId, hours: i8) {
+        let ilse = self.staff(0).await;
+        let found = self.desk.store.read(move |c| events::date_by_id(c, date)).await.unwrap();
+        let date = found.unwrap().1;
         let at = |t: jiff::civil::DateTime| {
             let t = t.checked_add(jiff::Span::new().hours(hours)).unwrap();
             t.strftime("%H:%M").to_string()

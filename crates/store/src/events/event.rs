@@ -61,6 +61,8 @@ pub struct Event {
     pub rules: Rules,
     /// When anything about it last changed.
     pub changed_at: Timestamp,
+    /// When what calendars show of it last changed.
+    pub shown_at: Timestamp,
     /// The colour of its page, as `#1d4f3f`; empty for the house's.
     pub accent: String,
     /// When the draft was thrown away; it is in no list since.
@@ -142,10 +144,10 @@ impl Format {
 pub(crate) const EVENT_COLUMNS: &str = "e.id AS e_id, e.slug, e.title, e.kind, e.lead, e.description, e.bring, \
      e.refund_note, e.state, e.hold_minutes, e.button, e.after_note, e.listed, e.format, e.online_link, \
      e.online_passcode, e.publish_at, e.called_off, e.course, e.latecomers, e.who, e.once, e.rules, e.changed_at, e.accent, e.thrown_at, \
-     e.drop_in, e.price_words, e.contact";
+     e.drop_in, e.price_words, e.contact, coalesce(e.shown_at, e.made_at)";
 
 /// How many columns that is: those of a date come after them.
-pub(crate) const EVENT_WIDTH: usize = 29;
+pub(crate) const EVENT_WIDTH: usize = 30;
 
 pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
     let mut c = InOrder::from(row, 0);
@@ -179,6 +181,7 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
         drop_in: c.next()?,
         price_words: c.next()?,
         contact: c.next()?,
+        shown_at: c.instant()?,
     })
 }
 

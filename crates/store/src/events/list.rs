@@ -21,6 +21,12 @@ impl DateSummary {
         self.date.changed_at.map_or(self.event.changed_at, |at| at.max(self.event.changed_at))
     }
 
+    /// When what calendars show of it last changed: its own time and place, or the event's words.
+    #[must_use]
+    pub fn shown_at(&self) -> Timestamp {
+        self.date.changed_at.map_or(self.event.shown_at, |at| at.max(self.event.shown_at))
+    }
+
     /// Whether a stranger can book it at `now`.
     #[must_use]
     pub fn availability(&self, now: Timestamp) -> Availability {

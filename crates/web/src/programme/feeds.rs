@@ -43,8 +43,9 @@ fn entry(app: &App, d: &DateSummary, tags: &[String]) -> Entry {
         span: d.date.span.clone(),
         cancelled: !d.date.called_off.is_empty(),
         sequence: d.date.sequence,
-        changed_at: Some(d.changed_at()),
+        changed_at: Some(d.shown_at()),
         tags: tags.to_vec(),
+        others: Vec::new(),
     }
 }
 

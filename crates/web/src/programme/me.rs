@@ -10,7 +10,6 @@ use matricle_desk::DeskError;
 use matricle_desk::bookings::whole;
 use matricle_desk::money::cards;
 use matricle_desk::people::signin;
-use matricle_desk::planning::invitations;
 use matricle_formats::words;
 use matricle_store::people::Known;
 use serde::Deserialize;
@@ -200,20 +199,6 @@ pub(crate) async fn enter(
         }
         Err(error) => Err(error.into()),
     }
-}
-
-/// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has it is known by its address
-/// at this event, and nowhere else; nobody is signed in by it.
-pub(crate) async fn invited(
-    Shared(app): Shared<App>,
-    Path((id, key)): Path<(i64, String)>,
-    asker: Asker,
-) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, &asker)?;
-    let slug = invitations::open(&app.desk, id, &key).await?;
-    let to = Redirect::to(&format!("/events/{}", crate::address::encode(&slug)));
-    let cookie = cookies::invitation_cookie(&app.settings, id, &key);
-    Ok(([(header::SET_COOKIE, cookie)], to).into_response())
 }
 
 /// `POST /me/out`: signs out on every device.

@@ -34,6 +34,8 @@ pub(crate) struct Own {
     address: String,
     state: &'static str,
     confirmed: bool,
+    /// Nothing for a calendar goes with the mails.
+    calendar_off: bool,
     reference: String,
     title: String,
     event_href: String,
@@ -158,6 +160,7 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         address: address(app, booking.reference),
         state: wording::state(booking.state),
         confirmed,
+        calendar_off: booking.calendar_off,
         reference: booking.reference.to_string(),
         title: sheet.event.title.clone(),
         event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),

@@ -6,7 +6,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::{AttendeeId, SessionId};
-use matricle_desk::bookings::{undo, whole};
+use matricle_desk::bookings::{calendars, undo, whole};
 use matricle_desk::{DeskError, messages};
 
 use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
@@ -41,6 +41,18 @@ pub(crate) async fn calendar(
         (header::CONTENT_DISPOSITION, "attachment; filename=\"date.ics\""),
     ];
     Ok((headers, file).into_response())
+}
+
+/// `POST …/calendar`: whether something for a calendar goes with the mails.
+pub(crate) async fn calendar_by_mail(
+    State(app): State<App>,
+    At(reference): At,
+    asker: Asker,
+    form: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, &asker)?;
+    calendars::turn_off(&app.desk, reference, form.get("to") == "off").await?;
+    Ok(Redirect::to(&format!("{}#calendar", address(&app, reference))).into_response())
 }
 
 /// `POST …/sessions`: who goes to which session.

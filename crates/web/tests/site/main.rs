@@ -19,6 +19,7 @@ mod messages;
 mod money;
 mod pages;
 mod planning;
+mod replies;
 mod site;
 mod staff;
 mod strangers;

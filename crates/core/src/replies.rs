@@ -1,0 +1,152 @@
+//! Replies to an invitation: yes, no, maybe.
+
+use jiff::Timestamp;
+
+/// What somebody who was invited says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Reply {
+    /// They are coming.
+    Yes,
+    /// They do not know yet.
+    Maybe,
+    /// They are not coming.
+    No,
+}
+
+impl Reply {
+    /// All of them, in the order of the buttons.
+    pub const ALL: [Self; 3] = [Self::Yes, Self::Maybe, Self::No];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Yes => "yes",
+            Self::Maybe => "maybe",
+            Self::No => "no",
+        }
+    }
+
+    /// Finds a reply by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|r| r.word() == word)
+    }
+}
+
+/// A reply as it stands: the latest of whoever was invited.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Replied {
+    /// What they say.
+    pub reply: Reply,
+    /// A word with it; may be empty.
+    pub word: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// Where somebody who was invited stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stands {
+    /// They said so.
+    Said(Reply),
+    /// They have said nothing, but have booked.
+    Booked,
+    /// Their address takes no mail.
+    Bounced,
+    /// They have said nothing.
+    None,
+    /// No invitation has gone to them yet.
+    NotAsked,
+}
+
+impl Stands {
+    /// Where somebody stands: what they said comes before what they did, and that before what
+    /// became of the mail.
+    #[must_use]
+    pub fn of(said: Option<Reply>, booked: bool, bounced: bool, asked: bool) -> Self {
+        match said {
+            Some(reply) => Self::Said(reply),
+            None if booked => Self::Booked,
+            None if bounced => Self::Bounced,
+            None if asked => Self::None,
+            None => Self::NotAsked,
+        }
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Said(reply) => reply.word(),
+            Self::Booked => "booked",
+            Self::Bounced => "bounced",
+            Self::None => "none",
+            Self::NotAsked => "not asked",
+        }
+    }
+
+    /// All of them, in the order of the strip.
+    pub const ALL: [Self; 7] = [
+        Self::Said(Reply::Yes),
+        Self::Booked,
+        Self::Said(Reply::Maybe),
+        Self::Said(Reply::No),
+        Self::None,
+        Self::Bounced,
+        Self::NotAsked,
+    ];
+
+    /// Whether they may be asked once more: only who was asked and has neither replied nor
+    /// booked, where mail arrives.
+    #[must_use]
+    pub const fn may_be_asked_again(self) -> bool {
+        matches!(self, Self::None)
+    }
+}
+
+/// How many stand where, in the order of [`Stands::ALL`].
+#[must_use]
+pub fn counts(all: impl IntoIterator<Item = Stands>) -> [u32; 7] {
+    let mut counts = [0; 7];
+    for stands in all {
+        if let Some(at) = Stands::ALL.iter().position(|s| *s == stands) {
+            counts[at] += 1;
+        }
+    }
+    counts
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Whoever has replied is never asked again; everybody is counted once.
+        #[test]
+        fn nobody_is_asked_again_who_has_replied(
+            people in prop::collection::vec((0usize..4, any::<(bool, bool, bool)>()), 0..40),
+        ) {
+            let all: Vec<Stands> = people.iter().map(|(said, (booked, bounced, asked))| {
+                Stands::of(Reply::ALL.get(*said).copied(), *booked, *bounced, *asked)
+            }).collect();
+            for (stands, (said, (booked, bounced, asked))) in all.iter().zip(&people) {
+                prop_assert_eq!(
+                    stands.may_be_asked_again(),
+                    *said == 3 && !booked && !bounced && *asked,
+                );
+            }
+            let counted: u32 = counts(all).iter().sum();
+            prop_assert_eq!(counted as usize, people.len());
+        }
+    }
+
+    #[test]
+    fn words_lead_back() {
+        for reply in Reply::ALL {
+            assert_eq!(Reply::from_word(reply.word()), Some(reply));
+        }
+        assert_eq!(Reply::from_word("perhaps"), None);
+    }
+}

@@ -1,0 +1,198 @@
+//! Replies to invitations: the page that asks, the list of what was said, asking once again.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use matricle_core::form::{Fault, Form};
+use matricle_core::replies::{Replied, Reply, Stands, counts};
+use matricle_core::staff::{Right, require};
+use matricle_core::{EventId, MessageId};
+use matricle_store::events::{self, Date, Event, EventState};
+use matricle_store::outbox::{self, About};
+use matricle_store::people::{self, Staff};
+use matricle_store::{Connection, replies};
+
+use crate::people::invited::{address_of, addresses};
+use crate::{Desk, DeskError, telling};
+
+/// Most of a word with a reply, in characters.
+const LONGEST_WORD: usize = 500;
+
+/// What somebody who was invited is asked.
+#[derive(Debug, Clone)]
+pub struct Question {
+    /// The event.
+    pub event: Event,
+    /// Its dates to come.
+    pub dates: Vec<Date>,
+    /// The address that is asked.
+    pub address: String,
+    /// What it said before.
+    pub said: Option<Replied>,
+    /// It has booked.
+    pub booked: bool,
+}
+
+/// Whose invitation a link is, and to what.
+fn whose(conn: &Connection, id: i64, now: Timestamp) -> Result<(EventId, String), DeskError> {
+    let message = outbox::by_id(conn, MessageId(id))?.ok_or(DeskError::NotFound)?;
+    let About::Event(event) = message.about else { return Err(DeskError::NotFound) };
+    let address = address_of(conn, id, event, now)?.ok_or(DeskError::NotFound)?;
+    Ok((event, address))
+}
+
+/// What the link of an invitation asks. Looking changes nothing.
+///
+/// # Errors
+/// [`DeskError::NotFound`] for another key, and when the invitation stands no more.
+pub async fn question(desk: &Desk, id: i64, key: &str) -> Result<Question, DeskError> {
+    if !desk.secrets.opens_invitation(id, key) {
+        return Err(DeskError::NotFound);
+    }
+    let now = desk.clock.now();
+    desk.store
+        .read(move |conn| {
+            let (event, address) = whose(conn, id, now)?;
+            let mut dates = events::dates_of(conn, event)?;
+            dates.retain(|d| d.called_off.is_empty() && d.span.ends_at > now);
+            Ok(Question {
+                event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
+                dates,
+                said: replies::of(conn, event, &address)?,
+                booked: replies::booked(conn, event)?.contains(&address.to_lowercase()),
+                address,
+            })
+        })
+        .await
+}
+
+/// Replies: `reply` is yes, maybe or no, `word` a word with it. The latest holds.
+///
+/// # Errors
+/// As [`question`]; [`DeskError::Form`] for no reply, or a word that is too long.
+pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Reply, DeskError> {
+    if !desk.secrets.opens_invitation(id, key) {
+        return Err(DeskError::NotFound);
+    }
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let (event, address) = whose(tx, id, now)?;
+            let word = form.text("word", LONGEST_WORD);
+            let reply = Reply::from_word(form.get("reply"));
+            if reply.is_none() {
+                form.fault("reply", Fault::Missing);
+            }
+            form.done().map_err(DeskError::Form)?;
+            let reply = reply.ok_or(DeskError::NotFound)?;
+            replies::set(tx, event, &address, (reply, &word), now)?;
+            Ok(reply)
+        })
+        .await
+}
+
+/// Somebody who was invited, and where they stand.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Row {
+    /// Their address.
+    pub address: String,
+    /// Their name, where it is known.
+    pub name: String,
+    /// Where they stand.
+    pub stands: Stands,
+    /// What they said.
+    pub said: Option<Replied>,
+    /// They have booked.
+    pub booked: bool,
+    /// When they were asked last.
+    pub asked_at: Option<Timestamp>,
+    /// How often.
+    pub asked: u32,
+}
+
+/// All replies to an event.
+#[derive(Debug, Clone)]
+pub struct Replies {
+    /// The event.
+    pub event: Event,
+    /// Everybody on its lists, in the order of them.
+    pub rows: Vec<Row>,
+    /// How many stand where, in the order of [`Stands::ALL`].
+    pub counts: [u32; 7],
+}
+
+fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
+    let (said, booked) = (replies::of_event(conn, event.id)?, replies::booked(conn, event.id)?);
+    // How often each was asked, and when last.
+    let mut asked: HashMap<String, (u32, Timestamp)> = HashMap::new();
+    for mail in outbox::invitations(conn, event.id)? {
+        let at = mail.sent_at.unwrap_or(mail.planned_at);
+        let known = asked.entry(mail.address.to_lowercase()).or_insert((0, at));
+        *known = (known.0 + 1, known.1.max(at));
+    }
+    let mut rows = Vec::new();
+    for address in addresses(conn, event)? {
+        let key = address.to_lowercase();
+        let (times, last) = asked.get(&key).map_or((0, None), |(n, at)| (*n, Some(*at)));
+        let bounced = outbox::address(conn, &address)?.refused.is_some();
+        let (said, booked) = (said.get(&key).cloned(), booked.contains(&key));
+        rows.push(Row {
+            name: people::name_of(conn, &address)?,
+            stands: Stands::of(said.as_ref().map(|s| s.reply), booked, bounced, times > 0),
+            said,
+            booked,
+            asked_at: last,
+            asked: times,
+            address,
+        });
+    }
+    Ok(rows)
+}
+
+/// All replies to an event.
+///
+/// # Errors
+/// There is no such event; the role may not.
+pub async fn of_event(desk: &Desk, staff: &Staff, event: EventId) -> Result<Replies, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let event = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
+            let rows = rows(conn, &event)?;
+            Ok(Replies { counts: counts(rows.iter().map(|r| r.stands)), rows, event })
+        })
+        .await
+}
+
+/// Asks those once again who have not replied: never who has, nor who has booked, nor anybody a
+/// third time. Says how many.
+///
+/// # Errors
+/// The event is not in the Programme; the role may not.
+pub async fn ask_again(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let asked = desk
+        .store
+        .write(move |tx| {
+            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
+            if found.state != EventState::Published {
+                return Err(DeskError::NotPublished);
+            }
+            let silent = rows(tx, &found)?;
+            let silent: Vec<_> =
+                silent.iter().filter(|r| r.stands.may_be_asked_again() && r.asked == 1).collect();
+            for row in &silent {
+                telling::invite_again(tx, event, &row.address, &turn)?;
+            }
+            if !silent.is_empty() {
+                let many = u32::try_from(silent.len()).unwrap_or(u32::MAX);
+                let many = matricle_formats::words::people(many);
+                let what = format!("asked {many} once again who had not replied");
+                crate::planning::dates::log(tx, event, &turn, &what)?;
+            }
+            Ok(silent.len())
+        })
+        .await?;
+    desk.wake.all();
+    Ok(asked)
+}

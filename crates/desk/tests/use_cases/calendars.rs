@@ -1,0 +1,203 @@
+//! What calendars read in mails: an invitation that follows its booking, whatever it goes through.
+
+use ical::parser::ical::component::IcalCalendar;
+use matricle_core::codes::Reference;
+use matricle_desk::bookings::cancel::{self, By};
+use matricle_desk::bookings::{calendars, decide, move_date, pass_on};
+use matricle_desk::{messages, programme};
+use matricle_store::events::{self, Asked};
+
+use crate::world::{BOOKER, CANDLES, World, form, look, world};
+
+const OPEN_DAY: &str = "apiary-open-day";
+
+/// An entry as an independent library reads it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Read {
+    method: String,
+    uids: Vec<String>,
+    sequence: u32,
+    status: String,
+    starts: String,
+    organizer: String,
+    attendee: String,
+}
+
+fn read(text: &str) -> Read {
+    let calendar: IcalCalendar = ical::IcalParser::new(text.as_bytes()).next().unwrap().unwrap();
+    let of = |properties: &[ical::property::Property], name: &str| {
+        let found = properties.iter().find(|p| p.name == name);
+        found.and_then(|p| p.value.clone()).unwrap_or_default()
+    };
+    let first = &calendar.events[0].properties;
+    let mut uids: Vec<String> = calendar.events.iter().map(|e| of(&e.properties, "UID")).collect();
+    uids.dedup();
+    Read {
+        method: of(&calendar.properties, "METHOD"),
+        uids,
+        sequence: of(first, "SEQUENCE").parse().unwrap(),
+        status: of(first, "STATUS"),
+        starts: of(first, "DTSTART"),
+        organizer: of(first, "ORGANIZER"),
+        attendee: of(first, "ATTENDEE"),
+    }
+}
+
+/// What calendars read in a raw mail, with its method as the mail says it.
+fn within(raw: &[u8]) -> Option<(String, Read)> {
+    use mail_parser::MimeHeaders;
+    let mail = mail_parser::MessageParser::default().parse(raw).unwrap();
+    let part = mail.parts.iter().find(|p| {
+        p.content_type().is_some_and(|t| t.ctype() == "text" && t.subtype() == Some("calendar"))
+    })?;
+    let method = part.content_type().unwrap().attribute("method").unwrap().to_owned();
+    Some((method, read(std::str::from_utf8(part.contents()).unwrap())))
+}
+
+impl World {
+    /// What the latest mail to an address that brings something for calendars says.
+    async fn latest(&self, to: &str) -> Read {
+        self.due().await;
+        let mails = self.mails.taken();
+        let found = mails.iter().rev().find_map(|raw| {
+            let mail = mail_parser::MessageParser::default().parse(raw).unwrap();
+            let is_to = mail.to().unwrap().first().unwrap().address() == Some(to);
+            if is_to { within(raw) } else { None }
+        });
+        let (method, read) = found.unwrap_or_else(|| panic!("{:?}", self.subjects()));
+        assert_eq!(method, read.method, "the mail and the file say the same");
+        read
+    }
+
+    async fn taken(&self, reference: Reference) -> Read {
+        read(&messages::calendar_of(&self.desk, reference).await.unwrap())
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_invitation_follows_its_booking_through_ten_changes() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let reference = w.confirmed(OPEN_DAY).await;
+    let here = w.sheet(reference).await.date.id;
+    let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
+    let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+    let first = w.latest(BOOKER).await;
+    assert_eq!((first.method.as_str(), first.status.as_str()), ("REQUEST", "CONFIRMED"));
+    assert_eq!(first.attendee, format!("mailto:{BOOKER}"));
+    assert!(first.organizer.starts_with("mailto:") && first.organizer.contains("ostrel"));
+    assert_eq!(first.uids.len(), 1);
+
+    let mut before = first.clone();
+    for change in 0..10 {
+        match change {
+            2 | 6 => move_date::move_to(&w.desk, By::Booker, reference, there).await.unwrap(),
+            3 | 9 => move_date::move_to(&w.desk, By::Booker, reference, here).await.unwrap(),
+            4 | 8 => {
+                let by = By::Staff(ilse.clone(), Some(0));
+                cancel::cancel(&w.desk, by, reference, Vec::new()).await.unwrap();
+                let said = w.latest(BOOKER).await;
+                assert_eq!((said.method.as_str(), said.status.as_str()), ("CANCEL", "CANCELLED"));
+                assert!(said.sequence > before.sequence, "{change}: {said:?} after {before:?}");
+                decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
+                before = said;
+            }
+            _ => w.shift(w.sheet(reference).await.date.id, 1).await,
+        }
+        let (said, mailed) = (w.taken(reference).await, w.latest(BOOKER).await);
+        assert_eq!((&said.uids, said.method.as_str()), (&first.uids, "PUBLISH"), "{change}");
+        assert!(said.sequence > before.sequence, "{change}: {said:?} after {before:?}");
+        assert_eq!((&mailed.uids, mailed.method.as_str()), (&first.uids, "REQUEST"), "{change}");
+        assert_eq!((&mailed.starts, mailed.sequence), (&said.starts, said.sequence), "{change}");
+        before = said;
+    }
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_course_is_one_entry_a_ticket_goes_along_and_whoever_wants_none_has_none() {
+    let w = world().await;
+    // A ticket that is passed on brings its entry, and takes it away again.
+    let reference = w.paid(CANDLES, &[0, 1]).await;
+    let own = w.latest(BOOKER).await;
+    let person = w.sheet(reference).await.attendees[0].id;
+    let to = form(&[("new_name", "Ros Ferrier"), ("new_email", "ros@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, person, to).await.unwrap();
+    let passed = w.latest("ros@post.example").await;
+    assert_eq!(
+        (passed.method.as_str(), passed.attendee.as_str()),
+        ("REQUEST", "mailto:ros@post.example")
+    );
+    assert_ne!(passed.uids, own.uids, "an entry of their own");
+    let back = form(&[("new_name", "Siân O'Hara"), ("new_email", "else@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, person, back).await.unwrap();
+    let gone = w.latest("ros@post.example").await;
+    assert_eq!((gone.method.as_str(), &gone.uids), ("CANCEL", &passed.uids));
+    assert!(gone.sequence > passed.sequence);
+
+    // A course: one entry with all its dates.
+    let course = w.paid("beginners-course", &[1]).await;
+    let mailed = w.latest(BOOKER).await;
+    assert_eq!(mailed.uids, [format!("{}@{}", course.as_str().to_lowercase(), w.desk.host())]);
+    let text = messages::calendar_of(&w.desk, course).await.unwrap();
+    let dates = w.sheet(course).await.covers.len();
+    assert!(dates > 2);
+    assert_eq!(text.matches("BEGIN:VEVENT").count(), dates);
+    assert_eq!(text.matches("RDATE").count(), dates - 1);
+
+    // Turned off, a mail brings nothing for calendars; the page has the file all the same.
+    calendars::turn_off(&w.desk, reference, true).await.unwrap();
+    let to = |raw: &[u8]| {
+        let mail = mail_parser::MessageParser::default().parse(raw).unwrap();
+        mail.to().unwrap().first().unwrap().address().unwrap().to_owned()
+    };
+    let theirs = |raw: &Vec<u8>| [BOOKER, "else@post.example"].contains(&to(raw).as_str());
+    let count = |w: &World| {
+        w.mails.taken().iter().filter(|raw| theirs(raw) && within(raw).is_some()).count()
+    };
+    w.due().await;
+    let before = count(&w);
+    let date = w.sheet(reference).await.date.id;
+    w.shift(date, 1).await;
+    w.due().await;
+    assert_eq!(count(&w) - before, 0, "{:?}", w.subjects());
+    assert!(w.taken(reference).await.method == "PUBLISH");
+}
+
+/// What feeds show of a date changes when the date does, or the words of its event: not with its
+/// seats, its prices, or another date.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_feed_renews_what_changed_and_nothing_else() {
+    let w = world().await;
+    let event = w.event_called(OPEN_DAY).await;
+    let shown = || async {
+        let asked = Asked { staff: true, most: 500, ..Asked::default() };
+        let now = w.desk.clock.now();
+        let all = w.desk.store.read(move |c| events::list(c, &asked, now)).await.unwrap().dates;
+        let own = all.into_iter().filter(|d| d.event.id == event);
+        own.map(|d| (d.date.id, d.shown_at())).collect::<Vec<_>>()
+    };
+    w.pass(5);
+    let before = shown().await;
+    assert!(before.len() > 1);
+    w.shift(before[0].0, 1).await;
+    let moved = shown().await;
+    let renewed: Vec<bool> = before
+        .iter()
+        .map(|(id, at)| moved.iter().any(|(other, now)| other == id && now != at))
+        .collect();
+    assert_eq!(renewed.iter().filter(|r| **r).count(), 1, "one date alone");
+    w.pass(5);
+    let now = w.desk.clock.now();
+    let title = |title: &str| {
+        let title = title.to_owned();
+        w.desk.store.write(move |tx| {
+            let mut found = events::by_id(tx, event)?.unwrap();
+            found.title = title;
+            events::set(tx, &found, now)
+        })
+    };
+    title("Open day of the apiary").await.unwrap();
+    let renamed = shown().await;
+    assert!(moved.iter().zip(&renamed).all(|(a, b)| a.1 != b.1), "its words stand in all");
+}

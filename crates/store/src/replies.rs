@@ -1,0 +1,82 @@
+//! Replies to invitations.
+
+use std::collections::{HashMap, HashSet};
+
+use jiff::Timestamp;
+use matricle_core::EventId;
+use matricle_core::replies::{Replied, Reply};
+use rusqlite::{Connection, OptionalExtension};
+
+use crate::convert::InOrder;
+use crate::{Doing, StoreError, Tx, us};
+
+fn replied(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Replied> {
+    Ok(Replied {
+        reply: c.word("replies.reply", Reply::from_word)?,
+        word: c.next()?,
+        at: c.instant()?,
+    })
+}
+
+/// Writes down what an address says; it takes the place of what it said before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set(
+    tx: &Tx<'_>,
+    event: EventId,
+    email: &str,
+    said: (Reply, &str),
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO replies (event_id, email, reply, word, at) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (event_id, email) DO UPDATE SET reply = excluded.reply, word = excluded.word, at = excluded.at",
+    )
+    .and_then(|mut q| q.execute((event.0, email, said.0.word(), said.1, us(now))))
+    .map(drop)
+    .doing("writing a reply")
+}
+
+/// What an address says of an event.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of(conn: &Connection, event: EventId, email: &str) -> Result<Option<Replied>, StoreError> {
+    conn.prepare_cached("SELECT reply, word, at FROM replies WHERE event_id = ?1 AND email = ?2")
+        .and_then(|mut q| {
+            q.query_row((event.0, email), |row| replied(&mut InOrder::from(row, 0))).optional()
+        })
+        .doing("reading a reply")
+}
+
+/// All replies to an event, by address in small letters.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_event(conn: &Connection, event: EventId) -> Result<HashMap<String, Replied>, StoreError> {
+    conn.prepare_cached("SELECT email, reply, word, at FROM replies WHERE event_id = ?1")
+        .and_then(|mut q| {
+            q.query_map([event.0], |row| {
+                let mut c = InOrder::from(row, 0);
+                let email: String = c.next()?;
+                Ok((email.to_lowercase(), replied(&mut c)?))
+            })?
+            .collect()
+        })
+        .doing("reading replies")
+}
+
+/// The addresses, in small letters, that have booked an event.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn booked(conn: &Connection, event: EventId) -> Result<HashSet<String>, StoreError> {
+    conn.prepare_cached(
+        "SELECT lower(b.email) FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.email <> ''
+            AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
+    )
+    .and_then(|mut q| q.query_map([event.0], |row| row.get(0))?.collect())
+    .doing("reading who has booked")
+}

@@ -1,0 +1,173 @@
+//! What those who were invited say: a strip, a list with their words, files; asking once again.
+
+use askama::Template;
+use axum::extract::{Path, Query};
+use axum::http::Uri;
+use axum::response::Response;
+use matricle_core::EventId;
+use matricle_core::replies::Stands;
+use matricle_desk::planning::replies::{self, Row};
+use matricle_formats::table::Cell;
+use matricle_formats::words;
+use serde::Deserialize;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::page::{Frame, html};
+use crate::parts::files::list_file;
+
+/// Somebody in the list.
+struct ReplyRow {
+    address: String,
+    name: String,
+    stands: &'static str,
+    class: &'static str,
+    word: String,
+    when: String,
+    asked: String,
+    booked: bool,
+}
+
+#[derive(Template)]
+#[template(path = "office/replies.html")]
+struct RepliesPage {
+    f: Frame,
+    id: i64,
+    title: String,
+    /// Each way to stand: its word, class, how many.
+    kinds: Vec<(&'static str, &'static str, u32)>,
+    /// Their parts of the strip, in thousandths: class, from, how wide.
+    strip: Vec<(&'static str, u32, u32)>,
+    people: u32,
+    only: String,
+    rows: Vec<ReplyRow>,
+    /// More there are than are shown.
+    more: usize,
+    /// How many can be asked once again.
+    silent: usize,
+    may_ask: bool,
+}
+
+/// Most rows on the page; the files have all.
+const MOST: usize = 500;
+
+/// What the address says.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Asked {
+    #[serde(default)]
+    only: String,
+}
+
+/// A class of the look for where somebody stands.
+const fn class(stands: Stands) -> &'static str {
+    use matricle_core::replies::Reply;
+    match stands {
+        Stands::Said(Reply::Yes) => "yes",
+        Stands::Booked => "booked",
+        Stands::Said(Reply::Maybe) => "maybe",
+        Stands::Said(Reply::No) => "no",
+        Stands::None => "none",
+        Stands::Bounced => "bounced",
+        Stands::NotAsked => "notasked",
+    }
+}
+
+fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
+    let now = at.app.desk.clock.now();
+    let moment = |when| words::moment(when, zone, now);
+    ReplyRow {
+        address: row.address.clone(),
+        name: row.name.clone(),
+        stands: row.stands.word(),
+        class: class(row.stands),
+        word: row.said.as_ref().map_or_else(String::new, |s| s.word.clone()),
+        when: row.said.as_ref().map_or_else(String::new, |s| moment(s.at)),
+        asked: match (row.asked, row.asked_at) {
+            (0, _) | (_, None) => String::new(),
+            (1, Some(when)) => format!("asked {}", moment(when)),
+            (_, Some(when)) => format!("asked again {}", moment(when)),
+        },
+        booked: row.booked,
+    }
+}
+
+/// `GET /office/events/{id}/replies`.
+pub(crate) async fn show(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(Asked { only }): Query<Asked>,
+) -> Result<Response, WebError> {
+    let house = at.app.desk.house().await?;
+    let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let people: u32 = all.counts.iter().sum();
+    let kinds: Vec<_> = Stands::ALL
+        .into_iter()
+        .zip(all.counts)
+        .filter(|(_, n)| *n > 0)
+        .map(|(stands, n)| (stands.word(), class(stands), n))
+        .collect();
+    let mut from = 0;
+    let strip = kinds
+        .iter()
+        .map(|(_, class, n)| {
+            let (start, end) = (from * 1000 / people.max(1), (from + n) * 1000 / people.max(1));
+            from += n;
+            (*class, start, end - start)
+        })
+        .collect();
+    let fits: Vec<&Row> =
+        all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
+    html(&RepliesPage {
+        f: at.frame(format!("Replies: {}", all.event.title), &house.name).in_room("events"),
+        id,
+        title: all.event.title.clone(),
+        kinds,
+        strip,
+        people,
+        rows: fits.iter().take(MOST).map(|r| row(&at, r, &house.zone)).collect(),
+        more: fits.len().saturating_sub(MOST),
+        only,
+        silent: all.rows.iter().filter(|r| r.stands.may_be_asked_again() && r.asked == 1).count(),
+        may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
+    })
+}
+
+/// `GET /office/events/{id}/replies.csv` and `.xlsx`: everybody, whatever is looked at.
+pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Response, WebError> {
+    let house = at.app.desk.house().await?;
+    let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
+    let head = ["Address", "Name", "Reply", "Word", "Replied", "Booked", "Asked"];
+    let time = |when| words::local(when, &house.zone).strftime("%Y-%m-%d %H:%M").to_string();
+    let rows: Vec<Vec<Cell>> = all
+        .rows
+        .iter()
+        .map(|r| {
+            let said = r.said.as_ref();
+            vec![
+                Cell::Text(r.address.clone()),
+                Cell::Text(r.name.clone()),
+                Cell::Text(r.stands.word().into()),
+                Cell::Text(said.map_or_else(String::new, |s| s.word.clone())),
+                Cell::Text(said.map_or_else(String::new, |s| time(s.at))),
+                Cell::Text(if r.booked { "yes".into() } else { String::new() }),
+                Cell::Text(r.asked_at.map_or_else(String::new, time)),
+            ]
+        })
+        .collect();
+    list_file(uri.path(), "Replies", &head, &rows)
+}
+
+/// `POST /office/events/{id}/replies`: whoever has not replied is asked once again.
+pub(crate) async fn again(
+    at: Clerk,
+    Path(id): Path<i64>,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    let asked = replies::ask_again(&at.app.desk, &at.staff, EventId(id)).await?;
+    let said = match u32::try_from(asked).unwrap_or(u32::MAX) {
+        0 => "Nobody is left to be asked once again.".to_owned(),
+        n => format!("{} get the invitation once again.", words::people(n)),
+    };
+    Ok(at.done(&format!("/office/events/{id}/replies"), said))
+}
