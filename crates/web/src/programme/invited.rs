@@ -47,6 +47,15 @@ pub(crate) struct Say {
     say: String,
 }
 
+/// A link that opens nothing is counted against whoever tries it; one that does is not, since a
+/// whole firm may stand behind one network, and a program that looks through its mails.
+fn counted<T>(app: &App, asker: &Asker, opened: Result<T, DeskError>) -> Result<T, WebError> {
+    if matches!(opened, Err(DeskError::NotFound)) {
+        app.guards.often(Often::SignIn, asker)?;
+    }
+    Ok(opened?)
+}
+
 /// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has it is known by its address
 /// at this event, and nowhere else; nobody is signed in by it.
 pub(crate) async fn open(
@@ -54,8 +63,7 @@ pub(crate) async fn open(
     Path((id, key)): Path<(i64, String)>,
     asker: Asker,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, &asker)?;
-    let slug = invitations::open(&app.desk, id, &key).await?;
+    let slug = counted(&app, &asker, invitations::open(&app.desk, id, &key).await)?;
     let to = Redirect::to(&format!("/events/{}", crate::address::encode(&slug)));
     let cookie = cookies::invitation_cookie(&app.settings, id, &key);
     Ok(([(header::SET_COOKIE, cookie)], to).into_response())
@@ -63,12 +71,12 @@ pub(crate) async fn open(
 
 async fn page(
     app: &App,
-    visitor: &Visitor,
+    (asker, visitor): (&Asker, &Visitor),
     (id, key): (i64, &str),
     say: &str,
     d: Fields,
 ) -> Result<ReplyPage, WebError> {
-    let asked = replies::question(&app.desk, id, key).await?;
+    let asked = counted(app, asker, replies::question(&app.desk, id, key).await)?;
     let house = app.desk.house().await?;
     let now = app.desk.clock.now();
     let title = asked.event.title.clone();
@@ -108,8 +116,7 @@ pub(crate) async fn ask(
     asker: Asker,
     visitor: Visitor,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, &asker)?;
-    html(&page(&app, &visitor, (id, &key), &say, Fields::default()).await?)
+    html(&page(&app, (&asker, &visitor), (id, &key), &say, Fields::default()).await?)
 }
 
 /// `POST /invited/{id}/{key}/reply`: the reply.
@@ -120,7 +127,7 @@ pub(crate) async fn reply(
     visitor: Visitor,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    app.guards.often(Often::SignIn, &asker)?;
+    app.guards.often(Often::Booking, &asker)?;
     match replies::reply(&app.desk, id, &key, form(&posted)).await {
         Ok(_) => {
             let key = crate::address::encode(&key);
@@ -128,9 +135,10 @@ pub(crate) async fn reply(
         }
         Err(error @ DeskError::Form(_)) => {
             let fields = Fields::again(&posted, error)?;
-            let page = page(&app, &visitor, (id, &key), posted.get("reply"), fields).await?;
+            let who = (&asker, &visitor);
+            let page = page(&app, who, (id, &key), posted.get("reply"), fields).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }
-        Err(other) => Err(other.into()),
+        Err(other) => counted(&app, &asker, Err(other)),
     }
 }

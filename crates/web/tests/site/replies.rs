@@ -14,7 +14,7 @@ const FREE: &str = "is-beekeeping-for-me";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
-    let site = site(Limits { sign_in: 10_000, booking: 1000 }, false).await;
+    let site = site(Limits { sign_in: 10, booking: 1000 }, false).await;
     let find = |c: &matricle_store::Connection| {
         let ilse = people::by_email(c, demo::STAFF[0].1)?.unwrap().0;
         Ok::<_, matricle_store::StoreError>((ilse, events::by_slug(c, FREE)?.unwrap().id))
@@ -120,4 +120,12 @@ async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
         })
         .count();
     assert_eq!(again, 97);
+
+    // Links that open are not counted, however many; those that do not are soon slowed down.
+    let mut last = StatusCode::NOT_FOUND;
+    for n in 0..20 {
+        let guess = format!("/invited/{n}/AAAAAAAAAAAAAAAAAAAAAA/reply");
+        last = scanner.get(&guess).await.status;
+    }
+    assert_eq!(last, StatusCode::TOO_MANY_REQUESTS);
 }
