@@ -211,7 +211,8 @@ window.doorKeep = (() => {
     const [cls, head, reason, admits] = roster.verdicts[stands];
     const who = { name, ticket: people > 1 ? `${roster.tickets[ticket]} · place ${place} of ${people}` : roster.tickets[ticket], note, attendee };
     const here = attendee ? seenHere.get(attendee) : null;
-    if (session && attendee && ["in", "dup"].includes(cls)) return inRoom(roster, seenHere, row, who, session, what.out, at);
+    const gone = here?.way === "out" && !roster.again;
+    if (session && attendee && !gone && ["in", "dup"].includes(cls)) return inRoom(roster, seenHere, row, who, session, what.out, at);
     if (what.out && ["in", "dup", "pay", "gone", "way"].includes(cls)) {
       const inside = here ? here.way === "in" : cls === "dup";
       return inside ? said("out", "Out", "", { ...who, admits: true }) : said("mis", "Not in", "nobody saw them come in; let them in first if they did", who);

@@ -224,7 +224,11 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
     let secret = w.desk.booking_url(reference);
     let whole = format!("{}{}", mail.body_text(0).unwrap(), mail.body_html(0).unwrap());
-    let calendar = mail.attachments().nth(2).unwrap().contents();
+    use mail_parser::MimeHeaders;
+    let reads = |p: &&mail_parser::MessagePart<'_>| {
+        p.content_type().is_some_and(|t| t.subtype() == Some("calendar"))
+    };
+    let calendar = mail.parts.iter().find(reads).unwrap().contents();
     let calendar = String::from_utf8_lossy(calendar).replace("\r\n ", "");
     assert!(!whole.contains(&secret) && !calendar.contains(&secret), "{whole}");
     let code = w.sheet(reference).await.attendees[1].code;
