@@ -7,6 +7,8 @@ use jiff::tz::TimeZone;
 use crate::accent::{self, AccentRefusal};
 use crate::cue::CueRefusal;
 use crate::details::LONGEST;
+use crate::details::is_address;
+use crate::pasted::pasted;
 use crate::transfer::IbanFault;
 use crate::{Currency, template, text};
 
@@ -236,6 +238,36 @@ impl Form {
             self.fault(name, Fault::NotANumber(least, most));
         }
         number
+    }
+
+    /// Mail addresses, by line breaks, commas, semicolons or blanks, each once; a fault at what is
+    /// none, and where there are more than `most`.
+    pub fn addresses(&mut self, name: &str, most: usize) -> Vec<String> {
+        let mut found: Vec<String> = Vec::new();
+        let words = self.get(name).split(|c: char| c.is_whitespace() || matches!(c, ',' | ';'));
+        for word in words.filter(|w| !w.is_empty()) {
+            if !found.iter().any(|known| known.eq_ignore_ascii_case(word)) {
+                found.push(word.to_owned());
+            }
+        }
+        if found.len() > most {
+            self.fault(name, Fault::TooMany(most));
+        } else if let Some(bad) = found.iter().find(|a| !is_address(a)) {
+            self.fault(name, Fault::LineNotAnAddress(bad.clone()));
+        }
+        found
+    }
+
+    /// Mail addresses out of a list as it was pasted, with whatever names stand beside them, each
+    /// once; a fault at what is none, and where there are more than `most`.
+    pub fn pasted(&mut self, name: &str, most: usize) -> Vec<String> {
+        let read = pasted(self.get(name));
+        if let Some(word) = read.wrong.first() {
+            self.fault(name, Fault::LineNotAnAddress(word.chars().take(80).collect()));
+        } else if read.addresses.len() > most {
+            self.fault(name, Fault::TooMany(most));
+        }
+        read.addresses
     }
 
     /// A whole number between two, that is needed; zero stands for a faulty one.

@@ -97,11 +97,11 @@ impl Stands {
         Self::NotAsked,
     ];
 
-    /// Whether they may be asked once more: only who was asked and has neither replied nor
-    /// booked, where mail arrives.
+    /// Whether they may be asked once more, having been `asked` so often: once, and only who has
+    /// neither replied nor booked, where mail arrives.
     #[must_use]
-    pub const fn may_be_asked_again(self) -> bool {
-        matches!(self, Self::None)
+    pub const fn may_be_asked_again(self, asked: u32) -> bool {
+        matches!(self, Self::None) && asked == 1
     }
 }
 
@@ -132,8 +132,9 @@ mod tests {
                 Stands::of(Reply::ALL.get(*said).copied(), *booked, *bounced, *asked)
             }).collect();
             for (stands, (said, (booked, bounced, asked))) in all.iter().zip(&people) {
+                prop_assert!(!stands.may_be_asked_again(2), "never a third time");
                 prop_assert_eq!(
-                    stands.may_be_asked_again(),
+                    stands.may_be_asked_again(1),
                     *said == 3 && !booked && !bounced && *asked,
                 );
             }

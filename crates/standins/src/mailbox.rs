@@ -291,10 +291,17 @@ fn listed(id: usize, mail: &Arrived) -> Listed {
         subject: of(&|m| m.subject().unwrap_or("no subject").to_owned()),
         message_id: of(&|m| m.message_id().unwrap_or_default().to_owned()),
         times: mail.times,
-        attachments: parsed.as_ref().map_or_else(Vec::new, |m| {
-            m.attachments().map(|a| a.attachment_name().unwrap_or("unnamed").to_owned()).collect()
-        }),
+        attachments: parsed
+            .as_ref()
+            .map_or_else(Vec::new, |m| m.attachments().map(named).collect()),
     }
+}
+
+/// The name of a part: what calendars read has none of its own (RFC 6047).
+fn named(part: &mail_parser::MessagePart<'_>) -> String {
+    let calendar = part.content_type().is_some_and(|t| t.subtype() == Some("calendar"));
+    let unnamed = if calendar { "for calendars" } else { "unnamed" };
+    part.attachment_name().unwrap_or(unnamed).to_owned()
 }
 
 #[derive(Template)]

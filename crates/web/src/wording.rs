@@ -333,6 +333,9 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         }
         (_, Fault::OneOfTwo) => "Give this or the field beside it, not both.".into(),
         (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
+        ("also" | "named" | "told_at_once" | "told_daily" | "who_invited" | "invited" | "bad_domains", Fault::TooMany(most)) => {
+            format!("There may be {most} at the most. Leave some out.")
+        }
         (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
         ("who_domains", Fault::LineNotAnAddress(line)) => {
             format!("“{line}” does not look like a domain, such as club.example.")

@@ -13,7 +13,7 @@ use matricle_store::events::sessions::Session;
 use matricle_store::events::{self, Asked, Choices, DateSummary, EventState};
 use matricle_store::{Connection, door as db};
 
-use super::rooms::AtRoom;
+use super::rooms::{AtRoom, behind_doors};
 use super::{Outcome, Volunteer, at_open_door, finding, gate_of};
 use crate::{Desk, DeskError, house_of};
 
@@ -116,13 +116,10 @@ pub async fn board(
             let inside = sheet.inside;
             let all_in_by = all_in_by(inside, expected, lately, now);
             let doors = db::doors(conn, date)?;
-            let mut rooms = Vec::new();
-            for door in doors.iter().filter(|d| !d.room.is_empty()) {
-                let gate = doorway.gate(date, doors.clone(), &door.name);
-                if let Some(on) = AtRoom::of(conn, (date, &doorway), &gate, now)? {
-                    rooms.push((door.name.clone(), on.session, on.room));
-                }
-            }
+            let rooms = behind_doors(conn, (date, &doorway), &doors, now)?
+                .into_iter()
+                .filter_map(|(door, on)| on.map(|on| (door, on.session, on.room)))
+                .collect();
             let doors = doors.into_iter().map(|d| d.name).collect();
             let opened_by = doorway.opened_by.filter(|_| !door::is_its_day(&doorway.span, now));
             Ok(Board {

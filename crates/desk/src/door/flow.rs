@@ -8,7 +8,7 @@ use matricle_store::door as db;
 use matricle_store::people::Staff;
 
 use super::Volunteer;
-use super::rooms::AtRoom;
+use super::rooms::behind_doors;
 use crate::{Desk, DeskError};
 
 /// Dates before this one that it is compared with.
@@ -86,17 +86,14 @@ pub async fn hall(desk: &Desk, who: impl Into<Volunteer>, date: DateId) -> Resul
                 matricle_store::events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
             let tickets = db::ticket_names(conn, event.id)?;
             let named = |id| tickets.iter().find(|t| t.0 == id).map(|t| t.1.clone());
-            let (whole, rooms): (Vec<_>, Vec<_>) =
-                db::doors(conn, date)?.into_iter().partition(|d| d.room.is_empty());
-            let all: Vec<_> = whole.iter().chain(&rooms).cloned().collect();
-            let mut on_now = Vec::new();
-            for door in rooms {
-                let gate = doorway.gate(date, all.clone(), &door.name);
-                let at_room = AtRoom::of(conn, (date, &doorway), &gate, now)?;
-                on_now.push((door.name, at_room.map(|r| r.label())));
-            }
-            let doors = whole
+            let all = db::doors(conn, date)?;
+            let rooms = behind_doors(conn, (date, &doorway), &all, now)?
                 .into_iter()
+                .map(|(door, on)| (door, on.map(|on| on.label())))
+                .collect();
+            let doors = all
+                .into_iter()
+                .filter(|d| d.room.is_empty())
                 .map(|d| (d.name, d.tickets.into_iter().filter_map(named).collect()))
                 .collect();
             let house = crate::house_of(conn)?;
@@ -107,7 +104,7 @@ pub async fn hall(desk: &Desk, who: impl Into<Volunteer>, date: DateId) -> Resul
                 inside: doorway.inside,
                 most: doorway.most_inside,
                 doors,
-                rooms: on_now,
+                rooms,
                 zone: house.zone,
             })
         })

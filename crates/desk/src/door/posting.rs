@@ -5,7 +5,6 @@ use std::collections::HashSet;
 use matricle_core::DateId;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::cues::{Reader, WhyNot};
-use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::Right;
@@ -50,18 +49,8 @@ pub async fn send(
     desk.store
         .write(move |tx| {
             let each = form.ticked("each");
-            let typed = form.text("also", 1000);
-            let mut also: Vec<&str> = typed
-                .split(|c: char| c.is_whitespace() || matches!(c, ',' | ';'))
-                .filter(|a| !a.is_empty())
-                .collect();
-            let mut seen = HashSet::new();
-            also.retain(|a| seen.insert(a.to_lowercase()));
-            if let Some(wrong) = also.iter().find(|a| !is_address(a)) {
-                form.fault("also", Fault::LineNotAnAddress((*wrong).to_owned()));
-            } else if also.len() > MOST_ADDRESSES {
-                form.fault("also", Fault::TooLong(MOST_ADDRESSES));
-            } else if !each && also.is_empty() {
+            let also = form.addresses("also", MOST_ADDRESSES);
+            if !each && form.get("also").is_empty() {
                 form.fault("each", Fault::Missing);
             }
             let made = gather(tx, date, &asked)?;
@@ -113,7 +102,7 @@ pub async fn send(
             }
             let template = templates::standard(tx, "badges")?.map(|t| t.id);
             for address in &also {
-                let reader = Reader::Address((*address).to_owned()).key();
+                let reader = Reader::Address(address.clone()).key();
                 let about = About::Event(made.event.id);
                 plan(about, &reader, address, asked.to_keep()?, (template, ""))?;
                 posted.further += 1;

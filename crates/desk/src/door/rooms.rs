@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use matricle_core::door::passages::Way;
 use matricle_core::door::rooms::{self, Room, SignedUp, on_now};
-use matricle_core::door::{Gate, Verdict};
+use matricle_core::door::{Door, Gate, Verdict};
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_formats::words;
 use matricle_store::door::{self as db, AtDoor, Doorway};
@@ -111,6 +111,23 @@ impl AtRoom {
         }
         Ok(family)
     }
+}
+
+/// The doors of rooms, each with what is on behind it, if something is.
+pub(super) fn behind_doors(
+    conn: &Connection,
+    (date, doorway): (DateId, &Doorway),
+    doors: &[Door],
+    now: Timestamp,
+) -> Result<Vec<(String, Option<AtRoom>)>, StoreError> {
+    doors
+        .iter()
+        .filter(|d| !d.room.is_empty())
+        .map(|door| {
+            let gate = doorway.gate(date, doors.to_vec(), &door.name);
+            Ok((door.name.clone(), AtRoom::of(conn, (date, doorway), &gate, now)?))
+        })
+        .collect()
 }
 
 /// A session of a date, with who is there.

@@ -110,6 +110,14 @@ pub struct Row {
     pub asked: u32,
 }
 
+impl Row {
+    /// Whether they may be asked once more.
+    #[must_use]
+    pub const fn may_be_asked_again(&self) -> bool {
+        self.stands.may_be_asked_again(self.asked)
+    }
+}
+
 /// All replies to an event.
 #[derive(Debug, Clone)]
 pub struct Replies {
@@ -179,8 +187,7 @@ pub async fn ask_again(desk: &Desk, staff: &Staff, event: EventId) -> Result<usi
                 return Err(DeskError::NotPublished);
             }
             let silent = rows(tx, &found)?;
-            let silent: Vec<_> =
-                silent.iter().filter(|r| r.stands.may_be_asked_again() && r.asked == 1).collect();
+            let silent: Vec<_> = silent.iter().filter(|r| r.may_be_asked_again()).collect();
             for row in &silent {
                 telling::invite_again(tx, event, &row.address, &turn)?;
             }

@@ -6,7 +6,6 @@ use matricle_core::MessageId;
 use matricle_core::confirm::Confirming;
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form, slug};
-use matricle_core::pasted::pasted;
 use matricle_core::staff::{Right, require};
 use matricle_core::waiting::Manner;
 use matricle_core::who::Who;
@@ -20,6 +19,9 @@ use matricle_store::{Connection, bookings, cards, outbox};
 use crate::bookings::confirm::{self, Followed, Waiting};
 use crate::planning::dates::log;
 use crate::{Desk, DeskError, house_of};
+
+/// Most addresses on a list of people invited.
+pub(crate) const MOST_INVITED: usize = 50_000;
 
 /// Longest description, in characters of HTML.
 const LONGEST_WORDING: usize = 100_000;
@@ -212,7 +214,7 @@ pub async fn set_booking(
                     Who::Domains(domains)
                 }
                 "invited" => {
-                    let invited = addresses(&mut form, "who_invited");
+                    let invited = form.pasted("who_invited", MOST_INVITED);
                     if invited.is_empty() {
                         form.fault("who_invited", Fault::Missing);
                     }
@@ -301,15 +303,6 @@ fn list_of(form: &Form, name: &str) -> Vec<String> {
         .map(|d| d.trim().trim_start_matches('@').to_lowercase())
         .filter(|d| !d.is_empty())
         .collect()
-}
-
-/// The mail addresses of a field, however they were pasted, each once; a fault when one is none.
-pub(crate) fn addresses(form: &mut Form, name: &str) -> Vec<String> {
-    let read = pasted(form.get(name));
-    if let Some(word) = read.wrong.first() {
-        form.fault(name, Fault::LineNotAnAddress(word.chars().take(80).collect()));
-    }
-    read.addresses
 }
 
 /// Sets the time at which a draft publishes itself; none clears it. Tells the one before.

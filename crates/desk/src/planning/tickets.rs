@@ -12,7 +12,7 @@ use matricle_store::{Connection, places};
 
 use crate::bookings::confirm::{self, Waiting};
 use crate::planning::dates::log;
-use crate::planning::sheet::{addresses, serve_all};
+use crate::planning::sheet::{MOST_INVITED, serve_all};
 use crate::{Desk, DeskError, house_of};
 
 fn read_ticket(
@@ -84,7 +84,7 @@ fn read_ticket(
         word: form.line("word"),
         members_only: form.ticked("members_only"),
         online: form.ticked("online"),
-        invited: addresses(form, "invited"),
+        invited: form.pasted("invited", MOST_INVITED),
         closed: form.ticked("closed"),
         stamps: form.number("stamps", 1, 100).filter(|_| card.is_none()),
         confirm: confirm::way(form.get("confirm")),

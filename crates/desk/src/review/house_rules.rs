@@ -46,22 +46,13 @@ fn lines(form: &mut Form, name: &str, most: usize) -> Vec<String> {
     found
 }
 
-/// Addresses, one a line, by commas or blanks.
-fn addresses(form: &mut Form, name: &str, most: usize) -> Vec<String> {
-    let found = lines(form, name, most);
-    if let Some(bad) = found.iter().find(|a| !is_address(a)) {
-        form.fault(name, Fault::LineNotAnAddress(bad.clone()));
-    }
-    found
-}
-
 /// Reads the house rules of a form.
 fn read(form: &mut Form) -> HouseRules {
     let usual = HouseRules::default();
     let who = match form.get("who") {
         "nobody" => WhoMay::Nobody,
         "named" => {
-            let named = addresses(form, "named", MOST_NAMED);
+            let named = form.addresses("named", MOST_NAMED);
             if named.is_empty() {
                 form.fault("named", Fault::Missing);
             }
@@ -71,7 +62,7 @@ fn read(form: &mut Form) -> HouseRules {
         _ => WhoMay::Members,
     };
     let told = |form: &mut Form, name: &str, daily| {
-        let found = addresses(form, name, MOST_TOLD);
+        let found = form.addresses(name, MOST_TOLD);
         found.into_iter().map(move |email| Told { email, daily }).collect::<Vec<_>>()
     };
     let mut all = told(form, "told_at_once", false);

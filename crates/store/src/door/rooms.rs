@@ -6,7 +6,7 @@ use matricle_core::{AttendeeId, DateId, SessionId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
-use crate::events::sessions::Session;
+use crate::events::sessions::{Session, signed_up};
 use crate::{Doing, StoreError};
 
 /// The last time that somebody (`x.attendee_id`) went into a room or out of it; whoever leaves
@@ -117,8 +117,7 @@ pub fn all_sign_ups(
          WHERE s.date_id = ?1 ORDER BY u.attendee_id, u.session_id",
     )
     .and_then(|mut q| {
-        q.query_map([date.0], |row| Ok((AttendeeId(row.get(0)?), SessionId(row.get(1)?))))?
-            .collect()
+        q.query_map([date.0], signed_up)?.collect()
     })
     .doing("reading sign-ups")
 }

@@ -142,6 +142,11 @@ pub fn remove(tx: &Tx<'_>, date: DateId, id: SessionId) -> Result<(), StoreError
     .doing("taking a session off")
 }
 
+/// Who signed up for what, from the two columns of a row.
+pub(crate) fn signed_up(row: &Row<'_>) -> rusqlite::Result<(AttendeeId, SessionId)> {
+    Ok((AttendeeId(row.get(0)?), SessionId(row.get(1)?)))
+}
+
 /// What the attendees of a booking have signed up for.
 ///
 /// # Errors
@@ -155,8 +160,7 @@ pub fn of_booking(
          WHERE a.booking_id = ?1 ORDER BY u.attendee_id, u.session_id",
     )
     .and_then(|mut q| {
-        q.query_map([booking.0], |row| Ok((AttendeeId(row.get(0)?), SessionId(row.get(1)?))))?
-            .collect()
+        q.query_map([booking.0], signed_up)?.collect()
     })
     .doing("reading sign-ups")
 }

@@ -128,7 +128,7 @@ pub(crate) async fn show(
         rows: fits.iter().take(MOST).map(|r| row(&at, r, &house.zone)).collect(),
         more: fits.len().saturating_sub(MOST),
         only,
-        silent: all.rows.iter().filter(|r| r.stands.may_be_asked_again() && r.asked == 1).count(),
+        silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
         may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
     })
 }
