@@ -453,7 +453,7 @@ pub fn show_in(
             )?;
             db::stand(tx, member.facts.attendee, date)?;
             if !matches!(member.facts.presence, Presence::In { .. }) {
-                tell_let_in(tx, &Arrived::by(member, door, now), &turn.by, &turn.host, now)?;
+                tell_let_in(tx, &Arrived(member, door, now), &turn.by, &turn.host, now)?;
             }
             told.with.push((scan, member.facts.attendee, member.name.clone()));
         }
@@ -472,7 +472,7 @@ pub fn show_in(
         }
     }
     if let (Some(Way::In), Some(person), false) = (passage, &person, was_in) {
-        tell_let_in(tx, &Arrived::by(person, door, now), &turn.by, &turn.host, now)?;
+        tell_let_in(tx, &Arrived(person, door, now), &turn.by, &turn.host, now)?;
     }
     Ok(Outcome {
         scan,

@@ -12,8 +12,9 @@ use matricle_core::booking::State;
 use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
 use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, suits, target};
 use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::staff::Right;
 use matricle_core::wish::What;
-use matricle_core::{AttendeeId, BookingId, DateId, EventId, TagId};
+use matricle_core::{DateId, EventId, TagId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::door::{self, AtDoor};
@@ -207,22 +208,8 @@ pub(crate) fn tell_of_date(
     Ok(())
 }
 
-/// Somebody who was let in.
-pub(crate) struct Arrived<'a> {
-    pub(crate) attendee: AttendeeId,
-    pub(crate) booking: BookingId,
-    pub(crate) name: &'a str,
-    pub(crate) door: &'a str,
-    pub(crate) at: Timestamp,
-}
-
-impl<'a> Arrived<'a> {
-    /// Somebody who came in by a door.
-    pub(crate) fn by(person: &'a AtDoor, door: &'a str, at: Timestamp) -> Self {
-        let (attendee, booking) = (person.facts.attendee, person.booking);
-        Self { attendee, booking, name: &person.name, door, at }
-    }
-}
+/// Somebody who was let in: who, by which door, when.
+pub(crate) struct Arrived<'a>(pub(crate) &'a AtDoor, pub(crate) &'a str, pub(crate) Timestamp);
 
 /// Tells of somebody who was let in: whoever of the house asked to hear of them, and, where any
 /// cue speaks of it, those that the cues name. Asked at each scan: most houses have no such cue.
@@ -237,33 +224,35 @@ pub(crate) fn tell_let_in(
     if !cues::speak_of(tx, Trigger::On(Occasion::LetIn))? {
         return Ok(());
     }
-    let Some(booking) = bookings::by_id(tx, who.booking)? else { return Ok(()) };
+    let Some(booking) = bookings::by_id(tx, who.0.booking)? else { return Ok(()) };
     let turn = Turn { by: by.clone(), now, host: host.into(), word: "".into() };
     tell(tx, &booking, Occasion::LetIn, &Knows::default(), &turn)
 }
 
 /// Tells those who asked to hear of somebody that they have come: once, however often they go in
-/// and out.
+/// and out, and only who may see the Office still.
 fn tell_awaited(
     tx: &Tx<'_>,
-    who: &Arrived<'_>,
+    Arrived(person, by, at): &Arrived<'_>,
     host: &str,
     now: Timestamp,
 ) -> Result<(), DeskError> {
-    let awaited_by = door::awaited_by(tx, who.attendee)?;
+    let attendee = person.facts.attendee;
+    let mut awaited_by = door::awaited_by(tx, attendee)?;
+    awaited_by.retain(|(_, _, role)| role.may(Right::SeeOffice));
     if awaited_by.is_empty() {
         return Ok(());
     }
-    let clock = words::clock(words::local(who.at, &house_of(tx)?.zone).datetime());
-    let came = format!("{}, {clock}, {}", who.name, who.door);
+    let clock = words::clock(words::local(*at, &house_of(tx)?.zone).datetime());
+    let came = format!("{}, {clock}, {by}", person.name);
     let knows = Knows { came, ..Knows::default() };
-    for (person, address) in awaited_by {
-        let reader = Reader::Staff(person).key();
-        let (about, trigger) = (About::Booking(who.booking), Trigger::On(Occasion::Came));
+    for (staff, address, _) in awaited_by {
+        let reader = Reader::Staff(staff).key();
+        let (about, trigger) = (About::Booking(person.booking), Trigger::On(Occasion::Came));
         outbox::plan(
             tx,
             &NewMessage {
-                unique: &format!("came {} {reader}", who.attendee),
+                unique: &format!("came {attendee} {reader}"),
                 message_id: &format!("{}@{host}", uuid::Uuid::now_v7()),
                 ..NewMessage::to(about, trigger, &reader, (Way::Mail, &address), &knows, now)
             },

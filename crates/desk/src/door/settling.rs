@@ -172,7 +172,7 @@ pub fn settle_in(
         db::set_presence(tx, attendee, date, &all.presence)?;
         let inside = matches!(all.presence, Presence::In { at, .. } if at == scan.at);
         if let (Way::In, true, Some(person)) = (way, inside, &person) {
-            let arrived = Arrived::by(person, &scan.door, scan.at);
+            let arrived = Arrived(person, &scan.door, scan.at);
             tell_let_in(tx, &arrived, &turn.by, &turn.host, turn.now)?;
         }
     }

@@ -16,7 +16,7 @@ use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates::{self, Scope};
 use matricle_desk::{DeskError, programme, telling};
 use matricle_store::outbox::{About, Found, Look, MessageState, Sort};
-use matricle_store::people::Staff;
+use matricle_store::people::{self, Staff};
 use matricle_store::{events, wishes};
 
 use crate::world::{FREE, World, form, look, world};
@@ -352,6 +352,10 @@ async fn who_asked_to_hear_of_somebody_is_told_that_they_have_come() {
     asks(&ilse, person.id, true).await.unwrap();
     asks(&petra, person.id, true).await.unwrap();
     asks(&petra, person.id, false).await.unwrap();
+    // Whoever works here no more hears nothing more of who comes.
+    let rosalind = w.staff(5).await;
+    asks(&rosalind, person.id, true).await.unwrap();
+    w.desk.store.write(move |tx| people::take_role(tx, rosalind.id)).await.unwrap();
     assert_eq!(set_up::awaited(&w.desk, &ilse, reference).await.unwrap(), [person.id]);
     assert_eq!(set_up::awaited(&w.desk, &petra, reference).await.unwrap(), []);
     for (door, key) in [("gate", "one"), ("barn", "two")] {
@@ -363,7 +367,9 @@ async fn who_asked_to_hear_of_somebody_is_told_that_they_have_come() {
     let clock = matricle_formats::words::local(w.desk.clock.now(), "Europe/Dublin");
     let said = format!("Has come: {}, {}, gate", person.name, clock.strftime("%H:%M"));
     assert!(w.mail("ilse@ostrel.example", &said).is_some(), "{:?}", w.subjects());
-    assert!(w.mail("petra@ostrel.example", "Has come").is_none());
+    for nobody in ["petra@ostrel.example", "rosalind@ostrel.example"] {
+        assert!(w.mail(nobody, "Has come").is_none(), "{nobody}");
+    }
     w.sound().await;
 }
 

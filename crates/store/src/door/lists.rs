@@ -1,10 +1,12 @@
 //! Lists of people at a date: the roster, those who have not come, who came late.
 
 use jiff::Timestamp;
+use matricle_core::staff::Role;
 use matricle_core::{AttendeeId, BookingId, DateId, PersonId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};
 
 use super::{AtDoor, COLUMNS, at_door, passed_on};
+use crate::convert::InOrder;
 use crate::{Doing, StoreError, Tx, us};
 
 /// The attendee who was given this wristband or card at the door of a date.
@@ -296,20 +298,24 @@ pub fn set_awaited(
         .doing("asking to hear of somebody")
 }
 
-/// Who of the house asked to hear when somebody comes, and their address.
+/// Who asked to hear when somebody comes: their address, and the role they have now.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn awaited_by(
     conn: &Connection,
     attendee: AttendeeId,
-) -> Result<Vec<(PersonId, String)>, StoreError> {
+) -> Result<Vec<(PersonId, String, Role)>, StoreError> {
     conn.prepare_cached(
-        "SELECT p.id, p.email FROM awaited w JOIN people p ON p.id = w.person_id
-         WHERE w.attendee_id = ?1 ORDER BY p.id",
+        "SELECT p.id, p.email, p.role FROM awaited w JOIN people p ON p.id = w.person_id
+         WHERE w.attendee_id = ?1 AND p.role IS NOT NULL ORDER BY p.id",
     )
     .and_then(|mut q| {
-        q.query_map([attendee.0], |row| Ok((PersonId(row.get(0)?), row.get(1)?)))?.collect()
+        q.query_map([attendee.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok((PersonId(c.next()?), c.next()?, c.word("people.role", Role::from_word)?))
+        })?
+        .collect()
     })
     .doing("looking who asked to hear of somebody")
 }
