@@ -1,6 +1,8 @@
 //! The door without network, on devices that have joined.
 
 use anyhow::{Context, Result, ensure};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use matricle_browser_tests::cable::{Cable, State};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
 use matricle_core::codes::{Reading, read};
@@ -736,6 +738,17 @@ async fn scanners_are_read_through_layouts_and_whatever_they_send_besides() -> R
     b.driver.switch_to_window(door).await?;
     b.says("#verdict", &people[7].name).await?;
     b.driver.switch_to_window(here).await?;
+
+    // What a volunteer has to know is one page, on A4 and on Letter.
+    b.driver.goto(format!("{}/door/guide", house.url)).await?;
+    b.is_fit_for_all().await?;
+    for (width, height) in [(8.27, 11.69), (8.5, 11.0)] {
+        let paper = serde_json::json!({ "paperWidth": width, "paperHeight": height });
+        let printed = b.cdp("Page.printToPDF", paper).await?;
+        let pdf = STANDARD.decode(printed["data"].as_str().context("a PDF")?)?;
+        let pages = String::from_utf8_lossy(&pdf).matches("/Type /Page\n").count();
+        ensure!(pages == 1, "{pages} pages of {width} by {height} inches");
+    }
 
     // The page that sets a scanner up says what it is.
     b.driver.goto(format!("{}/door/scanner", house.url)).await?;
