@@ -557,11 +557,21 @@
   // is. What reads like one of our codes counts at any pace (some scanners are slow, and so are
   // busy devices); anything else only at a pace that no finger keeps, and only if it is no name.
   // The keys themselves are read as well: a layout of another alphabet changes letters, not keys.
-  let typed = "", keys = "", first = 0, before = 0, began = null, silence = 0, swallow = 0;
+  let typed = "", keys = "", times = [], before = 0, began = null, silence = 0, swallow = 0;
+  const afresh = () => { typed = keys = ""; times = []; };
+  const code = () => (looksLikeCode(typed) ? typed : keys.length === typed.length && keep?.read(keys).code ? keys : "");
+  // What comes at a scanner's pace behind what a hand has typed is a scan by itself.
+  const withoutHand = () => {
+    let from = typed.length - 1;
+    while (from > 0 && times[from] - times[from - 1] < 50) from -= 1;
+    if (from === 0 || typed.length - from < 8 || code()) return;
+    if (began) began.value += typed.slice(0, from);
+    typed = typed.slice(from); keys = keys.slice(from); times = times.slice(from);
+  };
   const field = () => (/^(INPUT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "") ? document.activeElement : null);
   const isScan = (quick) => {
-    if (looksLikeCode(typed)) return typed;
-    if (keys.length === typed.length && keep?.read(keys).code) return keys;
+    const read = code();
+    if (read) return read;
     const name = /^[\p{L}\s.'’-]+$/u.test(typed), latin = /^[\p{Script=Latin}\p{N}\p{P}\p{S}\s]+$/u.test(typed);
     if (typed.length >= 8 && quick && (!name || (!latin && !/\s/.test(typed)))) return typed;
     return "";
@@ -570,7 +580,7 @@
     const at = field();
     // A scan that lands in a field changes nothing there.
     if (at && began?.at === at) { at.value = began.value; at.dispatchEvent(new Event("input", { bubbles: true })); }
-    typed = keys = "";
+    afresh();
     swallow = performance.now() + 400;
     if (at === text) clear();
     scan({ text: read, by: "scanner" });
@@ -580,22 +590,24 @@
     // When the key was pressed, not when a busy page came round to it.
     const now = e.timeStamp;
     clearTimeout(silence);
-    if (!typed || now - before > 300) { typed = keys = ""; first = now; const at = field(); began = at ? { at, value: at.value } : null; }
+    if (!typed || now - before > 300) { afresh(); const at = field(); began = at ? { at, value: at.value } : null; }
     before = now;
-    const quick = (now - first) / Math.max(1, typed.length) < 50;
+    const quick = () => (now - (times[0] ?? now)) / Math.max(1, typed.length) < 50;
     if (e.key.length === 1) {
       typed += e.key;
+      times.push(now);
       keys += /^Key([A-Z])$/.exec(e.code)?.[1] ?? (/^(Digit|Numpad)\d$/.test(e.code) ? e.code.slice(-1) : " ");
       // No Enter comes behind it.
-      if (typed.length >= 12 && quick) silence = setTimeout(() => { const read = [typed, keys].find((t) => keep?.read(t).code); if (read) took(read); }, 180);
+      if (typed.length >= 12 && quick()) silence = setTimeout(() => { withoutHand(); const read = [typed, keys].find((t) => keep?.read(t).code); if (read) took(read); }, 180);
     } else if (e.key === "Enter" || e.key === "Tab") {
       if (!typed && now < swallow) { e.preventDefault(); e.stopImmediatePropagation(); return; }
-      const read = isScan(quick);
-      if (!read) { typed = keys = ""; return; }
+      withoutHand();
+      const read = isScan(quick());
+      if (!read) { afresh(); return; }
       e.preventDefault();
       e.stopImmediatePropagation();
       took(read);
-    } else if (!["Shift", "CapsLock", "AltGraph", "Alt"].includes(e.key)) typed = keys = "";
+    } else if (!["Shift", "CapsLock", "AltGraph", "Alt"].includes(e.key)) afresh();
   }, true);
 
   // Known by ear and by hand alone: rising for come in, twice the same for already in, low and

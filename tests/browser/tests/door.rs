@@ -621,9 +621,23 @@ async fn a_walk_in_a_pair_and_the_waiting_list_by_thumb() -> Result<()> {
 
 /// Keys as a device has them: what they give on its layout, and where they are.
 async fn keys(b: &Browser, keys: &[(String, String)], ends: &[&str], gap: u64) -> Result<()> {
+    keys_from(b, now()?, keys, ends, gap).await
+}
+
+/// What time it is, as keys are told it.
+fn now() -> Result<std::time::Duration> {
+    Ok(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?)
+}
+
+/// The pace is that of the scanner, however busy the machine that tests it.
+async fn keys_from(
+    b: &Browser,
+    began: std::time::Duration,
+    keys: &[(String, String)],
+    ends: &[&str],
+    gap: u64,
+) -> Result<()> {
     let ends = ends.iter().map(|e| ((*e).to_owned(), (*e).to_owned()));
-    // The pace is that of the scanner, however busy the machine that tests it.
-    let began = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?;
     for (n, (key, code)) in keys.iter().cloned().chain(ends).enumerate() {
         let at = (began + std::time::Duration::from_millis(gap * n as u64)).as_secs_f64();
         let text = match key.as_str() {
@@ -720,6 +734,22 @@ async fn scanners_are_read_through_layouts_and_whatever_they_send_besides() -> R
     b.says("#flash", "has it now").await?;
     keys(&b, &foreign, &["Enter"], 2).await?;
     b.says("#verdict", &people[6].name).await?;
+    // A name that was begun, a touch, and a scan at once: what was typed before is over.
+    b.script("document.querySelector('#text').focus()").await?;
+    let (began, letters) =
+        (now()?, [("r".to_owned(), "KeyR".to_owned()), ("o".into(), "KeyO".into())]);
+    keys_from(&b, began, &letters, &[], 2).await?;
+    b.click("#doortitle").await?;
+    let soon = began + std::time::Duration::from_millis(200);
+    keys_from(&b, soon, &foreign, &["Enter"], 2).await?;
+    b.says("#verdict", "Already in").await?;
+    // Without a touch in between, the pace alone tells a hand from a scanner.
+    b.script("document.querySelector('#text').focus()").await?;
+    let began = now()?;
+    keys_from(&b, began, &letters, &[], 90).await?;
+    let soon = began + std::time::Duration::from_millis(290);
+    keys_from(&b, soon, &plain(&people[0].code), &["Enter"], 2).await?;
+    b.says("#verdict", &people[0].name).await?;
     let strange: Vec<(String, String)> =
         "жжжжжжжжжжжж".chars().map(|c| (c.to_string(), "Semicolon".to_owned())).collect();
     keys(&b, &strange, &["Enter"], 2).await?;
