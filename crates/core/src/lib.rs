@@ -23,6 +23,7 @@ pub mod form;
 pub mod ids;
 pub mod keeping;
 pub mod ledger;
+pub mod letters;
 pub mod links;
 pub mod marks;
 pub mod money;

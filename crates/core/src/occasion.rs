@@ -52,6 +52,8 @@ pub enum Occasion {
     Came,
     /// The badge of somebody is made, to be printed before they come.
     Badge,
+    /// Somebody’s calendar said that they do not come to what they booked.
+    NotComing,
     /// Stamp cards were bought.
     CardBought,
     /// A stamp card is nearly used up.
@@ -91,7 +93,7 @@ pub enum Subject {
 
 impl Occasion {
     /// All of them.
-    pub const ALL: [Self; 31] = [
+    pub const ALL: [Self; 32] = [
         Self::Left,
         Self::WayBack,
         Self::Asked,
@@ -114,6 +116,7 @@ impl Occasion {
         Self::LetIn,
         Self::Came,
         Self::Badge,
+        Self::NotComing,
         Self::CardBought,
         Self::CardNearlyUsed,
         Self::Invited,
@@ -151,6 +154,7 @@ impl Occasion {
             Self::LetIn => "let in",
             Self::Came => "has come",
             Self::Badge => "badge",
+            Self::NotComing => "not coming",
             Self::CardBought => "stamp card bought",
             Self::CardNearlyUsed => "stamp card nearly used up",
             Self::Invited => "invitation",
@@ -199,6 +203,7 @@ impl Occasion {
             | Self::LetIn
             | Self::Came
             | Self::Badge
+            | Self::NotComing
             | Self::Announced => Subject::Booking,
         }
     }
@@ -212,7 +217,7 @@ impl Occasion {
             Self::Asked => matches!(state, Requested),
             Self::ToPay => matches!(state, AwaitingPayment),
             Self::Confirmed | Self::LetIn | Self::Came | Self::Badge => matches!(state, Confirmed),
-            Self::Changed | Self::Moved | Self::PassedOn => {
+            Self::Changed | Self::Moved | Self::PassedOn | Self::NotComing => {
                 matches!(state, Requested | AwaitingPayment | Confirmed)
             }
             Self::Cancelled => matches!(state, Cancelled),

@@ -12,6 +12,7 @@ pub mod demo;
 pub mod door;
 mod error;
 pub mod house;
+pub mod letters;
 pub mod messages;
 pub mod money;
 pub mod office;
@@ -49,6 +50,8 @@ pub struct Desk {
     pub provider: Arc<dyn outside::provider::CardProvider>,
     /// The mail server.
     pub mailer: Arc<dyn outside::mailer::Mailer>,
+    /// The house's mailbox.
+    pub letterbox: Arc<dyn outside::letterbox::Letterbox>,
     /// The gateway for text messages.
     pub texts: Arc<dyn outside::texts::Texts>,
     /// The team's chat.

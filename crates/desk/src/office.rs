@@ -19,7 +19,7 @@ use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, complaints, slots, submissions, templates};
+use matricle_store::{Connection, complaints, letters, slots, submissions, templates};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -59,6 +59,10 @@ pub struct Today {
     pub backup: Option<(Timestamp, String)>,
     /// It is older than it should be, or there is none where somebody wants one.
     pub backup_late: bool,
+    /// So many letters lie in the tray.
+    pub tray: u32,
+    /// Bookings to come whose address refuses mail: reference, booker, what was said.
+    pub unreachable: Vec<(String, String, String)>,
 }
 
 /// What is on, and what needs doing.
@@ -100,6 +104,8 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                 to_review: submissions::waits(conn)?,
                 complaints: complaints::count_open(conn)?,
                 aside: aside::all(conn)?,
+                tray: letters::count(conn, letters::List::Tray)?,
+                unreachable: letters::unreachable(conn, now, SHOWN)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
                 backup,

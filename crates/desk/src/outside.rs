@@ -2,6 +2,7 @@
 //! rehearsed side.
 
 pub mod chat;
+pub mod letterbox;
 pub mod mailer;
 pub mod provider;
 pub mod texts;

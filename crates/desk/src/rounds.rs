@@ -43,6 +43,10 @@ pub enum Work {
     Telling,
     /// Messages to be handed over.
     Mail,
+    /// The house's mailbox, to be read.
+    Letters,
+    /// What goes out because of letters.
+    Answers,
     /// Drafts whose time has come, slots to be cut.
     Planning,
     /// Payouts of the provider, stamp cards that expire.
@@ -53,12 +57,14 @@ pub enum Work {
 
 impl Work {
     /// All of it.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 10] = [
         Self::Deadlines,
         Self::Payments,
         Self::Refunds,
         Self::Telling,
         Self::Mail,
+        Self::Letters,
+        Self::Answers,
         Self::Planning,
         Self::Books,
         Self::Backup,
@@ -73,6 +79,8 @@ impl Work {
             | Self::Refunds
             | Self::Telling
             | Self::Mail
+            | Self::Letters
+            | Self::Answers
             | Self::Planning
             | Self::Books => Duration::from_secs(90),
         }
@@ -87,6 +95,8 @@ impl Work {
             Self::Refunds => "refunds",
             Self::Telling => "telling",
             Self::Mail => "mail",
+            Self::Letters => "letters",
+            Self::Answers => "answers",
             Self::Planning => "planning",
             Self::Books => "books",
             Self::Backup => "backup",

@@ -305,7 +305,7 @@ fn plan_one(
             cue: Some(cue.id),
             template: Some(cue.template),
             unique: &format!("{} {} {reader} {} {before}", occasion.word(), booking.id, cue.id),
-            message_id: &format!("{id}@{}", turn.host),
+            message_id: &format!("{id}.{}@{}", unguessed(), turn.host),
             skipped,
             ..NewMessage::to(About::Booking(booking.id), trigger, reader, to, knows, at)
         },
@@ -387,6 +387,13 @@ fn others_of<'a>(
     }));
     people.push(("everybody".into(), of(Reader::Everybody, "")));
     Ok(people)
+}
+
+/// A part of a `Message-ID` that nobody guesses: by it a letter finds what it answers, and a mail
+/// server says what did not arrive.
+pub(crate) fn unguessed() -> String {
+    let random = uuid::Uuid::now_v7().simple().to_string();
+    random.get(16..).unwrap_or(&random).to_owned()
 }
 
 /// A reader, as part of a `Message-ID` (RFC 5322 §3.6.4).

@@ -31,6 +31,8 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
         Work::Refunds => crate::money::refunds::give_refunds(desk).await?,
         Work::Telling => return crate::telling::follow_due(desk).await,
         Work::Mail => return crate::messages::sending::send(desk).await,
+        Work::Letters => return Ok(crate::letters::fetching::fetch(desk).await?.1),
+        Work::Answers => crate::letters::passing::send(desk).await?,
         Work::Planning => {
             publish(desk).await?
                 + crate::planning::slots::roll(desk).await?
@@ -101,7 +103,12 @@ async fn round_and_round(desk: Desk, work: Work) {
                 desk.health.failed(work, error.to_string(), desk.clock.now());
             }
         }
-        let _ = tokio::time::timeout(PAUSE, woken.changed()).await;
+        if work == Work::Letters {
+            // A mailbox is not asked each time that something happens here.
+            tokio::time::sleep(desk.letterbox.pause()).await;
+        } else {
+            let _ = tokio::time::timeout(PAUSE, woken.changed()).await;
+        }
     }
 }
 

@@ -5,6 +5,7 @@
 pub mod barcode;
 pub mod calendar;
 pub mod feed;
+pub mod incoming;
 pub mod letter;
 pub mod mail;
 pub mod picture;

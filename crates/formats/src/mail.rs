@@ -21,6 +21,10 @@ pub struct Mail {
     pub subject: String,
     /// Without angle brackets.
     pub message_id: String,
+    /// The mails that it answers, the nearest first, without angle brackets (RFC 5322 §3.6.4).
+    pub answers: Vec<String>,
+    /// Somebody wrote it, to somebody: it does not say that a machine did.
+    pub by_hand: bool,
     /// When it is sent.
     pub date: Timestamp,
     /// The words, as plain text.
@@ -38,7 +42,7 @@ pub struct Mail {
 }
 
 /// A file.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct File {
     /// Its name.
     pub name: String,
@@ -101,8 +105,14 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
     if let Some(reply_to) = &mail.reply_to {
         builder = builder.reply_to(mailbox(&(String::new(), reply_to.clone()))?);
     }
+    if let Some(nearest) = mail.answers.first() {
+        let all: Vec<String> = mail.answers.iter().rev().map(|id| format!("<{id}>")).collect();
+        builder = builder.in_reply_to(format!("<{nearest}>")).references(all.join(" "));
+    }
     // Nobody's machine is to answer it (RFC 3834 §5).
-    builder = builder.raw_header(header("Auto-Submitted", "auto-generated".into()));
+    if !mail.by_hand {
+        builder = builder.raw_header(header("Auto-Submitted", "auto-generated".into()));
+    }
     if let Some((link, name)) = &mail.list {
         // One click ends it, without a page in between (RFC 8058 §3.1, RFC 2919).
         builder = builder
@@ -187,6 +197,8 @@ mod tests {
             to: ("Siân \"Bee\" O'Hara".into(), "sian@post.example".into()),
             subject: "Your seats: Pollen under the lens – Sat 12 December".into(),
             message_id: "krtbxnld.confirmation@ostrel.example".into(),
+            answers: Vec::new(),
+            by_hand: false,
             date: "2026-11-25T08:00:00Z".parse().unwrap(),
             text: "Dear Siân,\n.\nsee you there. €84.00".into(),
             html: "<p>Dear Siân</p>".into(),

@@ -186,6 +186,7 @@ impl Site {
             card: Some(("http://127.0.0.1:9".into(), String::new(), vec![0; 16])),
             mail: ("smtp://127.0.0.1:9".into(), None),
             mail_at_once: 4,
+            letterbox: None,
             texts: None,
             chat: None,
             public_url: format!("http://{address}"),

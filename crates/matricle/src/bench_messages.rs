@@ -46,6 +46,7 @@ pub async fn run(args: &MessagesArgs) -> Result<()> {
             card: None,
             mail: (outside.smtp.clone(), None),
             mail_at_once: at_once,
+            letterbox: None,
             texts: None,
             chat: None,
             public_url: "http://127.0.0.1:9".into(),

@@ -40,6 +40,7 @@ pub async fn run(args: &PagesArgs) -> Result<()> {
         card: None,
         mail: ("smtp://127.0.0.1:9".into(), None),
         mail_at_once: 4,
+        letterbox: None,
         texts: None,
         chat: None,
         public_url: format!("http://{address}"),

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use jiff::SignedDuration;
@@ -12,6 +13,8 @@ use matricle_core::details::is_address;
 use matricle_core::text::line;
 use matricle_desk::Secrets;
 use matricle_desk::house::backup::{Backups, Plan};
+use matricle_desk::letters::LARGEST;
+use matricle_desk::outside::letterbox::{Imap, Letterbox};
 use matricle_desk::outside::mailer::SmtpMailer;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_store::house::House;
@@ -42,6 +45,9 @@ pub struct Config {
     pub house: HouseConfig,
     /// The mail server.
     pub mail: MailConfig,
+    /// The house's mailbox; without it letters are dropped or pasted at the Office.
+    #[serde(default)]
+    pub letters: Option<LettersConfig>,
     /// The card provider; without it nothing is paid by card.
     #[serde(default)]
     pub card: Option<CardConfig>,
@@ -195,6 +201,26 @@ const fn four() -> usize {
     4
 }
 
+/// The house's mailbox, read by IMAP.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LettersConfig {
+    /// Its URL.
+    pub server: String,
+    /// The name it asks for.
+    pub user: String,
+    /// The password it asks for.
+    #[serde(default)]
+    pub password: String,
+    /// The folder that is read.
+    #[serde(default = "inbox")]
+    pub folder: String,
+}
+
+fn inbox() -> String {
+    "INBOX".into()
+}
+
 /// The card provider.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -255,6 +281,9 @@ impl Config {
         };
         over(&mut config.secret, "MATRICLE_SECRET")?;
         over(&mut config.mail.password, "MATRICLE_MAIL_PASSWORD")?;
+        if let Some(letters) = &mut config.letters {
+            over(&mut letters.password, "MATRICLE_LETTERS_PASSWORD")?;
+        }
         if let Some(card) = &mut config.card {
             over(&mut card.key, "MATRICLE_CARD_KEY")?;
             over(&mut card.webhook_secret, "MATRICLE_WEBHOOK_SECRET")?;
@@ -280,6 +309,15 @@ impl Config {
         }
         let all: Vec<String> = faults.into_iter().map(|(_, said)| said).collect();
         bail!("{}", all.join("\n"))
+    }
+
+    /// The house's mailbox, if there is one.
+    ///
+    /// # Errors
+    /// Its URL is none.
+    pub fn letterbox(&self) -> anyhow::Result<Option<Arc<dyn Letterbox>>> {
+        let Some(l) = &self.letters else { return Ok(None) };
+        Ok(Some(Arc::new(Imap::new(&l.server, (&l.user, &l.password), &l.folder, LARGEST)?)))
     }
 
     /// Every setting that cannot be meant, with a way out.
@@ -356,6 +394,29 @@ impl Config {
             "at_once",
             "between 1 and 64 mails are handed over at once".into(),
         );
+        if let Some(letters) = &self.letters {
+            check(
+                Imap::new(&letters.server, ("", ""), "", 0).is_ok(),
+                "letters",
+                format!(
+                    "server: {:?} is not the URL of a mailbox; write it like imaps://mail.club.example",
+                    letters.server
+                ),
+            );
+            check(
+                letters.server.starts_with("imaps://") || is_here(&letters.server),
+                "letters",
+                "server: the password would be sent over the network in the open; use imaps://"
+                    .into(),
+            );
+            check(
+                !letters.user.is_empty() && !letters.password.is_empty(),
+                "letters",
+                "the mailbox wants a user and a password; the password may stand in \
+                 MATRICLE_LETTERS_PASSWORD"
+                    .into(),
+            );
+        }
         // What goes there is secret, or has one beside it.
         let closed = |url: &str| {
             let host = url.split_once("://").is_some_and(|(_, host)| !line(host).is_empty());

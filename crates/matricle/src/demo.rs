@@ -58,6 +58,7 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         card: Some((outside.till.clone(), standins::KEY.into(), secret)),
         mail: (outside.smtp.clone(), None),
         mail_at_once: 4,
+        letterbox: Some(outside.letterbox()?),
         texts: Some((outside.phone.clone(), standins::KEY.into())),
         chat: Some(format!("{}/hook", outside.room)),
         public_url: url.clone(),
@@ -115,6 +116,10 @@ pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
     println!("Programme  {url}\nOffice     {url}/office\nDoor       {url}/door");
     println!("Till       {}   (stand-in: card payments)", ready.outside.till);
     println!("Mailbox    {}   (stand-in: every mail that goes out)", ready.outside.mailbox);
+    println!(
+        "          {}/house   (what was written back to the house, read by IMAP)",
+        ready.outside.mailbox
+    );
     println!("Phone      {}   (stand-in: text messages)", ready.outside.phone);
     println!("Scanner    {}   (stand-in: types tickets into the door)", ready.outside.scanner);
     println!("Team room  {}   (stand-in: the team's chat)", ready.outside.room);

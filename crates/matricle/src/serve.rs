@@ -8,6 +8,7 @@ use anyhow::Context;
 use jiff::SignedDuration;
 use matricle_desk::house::backup::Backups;
 use matricle_desk::outside::chat::{NoChat, Webhook};
+use matricle_desk::outside::letterbox::{Letterbox, NoLetterbox};
 use matricle_desk::outside::mailer::SmtpMailer;
 use matricle_desk::outside::provider::{
     CardProvider, HttpProvider, NoProvider, ProviderError, parse_webhook_secret,
@@ -40,6 +41,8 @@ pub struct Parts {
     pub mail: (String, Option<(String, String)>),
     /// So many mails are handed over at once.
     pub mail_at_once: usize,
+    /// The house's mailbox.
+    pub letterbox: Option<Arc<dyn Letterbox>>,
     /// The gateway for text messages, and its token.
     pub texts: Option<(String, String)>,
     /// The webhook of the team's chat.
@@ -68,6 +71,7 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         secrets: Arc::new(parts.secrets),
         provider,
         mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
+        letterbox: parts.letterbox.unwrap_or_else(|| Arc::new(NoLetterbox)),
         texts: match parts.texts {
             Some((url, token)) => Arc::new(Gateway::new(&url, &token)),
             None => Arc::new(NoTexts),
@@ -116,6 +120,7 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
         card,
         mail: (config.mail.server.clone(), credentials),
         mail_at_once: config.mail.at_once,
+        letterbox: config.letterbox()?,
         texts: config.texts.as_ref().map(|t| (t.url.clone(), t.token.clone())),
         chat: config.chat.as_ref().map(|c| c.url.clone()),
         public_url: config.public_url.clone(),
@@ -186,6 +191,9 @@ async fn try_accounts(desk: Desk) {
             reason,
             "[mail] the mail server does not take our mails: see server, user and password in the configuration"
         );
+    }
+    if let Err(error) = matricle_desk::letters::fetching::fetch(&desk).await {
+        tracing::error!(%error, "[letters] the mailbox cannot be read: see server, user, password and folder");
     }
     match desk.provider.list().await {
         Ok(_) => {}

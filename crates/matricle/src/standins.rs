@@ -3,10 +3,15 @@
 use std::io::Write as _;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::Context;
 use axum::Router;
+use matricle_desk::letters::LARGEST;
+use matricle_desk::outside::letterbox::{Imap, Letterbox};
 use matricle_desk::outside::provider::parse_webhook_secret;
+use matricle_standins::letterbox;
 use matricle_standins::mailbox::Mailbox;
 use matricle_standins::phone::Phone;
 use matricle_standins::scanner::Scanner;
@@ -38,26 +43,41 @@ pub struct Running {
     pub scanner: String,
     /// The scanner itself, to be given tickets.
     pub scans: Scanner,
+    /// The house's mailbox, by IMAP.
+    pub imap: String,
+}
+
+impl Running {
+    /// The house's mailbox, as the demo reads it.
+    ///
+    /// # Errors
+    /// Its URL is none.
+    pub fn letterbox(&self) -> anyhow::Result<Arc<dyn Letterbox>> {
+        let account = (letterbox::USER, letterbox::PASSWORD);
+        let imap = Imap::new(&self.imap, account, "INBOX", LARGEST)?;
+        Ok(Arc::new(imap.every(Duration::from_secs(2))))
+    }
 }
 
 fn local(port: u16) -> SocketAddr {
     (Ipv4Addr::LOCALHOST, port).into()
 }
 
-/// Starts the stand-ins on a port and the five after it; 0 takes any that are free.
+/// Starts the stand-ins on a port and the six after it; 0 takes any that are free.
 ///
 /// # Errors
 /// A port is in use.
 pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> {
     let port_after = |n: u16| if port == 0 { Some(0) } else { port.checked_add(n) };
-    let port = |n| port_after(n).context("there are no six ports after this one");
-    let (till, page, smtp, texts, chat, scans) = (
+    let port = |n| port_after(n).context("there are no seven ports after this one");
+    let (till, page, smtp, texts, chat, scans, imap) = (
         listen(local(port(0)?)).await?,
         listen(local(port(1)?)).await?,
         listen(local(port(2)?)).await?,
         listen(local(port(3)?)).await?,
         listen(local(port(4)?)).await?,
         listen(local(port(5)?)).await?,
+        listen(local(port(6)?)).await?,
     );
     let scanner = Scanner::default();
     let running = Running {
@@ -68,6 +88,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
         room: format!("http://{}", chat.local_addr()?),
         scanner: format!("http://{}", scans.local_addr()?),
         scans: scanner.clone(),
+        imap: format!("imap://{}", imap.local_addr()?),
     };
     if let Some(folder) = folder {
         std::fs::create_dir_all(folder)?;
@@ -81,6 +102,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
     serve(texts, Phone::gateway(KEY).router());
     serve(chat, Phone::room().router());
     serve(scans, scanner.router());
+    tokio::spawn(mailbox.clone().serve_imap(imap));
     tokio::spawn(mailbox.serve_smtp(smtp));
     Ok(running)
 }
@@ -104,12 +126,16 @@ pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
         std::io::stdout(),
         "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\nFor the configuration of `matricle serve`:\n\n\
          [card]\nurl = \"{till}\"\npay_origin = \"{till}\"\nkey = \"{KEY}\"\nwebhook_secret = \"{WEBHOOK_SECRET}\"\n\n\
-         [mail]\nserver = \"{smtp}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",
+         [mail]\nserver = \"{smtp}\"\n\n\
+         [letters]\nserver = \"{imap}\"\nuser = \"{user}\"\npassword = \"{password}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",
         running.mailbox,
         till = running.till,
         smtp = running.smtp,
         phone = running.phone,
         room = running.room,
+        imap = running.imap,
+        user = letterbox::USER,
+        password = letterbox::PASSWORD,
     );
     stop_signal().await;
     Ok(())

@@ -28,7 +28,7 @@ const CORE: &[&[&str]] = &[
         "wish",
     ],
     &["acting", "details", "seats", "occasion", "text_message"],
-    &["links", "pasted"],
+    &["links", "pasted", "letters"],
     &["cue"],
     &["cues", "template"],
     &["price", "form", "quick", "waiting", "strip"],
@@ -70,6 +70,7 @@ const STORE: &[&[&str]] = &[
         "payments",
         "refunds",
         "replies",
+        "letters",
         "promos",
         "cards",
         "devices",
@@ -105,6 +106,7 @@ const DESK: &[&[&str]] = &[
     &["planning"],
     &["review"],
     &["messages"],
+    &["letters"],
     &["house"],
     &["programme"],
     &["office"],
@@ -147,7 +149,8 @@ const PROGRAMME: &[&[&str]] = &[
 /// The rooms of the Office among themselves.
 const OFFICE: &[&[&str]] = &[
     &["tab"],
-    &["booking", "bookings", "board", "event", "events", "coming", "find", "messages", "dates"],
+    &["messages"],
+    &["booking", "bookings", "board", "event", "events", "coming", "find", "dates"],
     &[
         "doors", "house", "money", "papers", "quick", "replies", "rules", "signin", "today", "you",
         "review",

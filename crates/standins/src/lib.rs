@@ -1,6 +1,7 @@
 //! Stand-ins: small simulated outside services. They know nothing of Matricle and
-//! talk to it over HTTP and SMTP, as the real ones would.
+//! talk to it over HTTP, SMTP and IMAP, as the real ones would.
 
+pub mod letterbox;
 pub mod mailbox;
 pub mod phone;
 pub mod scanner;

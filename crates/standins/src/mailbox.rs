@@ -20,6 +20,8 @@ use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 
+use crate::letterbox::{self, How, Letters};
+
 /// The largest mail taken, in bytes.
 const LARGEST: usize = 20 * 1024 * 1024;
 
@@ -43,6 +45,7 @@ struct Inner {
     mails: Mutex<Vec<Arrived>>,
     folder: Option<PathBuf>,
     mood: Mutex<Mood>,
+    letters: Letters,
 }
 
 /// How it behaves.
@@ -60,6 +63,8 @@ pub enum Mood {
     Hangs,
     /// It keeps a mail and hangs up before it says so.
     HangsUp,
+    /// It hangs up in the middle of what is fetched from the house's mailbox.
+    Drops,
 }
 
 /// What the list of mails says of one, also as JSON for tests.
@@ -104,10 +109,16 @@ impl Mailbox {
             }
         }
         let mood = Mutex::default();
-        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, mood }) }
+        let letters = Letters::new(folder.as_ref().map(|f| f.with_extension("letters")));
+        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, mood, letters }) }
     }
 
-    fn mood(&self) -> Mood {
+    /// What lies in the house's own mailbox.
+    pub(crate) fn letters(&self) -> &Letters {
+        &self.inner.letters
+    }
+
+    pub(crate) fn mood(&self) -> Mood {
         *self.inner.mood.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -224,7 +235,8 @@ impl Mailbox {
             .route("/", get(list))
             .route("/mails.json", get(list_json))
             .route("/behave", post(behave))
-            .route("/mail/{id}", get(mail))
+            .route("/house", get(house).post(write))
+            .route("/mail/{id}", get(mail).post(back))
             .route("/mail/{id}/html", get(mail_html))
             .route("/mail/{id}/raw", get(raw))
             .route("/mail/{id}/attachment/{n}", get(attachment))
@@ -319,6 +331,7 @@ async fn list(State(mailbox): State<Mailbox>) -> Response {
         ("refuses", "refuses for now", Mood::Refuses),
         ("hangs", "hangs", Mood::Hangs),
         ("hangs_up", "keeps a mail and hangs up", Mood::HangsUp),
+        ("drops", "hangs up while it is read", Mood::Drops),
     ];
     let moods = moods.map(|(key, says, mood)| (key, says, mood == now)).to_vec();
     page(&ListPage { mails: mailbox.list(), moods })
@@ -344,6 +357,8 @@ struct MailPage {
     mail: Listed,
     from: String,
     text: String,
+    /// It brings an invitation that a calendar can answer.
+    invites: bool,
 }
 
 async fn mail(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response {
@@ -354,7 +369,59 @@ async fn mail(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response
         .as_ref()
         .and_then(|m| m.body_text(0))
         .map_or_else(String::new, std::borrow::Cow::into_owned);
-    page(&MailPage { mail: listed(id, &arrived), from, text })
+    let invites = letterbox::invites(&arrived.raw);
+    page(&MailPage { mail: listed(id, &arrived), from, text, invites })
+}
+
+#[derive(Deserialize)]
+struct Back {
+    how: How,
+    #[serde(default)]
+    words: String,
+}
+
+/// Somebody writes back to a mail that arrived: it goes into the house's mailbox.
+async fn back(
+    State(mailbox): State<Mailbox>,
+    Path(id): Path<usize>,
+    axum::Form(Back { how, words }): axum::Form<Back>,
+) -> Response {
+    let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
+    match letterbox::write_back(&arrived.raw, how, words.trim(), id) {
+        Some(raw) => {
+            mailbox.deliver(raw);
+            Redirect::to("/house").into_response()
+        }
+        None => StatusCode::UNPROCESSABLE_ENTITY.into_response(),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "house.html")]
+struct HousePage {
+    letters: Vec<(String, String)>,
+}
+
+async fn house(State(mailbox): State<Mailbox>) -> Response {
+    page(&HousePage { letters: mailbox.delivered() })
+}
+
+#[derive(Deserialize)]
+struct New {
+    from: String,
+    to: String,
+    subject: String,
+    words: String,
+}
+
+/// Somebody writes to the house.
+async fn write(State(mailbox): State<Mailbox>, axum::Form(new): axum::Form<New>) -> Redirect {
+    let line = |text: &str| text.chars().filter(|c| !c.is_control()).collect::<String>();
+    let more = "Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n";
+    let n = mailbox.delivered().len();
+    let who = (line(&new.from), line(&new.to));
+    mailbox.deliver(letterbox::written((&who.0, &who.1), &line(&new.subject), more, &new.words, n));
+    Redirect::to("/house")
 }
 
 /// The HTML of a mail, with nothing in it allowed to run or to be fetched.

@@ -25,6 +25,7 @@ mod files;
 pub mod house;
 pub mod house_files;
 pub mod ledger;
+pub mod letters;
 pub mod measures;
 mod migrate;
 pub mod outbox;

@@ -4,12 +4,9 @@ use rusqlite_migration::{M, Migrations};
 
 use crate::Doing;
 
-/// The version that this program writes.
-const LATEST: u32 = 11;
-
 /// All migrations in order. Forward only; never edited after release.
-fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![
+fn steps() -> Vec<M<'static>> {
+    vec![
         M::up(include_str!("migrations/0001_line.sql")),
         M::up(include_str!("migrations/0002_plan.sql")).foreign_key_check(),
         M::up(include_str!("migrations/0003_money.sql")).foreign_key_check(),
@@ -24,7 +21,17 @@ fn migrations() -> Migrations<'static> {
         M::up(include_str!("migrations/0012_rooms.sql")),
         M::up(include_str!("migrations/0013_calendars.sql")),
         M::up(include_str!("migrations/0014_replies.sql")),
-    ])
+        M::up(include_str!("migrations/0015_letters.sql")),
+    ]
+}
+
+fn migrations() -> Migrations<'static> {
+    Migrations::new(steps())
+}
+
+/// The version that this program writes.
+fn latest() -> u32 {
+    u32::try_from(steps().len()).unwrap_or(u32::MAX)
 }
 
 /// Brings the schema up to date.
@@ -42,8 +49,9 @@ pub(crate) fn with_a_copy(
 ) -> Result<(), crate::StoreError> {
     let version: u32 =
         conn.query_row("PRAGMA user_version", [], |row| row.get(0)).doing("reading the version")?;
-    if (1..LATEST).contains(&version) {
-        let copy = path.with_extension(format!("before-{LATEST}.sqlite"));
+    let latest = latest();
+    if (1..latest).contains(&version) {
+        let copy = path.with_extension(format!("before-{latest}.sqlite"));
         // One that is there is of a migration that was broken off: it is the older.
         if !copy.exists() {
             // Under its name only once it is whole.

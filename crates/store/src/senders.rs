@@ -17,6 +17,9 @@ pub struct Sender {
     pub email: String,
     /// For events with this tag, by itself.
     pub tag: Option<TagId>,
+    /// The private address of whoever stands behind it: letters are forwarded there. Empty for
+    /// nobody.
+    pub forwards_to: String,
 }
 
 /// The senders of the house, by name.
@@ -25,7 +28,7 @@ pub struct Sender {
 /// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<Sender>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, name, email, tag_id FROM senders WHERE retired_at IS NULL ORDER BY name, id",
+        "SELECT id, name, email, tag_id, forwards_to FROM senders WHERE retired_at IS NULL ORDER BY name, id",
     )
     .and_then(|mut q| {
         q.query_map([], |row| {
@@ -34,6 +37,7 @@ pub fn all(conn: &Connection) -> Result<Vec<Sender>, StoreError> {
                 name: row.get(1)?,
                 email: row.get(2)?,
                 tag: row.get::<_, Option<i64>>(3)?.map(TagId),
+                forwards_to: row.get(4)?,
             })
         })?
         .collect()
@@ -54,6 +58,28 @@ pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<(String, Str
     )
     .and_then(|mut q| q.query_row([event.0], |row| Ok((row.get(0)?, row.get(1)?))).optional())
     .doing("looking a sender up")
+}
+
+/// The reply address of an event's messages, its own or one for its tags: name, address, and who
+/// stands behind it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn reply_address(
+    conn: &Connection,
+    event: EventId,
+) -> Result<Option<(String, String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT s.name, s.email, s.forwards_to FROM events e JOIN senders s ON s.id = e.sender_id
+            WHERE e.id = ?1 AND s.retired_at IS NULL
+         UNION ALL SELECT s.name, s.email, s.forwards_to
+            FROM event_tags t JOIN senders s ON s.tag_id = t.tag_id
+            WHERE t.event_id = ?1 AND s.retired_at IS NULL LIMIT 1",
+    )
+    .and_then(|mut q| {
+        q.query_row([event.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).optional()
+    })
+    .doing("looking a reply address up")
 }
 
 /// The key of a sender in use.
@@ -97,13 +123,13 @@ pub fn save(tx: &Tx<'_>, sender: &Sender) -> Result<(), StoreError> {
     let tag = sender.tag.map(|t| t.0);
     if sender.id == 0 {
         tx.execute(
-            "INSERT INTO senders (name, email, tag_id) VALUES (?1, ?2, ?3)",
-            (&sender.name, &sender.email, tag),
+            "INSERT INTO senders (name, email, tag_id, forwards_to) VALUES (?1, ?2, ?3, ?4)",
+            (&sender.name, &sender.email, tag, &sender.forwards_to),
         )
     } else {
         tx.execute(
-            "UPDATE senders SET name = ?2, email = ?3, tag_id = ?4 WHERE id = ?1",
-            (sender.id, &sender.name, &sender.email, tag),
+            "UPDATE senders SET name = ?2, email = ?3, tag_id = ?4, forwards_to = ?5 WHERE id = ?1",
+            (sender.id, &sender.name, &sender.email, tag, &sender.forwards_to),
         )
     }
     .map(drop)
@@ -118,4 +144,37 @@ pub fn retire(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreEr
     tx.execute("UPDATE senders SET retired_at = ?2 WHERE id = ?1", (id, at.map(us)))
         .map(drop)
         .doing("retiring a sender")
+}
+
+/// Who stands behind the house's own address: letters to it are forwarded there. Empty for nobody.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn behind_house(conn: &Connection) -> Result<String, StoreError> {
+    conn.prepare_cached("SELECT forwards_to FROM house")
+        .and_then(|mut q| q.query_row([], |row| row.get(0)).optional())
+        .map(Option::unwrap_or_default)
+        .doing("looking up who reads the house's letters")
+}
+
+/// Says who stands behind the house's own address.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_behind_house(tx: &Tx<'_>, address: &str) -> Result<(), StoreError> {
+    tx.execute("UPDATE house SET forwards_to = ?1", [address])
+        .map(drop)
+        .doing("writing who reads the house's letters")
+}
+
+/// All private addresses behind reply addresses: none of them ever leaves the house.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn private(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    conn.prepare_cached(
+        "SELECT forwards_to FROM senders WHERE forwards_to <> '' UNION SELECT forwards_to FROM house WHERE forwards_to <> ''",
+    )
+    .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+    .doing("reading private addresses")
 }

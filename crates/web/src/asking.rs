@@ -278,6 +278,39 @@ impl WithFile {
     }
 }
 
+/// Mails that were dropped as files, any number, or pasted as text.
+#[derive(Debug, Default)]
+pub(crate) struct Mails(pub(crate) Vec<Vec<u8>>);
+
+impl Mails {
+    /// Reads the form: files in the field `mail`, a text in the field `pasted`.
+    pub(crate) async fn read(
+        app: &App,
+        visitor: &Visitor,
+        mut parts: Multipart,
+    ) -> Result<Self, WebError> {
+        let (mut mails, mut token) = (Vec::new(), String::new());
+        let unreadable = |_| WebError::Unreadable;
+        while let Some(part) = parts.next_field().await.map_err(unreadable)? {
+            match part.name().unwrap_or_default() {
+                "token" => token = part.text().await.map_err(unreadable)?,
+                "mail" | "pasted" => {
+                    let bytes = part.bytes().await.map_err(unreadable)?;
+                    if !bytes.is_empty() {
+                        mails.push(bytes.to_vec());
+                    }
+                }
+                _ => {}
+            }
+        }
+        if app.desk.secrets.is_form_token(&visitor.0, &token) {
+            Ok(Self(mails))
+        } else {
+            Err(WebError::OldPage)
+        }
+    }
+}
+
 /// Whether htmx asks for a part of a page.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Part(pub(crate) bool);

@@ -86,6 +86,8 @@ pub(crate) struct Shared {
 
 /// Largest upload of a picture, with the form around it, in bytes.
 pub(crate) const PICTURE: usize = 13 * 1024 * 1024;
+/// The largest form with mails, in bytes.
+pub(crate) const LETTERS: usize = 60 * 1024 * 1024;
 /// Largest form, in bytes as it is sent: a letter may be four bytes, each three signs.
 const FORM: usize = 1024 * 1024;
 /// Largest list of members' addresses, likewise: what its field takes.

@@ -46,7 +46,7 @@ use crate::asking::{SignedIn, Visitor};
 use crate::error::WebError;
 use crate::news::{Line, Undo};
 use crate::page::{Face, Frame};
-use crate::{App, MEMBERS, PICTURE};
+use crate::{App, LETTERS, MEMBERS, PICTURE};
 
 /// Somebody of the staff at the Office: the program, their browser, and who they are.
 pub(crate) struct Clerk {
@@ -242,7 +242,20 @@ pub(crate) fn routes() -> Router<App> {
             "/office/messages/templates/{id}",
             get(messages::templates::show).post(messages::templates::save),
         )
+        .route(
+            "/office/messages/letters",
+            get(messages::letters::list)
+                .post(messages::letters::drop_in)
+                .layer(DefaultBodyLimit::max(LETTERS)),
+        )
+        .route(
+            "/office/messages/letters/{id}",
+            get(messages::letters::one).post(messages::letters::act),
+        )
+        .route("/office/messages/letters/{id}/raw", get(messages::letters::raw))
+        .route("/office/messages/letters/{id}/files/{n}", get(messages::letters::file))
         .route("/office/messages/senders", get(messages::senders::show))
+        .route("/office/messages/senders/house", post(messages::senders::house))
         .route("/office/messages/senders/{id}", post(messages::senders::save))
         .route(
             "/office/messages/files",

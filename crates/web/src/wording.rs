@@ -696,6 +696,8 @@ pub(crate) const fn work(work: Work) -> &'static str {
         Work::Refunds => "money on its way back",
         Work::Telling => "planning messages",
         Work::Mail => "sending messages",
+        Work::Letters => "reading the house’s mailbox",
+        Work::Answers => "forwarding and answering letters",
         Work::Planning => "publishing at a set time, and slots",
         Work::Books => "payouts and stamp cards",
         Work::Backup => "the backup",
@@ -710,6 +712,7 @@ pub(crate) fn set_aside(work: &str, about: &str, reference: Option<&str>) -> Str
         "payments" => format!("A payment of {of}"),
         "refunds" => format!("Giving money back for {of}"),
         "backup" => "The backup".into(),
+        "answers" => "Forwarding or answering a letter".into(),
         _ => format!("{of} ({work})"),
     }
 }

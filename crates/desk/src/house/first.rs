@@ -67,6 +67,8 @@ pub async fn try_mail(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, 
     let house = desk.house().await?;
     let text = "This is a test. Mails of the house reach you: tickets and everything else will go this way.";
     let mail = Mail {
+        answers: Vec::new(),
+        by_hand: false,
         from: (house.name.clone(), house.email.clone()),
         reply_to: None,
         to: (staff.name.clone(), staff.email.clone()),

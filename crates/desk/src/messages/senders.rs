@@ -38,14 +38,54 @@ pub async fn save(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Result
     if !email.is_empty() && !is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
     }
+    let forwards_to = form.line("forwards_to");
+    if !forwards_to.is_empty() && !is_address(&forwards_to) {
+        form.fault("forwards_to", Fault::NotAnAddress);
+    }
+    if !forwards_to.is_empty() && forwards_to.eq_ignore_ascii_case(&email) {
+        form.fault("forwards_to", Fault::Taken);
+    }
     let tag = form.get("tag").parse().ok().map(TagId);
     form.done().map_err(DeskError::Form)?;
     desk.store
         .write(move |tx| {
-            senders::save(tx, &Sender { id, name: name.clone(), email, tag })?;
+            senders::save(tx, &Sender { id, name: name.clone(), email, tag, forwards_to })?;
             turn.log(tx, &format!("wrote the sender {name}"), "/office/messages/senders")
         })
         .await
+}
+
+/// Says who stands behind the house's own address: letters to it are forwarded there; empty for
+/// nobody, then they are read at the Office.
+///
+/// # Errors
+/// [`DeskError::Form`] for an address that is none; the role may not.
+pub async fn forward_house(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
+    let to = form.line("house_forwards_to");
+    if !to.is_empty() && !is_address(&to) {
+        form.fault("house_forwards_to", Fault::NotAnAddress);
+    }
+    desk.store
+        .write(move |tx| {
+            let own = house_of(tx)?.email;
+            if to.eq_ignore_ascii_case(&own) {
+                form.fault("house_forwards_to", Fault::Taken);
+            }
+            form.done().map_err(DeskError::Form)?;
+            senders::set_behind_house(tx, &to)?;
+            turn.log(tx, "said who reads the house’s letters", "/office/messages/senders")
+        })
+        .await
+}
+
+/// Who stands behind the house's own address.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn behind_house(desk: &Desk, staff: &Staff) -> Result<String, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    Ok(desk.store.read(senders::behind_house).await?)
 }
 
 /// Takes a sender out of use.

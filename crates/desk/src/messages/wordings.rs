@@ -428,6 +428,8 @@ pub async fn to_oneself(
     let own = Own::in_mail(&letter.body, files);
     let html = dressed(&house, &letter, &own.body);
     let mail = Mail {
+        answers: Vec::new(),
+        by_hand: false,
         from: (house.name.clone(), house.email.clone()),
         reply_to: None,
         to: (staff.name.clone(), staff.email.clone()),

@@ -319,6 +319,8 @@ pub(crate) async fn mail_now(
     text: String,
 ) -> Result<(), DeskError> {
     let mail = Mail {
+        answers: Vec::new(),
+        by_hand: false,
         from: (house.name.clone(), house.email.clone()),
         reply_to: None,
         to: (String::new(), to),

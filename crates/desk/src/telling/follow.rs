@@ -17,7 +17,7 @@ use matricle_store::outbox::{self, About, Change, Message, MessageState, Planned
 use matricle_store::readers::{self, Booked, Which};
 use matricle_store::{Connection, cues};
 
-use super::{in_id, others_of};
+use super::{in_id, others_of, unguessed};
 
 use crate::{Desk, DeskError};
 
@@ -120,11 +120,12 @@ fn changes(
                 },
                 address: address.to_owned(),
                 message_id: format!(
-                    "{}c{}.{}.d{}@{host}",
+                    "{}c{}.{}.d{}.{}@{host}",
                     booking.map_or_else(String::new, |(_, r)| format!("{}.", r.to_lowercase())),
                     cue.id,
                     in_id(&reader),
-                    date.id
+                    date.id,
+                    unguessed()
                 ),
                 reader,
                 at,

@@ -1,5 +1,5 @@
 //! Use cases without pages: `by_itself` what runs without anybody, `coming_in`
-//! who is let in and how much one person can do to others, `kept_plans` what is kept of plans, `line` is the way of a booking, `office` what staff do,
+//! who is let in and how much one person can do to others, `kept_plans` what is kept of plans, `letters` what comes in by mail, `line` is the way of a booking, `office` what staff do,
 //! `own_words` what is said in words of one's own, `planning` how events are made;
 //! `world` is shared.
 
@@ -12,6 +12,7 @@ mod cards;
 mod coming_in;
 mod confirm;
 mod kept_plans;
+mod letters;
 mod line;
 mod money;
 mod office;

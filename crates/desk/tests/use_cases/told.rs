@@ -47,7 +47,7 @@ impl World {
     }
 
     /// Messages set off by this, by their readers.
-    async fn about(&self, trigger: Trigger) -> Vec<Found> {
+    pub(crate) async fn about(&self, trigger: Trigger) -> Vec<Found> {
         let mut found = self.outbox().await;
         found.retain(|f| f.message.trigger == trigger);
         found

@@ -50,6 +50,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
         mail_at_once: 1,
+        letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
         health: Arc::default(),

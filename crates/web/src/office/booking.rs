@@ -20,6 +20,7 @@ use matricle_store::payments::PaymentState;
 
 use crate::error::WebError;
 use crate::office::Clerk;
+use crate::office::messages::letters;
 use crate::page::{Frame, html};
 use crate::parts::fields::Fields;
 use crate::parts::files::pdf;
@@ -48,6 +49,8 @@ pub(crate) struct AttendeeRow {
     may_cancel: bool,
     /// Whoever looks has asked to hear when they come.
     awaited: bool,
+    /// What their calendar said; empty for nothing.
+    calendar: String,
 }
 
 pub(crate) struct MessageRow {
@@ -105,6 +108,8 @@ pub(crate) struct Sheet {
     pub(crate) answers: Vec<(String, String)>,
     pub(crate) notes: Vec<HappeningRow>,
     pub(crate) messages: Vec<MessageRow>,
+    /// Letters, in order, each with what went out because of it.
+    pub(crate) letters: Vec<(letters::Row, Vec<letters::OutRow>)>,
     /// Where stands what will go to whoever booked, and what does not; not for a test.
     pub(crate) goes: Option<String>,
     pub(crate) timeline: Vec<HappeningRow>,
@@ -227,6 +232,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
     let awaited = set_up::awaited(&at.app.desk, &at.staff, reference).await?;
+    let letters = letters::of_booking(at, reference).await?;
     let sheet = &loaded.sheet;
     let (now, may) = (at.app.desk.clock.now(), May::of(at, &loaded));
     let (b, zone) = (&sheet.booking, &sheet.house.zone);
@@ -268,6 +274,13 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 code: a.code.to_string(),
                 cancelled: a.cancelled,
                 awaited: awaited.contains(&a.id),
+                calendar: letters
+                    .said
+                    .iter()
+                    // The booker's calendar speaks for the first of the booking.
+                    .find(|(person, _)| person.map_or(a.person == 0, |p| p == a.person))
+                    .map(|(_, said)| said.clone())
+                    .unwrap_or_default(),
                 may_pass: !a.cancelled && a.presence == Presence::Expected,
                 may_cancel: may.cancel_part
                     && sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now),
@@ -314,6 +327,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             let (event, date) = (sheet.event.id, sheet.date.id);
             format!("/office/events/{event}/goes?date={date}&q={}", b.reference)
         }),
+        letters: letters.letters,
         messages: loaded
             .messages
             .iter()

@@ -3,6 +3,7 @@
 pub(crate) mod announce;
 pub(crate) mod cues;
 pub(crate) mod files;
+pub(crate) mod letters;
 pub(crate) mod senders;
 pub(crate) mod templates;
 

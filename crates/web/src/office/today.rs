@@ -289,6 +289,29 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
         what: format!("{n} other messages could not be sent"),
         about: "all of them, with what the other side said".into(),
     });
+    if today.tray > 0 {
+        todo.push(Todo {
+            class: "asking",
+            href: "/office/messages/letters".into(),
+            what: format!("{} in the tray", words::count(today.tray, "letters")),
+            about: "they match no booking, no event and nobody known".into(),
+        });
+    }
+    let from = todo.len();
+    for (reference, name, said) in &today.unreachable {
+        todo.push(Todo {
+            class: "wrong",
+            href: booking(reference),
+            what: format!("No mail reaches {name}"),
+            about: said.clone(),
+        });
+    }
+    hidden += fold(&mut todo, from, |n| Todo {
+        class: "wrong",
+        href: "/office/bookings".into(),
+        what: format!("No mail reaches {n} other bookers"),
+        about: "each booking says why".into(),
+    });
     let from = todo.len();
     for (refund, reference, name) in &today.to_give_back {
         let how = match refund.method {

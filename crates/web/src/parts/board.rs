@@ -324,6 +324,7 @@ mod tests {
             texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
             chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
             mail_at_once: 1,
+            letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
             public_url: "http://club.example".into(),
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),

@@ -47,6 +47,7 @@ pub(crate) const fn trigger(trigger: Trigger) -> &'static str {
             Occasion::MoneyBack => "money goes back",
             Occasion::LetIn => "somebody is let in",
             Occasion::Badge => "badges are sent",
+            Occasion::NotComing => "a calendar says that somebody does not come",
             Occasion::Came => "somebody has come of whom one asked to hear",
             Occasion::CardBought => "stamp cards are bought",
             Occasion::CardNearlyUsed => "a stamp card is nearly used up",

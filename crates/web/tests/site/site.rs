@@ -74,6 +74,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
         mail_at_once: 1,
+        letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
         health: Arc::default(),

@@ -19,7 +19,9 @@ struct Page {
     f: Frame,
     tab: &'static str,
     house: (String, String),
-    rows: Vec<(i64, String, String, String)>,
+    rows: Vec<(i64, String, String, String, String)>,
+    /// Who stands behind the house's own address.
+    behind: String,
     d: Fields,
     tags: Vec<(String, String)>,
     may: bool,
@@ -30,7 +32,13 @@ async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
     let name =
         |id: matricle_core::TagId| tags.iter().find(|t| t.0 == id).map_or("", |t| t.1.as_str());
     let wrong = d.count();
+    let behind = senders::behind_house(&at.app.desk, &at.staff).await?;
     let page = Page {
+        behind: if d.bad("house_forwards_to") {
+            d.v("house_forwards_to").to_owned()
+        } else {
+            behind
+        },
         f: at.frame("Senders", &house.name).in_room("messages"),
         tab: "senders",
         rows: all
@@ -40,7 +48,7 @@ async fn page(at: &Clerk, d: Fields) -> Result<Response, WebError> {
                     || "events that choose it".to_owned(),
                     |t| format!("events tagged {}", name(t)),
                 );
-                (s.id, s.name.clone(), s.email.clone(), of)
+                (s.id, s.name.clone(), s.email.clone(), of, s.forwards_to.clone())
             })
             .collect(),
         tags: std::iter::once((String::new(), "for events that choose it".to_owned()))
@@ -78,5 +86,20 @@ pub(crate) async fn save(
             at.app.guards.not_done(there, &posted);
             page(&at, Fields::again(&posted, error)?).await
         }
+    }
+}
+
+/// `POST /office/messages/senders/house`: who reads what is written to the house's own address.
+pub(crate) async fn house(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match senders::forward_house(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(()) => {
+            let said = if posted.get("house_forwards_to").trim().is_empty() {
+                "Letters to the house are read at the Office."
+            } else {
+                "Letters to the house are forwarded."
+            };
+            Ok(at.done("/office/messages/senders", said))
+        }
+        Err(error) => page(&at, Fields::again(&posted, error)?).await,
     }
 }

@@ -1,0 +1,402 @@
+//! Letters: mails that came in. Where one belongs, what in it is new, what must not leave the
+//! house with it.
+
+use jiff::{SignedDuration, Timestamp};
+
+use crate::codes::Reference;
+use crate::{BookingId, EventId};
+
+/// What a letter is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// Somebody wrote it.
+    Letter,
+    /// Whoever stands behind a reply address answers what was forwarded to them.
+    Answer,
+    /// A machine wrote it by itself (RFC 3834): it is never answered, nor forwarded.
+    Automatic,
+    /// A mail server says that a mail did not arrive (RFC 3464).
+    Bounce,
+    /// A calendar says what its owner does with an invitation (RFC 5546 §3.2.3).
+    Calendar,
+    /// Nothing could be made of it.
+    Unreadable,
+}
+
+impl Kind {
+    /// All of them.
+    pub const ALL: [Self; 6] = [
+        Self::Letter,
+        Self::Answer,
+        Self::Automatic,
+        Self::Bounce,
+        Self::Calendar,
+        Self::Unreadable,
+    ];
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Letter => "letter",
+            Self::Answer => "answer",
+            Self::Automatic => "automatic answer",
+            Self::Bounce => "bounce",
+            Self::Calendar => "from a calendar",
+            Self::Unreadable => "unreadable",
+        }
+    }
+
+    /// Finds it by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|k| k.word() == word)
+    }
+
+    /// Whether a person wrote it, for a person to read.
+    #[must_use]
+    pub const fn is_from_somebody(self) -> bool {
+        matches!(self, Self::Letter | Self::Answer)
+    }
+}
+
+/// What the owner of a calendar does with an invitation (RFC 5545 §3.2.12).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Said {
+    /// They come.
+    Accepted,
+    /// Perhaps they come.
+    Tentative,
+    /// They do not come.
+    Declined,
+}
+
+impl Said {
+    /// Reads what a calendar wrote; other values say nothing of whether somebody comes.
+    #[must_use]
+    pub fn from_partstat(value: &str) -> Option<Self> {
+        [("ACCEPTED", Self::Accepted), ("TENTATIVE", Self::Tentative), ("DECLINED", Self::Declined)]
+            .into_iter()
+            .find(|(word, _)| value.eq_ignore_ascii_case(word))
+            .map(|(_, said)| said)
+    }
+
+    /// The word for it, as stored and as shown.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Accepted => "accepted",
+            Self::Tentative => "tentative",
+            Self::Declined => "declined",
+        }
+    }
+
+    /// Finds it by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Accepted, Self::Tentative, Self::Declined].into_iter().find(|s| s.word() == word)
+    }
+}
+
+/// Where a letter belongs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// To a booking.
+    Booking(BookingId),
+    /// To an event.
+    Event(EventId),
+    /// To whoever wrote it: they are known, and it is about nothing in particular.
+    Person,
+    /// To nothing that is known: it waits in the tray.
+    Tray,
+}
+
+/// How a letter found its place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    /// It answers a message of ours, or another letter.
+    ByThread,
+    /// It names a booking.
+    ByReference,
+    /// Whoever wrote it has booked.
+    BySender,
+    /// It was written to the reply address of one event.
+    ByAddress,
+    /// Somebody put it there.
+    ByHand,
+    /// It did not.
+    Not,
+}
+
+impl Found {
+    /// The word for it, as stored.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::ByThread => "thread",
+            Self::ByReference => "reference",
+            Self::BySender => "sender",
+            Self::ByAddress => "address",
+            Self::ByHand => "hand",
+            Self::Not => "not",
+        }
+    }
+
+    /// Finds it by its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        use Found::{ByAddress, ByHand, ByReference, BySender, ByThread, Not};
+        [ByThread, ByReference, BySender, ByAddress, ByHand, Not]
+            .into_iter()
+            .find(|f| f.word() == word)
+    }
+
+    /// How, in words for the Office.
+    #[must_use]
+    pub const fn says(self) -> &'static str {
+        match self {
+            Self::ByThread => "it answers a message of ours",
+            Self::ByReference => "it names the booking",
+            Self::BySender => "whoever wrote it has booked",
+            Self::ByAddress => "it was written to the event’s reply address",
+            Self::ByHand => "put there by hand",
+            Self::Not => "nothing in it was known",
+        }
+    }
+}
+
+/// A booking of whoever wrote a letter.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Theirs {
+    /// Which.
+    pub booking: BookingId,
+    /// When what they booked ends.
+    pub ends_at: Timestamp,
+}
+
+/// What is known of a letter before it has a place.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Facts {
+    /// Where the message or letter belongs that it answers.
+    pub thread: Option<Where>,
+    /// The booking that its subject names.
+    pub named: Option<BookingId>,
+    /// The bookings of its writer that stand.
+    pub theirs: Vec<Theirs>,
+    /// The events whose reply address it was written to.
+    pub events: Vec<EventId>,
+    /// Whether its writer is known at all.
+    pub known: bool,
+}
+
+/// Where a message or a letter belongs that another answers.
+pub type Where = Place;
+
+/// Finds the place of a letter. In this order: what it answers, the booking it names, the one
+/// booking of its writer that is still to come (or the latest, where none is), the one event of
+/// the address it was written to, its writer. Of several bookings to come none is guessed.
+#[must_use]
+pub fn place(facts: &Facts, now: Timestamp) -> (Place, Found) {
+    if let Some(place) = facts.thread {
+        return (place, Found::ByThread);
+    }
+    if let Some(booking) = facts.named {
+        return (Place::Booking(booking), Found::ByReference);
+    }
+    let mut to_come = facts.theirs.iter().filter(|t| t.ends_at > now);
+    match (to_come.next(), to_come.next()) {
+        (Some(one), None) => return (Place::Booking(one.booking), Found::BySender),
+        (None, _) => {
+            if let Some(latest) = facts.theirs.iter().max_by_key(|t| t.ends_at) {
+                return (Place::Booking(latest.booking), Found::BySender);
+            }
+        }
+        (Some(_), Some(_)) => {}
+    }
+    if let [event] = facts.events[..] {
+        return (Place::Event(event), Found::ByAddress);
+    }
+    if facts.known { (Place::Person, Found::BySender) } else { (Place::Tray, Found::Not) }
+}
+
+/// Most letters of one writer that are forwarded within an hour: more are no conversation, but a
+/// loop of two machines, neither of which says that it is one (RFC 3834 §2).
+pub const MOST_AN_HOUR: u32 = 12;
+
+/// Whether one more letter of a writer is forwarded, who wrote so many within the hour before.
+#[must_use]
+pub const fn is_forwarded(kind: Kind, within_an_hour: u32) -> bool {
+    matches!(kind, Kind::Letter) && within_an_hour < MOST_AN_HOUR
+}
+
+/// How long an hour is.
+pub const AN_HOUR: SignedDuration = SignedDuration::from_hours(1);
+
+/// The first booking reference in a text, as people write one: four letters, a dash, four
+/// letters, with a check letter that fits.
+#[must_use]
+pub fn reference_in(text: &str) -> Option<Reference> {
+    text.split(|c: char| !(c.is_ascii_alphanumeric() || c == '-'))
+        .filter(|word| word.len() == 9 && word.as_bytes().get(4) == Some(&b'-'))
+        .find_map(Reference::parse)
+}
+
+/// What is new in a letter: its words without what it quotes at its end, nor a signature below
+/// two dashes (RFC 3676 §4.3). Where that leaves nothing, all of it.
+#[must_use]
+pub fn own_words(text: &str) -> &str {
+    let mut kept = 0;
+    let mut begins = 0;
+    let mut last_line: Option<(usize, &str)> = None;
+    for line in text.split_inclusive('\n') {
+        let bare = line.trim_end();
+        let quotes = bare.starts_with('>');
+        let parts = bare == "--" || line.trim_end_matches(['\r', '\n']) == "-- ";
+        let rule = {
+            let t = bare.trim();
+            t.len() >= 10 && t.chars().all(|c| c == '_' || c == '-')
+                || t.len() > 10 && t.starts_with("-----") && t.ends_with("-----")
+        };
+        if parts || rule {
+            break;
+        }
+        if quotes {
+            // The line that leads to what is quoted: “On … somebody wrote:”, in any language.
+            if let Some((at, led)) = last_line
+                && led.trim_end().ends_with(':')
+                && kept > at
+            {
+                kept = at;
+            }
+            // Words below a quotation are an answer to it; a quotation with nothing below is not.
+            let rest = &text[begins..];
+            if !rest.lines().any(|l| {
+                let l = l.trim();
+                !l.is_empty() && !l.starts_with('>')
+            }) {
+                break;
+            }
+        }
+        begins += line.len();
+        if !bare.is_empty() {
+            kept = begins;
+            if !quotes {
+                last_line = Some((begins - line.len(), bare));
+            }
+        }
+    }
+    let own = text[..kept].trim();
+    if own.is_empty() { text.trim() } else { own }
+}
+
+/// A text without some addresses: another stands in their place, in whatever letters they were
+/// written.
+#[must_use]
+pub fn without_addresses(text: &str, private: &[&str], instead: &str) -> String {
+    let mut text = text.to_owned();
+    for address in private.iter().filter(|a| !a.is_empty()) {
+        let lower = text.to_ascii_lowercase();
+        let wanted = address.to_ascii_lowercase();
+        let mut kept = String::with_capacity(text.len());
+        let mut from = 0;
+        for (at, found) in lower.match_indices(&wanted) {
+            kept.push_str(&text[from..at]);
+            kept.push_str(instead);
+            from = at + found.len();
+        }
+        kept.push_str(&text[from..]);
+        text = kept;
+    }
+    text
+}
+
+/// Whether bytes hold one of some addresses, in whatever letters.
+#[must_use]
+pub fn holds_address(bytes: &[u8], private: &[&str]) -> bool {
+    private.iter().filter(|a| !a.is_empty()).any(|address| {
+        bytes.windows(address.len()).any(|part| part.eq_ignore_ascii_case(address.as_bytes()))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn at(hours: i64) -> Timestamp {
+        Timestamp::UNIX_EPOCH + SignedDuration::from_hours(hours)
+    }
+
+    #[test]
+    fn a_letter_finds_its_place_in_order_and_nothing_is_guessed() {
+        let now = at(100);
+        let theirs = |id, hours| Theirs { booking: BookingId(id), ends_at: at(hours) };
+        let mut facts = Facts::default();
+        assert_eq!(place(&facts, now), (Place::Tray, Found::Not));
+        facts.known = true;
+        assert_eq!(place(&facts, now), (Place::Person, Found::BySender));
+        facts.events = vec![EventId(4), EventId(5)];
+        assert_eq!(place(&facts, now), (Place::Person, Found::BySender), "two events: neither");
+        facts.events.pop();
+        assert_eq!(place(&facts, now), (Place::Event(EventId(4)), Found::ByAddress));
+        facts.theirs = vec![theirs(1, 20), theirs(2, 50)];
+        assert_eq!(place(&facts, now), (Place::Booking(BookingId(2)), Found::BySender));
+        facts.theirs.push(theirs(3, 120));
+        assert_eq!(place(&facts, now), (Place::Booking(BookingId(3)), Found::BySender));
+        facts.theirs.push(theirs(6, 130));
+        assert_eq!(place(&facts, now), (Place::Event(EventId(4)), Found::ByAddress), "two to come");
+        facts.named = Some(BookingId(9));
+        assert_eq!(place(&facts, now).0, Place::Booking(BookingId(9)));
+        facts.thread = Some(Place::Event(EventId(8)));
+        assert_eq!(place(&facts, now), (Place::Event(EventId(8)), Found::ByThread));
+    }
+
+    #[test]
+    fn what_is_new_stands_without_what_it_quotes() {
+        let cases = [
+            ("Thank you!\n\nOn Friday, the office wrote:\n> See you\n> there\n", "Thank you!"),
+            ("Danke\r\n\r\nAm Freitag schrieb das Büro:\r\n> Bis dann\r\n", "Danke"),
+            ("Yes\n-- \nSiân\nVale Road 4", "Yes"),
+            ("Yes\n\n-----Original Message-----\nFrom: x@y.example", "Yes"),
+            ("> May I come?\nYes\n> And my son?\nNo", "> May I come?\nYes\n> And my son?\nNo"),
+            ("> all of it\n> is quoted", "> all of it\n> is quoted"),
+            ("", ""),
+        ];
+        for (whole, own) in cases {
+            assert_eq!(own_words(whole), own, "{whole:?}");
+        }
+    }
+
+    #[test]
+    fn a_booking_is_named_as_people_write_it() {
+        let reference = Reference::from_random(77);
+        let written = reference.to_string();
+        assert_eq!(reference_in(&format!("Re: Your seats ({written})!")), Some(reference));
+        assert_eq!(reference_in(&format!("re {}", written.to_lowercase())), Some(reference));
+        assert_eq!(reference_in(&written.replace('-', " ")), None);
+        assert_eq!(reference_in("well-made half-past"), None);
+    }
+
+    proptest! {
+        /// Whatever is cut, what is left stood there, and something is left of something.
+        #[test]
+        fn own_words_are_words_of_the_letter(text in "(\\PC|[>\r\n:-]){0,120}") {
+            let own = own_words(&text);
+            prop_assert!(text.contains(own));
+            prop_assert_eq!(own.is_empty(), text.trim().is_empty());
+        }
+
+        /// No private address is left, whatever stands around it and however it is written.
+        #[test]
+        fn a_private_address_is_gone(
+            before in "\\PC{0,20}", after in "\\PC{0,20}", upper in any::<bool>(),
+            private in "[a-z.]{1,8}@[a-z]{1,8}\\.example",
+        ) {
+            let written = if upper { private.to_uppercase() } else { private.clone() };
+            let text = format!("{before}{written}{after}{written}");
+            let without = without_addresses(&text, &[&private], "(…)");
+            prop_assert!(!holds_address(without.as_bytes(), &[&private]), "{without}");
+            prop_assert!(holds_address(text.as_bytes(), &[&private]));
+        }
+    }
+}

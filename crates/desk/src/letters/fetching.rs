@@ -1,0 +1,61 @@
+//! Reading the house's mailbox: each mail once, in order, however often the line drops.
+
+use jiff::ToSpan;
+use matricle_store::letters as stored;
+use matricle_store::{StoreError, Tx};
+
+use super::taking::{Brought, Taken, take_in_all};
+use crate::outside::letterbox::Fetched;
+use crate::{Desk, DeskError};
+
+/// The name under which it is kept how far the mailbox was read.
+const MAILBOX: &str = "house";
+
+/// So many days back a mailbox is read that was never read before.
+const DAYS_BACK: i64 = 14;
+
+/// So many mails are written down with one commit.
+const TOGETHER: usize = 25;
+
+/// Reads what is new in the mailbox: how many were new, and whether there are more.
+///
+/// # Errors
+/// The mailbox cannot be read; the store fails.
+pub async fn fetch(desk: &Desk) -> Result<(usize, bool), DeskError> {
+    let now = desk.clock.now();
+    let read_to = desk.store.read(|conn| stored::read_to(conn, MAILBOX)).await?;
+    let day = matricle_formats::words::local(now, "UTC").date();
+    let since = day.checked_sub(DAYS_BACK.days()).unwrap_or(day);
+    let batch = desk
+        .letterbox
+        .fetch(read_to, since)
+        .await
+        .map_err(|e| DeskError::Internal(e.to_string()))?;
+    let (validity, more) = (batch.validity, batch.more);
+    let mut new = 0;
+    let mut mails = batch.mails.into_iter().peekable();
+    while mails.peek().is_some() {
+        let some: Vec<_> = mails.by_ref().take(TOGETHER).collect();
+        let brought = |m: &Fetched| Brought { raw: m.raw.clone(), too_large: m.too_large };
+        // How far it was read is written with what was read: a line that drops loses nothing, and
+        // nothing is read twice.
+        let up_to = move |uid| {
+            move |tx: &Tx<'_>| Ok(stored::set_read_to(tx, MAILBOX, (validity, uid), now)?)
+        };
+        let last = some.last().map_or(0, |m| m.uid);
+        let taken = match take_in_all(desk, some.iter().map(brought).collect(), up_to(last)).await {
+            Ok(taken) => taken,
+            Err(closed @ DeskError::Store(StoreError::Closed)) => return Err(closed),
+            // One of them cannot be kept: the others are not held up by it for longer than that.
+            Err(_) => {
+                let mut taken = Vec::new();
+                for mail in &some {
+                    taken.extend(take_in_all(desk, vec![brought(mail)], up_to(mail.uid)).await?);
+                }
+                taken
+            }
+        };
+        new += taken.iter().filter(|t| matches!(t, Taken::New(_))).count();
+    }
+    Ok((new, more))
+}

@@ -1,0 +1,346 @@
+//! Taking a mail in: read it, find its place, do what follows from it.
+
+use jiff::Timestamp;
+use matricle_core::acting::Acting;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
+use matricle_core::letters::{self, Facts, Found, Kind, Place, Said};
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_formats::incoming::{self, Bounce, CalendarReply, Incoming};
+use matricle_store::letters::{self as stored, CalendarSaid, New};
+use matricle_store::{Connection, Tx, bookings, outbox, readers};
+use sha2::{Digest, Sha256};
+
+use super::{own_addresses, passing, reply_address};
+use crate::acting::Turn;
+use crate::{Desk, DeskError, telling};
+
+/// What became of a mail.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// It is kept, under this key.
+    New(i64),
+    /// It was read before.
+    Known,
+}
+
+/// A mail to be taken in. Of one that is too large to be read, with so many bytes, it is the head.
+#[derive(Debug, Clone)]
+pub(super) struct Brought {
+    pub(super) raw: Vec<u8>,
+    pub(super) too_large: Option<u32>,
+}
+
+/// Takes a mail in, whatever it is: what cannot be read is kept and shown. Taken in twice, it is
+/// there once.
+///
+/// # Errors
+/// The store fails.
+pub async fn take_in(desk: &Desk, raw: Vec<u8>) -> Result<Taken, DeskError> {
+    let all = take_in_all(desk, vec![Brought { raw, too_large: None }], |_| Ok(())).await?;
+    Ok(all.first().copied().unwrap_or(Taken::Known))
+}
+
+/// Takes mails in, in their order, and writes something down with them: all of it or nothing.
+pub(super) async fn take_in_all(
+    desk: &Desk,
+    mails: Vec<Brought>,
+    and: impl FnOnce(&Tx<'_>) -> Result<(), DeskError> + Send + 'static,
+) -> Result<Vec<Taken>, DeskError> {
+    let mut read = Vec::with_capacity(mails.len());
+    for mail in mails {
+        // A reader that a mail brings down is brought down by this mail alone.
+        let raw = mail.raw.clone();
+        let found = tokio::task::spawn_blocking(move || incoming::read(&raw)).await.ok().flatten();
+        read.push((mail, found));
+    }
+    let turn = desk.turn(Acting::program());
+    let taken = desk
+        .store
+        .write(move |tx| {
+            let mut taken = Vec::with_capacity(read.len());
+            for (Brought { raw, too_large }, mail) in &read {
+                taken.push(match mail {
+                    Some(mail) => keep(tx, mail, raw, *too_large, &turn)?,
+                    None => keep_unread(tx, raw, turn.now)?,
+                });
+            }
+            and(tx)?;
+            Ok::<_, DeskError>(taken)
+        })
+        .await?;
+    if taken.iter().any(|t| matches!(t, Taken::New(_))) {
+        desk.wake.all();
+    }
+    Ok(taken)
+}
+
+fn hex(digest: &[u8]) -> String {
+    digest.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// The digest by which a mail is known again: of who wrote what when, since what carried it here
+/// may have added lines of its own.
+fn seen(mail: &Incoming, raw: &[u8]) -> String {
+    let mut digest = Sha256::new();
+    if mail.message_id.is_empty() {
+        digest.update(raw);
+    } else {
+        let at = mail.sent_at.map(|at| at.to_string()).unwrap_or_default();
+        for part in [&mail.message_id, &mail.from.address, &at, &mail.subject, &mail.words] {
+            digest.update(part.as_bytes());
+            digest.update([0]);
+        }
+    }
+    hex(&digest.finalize())
+}
+
+fn keep_unread(tx: &Tx<'_>, raw: &[u8], now: Timestamp) -> Result<Taken, DeskError> {
+    let seen = hex(&Sha256::digest(raw));
+    if stored::known(tx, &seen)? {
+        return Ok(Taken::Known);
+    }
+    let new = New {
+        seen: &seen,
+        message_id: "",
+        kind: Kind::Unreadable,
+        written_at: None,
+        from: ("", ""),
+        to: "",
+        subject: "",
+        words: "",
+        note: "it is no mail that can be read; what came is kept as it came",
+        place: (Place::Tray, Found::Not),
+        raw,
+    };
+    Ok(Taken::New(stored::add(tx, &new, now)?))
+}
+
+/// What a mail is, where it belongs, and why.
+struct Sorted {
+    kind: Kind,
+    place: (Place, Found),
+    note: String,
+    /// What of it is to be passed back to whoever wrote the letter that it answers.
+    answers: Option<stored::Out>,
+}
+
+fn keep(
+    tx: &Tx<'_>,
+    mail: &Incoming,
+    raw: &[u8],
+    too_large: Option<u32>,
+    turn: &Turn,
+) -> Result<Taken, DeskError> {
+    let seen = seen(mail, raw);
+    if stored::known(tx, &seen)? {
+        return Ok(Taken::Known);
+    }
+    let own = own_addresses(tx)?;
+    let is_own = |a: &String| own.iter().any(|o| o.eq_ignore_ascii_case(a));
+    let to = mail.to.iter().find(|a| is_own(a)).or(mail.to.first()).cloned().unwrap_or_default();
+    let mut sorted = sort(tx, mail, is_own(&mail.from.address), &to, turn.now)?;
+    if let Some(bytes) = too_large {
+        sorted.kind = Kind::Unreadable;
+        let mib = bytes.div_ceil(1024 * 1024);
+        sorted.note =
+            format!("it is too large to be read here ({mib} MiB): read it in the house’s mailbox");
+    }
+    let before = stored::count_from(tx, &mail.from.address, turn.now - letters::AN_HOUR)?;
+    let id = stored::add(
+        tx,
+        &New {
+            seen: &seen,
+            message_id: &mail.message_id,
+            kind: sorted.kind,
+            written_at: mail.sent_at,
+            from: (&mail.from.name, &mail.from.address),
+            to: &to,
+            subject: &mail.subject,
+            words: &mail.words,
+            note: &sorted.note,
+            place: sorted.place,
+            raw,
+        },
+        turn.now,
+    )?;
+    if let Place::Booking(booking) = sorted.place.0 {
+        let what = match sorted.kind {
+            Kind::Letter => format!("wrote a letter: {}", mail.subject),
+            Kind::Answer => format!("answered by mail: {}", mail.subject),
+            Kind::Automatic => format!("a machine answered: {}", mail.subject),
+            Kind::Bounce => format!("a mail did not arrive: {}", sorted.note),
+            Kind::Calendar => format!("their calendar {}", sorted.note),
+            Kind::Unreadable => "a letter came that cannot be read".into(),
+        };
+        let who = if mail.from.name.is_empty() { &mail.from.address } else { &mail.from.name };
+        let by = Acting { name: who.clone(), ..Acting::program() };
+        bookings::happened(tx, booking, turn.now, &by, &what)?;
+    }
+    match sorted.kind {
+        Kind::Letter if letters::is_forwarded(sorted.kind, before) => {
+            let behind = reply_address(tx, sorted.place.0, &to)?;
+            if !behind.behind.is_empty() {
+                passing::forward(tx, id, mail, &behind, turn)?;
+            }
+        }
+        Kind::Answer => {
+            if let Some(out) = &sorted.answers {
+                passing::answer_with(tx, id, mail, out, turn)?;
+            }
+        }
+        Kind::Bounce => {
+            if let Some(bounce) = &mail.bounce {
+                mark(tx, bounce, turn.now)?;
+            }
+        }
+        Kind::Calendar => {
+            if let (Some(reply), Place::Booking(_)) = (&mail.calendar, sorted.place.0) {
+                calendar(tx, reply, turn)?;
+            }
+        }
+        Kind::Letter | Kind::Automatic | Kind::Unreadable => {}
+    }
+    Ok(Taken::New(id))
+}
+
+/// Says what a mail is and where it belongs.
+fn sort(
+    conn: &Connection,
+    mail: &Incoming,
+    is_own: bool,
+    to: &str,
+    now: Timestamp,
+) -> Result<Sorted, DeskError> {
+    let sorted = |kind, place, note: String| Ok(Sorted { kind, place, note, answers: None });
+    if let Some(bounce) = &mail.bounce {
+        let known = stored::message_sent(conn, &bounce.message_id)?;
+        let place = match known {
+            Some((_, Some(booking), _)) => (Place::Booking(booking), Found::ByThread),
+            Some((_, None, Some(event))) => (Place::Event(event), Found::ByThread),
+            _ => (Place::Tray, Found::Not),
+        };
+        let note = format!("{}: {}", bounce.addresses.join(", "), bounce.said);
+        return sorted(Kind::Bounce, place, note);
+    }
+    // Many calendars send their replies by themselves: that makes them no less theirs.
+    if let Some(reply) = &mail.calendar {
+        let booking = booking_of_uid(conn, &reply.uid)?.map(|(booking, _)| booking);
+        let place =
+            booking.map_or((Place::Tray, Found::Not), |b| (Place::Booking(b), Found::ByThread));
+        let word = match reply.comment.as_str() {
+            "" => String::new(),
+            word => format!(": “{word}”"),
+        };
+        return sorted(Kind::Calendar, place, format!("says {}{word}", reply.said.word()));
+    }
+    let facts = facts(conn, mail, to)?;
+    if let Some(why) = mail.automatic {
+        return sorted(Kind::Automatic, letters::place(&facts, now), why.into());
+    }
+    if is_own {
+        let why = "it comes from an address of the house itself, and goes no further";
+        return sorted(Kind::Automatic, letters::place(&facts, now), why.into());
+    }
+    // An answer to what was forwarded, from the one address that it was forwarded to.
+    for id in &mail.answers {
+        if let Some(out) = stored::out_of_message(conn, id)?.filter(|o| o.forward) {
+            let place = letters::place(&facts, now);
+            if out.to.1.eq_ignore_ascii_case(&mail.from.address) {
+                return Ok(Sorted {
+                    kind: Kind::Answer,
+                    place,
+                    note: String::new(),
+                    answers: Some(out),
+                });
+            }
+            let note = "it answers what was forwarded, from another address than that went to: it was not passed on";
+            return sorted(Kind::Answer, place, note.into());
+        }
+    }
+    sorted(Kind::Letter, letters::place(&facts, now), String::new())
+}
+
+/// What is known of a letter before it has a place.
+fn facts(conn: &Connection, mail: &Incoming, to: &str) -> Result<Facts, DeskError> {
+    let mut thread = None;
+    for id in &mail.answers {
+        thread = stored::of_thread(conn, id)?;
+        if thread.is_some() {
+            break;
+        }
+    }
+    let named = match letters::reference_in(&mail.subject) {
+        Some(reference) => bookings::by_reference(conn, reference)?.map(|b| b.id),
+        None => None,
+    };
+    let from = &mail.from.address;
+    Ok(Facts {
+        thread,
+        named,
+        theirs: if from.is_empty() { Vec::new() } else { stored::bookings_of(conn, from)? },
+        events: stored::events_of(conn, to)?,
+        known: !from.is_empty() && stored::is_known(conn, from)?,
+    })
+}
+
+/// Marks the addresses of a mail that did not arrive, if it is one that we sent there: what nobody
+/// but its reader and its carriers knows is the `Message-ID`.
+fn mark(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError> {
+    if !bounce.for_good {
+        return Ok(());
+    }
+    let Some((address, _, _)) = stored::message_sent(tx, &bounce.message_id)? else {
+        return Ok(());
+    };
+    if bounce.addresses.iter().any(|a| a.eq_ignore_ascii_case(&address)) {
+        outbox::refused(tx, &address, &bounce.said, now)?;
+    }
+    Ok(())
+}
+
+/// The booking, and the person of it, whose calendar entry this is: `krtbxnld@…`, `krtbxnld-2@…`.
+fn booking_of_uid(
+    conn: &Connection,
+    uid: &str,
+) -> Result<Option<(matricle_core::BookingId, Option<usize>)>, DeskError> {
+    let local = uid.split('@').next().unwrap_or_default();
+    let (reference, person) = match local.split_once('-') {
+        Some((reference, person)) => (reference, person.parse().ok()),
+        None => (local, None),
+    };
+    let Some(reference) = Reference::parse(reference) else { return Ok(None) };
+    Ok(bookings::by_reference(conn, reference)?.map(|b| (b.id, person)))
+}
+
+/// Writes down what a calendar says; who declines is offered to cancel, and the host hears of it.
+/// Nothing is cancelled by it: a calendar is not its owner.
+fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskError> {
+    let Some((id, person)) = booking_of_uid(tx, &reply.uid)? else { return Ok(()) };
+    let Some(booking) = bookings::by_id(tx, id)? else { return Ok(()) };
+    // Who was written to, and nobody else, can say it.
+    let holders = readers::holders(tx, id)?;
+    let holder = person.and_then(|p| holders.iter().find(|(no, _, _)| *no == p));
+    let theirs = holder.map_or(&booking.email, |(_, _, email)| email);
+    if !theirs.eq_ignore_ascii_case(&reply.who.address) {
+        return Ok(());
+    }
+    let word: String = reply.comment.chars().take(500).collect();
+    let said = CalendarSaid {
+        person,
+        said: reply.said,
+        sequence: reply.sequence,
+        at: reply.at.unwrap_or(turn.now).min(turn.now),
+        word: word.clone(),
+    };
+    let holds = stored::calendar_says(tx, id, &said)?;
+    let stands =
+        matches!(booking.state, State::Confirmed | State::AwaitingPayment | State::Requested);
+    if holds && reply.said == Said::Declined && stands {
+        let holder =
+            holder.map_or_else(|| booking.booker().to_owned(), |(_, name, _)| name.clone());
+        let knows = Knows { holder, change: word, person, ..Knows::default() };
+        telling::tell(tx, &booking, Occasion::NotComing, &knows, turn)?;
+    }
+    Ok(())
+}

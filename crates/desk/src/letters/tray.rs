@@ -1,0 +1,277 @@
+//! Letters at the Office: the tray, a letter with what went out because of it, giving it to a
+//! booking, answering it, putting it away.
+
+use matricle_core::EventId;
+use matricle_core::codes::Reference;
+use matricle_core::form::{Fault, Form};
+use matricle_core::letters::{Found, Place};
+use matricle_core::staff::{Right, require};
+use matricle_formats::incoming;
+use matricle_formats::mail::File;
+use matricle_store::letters::{self as stored, Letter, List, Out};
+use matricle_store::people::Staff;
+use matricle_store::{bookings, events};
+
+use super::{LARGEST, Taken, passing, reply_address, take_in};
+use crate::{Desk, DeskError};
+
+/// Most characters of an answer.
+const LONGEST_ANSWER: usize = 20_000;
+/// Most letters on a page.
+pub const ON_A_PAGE: u32 = 50;
+
+/// Letters of a list.
+#[derive(Debug, Clone)]
+pub struct Letters {
+    /// Those of the page.
+    pub letters: Vec<Letter>,
+    /// How many there are in all.
+    pub count: u32,
+    /// How many lie in the tray.
+    pub tray: u32,
+    /// The mailbox is read by itself.
+    pub is_read: bool,
+}
+
+/// Letters of a list, a page of them.
+///
+/// # Errors
+/// The role may not; the store fails.
+pub async fn list(desk: &Desk, staff: &Staff, of: List, page: u32) -> Result<Letters, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let is_read = desk.letterbox.is_there();
+    desk.store
+        .read(move |conn| {
+            Ok::<_, DeskError>(Letters {
+                letters: stored::list(conn, of, page.saturating_mul(ON_A_PAGE), ON_A_PAGE)?,
+                count: stored::count(conn, of)?,
+                tray: stored::count(conn, List::Tray)?,
+                is_read,
+            })
+        })
+        .await
+}
+
+/// A letter, whole.
+#[derive(Debug, Clone)]
+pub struct Whole {
+    /// The letter.
+    pub letter: Letter,
+    /// What it brings.
+    pub files: Vec<File>,
+    /// What went out because of it.
+    pub out: Vec<Out>,
+    /// The reply address that it is answered under, and whether somebody stands behind it.
+    pub under: (String, bool),
+    /// Others of the same booking or event, in their order.
+    pub beside: Vec<Letter>,
+}
+
+/// A letter, with what it brings and what went out because of it.
+///
+/// # Errors
+/// There is none; the role may not.
+pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let letter = stored::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
+            let raw = stored::raw(conn, id)?.unwrap_or_default();
+            let under = reply_address(conn, letter.place, &letter.to)?;
+            let beside = match letter.place {
+                Place::Booking(b) => stored::list(conn, List::Booking(b), 0, ON_A_PAGE)?,
+                Place::Event(e) => stored::list(conn, List::Event(e), 0, ON_A_PAGE)?,
+                Place::Person | Place::Tray => Vec::new(),
+            };
+            Ok(Whole {
+                files: incoming::read(&raw).map(|m| m.files).unwrap_or_default(),
+                out: stored::of_letter(conn, id)?,
+                under: (format!("{} <{}>", under.name, under.email), !under.behind.is_empty()),
+                beside,
+                letter,
+            })
+        })
+        .await
+}
+
+/// A letter word for word as it came, or one of its files by number.
+///
+/// # Errors
+/// There is none; the role may not.
+pub async fn file(
+    desk: &Desk,
+    staff: &Staff,
+    id: i64,
+    n: Option<usize>,
+) -> Result<File, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let raw = desk.store.read(move |conn| stored::raw(conn, id)).await?;
+    let raw = raw.ok_or(DeskError::NotFound)?;
+    match n {
+        None => Ok(File {
+            name: format!("letter-{id}.eml"),
+            media_type: "message/rfc822".into(),
+            bytes: raw,
+        }),
+        Some(n) => {
+            incoming::read(&raw).and_then(|m| m.files.into_iter().nth(n)).ok_or(DeskError::NotFound)
+        }
+    }
+}
+
+/// Letters of a booking, for its sheet.
+///
+/// # Errors
+/// The store fails; the role may not.
+pub async fn of_booking(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+) -> Result<(Vec<(Letter, Vec<Out>)>, Vec<stored::CalendarSaid>), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
+            let mut letters = Vec::new();
+            for letter in stored::list(conn, List::Booking(booking.id), 0, 200)? {
+                let out = stored::of_letter(conn, letter.id)?;
+                letters.push((letter, out));
+            }
+            Ok((letters, stored::calendar_said(conn, booking.id)?))
+        })
+        .await
+}
+
+/// Gives a letter to a booking by its reference, or to an event by its key; neither puts it back
+/// into the tray. Says what it was given to.
+///
+/// # Errors
+/// [`DeskError::Form`] for a booking that there is not; the role may not.
+pub async fn give(
+    desk: &Desk,
+    staff: &Staff,
+    id: i64,
+    mut form: Form,
+) -> Result<String, DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let written = form.get("booking").trim().to_owned();
+    let event = form.get("event").parse().ok().map(EventId);
+    desk.store
+        .write(move |tx| {
+            let letter = stored::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            let (place, to) = if written.is_empty() {
+                match event {
+                    Some(event) => {
+                        let event = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
+                        (Place::Event(event.id), event.title)
+                    }
+                    None => (Place::Tray, "the tray".to_owned()),
+                }
+            } else {
+                let found = match Reference::parse(&written) {
+                    Some(reference) => bookings::by_reference(tx, reference)?,
+                    None => None,
+                };
+                let Some(booking) = found else {
+                    form.fault("booking", Fault::Unknown);
+                    return Err(DeskError::Form(form.done().err().unwrap_or_default()));
+                };
+                let by = &turn.by;
+                let what = format!("was given a letter: {}", letter.subject);
+                bookings::happened(tx, booking.id, turn.now, by, &what)?;
+                (Place::Booking(booking.id), format!("booking {}", booking.reference))
+            };
+            let found = if place == Place::Tray { Found::Not } else { Found::ByHand };
+            stored::put(tx, id, (place, found))?;
+            Ok(to)
+        })
+        .await
+}
+
+/// Puts a letter away, or takes it out again.
+///
+/// # Errors
+/// There is none; the role may not.
+pub async fn put_away(desk: &Desk, staff: &Staff, id: i64, away: bool) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    desk.store
+        .write(move |tx| {
+            stored::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            Ok(stored::put_away(tx, id, away.then_some(turn.now))?)
+        })
+        .await
+}
+
+/// Answers a letter from the Office, under the reply address it was written to.
+///
+/// # Errors
+/// [`DeskError::Form`] for no words; a machine's letter is not answered; the role may not.
+pub async fn answer(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let words = form.text("answer", LONGEST_ANSWER);
+    if words.trim().is_empty() {
+        form.fault("answer", Fault::Missing);
+    }
+    form.done().map_err(DeskError::Form)?;
+    let who = staff.name.clone();
+    desk.store
+        .write(move |tx| {
+            let letter = stored::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
+            if !letter.kind.is_from_somebody() {
+                return Err(DeskError::NotFound);
+            }
+            passing::answer_from_office(tx, &letter, words.trim(), &who, &turn)?;
+            if let Place::Booking(booking) = letter.place {
+                let what = format!("answered a letter: {}", letter.subject);
+                bookings::happened(tx, booking, turn.now, &turn.by, &what)?;
+            }
+            Ok(())
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// What was dropped or pasted at the Office.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Dropped {
+    /// So many were new …
+    pub new: usize,
+    /// … and so many had been read before.
+    pub known: usize,
+    /// The last of the new ones.
+    pub last: Option<i64>,
+}
+
+/// Takes in mails that were dropped as files, or pasted as text.
+///
+/// # Errors
+/// [`DeskError::Form`] where nothing was given, or too much; the role may not.
+pub async fn drop_in(
+    desk: &Desk,
+    staff: &Staff,
+    mails: Vec<Vec<u8>>,
+) -> Result<Dropped, DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let mut form = Form::default();
+    let mails: Vec<Vec<u8>> =
+        mails.into_iter().filter(|m| !m.iter().all(u8::is_ascii_whitespace)).collect();
+    if mails.is_empty() {
+        form.fault("mail", Fault::Missing);
+    }
+    if mails.iter().any(|m| m.len() > LARGEST) {
+        form.fault("mail", Fault::TooLong(LARGEST));
+    }
+    form.done().map_err(DeskError::Form)?;
+    let mut dropped = Dropped::default();
+    for mail in mails {
+        match take_in(desk, mail).await? {
+            Taken::New(id) => {
+                dropped.new += 1;
+                dropped.last = Some(id);
+            }
+            Taken::Known => dropped.known += 1,
+        }
+    }
+    Ok(dropped)
+}

@@ -1,0 +1,360 @@
+//! Letters: what comes in by mail, whoever sends it and however often.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use ical::generator::Emitter;
+use ical::parser::Component;
+use ical::parser::ical::component::{IcalCalendar, IcalEvent};
+use ical::property::Property;
+use mail_parser::{MessageParser, MimeHeaders};
+use matricle_core::codes::Reference;
+use matricle_core::cue::Trigger;
+use matricle_core::form::Form;
+use matricle_core::letters::{Kind, MOST_AN_HOUR, Place};
+use matricle_core::occasion::Occasion;
+use matricle_desk::DeskError;
+use matricle_desk::letters::fetching::fetch;
+use matricle_desk::letters::{LARGEST, Taken, take_in, tray};
+use matricle_desk::messages::senders;
+use matricle_desk::outside::letterbox::Imap;
+use matricle_standins::letterbox::{PASSWORD, USER};
+use matricle_standins::mailbox::{Mailbox, Mood};
+use matricle_store::letters::{Letter, List};
+
+use crate::world::{BOOKER, World, form, world};
+
+const OPEN_DAY: &str = "apiary-open-day";
+const PRIVATE: &str = "Nia.Private@home.example";
+
+fn letter(from: &str, to: &str, more: &str, subject: &str, words: &str, n: usize) -> Vec<u8> {
+    format!(
+        "From: {from}\r\nTo: {to}\r\nSubject: {subject}\r\nMessage-ID: <m{n}@writer.example>\r\n\
+         Date: Wed, 25 Nov 2026 17:00:00 +0000\r\n{more}\r\n{words}\r\n"
+    )
+    .into_bytes()
+}
+
+impl World {
+    async fn house_address(&self) -> String {
+        self.desk.house().await.unwrap().email
+    }
+
+    /// All mails to an address, latest last: raw, and `Message-ID`.
+    fn to(&self, address: &str) -> Vec<(Vec<u8>, String)> {
+        let mut found = Vec::new();
+        for raw in self.mails.taken() {
+            let mail = MessageParser::default().parse(&raw).unwrap();
+            if mail.to().unwrap().first().unwrap().address() == Some(address) {
+                let id = mail.message_id().unwrap().to_owned();
+                found.push((raw.clone(), id));
+            }
+        }
+        found
+    }
+
+    async fn takes(&self, raw: Vec<u8>) -> Letter {
+        let Taken::New(id) = take_in(&self.desk, raw).await.unwrap() else { panic!("known") };
+        tray::one(&self.desk, &self.staff(0).await, id).await.unwrap().letter
+    }
+
+    /// Who stands behind the house's address.
+    async fn behind(&self, address: &str) {
+        let fields = form(&[("house_forwards_to", address)]);
+        senders::forward_house(&self.desk, &self.staff(0).await, fields).await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_it() {
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    w.behind(PRIVATE).await;
+    let reference = w.confirmed(OPEN_DAY).await;
+    w.due().await;
+    let (_, confirmation) = w.to(BOOKER).pop().unwrap();
+    let thread = format!("In-Reply-To: <{confirmation}>\r\n");
+    let words = "May I bring my dog?\r\n\r\nOn that day they wrote:\r\n> See you";
+    let asked = letter(&format!("Siân <{BOOKER}>"), &house, &thread, "Re: Your seats", words, 1);
+    let came = w.takes(asked.clone()).await;
+    assert_eq!((came.kind, came.reference), (Kind::Letter, Some(reference)));
+    // Carried here by another server, with other lines before it: the same letter.
+    let again =
+        [&b"Received: by other.example\r\nDelivered-To: x@y.example\r\n"[..], &asked].concat();
+    assert_eq!(take_in(&w.desk, again).await.unwrap(), Taken::Known);
+    w.due().await;
+
+    let (forwarded, id) = w.to(PRIVATE).pop().unwrap();
+    let text = String::from_utf8_lossy(&forwarded).into_owned();
+    assert!(text.contains("May I bring my dog?") && !text.contains(&format!("<{BOOKER}>")));
+    assert!(text.contains("Auto-Submitted: auto-generated"), "no machine answers it");
+
+    // Whoever stands behind it answers from their own program, which shows their address wherever
+    // it can, and so do the files they send along.
+    let upper = PRIVATE.to_uppercase();
+    let answer = format!(
+        "In-Reply-To: <{id}>\r\nReply-To: {PRIVATE}\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=q\r\n"
+    );
+    let body = format!(
+        "--q\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nOf course! Write to {upper} any time.\r\n\
+         On that day the house <{PRIVATE}> wrote:\r\n> May I bring my dog?\r\n\
+         --q\r\nContent-Type: text/calendar\r\n\r\nBEGIN:VCALENDAR\r\nORGANIZER:mailto:{PRIVATE}\r\nEND:VCALENDAR\r\n\
+         --q\r\nContent-Type: text/plain\r\nContent-Disposition: attachment; filename=me.txt\r\n\r\nI am {PRIVATE}\r\n\
+         --q\r\nContent-Type: image/png\r\nContent-Disposition: attachment; filename=dog.png\r\n\r\npicture\r\n--q--"
+    );
+    let from = format!("Nia <{PRIVATE}>");
+    let answered = w.takes(letter(&from, &house, &answer, "Re: Your seats", &body, 2)).await;
+    assert_eq!((answered.kind, answered.reference), (Kind::Answer, Some(reference)));
+    w.due().await;
+    let (back, _) = w.to(BOOKER).pop().unwrap();
+    let read = MessageParser::default().parse(&back).unwrap();
+    assert_eq!(read.from().unwrap().first().unwrap().address(), Some(house.as_str()));
+    assert_eq!(read.in_reply_to().as_text(), Some("m1@writer.example"));
+    assert!(
+        read.body_text(0).unwrap().starts_with(&format!("Of course! Write to {house} any time."))
+    );
+    let files: Vec<_> = read.attachments().filter_map(|a| a.attachment_name()).collect();
+    assert_eq!(files, ["dog.png"], "what would show it stays here");
+
+    // Their machine's answer goes no further, nor does somebody else's who has the thread.
+    let sent = w.mails.taken().len();
+    let away = format!("Auto-Submitted: auto-replied\r\nIn-Reply-To: <{id}>\r\n");
+    let machine = w.takes(letter(&from, &house, &away, "Away", "I am away", 3)).await;
+    assert_eq!(machine.kind, Kind::Automatic);
+    let thread = format!("In-Reply-To: <{id}>\r\n");
+    let other =
+        w.takes(letter("x@other.example", &house, &thread, "Re: Your seats", "Hm", 4)).await;
+    assert_eq!(other.kind, Kind::Answer);
+    assert!(other.note.contains("not passed on"));
+    w.due().await;
+    assert_eq!(w.mails.taken().len(), sent);
+
+    // From the Office, under the same address; never to a machine.
+    tray::answer(&w.desk, &ilse, came.id, form(&[("answer", "Dogs are welcome.")])).await.unwrap();
+    w.due().await;
+    let (back, _) = w.to(BOOKER).pop().unwrap();
+    assert!(String::from_utf8_lossy(&back).contains("Dogs are welcome."));
+    let refused = tray::answer(&w.desk, &ilse, machine.id, form(&[("answer", "Hello")])).await;
+    assert!(matches!(refused, Err(DeskError::NotFound)));
+    let empty = tray::answer(&w.desk, &ilse, came.id, form(&[("answer", "  ")])).await;
+    assert!(matches!(empty, Err(DeskError::Form(_))));
+
+    // In all that left the house the private address stands in one place: in the mails to it.
+    for raw in w.mails.taken() {
+        let mail = MessageParser::default().parse(&raw).unwrap();
+        let to_them = mail.to().unwrap().first().unwrap().address().unwrap() == PRIVATE;
+        let lower = String::from_utf8_lossy(&raw).to_lowercase();
+        assert_eq!(lower.contains(&PRIVATE.to_lowercase()), to_them, "{lower}");
+    }
+    let (letters, _) = tray::of_booking(&w.desk, &ilse, reference).await.unwrap();
+    let kinds: Vec<_> = letters.iter().map(|(l, out)| (l.kind, out.len())).collect();
+    let expected = [(Kind::Letter, 3), (Kind::Answer, 0), (Kind::Automatic, 0), (Kind::Answer, 0)];
+    assert_eq!(kinds, expected, "on the sheet, in order");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_loop_ends_by_itself_and_what_matches_nothing_lies_in_the_tray() {
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    w.behind(PRIVATE).await;
+    for n in 0..30 {
+        let raw = letter("loop@other.example", &house, "", "Hello", "I am no machine", n);
+        w.takes(raw).await;
+    }
+    w.due().await;
+    assert_eq!(w.to(PRIVATE).len(), MOST_AN_HOUR as usize);
+    // From the house itself: it is kept and goes no further.
+    w.takes(letter(&house, &house, "", "To myself", "words", 40)).await;
+    // No mail at all is kept too.
+    w.takes(b"no mail at all".to_vec()).await;
+    w.due().await;
+    assert_eq!(w.to(PRIVATE).len(), MOST_AN_HOUR as usize);
+    let found = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
+    assert_eq!((found.count, found.letters[0].kind), (32, Kind::Unreadable));
+
+    // Given to a booking by hand, taken back, put away, taken out again.
+    let reference = w.confirmed(OPEN_DAY).await;
+    let id = found.letters[2].id;
+    let give = |to: String| {
+        let (desk, ilse) = (w.desk.clone(), ilse.clone());
+        async move { tray::give(&desk, &ilse, id, form(&[("booking", &to)])).await }
+    };
+    assert!(matches!(give("BBBB-BBBB".into()).await, Err(DeskError::Form(_))));
+    assert!(give(reference.to_string()).await.is_ok());
+    let one = tray::one(&w.desk, &ilse, id).await.unwrap();
+    assert!(matches!(one.letter.place, Place::Booking(_)));
+    tray::give(&w.desk, &ilse, id, Form::default()).await.unwrap();
+    tray::put_away(&w.desk, &ilse, id, true).await.unwrap();
+    assert_eq!(tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap().count, 31);
+    tray::put_away(&w.desk, &ilse, id, false).await.unwrap();
+    assert_eq!(tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap().count, 32);
+    // Dropped files: an empty one is said, one that was read before is there once.
+    let nothing = tray::drop_in(&w.desk, &ilse, vec![b" \r\n".to_vec()]).await;
+    assert!(matches!(nothing, Err(DeskError::Form(_))));
+    let raw = letter("loop@other.example", &house, "", "Hello", "I am no machine", 7);
+    let dropped = tray::drop_in(&w.desk, &ilse, vec![raw]).await.unwrap();
+    assert_eq!((dropped.new, dropped.known), (0, 1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_did_not_arrive_marks_the_address_and_nobody_can_pretend_it() {
+    let w = world().await;
+    let house = w.house_address().await;
+    let reference = w.confirmed(OPEN_DAY).await;
+    w.due().await;
+    let (_, id) = w.to(BOOKER).pop().unwrap();
+    let report = |about: &str, whom: &str, action: &str, n| {
+        let more = "Return-Path: <>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; boundary=r\r\n";
+        let body = format!(
+            "--r\r\nContent-Type: text/plain\r\n\r\nSorry.\r\n--r\r\nContent-Type: message/delivery-status\r\n\r\n\
+             Reporting-MTA: dns; x\r\n\r\nFinal-Recipient: rfc822; {whom}\r\nAction: {action}\r\nStatus: 5.1.1\r\n\r\n\
+             --r\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{about}>\r\n\r\n--r--"
+        );
+        letter("mailer-daemon@relay.example", &house, more, "Undelivered", &body, n)
+    };
+    let refused = || async { w.sheet(reference).await.refused };
+    // Another's mail, another address, one that is only late.
+    w.takes(report("made.up@club.example", BOOKER, "failed", 1)).await;
+    w.takes(report(&id, "somebody@else.example", "failed", 2)).await;
+    w.takes(report(&id, BOOKER, "delayed", 3)).await;
+    assert_eq!(refused().await, None);
+    let bounce = w.takes(report(&id, BOOKER, "failed", 4)).await;
+    assert_eq!((bounce.kind, bounce.reference), (Kind::Bounce, Some(reference)));
+    assert!(refused().await.is_some());
+    let ilse = w.staff(0).await;
+    let today = matricle_desk::office::today(&w.desk, &ilse).await.unwrap();
+    assert!(today.unreachable.iter().any(|u| u.0 == reference.as_str()), "Today says so");
+}
+
+/// What a calendar sends back, made and read by a library that is not ours.
+fn replied(raw: &[u8], partstat: &str, house: &str, n: usize) -> Vec<u8> {
+    let mail = MessageParser::default().parse(raw).unwrap();
+    let part = mail
+        .parts
+        .iter()
+        .find(|p| p.content_type().is_some_and(|t| t.subtype() == Some("calendar")))
+        .unwrap();
+    let invited: IcalCalendar = ical::IcalParser::new(part.contents()).next().unwrap().unwrap();
+    let mut event = IcalEvent::new();
+    for property in &invited.events[0].properties {
+        match property.name.as_str() {
+            "UID" | "SEQUENCE" | "DTSTART" | "ORGANIZER" => {
+                event.add_property(property.clone());
+            }
+            "ATTENDEE" => {
+                let params = vec![("PARTSTAT".to_owned(), vec![partstat.to_owned()])];
+                event.add_property(Property { params: Some(params), ..property.clone() });
+            }
+            _ => {}
+        }
+    }
+    let own = |name: &str, value: &str| Property {
+        name: name.into(),
+        params: None,
+        value: Some(value.into()),
+    };
+    event.add_property(own("DTSTAMP", &format!("20261125T17{n:02}00Z")));
+    event.add_property(own("COMMENT", "The car\\, alas"));
+    let mut calendar = IcalCalendar::new();
+    calendar.add_property(own("VERSION", "2.0"));
+    calendar.add_property(own("PRODID", "-//test//EN"));
+    calendar.add_property(own("METHOD", "REPLY"));
+    calendar.events.push(event);
+    let more = "MIME-Version: 1.0\r\nContent-Type: text/calendar; method=REPLY; charset=utf-8\r\n";
+    letter(BOOKER, house, more, "Reply", &calendar.generate(), 100 + n)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    let reference = w.confirmed(OPEN_DAY).await;
+    w.due().await;
+    let (raw, _) = w.to(BOOKER).pop().unwrap();
+    let said = |reference: Reference| {
+        let (desk, ilse) = (w.desk.clone(), ilse.clone());
+        async move {
+            let (_, said) = tray::of_booking(&desk, &ilse, reference).await.unwrap();
+            said.first().map(|s| s.said.word())
+        }
+    };
+    let told = || async { w.about(Trigger::On(Occasion::NotComing)).await.len() };
+    assert_eq!(w.takes(replied(&raw, "ACCEPTED", &house, 1)).await.kind, Kind::Calendar);
+    assert_eq!((said(reference).await, told().await), (Some("accepted"), 0));
+    w.takes(replied(&raw, "DECLINED", &house, 3)).await;
+    let first = told().await;
+    assert_eq!(said(reference).await, Some("declined"));
+    assert!(first >= 1, "the booker is offered to cancel");
+    // One that was overtaken on its way says nothing any more.
+    w.takes(replied(&raw, "TENTATIVE", &house, 2)).await;
+    assert_eq!((said(reference).await, told().await), (Some("declined"), first));
+    // Nobody else's word, whatever they send.
+    let forged = String::from_utf8(replied(&raw, "ACCEPTED", &house, 9)).unwrap();
+    let forged = forged.replace(&format!("mailto:{BOOKER}"), "mailto:x@other.example");
+    w.takes(forged.into_bytes()).await;
+    assert_eq!(said(reference).await, Some("declined"));
+    assert_eq!(w.state(reference).await, matricle_core::booking::State::Confirmed);
+    w.due().await;
+    let (offer, _) = w.to(BOOKER).pop().unwrap();
+    let text = MessageParser::default().parse(&offer).unwrap().body_text(0).unwrap().into_owned();
+    assert!(text.contains("The car, alas") && text.contains("/booking/"), "{text}");
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_thousand_mails_are_read_once_each_whatever_the_line_does() {
+    let mut w = world().await;
+    let mailbox = Mailbox::new(None);
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("imap://{}", listener.local_addr().unwrap());
+    tokio::spawn(mailbox.clone().serve_imap(listener));
+    w.desk.letterbox = Arc::new(Imap::new(&url, (USER, PASSWORD), "INBOX", LARGEST).unwrap());
+    let many: usize = 10_000;
+    for n in 0..many {
+        // Every tenth lies there twice.
+        let raw = letter(
+            "x@other.example",
+            "office@ostrel.example",
+            "",
+            "Hello",
+            "words",
+            n - n % 10 / 9,
+        );
+        mailbox.deliver(raw);
+    }
+    let distinct = many - many / 10;
+    let (mut read, mut drops) = (0, 0);
+    for turn in 0.. {
+        // Now and then the line drops in the middle of it, or nobody answers.
+        let drop = turn % 17 == 3;
+        mailbox.behave(if drop { Mood::Drops } else { Mood::Well });
+        match fetch(&w.desk).await {
+            Ok((new, more)) => {
+                read += new;
+                if !more {
+                    break;
+                }
+            }
+            Err(_) => drops += 1,
+        }
+    }
+    assert!(drops > 5, "{drops}");
+    assert_eq!(read, distinct);
+    assert_eq!(fetch(&w.desk).await.unwrap(), (0, false), "nothing is read twice");
+    let ilse = w.staff(0).await;
+    assert_eq!(tray::list(&w.desk, &ilse, List::All, 0).await.unwrap().count as usize, distinct);
+    assert_eq!(mailbox.delivered().len(), many, "nothing is deleted there");
+    // One more, after it was read whole.
+    mailbox.deliver(letter(
+        "y@other.example",
+        "office@ostrel.example",
+        "",
+        "One more",
+        "words",
+        many,
+    ));
+    assert_eq!(fetch(&w.desk).await.unwrap(), (1, false));
+    mailbox.behave(Mood::Hangs);
+    let silent = tokio::time::timeout(Duration::from_millis(300), fetch(&w.desk)).await;
+    assert!(silent.is_err(), "a mailbox that hangs hangs alone");
+}

@@ -1,0 +1,461 @@
+//! Letters: mails that came in, what went out because of them, what calendars said.
+
+mod out;
+mod said;
+
+use std::io::{Read, Write};
+
+use flate2::Compression;
+use flate2::read::DeflateDecoder;
+use flate2::write::DeflateEncoder;
+use jiff::Timestamp;
+use matricle_core::codes::Reference;
+use matricle_core::letters::{Found, Kind, Place, Theirs};
+use matricle_core::{BookingId, EventId};
+use rusqlite::{Connection, OptionalExtension};
+
+use crate::convert::InOrder;
+use crate::{Doing, StoreError, Tx, at, us};
+
+pub use out::{NewOut, Out, add_out, due, of_letter, out_by_id, out_of_message, refused, sent};
+pub use said::{CalendarSaid, calendar_said, calendar_says};
+
+/// A letter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Letter {
+    /// Its key.
+    pub id: i64,
+    /// Its `Message-ID`.
+    pub message_id: String,
+    /// What it is.
+    pub kind: Kind,
+    /// When it was read.
+    pub at: Timestamp,
+    /// Who wrote it: name and address.
+    pub from: (String, String),
+    /// The reply address that it was written to.
+    pub to: String,
+    /// Its subject.
+    pub subject: String,
+    /// Its words.
+    pub words: String,
+    /// Why it is what it is.
+    pub note: String,
+    /// Where it belongs.
+    pub place: Place,
+    /// How it found its place.
+    pub found: Found,
+    /// When it was put away.
+    pub put_away: Option<Timestamp>,
+    /// The booking that it belongs to.
+    pub reference: Option<Reference>,
+    /// The title of the event that it belongs to, by itself or by its booking.
+    pub title: String,
+}
+
+const COLUMNS: &str = "l.id, l.message_id, l.kind, l.at, l.from_name, l.from_email, l.to_email, l.subject, l.words, \
+     l.note, l.booking_id, l.event_id, l.person IS NOT NULL, l.found, l.put_away_at, b.reference, \
+     coalesce(e.title, be.title, '')";
+const FROM: &str = "letters l LEFT JOIN bookings b ON b.id = l.booking_id \
+     LEFT JOIN dates d ON d.id = b.date_id LEFT JOIN events be ON be.id = d.event_id \
+     LEFT JOIN events e ON e.id = l.event_id";
+/// A letter that belongs to nothing that is known.
+const IN_TRAY: &str =
+    "l.booking_id IS NULL AND l.event_id IS NULL AND l.person IS NULL AND l.put_away_at IS NULL";
+
+fn letter(row: &rusqlite::Row<'_>) -> rusqlite::Result<Letter> {
+    let mut c = InOrder::from(row, 0);
+    Ok(Letter {
+        id: c.next()?,
+        message_id: c.next()?,
+        kind: c.word("letters.kind", Kind::from_word)?,
+        at: c.instant()?,
+        from: (c.next()?, c.next()?),
+        to: c.next()?,
+        subject: c.next()?,
+        words: c.next()?,
+        note: c.next()?,
+        place: match (c.next::<Option<i64>>()?, c.next::<Option<i64>>()?, c.next::<bool>()?) {
+            (Some(booking), _, _) => Place::Booking(BookingId(booking)),
+            (_, Some(event), _) => Place::Event(EventId(event)),
+            (_, _, true) => Place::Person,
+            _ => Place::Tray,
+        },
+        found: c.word("letters.found", Found::from_word)?,
+        put_away: c.instant_or()?,
+        reference: c.next::<Option<String>>()?.and_then(|r| Reference::parse(&r)),
+        title: c.next()?,
+    })
+}
+
+/// A letter to be kept.
+#[derive(Debug, Clone)]
+pub struct New<'a> {
+    /// The digest by which it is known again.
+    pub seen: &'a str,
+    /// Its `Message-ID`.
+    pub message_id: &'a str,
+    /// What it is.
+    pub kind: Kind,
+    /// When it says that it was written.
+    pub written_at: Option<Timestamp>,
+    /// Who wrote it: name and address.
+    pub from: (&'a str, &'a str),
+    /// The reply address that it was written to.
+    pub to: &'a str,
+    /// Its subject.
+    pub subject: &'a str,
+    /// Its words.
+    pub words: &'a str,
+    /// Why it is what it is.
+    pub note: &'a str,
+    /// Where it belongs, and how that was found.
+    pub place: (Place, Found),
+    /// Word for word as it came.
+    pub raw: &'a [u8],
+}
+
+/// Keeps a letter; its key.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError> {
+    let mut packer = DeflateEncoder::new(Vec::new(), Compression::default());
+    let packed = packer
+        .write_all(new.raw)
+        .and_then(|()| packer.finish())
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .doing("packing a letter")?;
+    let (booking, event, person) = columns(new.place.0, new.from.1);
+    tx.prepare_cached(
+        "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
+            words, note, booking_id, event_id, person, found, raw)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)",
+    )
+    .and_then(|mut q| {
+        q.insert(rusqlite::params![
+            new.seen,
+            new.message_id,
+            new.kind.word(),
+            us(now),
+            new.written_at.map(us),
+            new.from.0,
+            new.from.1,
+            new.to,
+            new.subject,
+            new.words,
+            new.note,
+            booking,
+            event,
+            person,
+            new.place.1.word(),
+            packed
+        ])
+    })
+    .doing("keeping a letter")
+}
+
+/// What stands in the columns for a place.
+fn columns(place: Place, from: &str) -> (Option<i64>, Option<i64>, Option<&str>) {
+    match place {
+        Place::Booking(booking) => (Some(booking.0), None, None),
+        Place::Event(event) => (None, Some(event.0), None),
+        Place::Person => (None, None, Some(from)),
+        Place::Tray => (None, None, None),
+    }
+}
+
+/// Whether a letter was read before, by its digest.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn known(conn: &Connection, seen: &str) -> Result<bool, StoreError> {
+    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM letters WHERE seen = ?1)")
+        .and_then(|mut q| q.query_row([seen], |row| row.get(0)))
+        .doing("looking a letter up")
+}
+
+/// A letter.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Letter>, StoreError> {
+    conn.prepare_cached(&format!("SELECT {COLUMNS} FROM {FROM} WHERE l.id = ?1"))
+        .and_then(|mut q| q.query_row([id], letter).optional())
+        .doing("reading a letter")
+}
+
+/// A letter word for word as it came.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn raw(conn: &Connection, id: i64) -> Result<Option<Vec<u8>>, StoreError> {
+    let packed: Option<Vec<u8>> = conn
+        .prepare_cached("SELECT raw FROM letters WHERE id = ?1")
+        .and_then(|mut q| q.query_row([id], |row| row.get(0)).optional())
+        .doing("reading a letter")?;
+    let Some(packed) = packed else { return Ok(None) };
+    let mut raw = Vec::new();
+    DeflateDecoder::new(&packed[..])
+        .read_to_end(&mut raw)
+        .map_err(|e| {
+            rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Blob, e.into())
+        })
+        .doing("unpacking a letter")?;
+    Ok(Some(raw))
+}
+
+/// Which letters are listed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum List {
+    /// Those that belong to nothing that is known.
+    Tray,
+    /// All that were not put away.
+    All,
+    /// Those that were put away.
+    PutAway,
+    /// Of a booking, oldest first.
+    Booking(BookingId),
+    /// Of an event, by itself.
+    Event(EventId),
+}
+
+impl List {
+    fn condition(self) -> (String, i64) {
+        match self {
+            Self::Tray => (IN_TRAY.to_owned(), 0),
+            Self::All => ("l.put_away_at IS NULL".into(), 0),
+            Self::PutAway => ("l.put_away_at IS NOT NULL".into(), 0),
+            Self::Booking(id) => ("l.booking_id = ?1".into(), id.0),
+            Self::Event(id) => ("l.event_id = ?1".into(), id.0),
+        }
+    }
+}
+
+/// Letters, the latest first but for those of a booking; from the one numbered `skip` on, so
+/// many at most.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn list(
+    conn: &Connection,
+    list: List,
+    skip: u32,
+    most: u32,
+) -> Result<Vec<Letter>, StoreError> {
+    let (condition, of) = list.condition();
+    let order = if matches!(list, List::Booking(_)) { "ASC" } else { "DESC" };
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM {FROM} WHERE {condition} AND ?1 = ?1
+         ORDER BY l.at {order}, l.id {order} LIMIT ?2 OFFSET ?3"
+    ))
+    .and_then(|mut q| q.query_map((of, most, skip), letter)?.collect())
+    .doing("listing letters")
+}
+
+/// How many letters there are in a list.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count(conn: &Connection, list: List) -> Result<u32, StoreError> {
+    let (condition, of) = list.condition();
+    conn.prepare_cached(&format!("SELECT count(*) FROM letters l WHERE {condition} AND ?1 = ?1"))
+        .and_then(|mut q| q.query_row([of], |row| row.get(0)))
+        .doing("counting letters")
+}
+
+/// Gives a letter to a booking or an event, or takes it back into the tray.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found)) -> Result<(), StoreError> {
+    let (booking, event, _) = columns(place.0, "");
+    tx.prepare_cached(
+        "UPDATE letters SET booking_id = ?2, event_id = ?3, person = NULL, found = ?4, put_away_at = NULL
+         WHERE id = ?1",
+    )
+    .and_then(|mut q| q.execute((id, booking, event, place.1.word())))
+    .map(drop)
+    .doing("giving a letter its place")
+}
+
+/// Puts a letter away, or takes it out again.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn put_away(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
+    tx.prepare_cached("UPDATE letters SET put_away_at = ?2 WHERE id = ?1")
+        .and_then(|mut q| q.execute((id, at.map(us))))
+        .map(drop)
+        .doing("putting a letter away")
+}
+
+/// Where the message or the letter belongs that a letter answers, by its `Message-ID`.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_thread(conn: &Connection, message_id: &str) -> Result<Option<Place>, StoreError> {
+    let place = |row: &rusqlite::Row<'_>| {
+        let (booking, event): (Option<i64>, Option<i64>) = (row.get(0)?, row.get(1)?);
+        Ok(booking
+            .map(|b| Place::Booking(BookingId(b)))
+            .or(event.map(|e| Place::Event(EventId(e)))))
+    };
+    conn.prepare_cached(
+        "SELECT booking_id, event_id FROM outbox WHERE message_id = ?1
+         UNION ALL SELECT booking_id, event_id FROM letters WHERE message_id = ?1 AND message_id <> ''
+         UNION ALL SELECT l.booking_id, l.event_id FROM letters_out o JOIN letters l ON l.id = o.letter_id
+            WHERE o.message_id = ?1
+         LIMIT 1",
+    )
+    .and_then(|mut q| q.query_row([message_id], place).optional())
+    .map(Option::flatten)
+    .doing("looking up what a letter answers")
+}
+
+/// The bookings of an address that stand, as booker or with a ticket that was passed to it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn bookings_of(conn: &Connection, email: &str) -> Result<Vec<Theirs>, StoreError> {
+    conn.prepare_cached(
+        "SELECT b.id, max(d.ends_at) FROM bookings b
+            JOIN attendees a ON a.booking_id = b.id AND a.cancelled_at IS NULL
+            JOIN dates d ON d.id = a.date_id
+         WHERE b.state IN ('held', 'requested', 'awaiting payment', 'confirmed') AND b.test = 0
+            AND b.id IN (SELECT id FROM bookings WHERE email = ?1 COLLATE NOCASE AND email <> ''
+                UNION SELECT booking_id FROM attendees WHERE email = ?1 COLLATE NOCASE AND email <> '')
+         GROUP BY b.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([email], |row| {
+            Ok(Theirs { booking: BookingId(row.get(0)?), ends_at: at(row.get(1)?) })
+        })?
+        .collect()
+    })
+    .doing("looking up whose a letter is")
+}
+
+/// The events in the Programme whose reply address this is.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn events_of(conn: &Connection, address: &str) -> Result<Vec<EventId>, StoreError> {
+    conn.prepare_cached(
+        "SELECT e.id FROM events e JOIN senders s ON s.id = e.sender_id
+            WHERE s.email = ?1 COLLATE NOCASE AND s.retired_at IS NULL AND e.state = 'published'
+         UNION SELECT e.id FROM events e JOIN event_tags t ON t.event_id = e.id
+                JOIN senders s ON s.tag_id = t.tag_id
+            WHERE s.email = ?1 COLLATE NOCASE AND s.retired_at IS NULL AND e.state = 'published'
+                AND e.sender_id IS NULL
+         LIMIT 3",
+    )
+    .and_then(|mut q| q.query_map([address], |row| row.get(0).map(EventId))?.collect())
+    .doing("looking up whose reply address that is")
+}
+
+/// Whether an address is known: somebody of the house, a member, a booker, somebody who waits,
+/// or who was written to.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn is_known(conn: &Connection, email: &str) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 COLLATE NOCASE)
+            OR EXISTS (SELECT 1 FROM bookings WHERE email = ?1 COLLATE NOCASE AND state <> 'lapsed')
+            OR EXISTS (SELECT 1 FROM waiting WHERE email = ?1 COLLATE NOCASE)
+            OR EXISTS (SELECT 1 FROM outbox WHERE address = ?1 COLLATE NOCASE AND state = 'sent')",
+    )
+    .and_then(|mut q| q.query_row([email], |row| row.get(0)))
+    .doing("looking up whose a letter is")
+}
+
+/// How many letters of an address were read since.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn count_from(conn: &Connection, email: &str, since: Timestamp) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM letters WHERE from_email = ?1 AND at > ?2")
+        .and_then(|mut q| q.query_row((email, us(since)), |row| row.get(0)))
+        .doing("counting letters")
+}
+
+/// A message that went, by its `Message-ID`: to whom, and about which booking.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn message_sent(
+    conn: &Connection,
+    message_id: &str,
+) -> Result<Option<(String, Option<BookingId>, Option<EventId>)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT address, booking_id, event_id FROM outbox WHERE message_id = ?1 AND state = 'sent'
+         UNION ALL SELECT o.to_email, l.booking_id, l.event_id
+            FROM letters_out o JOIN letters l ON l.id = o.letter_id
+            WHERE o.message_id = ?1 AND o.sent_at IS NOT NULL",
+    )
+    .and_then(|mut q| {
+        q.query_row([message_id], |row| {
+            Ok((
+                row.get(0)?,
+                row.get::<_, Option<i64>>(1)?.map(BookingId),
+                row.get::<_, Option<i64>>(2)?.map(EventId),
+            ))
+        })
+        .optional()
+    })
+    .doing("looking up what did not arrive")
+}
+
+/// A booking that stands and is still to come, whose address refused mail for good: its
+/// reference, its booker, what was said. The soonest first, so many at most.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn unreachable(
+    conn: &Connection,
+    now: Timestamp,
+    most: u32,
+) -> Result<Vec<(String, String, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT b.reference, b.name, a.email || ': ' || a.refusal FROM addresses a
+            JOIN bookings b ON b.email = a.email COLLATE NOCASE
+            JOIN dates d ON d.id = b.date_id
+         WHERE a.refused_at IS NOT NULL AND d.ends_at > ?1 AND b.test = 0
+            AND b.state IN ('requested', 'awaiting payment', 'confirmed')
+         ORDER BY d.starts_at, b.id LIMIT ?2",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(now), most), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
+    })
+    .doing("looking for whom no mail reaches")
+}
+
+/// How far a mailbox was read: its validity and the last identifier.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn read_to(conn: &Connection, name: &str) -> Result<Option<(u32, u32)>, StoreError> {
+    conn.prepare_cached("SELECT validity, uid FROM letterbox WHERE name = ?1")
+        .and_then(|mut q| q.query_row([name], |row| Ok((row.get(0)?, row.get(1)?))).optional())
+        .doing("reading how far the mailbox was read")
+}
+
+/// Writes down how far a mailbox was read.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_read_to(
+    tx: &Tx<'_>,
+    name: &str,
+    (validity, uid): (u32, u32),
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO letterbox (name, validity, uid, read_at) VALUES (?1, ?2, ?3, ?4)
+         ON CONFLICT (name) DO UPDATE SET validity = ?2, uid = ?3, read_at = ?4",
+    )
+    .and_then(|mut q| q.execute((name, validity, uid, us(now))))
+    .map(drop)
+    .doing("writing how far the mailbox was read")
+}

@@ -1,0 +1,401 @@
+//! Letters: the tray, all that came in, one of them, what is dropped or pasted.
+
+use askama::Template;
+use axum::extract::{Multipart, Path, Query};
+use axum::http::header;
+use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::EventId;
+use matricle_core::letters::{Kind, Place, own_words};
+use matricle_core::staff::Right;
+use matricle_desk::letters::tray::{self, ON_A_PAGE, Whole};
+use matricle_formats::words;
+use matricle_store::letters::{Letter, List, Out};
+use serde::Deserialize;
+
+use crate::asking::{Mails, Posted};
+use crate::error::WebError;
+use crate::news::Undo;
+use crate::office::Clerk;
+use crate::office::tab::answer;
+use crate::page::Frame;
+use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::pager::Pager;
+
+const HERE: &str = "/office/messages/letters";
+
+/// A letter in a list.
+pub(crate) struct Row {
+    pub(crate) href: String,
+    pub(crate) who: String,
+    pub(crate) subject: String,
+    /// The first words that are new in it.
+    pub(crate) words: String,
+    pub(crate) kind: &'static str,
+    pub(crate) class: &'static str,
+    pub(crate) about: String,
+    pub(crate) when: String,
+}
+
+/// The colour and shape of a kind.
+pub(crate) const fn class(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Letter => "held",
+        Kind::Answer => "conf",
+        Kind::Bounce | Kind::Unreadable => "over failed",
+        Kind::Automatic | Kind::Calendar => "over",
+    }
+}
+
+/// A name, or the address where there is none.
+pub(crate) fn who((name, address): &(String, String)) -> String {
+    match (name.as_str(), address.as_str()) {
+        ("", "") => "nobody that can be read".into(),
+        ("", address) => address.into(),
+        (name, _) => name.into(),
+    }
+}
+
+/// Some words of a text, on one line.
+pub(crate) fn some(text: &str, most: usize) -> String {
+    let line = matricle_core::text::line(&text.replace('\n', " "));
+    if line.chars().count() <= most {
+        return line;
+    }
+    let cut: String = line.chars().take(most).collect();
+    format!("{}…", cut.trim_end())
+}
+
+fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
+    let about = match (&letter.reference, letter.title.as_str()) {
+        (Some(reference), title) => format!("{title}, booking {reference}"),
+        (None, "") if letter.place == Place::Person => "somebody who is known".into(),
+        (None, title) => title.to_owned(),
+    };
+    Row {
+        href: format!("{HERE}/{}", letter.id),
+        who: who(&letter.from),
+        subject: if letter.subject.is_empty() {
+            "no subject".into()
+        } else {
+            letter.subject.clone()
+        },
+        words: match letter.kind {
+            Kind::Letter | Kind::Answer => some(own_words(&letter.words), 160),
+            _ => letter.note.clone(),
+        },
+        kind: letter.kind.word(),
+        class: class(letter.kind),
+        about,
+        when: words::moment(letter.at, zone, at.app.desk.clock.now()),
+    }
+}
+
+/// What the address says.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Asked {
+    #[serde(default)]
+    list: String,
+    #[serde(default)]
+    event: Option<i64>,
+    #[serde(default)]
+    page: usize,
+}
+
+#[derive(Template)]
+#[template(path = "messages/letters.html")]
+struct Page {
+    f: Frame,
+    tab: &'static str,
+    list: String,
+    tray: u32,
+    count: u32,
+    rows: Vec<Row>,
+    pager: Pager,
+    is_read: bool,
+    may: bool,
+    d: Fields,
+}
+
+async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError> {
+    let of = match (asked.event, asked.list.as_str()) {
+        (Some(event), _) => List::Event(EventId(event)),
+        (None, "all") => List::All,
+        (None, "away") => List::PutAway,
+        (None, _) => List::Tray,
+    };
+    let house = at.app.desk.house().await?;
+    let n = u32::try_from(asked.page).unwrap_or(0);
+    let found = tray::list(&at.app.desk, &at.staff, of, n).await?;
+    let wrong = d.count();
+    let here = match asked.event {
+        Some(event) => format!("{HERE}?event={event}&"),
+        None => format!("{HERE}?list={}&", crate::address::encode(&asked.list)),
+    };
+    answer(
+        wrong,
+        &Page {
+            f: at.frame("Letters", &house.name).in_room("messages"),
+            tab: "letters",
+            list: if asked.event.is_some() { "event".into() } else { asked.list },
+            tray: found.tray,
+            count: found.count,
+            rows: found.letters.iter().map(|l| row(at, l, &house.zone)).collect(),
+            pager: Pager::of(found.count as usize, asked.page, ON_A_PAGE as usize, &here),
+            is_read: found.is_read,
+            may: at.staff.role.may(Right::ChangeBookings),
+            d,
+        },
+    )
+}
+
+/// `GET /office/messages/letters`.
+pub(crate) async fn list(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
+    page(&at, asked, Fields::default()).await
+}
+
+/// `POST /office/messages/letters`: mails that were dropped as files, or pasted.
+pub(crate) async fn drop_in(at: Clerk, parts: Multipart) -> Result<Response, WebError> {
+    let mails = Mails::read(&at.app, &at.visitor, parts).await?;
+    match tray::drop_in(&at.app.desk, &at.staff, mails.0).await {
+        Ok(dropped) => {
+            let letters = words::count(u32::try_from(dropped.new).unwrap_or(u32::MAX), "letters");
+            let said = match (dropped.new, dropped.known) {
+                (0, _) => "It was read before; nothing is there twice.".to_owned(),
+                (_, 0) => format!("Read: {letters}."),
+                (_, known) => format!("Read: {letters}; {known} had been read before."),
+            };
+            let to = match (dropped.new, dropped.last) {
+                (1, Some(id)) => format!("{HERE}/{id}"),
+                _ => format!("{HERE}?list=all"),
+            };
+            Ok(at.done(&to, said))
+        }
+        Err(error) => {
+            let mut d = Fields::default();
+            d.mark(&wrong(error)?);
+            page(&at, Asked::default(), d).await
+        }
+    }
+}
+
+/// What went out because of a letter.
+pub(crate) struct OutRow {
+    pub(crate) to: String,
+    pub(crate) forward: bool,
+    pub(crate) who: String,
+    pub(crate) words: String,
+    pub(crate) when: String,
+    pub(crate) state: &'static str,
+    pub(crate) class: &'static str,
+    pub(crate) refused: String,
+    pub(crate) without: String,
+}
+
+pub(crate) fn out_row(out: &Out, moment: &impl Fn(jiff::Timestamp) -> String) -> OutRow {
+    let (state, class) = match (&out.refused, out.sent_at) {
+        (Some(_), _) => ("failed", "over failed"),
+        (None, Some(_)) => ("sent", "conf"),
+        (None, None) => ("planned", "held"),
+    };
+    OutRow {
+        to: out.to.1.clone(),
+        forward: out.forward,
+        who: out.who.clone(),
+        words: out.words.clone(),
+        when: moment(out.sent_at.unwrap_or(out.made_at)),
+        state,
+        class,
+        refused: out.refused.clone().unwrap_or_default(),
+        without: out.without.clone(),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "messages/letter.html")]
+struct One {
+    f: Frame,
+    tab: &'static str,
+    id: i64,
+    row: Row,
+    email: String,
+    to: String,
+    own: String,
+    /// All of its words, where that is more.
+    whole: String,
+    note: String,
+    found: &'static str,
+    booking: String,
+    event: Option<i64>,
+    away: bool,
+    files: Vec<(usize, String, String)>,
+    out: Vec<OutRow>,
+    under: String,
+    behind: bool,
+    beside: Vec<Row>,
+    may: bool,
+    may_answer: bool,
+    d: Fields,
+}
+
+async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> {
+    let house = at.app.desk.house().await?;
+    let Whole { letter, files, out, under, beside } =
+        tray::one(&at.app.desk, &at.staff, id).await?;
+    let now = at.app.desk.clock.now();
+    let moment = |at| words::moment(at, &house.zone, now);
+    let own = own_words(&letter.words).to_owned();
+    let wrong = d.count();
+    let may = at.staff.role.may(Right::ChangeBookings);
+    answer(
+        wrong,
+        &One {
+            f: at.frame("Letter", &house.name).in_room("messages"),
+            tab: "letters",
+            id,
+            row: row(at, &letter, &house.zone),
+            email: letter.from.1.clone(),
+            to: letter.to.clone(),
+            whole: if own.len() < letter.words.trim().len() {
+                letter.words.clone()
+            } else {
+                String::new()
+            },
+            own,
+            note: letter.note.clone(),
+            found: letter.found.says(),
+            booking: letter.reference.map_or_else(String::new, |r| r.as_str().to_owned()),
+            event: match letter.place {
+                Place::Event(event) => Some(event.0),
+                _ => None,
+            },
+            away: letter.put_away.is_some(),
+            files: files
+                .iter()
+                .enumerate()
+                .map(|(n, f)| {
+                    let name =
+                        if f.name.is_empty() { f.media_type.clone() } else { f.name.clone() };
+                    (n, name, format!("{} kB", f.bytes.len().div_ceil(1024)))
+                })
+                .collect(),
+            out: out.iter().map(|o| out_row(o, &moment)).collect(),
+            under: under.0,
+            behind: under.1,
+            beside: beside.iter().filter(|l| l.id != id).map(|l| row(at, l, &house.zone)).collect(),
+            may_answer: may && letter.kind.is_from_somebody() && !letter.from.1.is_empty(),
+            may,
+            d,
+        },
+    )
+}
+
+/// `GET /office/messages/letters/{id}`.
+pub(crate) async fn one(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    one_page(&at, id, Fields::default()).await
+}
+
+/// `POST /office/messages/letters/{id}`: give it to a booking, answer it, put it away.
+pub(crate) async fn act(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let (desk, staff, there) = (&at.app.desk, &at.staff, format!("{HERE}/{id}"));
+    let done = match posted.get("act") {
+        "away" => {
+            tray::put_away(desk, staff, id, true).await?;
+            let undo = Undo::new(there, &[("act", "back")]);
+            return Ok(at.done_but(HERE, "The letter is put away.", undo));
+        }
+        "back" => {
+            tray::put_away(desk, staff, id, false).await?;
+            return Ok(at.done(&there, "The letter is back."));
+        }
+        "tray" => {
+            tray::give(desk, staff, id, matricle_core::form::Form::default()).await?;
+            return Ok(at.done(&there, "The letter lies in the tray again."));
+        }
+        "give" => match tray::give(desk, staff, id, form(&posted)).await {
+            Ok(to) => {
+                let undo = Undo::new(there.clone(), &[("act", "tray")]);
+                return Ok(at.done_but(&there, format!("The letter belongs to {to} now."), undo));
+            }
+            Err(error) => Err(error),
+        },
+        "answer" => {
+            if !at.app.guards.is_first(&there, &posted) {
+                return Ok(Redirect::to(&there).into_response());
+            }
+            let answered = tray::answer(desk, staff, id, form(&posted)).await;
+            if answered.is_err() {
+                at.app.guards.not_done(&there, &posted);
+            }
+            answered.map(|()| "The answer is on its way.")
+        }
+        _ => return Err(WebError::Desk(matricle_desk::DeskError::NotFound)),
+    };
+    match done {
+        Ok(said) => Ok(at.done(&there, said)),
+        Err(error) => one_page(&at, id, Fields::again(&posted, error)?).await,
+    }
+}
+
+/// A file that came from outside: it is kept, never shown, whatever it says that it is.
+fn kept(file: matricle_formats::mail::File) -> Response {
+    let name = if file.name.is_empty() { "file".into() } else { file.name };
+    let heads = [
+        (header::CONTENT_TYPE, "application/octet-stream".to_owned()),
+        (
+            header::CONTENT_DISPOSITION,
+            format!("attachment; filename*=UTF-8''{}", crate::address::encode(&name)),
+        ),
+        (header::CACHE_CONTROL, "private, no-store".to_owned()),
+    ];
+    (heads, file.bytes).into_response()
+}
+
+/// `GET /office/messages/letters/{id}/raw`: word for word as it came.
+pub(crate) async fn raw(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    Ok(kept(tray::file(&at.app.desk, &at.staff, id, None).await?))
+}
+
+/// `GET /office/messages/letters/{id}/files/{n}`.
+pub(crate) async fn file(
+    at: Clerk,
+    Path((id, n)): Path<(i64, usize)>,
+) -> Result<Response, WebError> {
+    Ok(kept(tray::file(&at.app.desk, &at.staff, id, Some(n)).await?))
+}
+
+/// Letters of a booking, and what calendars said of it, for its sheet.
+pub(crate) struct OfBooking {
+    pub(crate) letters: Vec<(Row, Vec<OutRow>)>,
+    pub(crate) said: Vec<(Option<usize>, String)>,
+}
+
+pub(crate) async fn of_booking(
+    at: &Clerk,
+    reference: matricle_core::codes::Reference,
+) -> Result<OfBooking, WebError> {
+    let house = at.app.desk.house().await?;
+    let now = at.app.desk.clock.now();
+    let moment = |at| words::moment(at, &house.zone, now);
+    let (letters, said) = tray::of_booking(&at.app.desk, &at.staff, reference).await?;
+    Ok(OfBooking {
+        letters: letters
+            .iter()
+            .map(|(l, out)| {
+                let out = out.iter().map(|o| out_row(o, &moment)).collect();
+                (Row { words: some(own_words(&l.words), 400), ..row(at, l, &house.zone) }, out)
+            })
+            .collect(),
+        said: said
+            .iter()
+            .map(|s| {
+                let word =
+                    if s.word.is_empty() { String::new() } else { format!(": “{}”", s.word) };
+                (s.person, format!("calendar: {}, {}{word}", s.said.word(), moment(s.at)))
+            })
+            .collect(),
+    })
+}
