@@ -2,6 +2,7 @@
 //! laid around *now* so that there is always a door open today.
 
 mod large;
+mod letters;
 mod messages;
 mod money;
 mod season;
@@ -66,6 +67,7 @@ pub async fn seed(desk: &Desk) -> Result<bool, DeskError> {
     desk.store.write(move |tx| outbox::went(tx, now)).await?;
     submissions::add(desk).await?;
     messages::add(desk).await?;
+    letters::add(desk).await?;
     Ok(true)
 }
 

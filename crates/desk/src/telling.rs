@@ -392,8 +392,7 @@ fn others_of<'a>(
 /// A part of a `Message-ID` that nobody guesses: by it a letter finds what it answers, and a mail
 /// server says what did not arrive.
 pub(crate) fn unguessed() -> String {
-    let random = uuid::Uuid::now_v7().simple().to_string();
-    random.get(16..).unwrap_or(&random).to_owned()
+    crate::random_bytes::<8>().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// A reader, as part of a `Message-ID` (RFC 5322 §3.6.4).

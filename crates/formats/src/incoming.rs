@@ -130,7 +130,7 @@ fn to(mail: &Message<'_>) -> Vec<String> {
         .flat_map(|list| list.iter().filter_map(|a| a.address()).map(text::line))
         .collect();
     for name in ["Delivered-To", "X-Original-To", "Envelope-To"] {
-        found.extend(mail.header_raw(name).map(|v| id(v)));
+        found.extend(mail.header_raw(name).map(id));
     }
     found.retain(|a| is_address(a));
     found.dedup();

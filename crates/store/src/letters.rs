@@ -11,6 +11,7 @@ use flate2::write::DeflateEncoder;
 use jiff::Timestamp;
 use matricle_core::codes::Reference;
 use matricle_core::letters::{Found, Kind, Place, Theirs};
+use matricle_core::who::mailbox;
 use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 
@@ -111,8 +112,21 @@ pub struct New<'a> {
     pub note: &'a str,
     /// Where it belongs, and how that was found.
     pub place: (Place, Found),
-    /// Word for word as it came.
-    pub raw: &'a [u8],
+    /// Word for word as it came, packed.
+    pub packed: &'a [u8],
+}
+
+/// A mail packed, as it is kept: away from the writing thread.
+///
+/// # Errors
+/// The packer refuses.
+pub fn packed(raw: &[u8]) -> Result<Vec<u8>, StoreError> {
+    let mut packer = DeflateEncoder::new(Vec::new(), Compression::fast());
+    packer
+        .write_all(raw)
+        .and_then(|()| packer.finish())
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .doing("packing a letter")
 }
 
 /// Keeps a letter; its key.
@@ -120,12 +134,6 @@ pub struct New<'a> {
 /// # Errors
 /// SQLite refuses.
 pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError> {
-    let mut packer = DeflateEncoder::new(Vec::new(), Compression::default());
-    let packed = packer
-        .write_all(new.raw)
-        .and_then(|()| packer.finish())
-        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
-        .doing("packing a letter")?;
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
         "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
@@ -149,10 +157,19 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
             event,
             person,
             new.place.1.word(),
-            packed
+            new.packed
         ])
     })
     .doing("keeping a letter")
+}
+
+/// The place that two columns name: a booking, or an event.
+fn place(booking: Option<i64>, event: Option<i64>) -> Place {
+    match (booking, event) {
+        (Some(booking), _) => Place::Booking(BookingId(booking)),
+        (None, Some(event)) => Place::Event(EventId(event)),
+        (None, None) => Place::Tray,
+    }
 }
 
 /// What stands in the columns for a place.
@@ -295,12 +312,6 @@ pub fn put_away(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), Store
 /// # Errors
 /// SQLite refuses.
 pub fn of_thread(conn: &Connection, message_id: &str) -> Result<Option<Place>, StoreError> {
-    let place = |row: &rusqlite::Row<'_>| {
-        let (booking, event): (Option<i64>, Option<i64>) = (row.get(0)?, row.get(1)?);
-        Ok(booking
-            .map(|b| Place::Booking(BookingId(b)))
-            .or(event.map(|e| Place::Event(EventId(e)))))
-    };
     conn.prepare_cached(
         "SELECT booking_id, event_id FROM outbox WHERE message_id = ?1
          UNION ALL SELECT booking_id, event_id FROM letters WHERE message_id = ?1 AND message_id <> ''
@@ -308,8 +319,10 @@ pub fn of_thread(conn: &Connection, message_id: &str) -> Result<Option<Place>, S
             WHERE o.message_id = ?1
          LIMIT 1",
     )
-    .and_then(|mut q| q.query_row([message_id], place).optional())
-    .map(Option::flatten)
+    .and_then(|mut q| {
+        q.query_row([message_id], |row| Ok(place(row.get(0)?, row.get(1)?))).optional()
+    })
+    .map(|found| found.filter(|place| *place != Place::Tray))
     .doing("looking up what a letter answers")
 }
 
@@ -323,12 +336,12 @@ pub fn bookings_of(conn: &Connection, email: &str) -> Result<Vec<Theirs>, StoreE
             JOIN attendees a ON a.booking_id = b.id AND a.cancelled_at IS NULL
             JOIN dates d ON d.id = a.date_id
          WHERE b.state IN ('held', 'requested', 'awaiting payment', 'confirmed') AND b.test = 0
-            AND b.id IN (SELECT id FROM bookings WHERE email = ?1 COLLATE NOCASE AND email <> ''
+            AND b.id IN (SELECT id FROM bookings WHERE mailbox = ?2 AND mailbox <> ''
                 UNION SELECT booking_id FROM attendees WHERE email = ?1 COLLATE NOCASE AND email <> '')
          GROUP BY b.id",
     )
     .and_then(|mut q| {
-        q.query_map([email], |row| {
+        q.query_map((email, mailbox(email)), |row| {
             Ok(Theirs { booking: BookingId(row.get(0)?), ends_at: at(row.get(1)?) })
         })?
         .collect()
@@ -355,39 +368,46 @@ pub fn events_of(conn: &Connection, address: &str) -> Result<Vec<EventId>, Store
 }
 
 /// Whether an address is known: somebody of the house, a member, a booker, somebody who waits,
-/// or who was written to.
+/// or who replied to an invitation.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn is_known(conn: &Connection, email: &str) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 COLLATE NOCASE)
-            OR EXISTS (SELECT 1 FROM bookings WHERE email = ?1 COLLATE NOCASE AND state <> 'lapsed')
+            OR EXISTS (SELECT 1 FROM bookings WHERE mailbox = ?2 AND mailbox <> '' AND state <> 'lapsed')
             OR EXISTS (SELECT 1 FROM waiting WHERE email = ?1 COLLATE NOCASE)
-            OR EXISTS (SELECT 1 FROM outbox WHERE address = ?1 COLLATE NOCASE AND state = 'sent')",
+            OR EXISTS (SELECT 1 FROM replies WHERE email = ?1 COLLATE NOCASE)",
     )
-    .and_then(|mut q| q.query_row([email], |row| row.get(0)))
+    .and_then(|mut q| q.query_row((email, mailbox(email)), |row| row.get(0)))
     .doing("looking up whose a letter is")
 }
 
-/// How many letters of an address were read since.
+/// How many letters of an address were read since, counted up to a number.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn count_from(conn: &Connection, email: &str, since: Timestamp) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT count(*) FROM letters WHERE from_email = ?1 AND at > ?2")
-        .and_then(|mut q| q.query_row((email, us(since)), |row| row.get(0)))
-        .doing("counting letters")
+pub fn count_from(
+    conn: &Connection,
+    email: &str,
+    since: Timestamp,
+    most: u32,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM (SELECT 1 FROM letters WHERE from_email = ?1 AND at > ?2 LIMIT ?3)",
+    )
+    .and_then(|mut q| q.query_row((email, us(since), most), |row| row.get(0)))
+    .doing("counting letters")
 }
 
-/// A message that went, by its `Message-ID`: to whom, and about which booking.
+/// A message that went, by its `Message-ID`: to whom, and where it belongs.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn message_sent(
     conn: &Connection,
     message_id: &str,
-) -> Result<Option<(String, Option<BookingId>, Option<EventId>)>, StoreError> {
+) -> Result<Option<(String, Place)>, StoreError> {
     conn.prepare_cached(
         "SELECT address, booking_id, event_id FROM outbox WHERE message_id = ?1 AND state = 'sent'
          UNION ALL SELECT o.to_email, l.booking_id, l.event_id
@@ -395,14 +415,8 @@ pub fn message_sent(
             WHERE o.message_id = ?1 AND o.sent_at IS NOT NULL",
     )
     .and_then(|mut q| {
-        q.query_row([message_id], |row| {
-            Ok((
-                row.get(0)?,
-                row.get::<_, Option<i64>>(1)?.map(BookingId),
-                row.get::<_, Option<i64>>(2)?.map(EventId),
-            ))
-        })
-        .optional()
+        q.query_row([message_id], |row| Ok((row.get(0)?, place(row.get(1)?, row.get(2)?))))
+            .optional()
     })
     .doing("looking up what did not arrive")
 }
@@ -417,18 +431,33 @@ pub fn unreachable(
     now: Timestamp,
     most: u32,
 ) -> Result<Vec<(String, String, String)>, StoreError> {
-    conn.prepare_cached(
-        "SELECT b.reference, b.name, a.email || ': ' || a.refusal FROM addresses a
-            JOIN bookings b ON b.email = a.email COLLATE NOCASE
-            JOIN dates d ON d.id = b.date_id
-         WHERE a.refused_at IS NOT NULL AND d.ends_at > ?1 AND b.test = 0
-            AND b.state IN ('requested', 'awaiting payment', 'confirmed')
-         ORDER BY d.starts_at, b.id LIMIT ?2",
-    )
-    .and_then(|mut q| {
-        q.query_map((us(now), most), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
-    })
-    .doing("looking for whom no mail reaches")
+    let refused: Vec<(String, String)> = conn
+        .prepare_cached(
+            "SELECT email, refusal FROM addresses WHERE refused_at IS NOT NULL ORDER BY refused_at DESC LIMIT 500",
+        )
+        .and_then(|mut q| q.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+        .doing("looking for whom no mail reaches")?;
+    let mut found: Vec<(i64, (String, String, String))> = Vec::new();
+    for (email, why) in refused {
+        let of_it: Vec<(i64, String, String)> = conn
+            .prepare_cached(
+                "SELECT d.starts_at, b.reference, b.name FROM bookings b JOIN dates d ON d.id = b.date_id
+                 WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.email = ?2 COLLATE NOCASE AND d.ends_at > ?3
+                    AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
+            )
+            .and_then(|mut q| {
+                q.query_map((mailbox(&email), &email, us(now)), |row| {
+                    Ok((row.get(0)?, row.get(1)?, row.get(2)?))
+                })?
+                .collect()
+            })
+            .doing("looking for whom no mail reaches")?;
+        found.extend(
+            of_it.into_iter().map(|(at, r, name)| (at, (r, name, format!("{email}: {why}")))),
+        );
+    }
+    found.sort();
+    Ok(found.into_iter().take(most as usize).map(|(_, row)| row).collect())
 }
 
 /// How far a mailbox was read: its validity and the last identifier.

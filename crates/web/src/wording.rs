@@ -286,6 +286,12 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("repeat", Fault::Missing) => "Say how it repeats.".into(),
         ("note", Fault::Missing) => "Nothing is another than before. Change something, or write a few words.".into(),
         ("agreed", Fault::Missing) => "Agree to this first.".into(),
+        ("forwards_to" | "house_forwards_to", Fault::Taken) => {
+            "The house writes from this address itself: what goes on to it would come back. Give the private address of whoever reads it.".into()
+        }
+        ("booking", Fault::Unknown) => "There is no such booking. Its letters stand on the ticket and in the mails, such as KRTB-XNLD.".into(),
+        ("mail", Fault::Missing) => "Choose a file, or paste a mail with its headers.".into(),
+        ("mail", Fault::TooLong(_)) => "A mail may have 25 MB. Leave its attachments out.".into(),
         ("told_daily", Fault::Taken) => "One address stands in both fields. Leave it in one.".into(),
         ("named", Fault::Missing) => "Name at least one address.".into(),
         ("bad_domains", Fault::LineNotAnAddress(line)) => format!("“{line}” is no domain. Write it like pills.example."),

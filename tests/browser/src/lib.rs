@@ -95,6 +95,7 @@ impl House {
             card: Some((outside.till.clone(), standins::KEY.into(), secret)),
             mail: (outside.smtp.clone(), None),
             mail_at_once: 4,
+            letterbox: Some(outside.letterbox()?),
             texts: None,
             chat: None,
             public_url: url.clone(),

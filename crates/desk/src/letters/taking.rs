@@ -52,17 +52,19 @@ pub(super) async fn take_in_all(
         // A reader that a mail brings down is brought down by this mail alone.
         let raw = mail.raw.clone();
         let found = tokio::task::spawn_blocking(move || incoming::read(&raw)).await.ok().flatten();
-        read.push((mail, found));
+        let raw = mail.raw.clone();
+        let packed = crate::off_thread(move || Ok(stored::packed(&raw)?)).await?;
+        read.push((mail, found, packed));
     }
     let turn = desk.turn(Acting::program());
     let taken = desk
         .store
         .write(move |tx| {
             let mut taken = Vec::with_capacity(read.len());
-            for (Brought { raw, too_large }, mail) in &read {
+            for (brought, mail, packed) in &read {
                 taken.push(match mail {
-                    Some(mail) => keep(tx, mail, raw, *too_large, &turn)?,
-                    None => keep_unread(tx, raw, turn.now)?,
+                    Some(mail) => keep(tx, mail, (brought, packed), &turn)?,
+                    None => keep_unread(tx, (&brought.raw, packed), turn.now)?,
                 });
             }
             and(tx)?;
@@ -95,7 +97,11 @@ fn seen(mail: &Incoming, raw: &[u8]) -> String {
     hex(&digest.finalize())
 }
 
-fn keep_unread(tx: &Tx<'_>, raw: &[u8], now: Timestamp) -> Result<Taken, DeskError> {
+fn keep_unread(
+    tx: &Tx<'_>,
+    (raw, packed): (&[u8], &[u8]),
+    now: Timestamp,
+) -> Result<Taken, DeskError> {
     let seen = hex(&Sha256::digest(raw));
     if stored::known(tx, &seen)? {
         return Ok(Taken::Known);
@@ -111,7 +117,7 @@ fn keep_unread(tx: &Tx<'_>, raw: &[u8], now: Timestamp) -> Result<Taken, DeskErr
         words: "",
         note: "it is no mail that can be read; what came is kept as it came",
         place: (Place::Tray, Found::Not),
-        raw,
+        packed,
     };
     Ok(Taken::New(stored::add(tx, &new, now)?))
 }
@@ -128,11 +134,10 @@ struct Sorted {
 fn keep(
     tx: &Tx<'_>,
     mail: &Incoming,
-    raw: &[u8],
-    too_large: Option<u32>,
+    (brought, packed): (&Brought, &[u8]),
     turn: &Turn,
 ) -> Result<Taken, DeskError> {
-    let seen = seen(mail, raw);
+    let seen = seen(mail, &brought.raw);
     if stored::known(tx, &seen)? {
         return Ok(Taken::Known);
     }
@@ -140,13 +145,18 @@ fn keep(
     let is_own = |a: &String| own.iter().any(|o| o.eq_ignore_ascii_case(a));
     let to = mail.to.iter().find(|a| is_own(a)).or(mail.to.first()).cloned().unwrap_or_default();
     let mut sorted = sort(tx, mail, is_own(&mail.from.address), &to, turn.now)?;
-    if let Some(bytes) = too_large {
+    if let Some(bytes) = brought.too_large {
         sorted.kind = Kind::Unreadable;
         let mib = bytes.div_ceil(1024 * 1024);
         sorted.note =
             format!("it is too large to be read here ({mib} MiB): read it in the house’s mailbox");
     }
-    let before = stored::count_from(tx, &mail.from.address, turn.now - letters::AN_HOUR)?;
+    let before = stored::count_from(
+        tx,
+        &mail.from.address,
+        turn.now - letters::AN_HOUR,
+        letters::MOST_AN_HOUR,
+    )?;
     let id = stored::add(
         tx,
         &New {
@@ -160,7 +170,7 @@ fn keep(
             words: &mail.words,
             note: &sorted.note,
             place: sorted.place,
-            raw,
+            packed,
         },
         turn.now,
     )?;
@@ -216,8 +226,7 @@ fn sort(
     if let Some(bounce) = &mail.bounce {
         let known = stored::message_sent(conn, &bounce.message_id)?;
         let place = match known {
-            Some((_, Some(booking), _)) => (Place::Booking(booking), Found::ByThread),
-            Some((_, None, Some(event))) => (Place::Event(event), Found::ByThread),
+            Some((_, place)) if place != Place::Tray => (place, Found::ByThread),
             _ => (Place::Tray, Found::Not),
         };
         let note = format!("{}: {}", bounce.addresses.join(", "), bounce.said);
@@ -290,7 +299,7 @@ fn mark(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError> {
     if !bounce.for_good {
         return Ok(());
     }
-    let Some((address, _, _)) = stored::message_sent(tx, &bounce.message_id)? else {
+    let Some((address, _)) = stored::message_sent(tx, &bounce.message_id)? else {
         return Ok(());
     };
     if bounce.addresses.iter().any(|a| a.eq_ignore_ascii_case(&address)) {

@@ -6,8 +6,8 @@ use matricle_core::staff::{Right, require};
 use matricle_core::{EventId, TagId};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
-use matricle_store::places;
 use matricle_store::senders::{self, Sender};
+use matricle_store::{Connection, places};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -42,17 +42,25 @@ pub async fn save(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Result
     if !forwards_to.is_empty() && !is_address(&forwards_to) {
         form.fault("forwards_to", Fault::NotAnAddress);
     }
-    if !forwards_to.is_empty() && forwards_to.eq_ignore_ascii_case(&email) {
-        form.fault("forwards_to", Fault::Taken);
-    }
     let tag = form.get("tag").parse().ok().map(TagId);
-    form.done().map_err(DeskError::Form)?;
     desk.store
         .write(move |tx| {
+            if forwards_to.eq_ignore_ascii_case(&email) && !email.is_empty()
+                || is_own(tx, &forwards_to)?
+            {
+                form.fault("forwards_to", Fault::Taken);
+            }
+            form.done().map_err(DeskError::Form)?;
             senders::save(tx, &Sender { id, name: name.clone(), email, tag, forwards_to })?;
             turn.log(tx, &format!("wrote the sender {name}"), "/office/messages/senders")
         })
         .await
+}
+
+/// Whether the house writes from an address itself: what went on to it would come back.
+fn is_own(conn: &Connection, address: &str) -> Result<bool, DeskError> {
+    let is = |own: &str| own.eq_ignore_ascii_case(address);
+    Ok(is(&house_of(conn)?.email) || senders::all(conn)?.iter().any(|s| is(&s.email)))
 }
 
 /// Says who stands behind the house's own address: letters to it are forwarded there; empty for
@@ -68,8 +76,7 @@ pub async fn forward_house(desk: &Desk, staff: &Staff, mut form: Form) -> Result
     }
     desk.store
         .write(move |tx| {
-            let own = house_of(tx)?.email;
-            if to.eq_ignore_ascii_case(&own) {
+            if is_own(tx, &to)? {
                 form.fault("house_forwards_to", Fault::Taken);
             }
             form.done().map_err(DeskError::Form)?;

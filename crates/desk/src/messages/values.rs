@@ -455,6 +455,9 @@ pub(crate) fn of(
             of_booking(&mut values, desk, sheet, *holder, &message.knows, now);
             values.insert("stamps", Value::line(stamps));
             of_occasion(&mut values, sheet, &message.knows);
+            if !message.reader.starts_with(['b', 'c']) {
+                of_others(&mut values, desk, conn, sheet, message)?;
+            }
             let pays = payments::of_booking(conn, sheet.booking.id)?;
             let paid: i64 = pays
                 .iter()
@@ -484,9 +487,7 @@ pub(crate) fn of(
                     .collect();
                 values.insert("dates", Value::Lines(lines));
             }
-            values.insert("who comes", Value::Pairs(coming.iter().map(coming_words).collect()));
-            let people = u32::try_from(coming.len()).unwrap_or(u32::MAX);
-            values.insert("how many", Value::line(words::people(people)));
+            of_coming(&mut values, coming);
             of_knows(&mut values, &message.knows);
             let key = desk.secrets.invitation_key(message.id.0);
             let link = format!("{}/invited/{}/{key}", desk.public_url, message.id);
@@ -559,6 +560,33 @@ fn coming_words(coming: &Coming) -> (String, String) {
         what.push(format!("Note: {}", coming.notes));
     }
     (coming.name.clone(), what.join("; "))
+}
+
+/// Who comes to a date.
+fn of_coming(values: &mut Values, coming: &[bookings::Coming]) {
+    values.insert("who comes", Value::Pairs(coming.iter().map(coming_words).collect()));
+    let people = u32::try_from(coming.len()).unwrap_or(u32::MAX);
+    values.insert("how many", Value::line(words::people(people)));
+}
+
+/// What somebody hears of a booking that is not theirs: they are greeted by their own name, are
+/// told who comes, and are led to the Office, which asks who they are. The booking's own address
+/// is its booker's.
+fn of_others(
+    values: &mut Values,
+    desk: &Desk,
+    conn: &Connection,
+    sheet: &WholeBooking,
+    message: &Message,
+) -> Result<(), DeskError> {
+    names(values, &name_of(conn, message)?, &sheet.house);
+    let reference = sheet.booking.reference;
+    let office = format!("{}/office/bookings/{}", desk.public_url, reference.as_str());
+    values.insert("link", Value::Link(office));
+    values.insert("link words", Value::line(format!("Open booking {reference} at the Office")));
+    let coming = bookings::coming(conn, sheet.event.id, bookings::Which::Date(sheet.date.id))?;
+    of_coming(values, &coming);
+    Ok(())
 }
 
 fn of_booking(

@@ -174,6 +174,8 @@ impl Imap {
         let stream = TcpStream::connect((self.host.as_str(), self.port))
             .await
             .map_err(|e| FetchError::from("the mailbox does not answer", e))?;
+        // A command goes out in pieces: none waits for the other side to have the one before.
+        let _ = stream.set_nodelay(true);
         let wire: Box<dyn Wire> = match &self.tls {
             Some(tls) => {
                 let name = ServerName::try_from(self.host.clone())

@@ -82,3 +82,7 @@ CREATE TABLE calendar_said (
     word       TEXT NOT NULL,
     PRIMARY KEY (booking_id, person)
 ) STRICT, WITHOUT ROWID;
+
+-- Whose ticket is whose, by the address it was passed to.
+CREATE INDEX attendees_by_email ON attendees (email COLLATE NOCASE) WHERE email <> '';
+CREATE INDEX addresses_refused ON addresses (refused_at) WHERE refused_at IS NOT NULL;
