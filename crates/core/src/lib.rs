@@ -20,6 +20,7 @@ pub mod details;
 pub mod documents;
 pub mod door;
 pub mod form;
+pub mod foyer;
 pub mod ids;
 pub mod keeping;
 pub mod ledger;

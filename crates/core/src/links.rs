@@ -235,6 +235,14 @@ fn is_number(text: &str, at: usize, word: &str, after: &str) -> bool {
         || LABELS.contains(&label)
 }
 
+/// Whether a text is one address of the web (RFC 9110 §4.2), whole and by itself.
+#[must_use]
+pub fn is_link(typed: &str) -> bool {
+    let rest = typed.strip_prefix("https://").or_else(|| typed.strip_prefix("http://"));
+    rest.is_some_and(|r| !r.is_empty() && !r.starts_with('/'))
+        && !typed.chars().any(|c| c.is_whitespace() || c.is_control())
+}
+
 /// What a field for whom to ask holds: one mail address, one web address, one number.
 #[must_use]
 pub fn is_contact(typed: &str) -> bool {

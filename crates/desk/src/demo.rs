@@ -5,6 +5,7 @@ mod large;
 mod letters;
 mod messages;
 mod money;
+mod online;
 mod season;
 mod submissions;
 
@@ -104,6 +105,7 @@ fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<(), DeskError> {
     world.heather()?;
     world.mead()?;
     world.season()?;
+    world.online()?;
     world.money()
 }
 

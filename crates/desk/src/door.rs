@@ -5,6 +5,8 @@ mod board;
 pub mod devices;
 pub mod finding;
 pub mod flow;
+pub mod foyer;
+pub mod online;
 pub mod papers;
 mod paying;
 pub mod posting;

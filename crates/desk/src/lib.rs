@@ -52,6 +52,8 @@ pub struct Desk {
     pub mailer: Arc<dyn outside::mailer::Mailer>,
     /// The house's mailbox.
     pub letterbox: Arc<dyn outside::letterbox::Letterbox>,
+    /// The meeting-room service.
+    pub rooms: Arc<dyn outside::rooms::Rooms>,
     /// The gateway for text messages.
     pub texts: Arc<dyn outside::texts::Texts>,
     /// The team's chat.
@@ -104,6 +106,13 @@ impl Desk {
     #[must_use]
     pub fn ticket_url(&self, code: matricle_core::codes::TicketCode) -> String {
         format!("{}/ticket/{}/{}", self.public_url, code.as_str(), self.secrets.ticket_key(code))
+    }
+
+    /// An attendee's own link to a date online; `replaced` is how often it was replaced.
+    #[must_use]
+    pub fn foyer_url(&self, code: matricle_core::codes::TicketCode, replaced: u32) -> String {
+        let key = self.secrets.foyer_key(code, replaced);
+        format!("{}/foyer/{}/{key}", self.public_url, code.as_str())
     }
 
     /// The secret address of a submission, for whoever reads the mail of this address.

@@ -28,7 +28,8 @@ use crate::telling::{install, wording_of};
 use crate::{Desk, DeskError, house_of};
 
 pub use tickets::{
-    calendar_of, card_words, online, ticket, ticket_calendar, ticket_file, tickets_of, tickets_pdf,
+    calendar_of, card_words, online, own_links, ticket, ticket_calendar, ticket_file, tickets_of,
+    tickets_pdf,
 };
 pub use values::About;
 #[cfg(test)]

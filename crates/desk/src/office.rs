@@ -19,7 +19,7 @@ use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, complaints, letters, slots, submissions, templates};
+use matricle_store::{Connection, complaints, letters, online, slots, submissions, templates};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -59,6 +59,8 @@ pub struct Today {
     pub backup: Option<(Timestamp, String)>,
     /// It is older than it should be, or there is none where somebody wants one.
     pub backup_late: bool,
+    /// Dates online of the next day whose room is not known: title, date, start.
+    pub without_room: Vec<(String, DateId, Timestamp)>,
     /// So many letters lie in the tray.
     pub tray: u32,
     /// Bookings to come whose address refuses mail: reference, booker, what was said.
@@ -104,6 +106,11 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                 to_review: submissions::waits(conn)?,
                 complaints: complaints::count_open(conn)?,
                 aside: aside::all(conn)?,
+                without_room: online::without_room(
+                    conn,
+                    now,
+                    now + SignedDuration::from_hours(24),
+                )?,
                 tray: letters::count(conn, letters::List::Tray)?,
                 unreachable: letters::unreachable(conn, now, SHOWN)?,
                 fares,

@@ -5,4 +5,5 @@ pub mod chat;
 pub mod letterbox;
 pub mod mailer;
 pub mod provider;
+pub mod rooms;
 pub mod texts;

@@ -47,6 +47,8 @@ pub enum Work {
     Letters,
     /// What goes out because of letters.
     Answers,
+    /// Rooms of dates online.
+    Rooms,
     /// Drafts whose time has come, slots to be cut.
     Planning,
     /// Payouts of the provider, stamp cards that expire.
@@ -57,7 +59,7 @@ pub enum Work {
 
 impl Work {
     /// All of it.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Deadlines,
         Self::Payments,
         Self::Refunds,
@@ -65,6 +67,7 @@ impl Work {
         Self::Mail,
         Self::Letters,
         Self::Answers,
+        Self::Rooms,
         Self::Planning,
         Self::Books,
         Self::Backup,
@@ -81,6 +84,7 @@ impl Work {
             | Self::Mail
             | Self::Letters
             | Self::Answers
+            | Self::Rooms
             | Self::Planning
             | Self::Books => Duration::from_secs(90),
         }
@@ -97,6 +101,7 @@ impl Work {
             Self::Mail => "mail",
             Self::Letters => "letters",
             Self::Answers => "answers",
+            Self::Rooms => "rooms",
             Self::Planning => "planning",
             Self::Books => "books",
             Self::Backup => "backup",

@@ -210,6 +210,24 @@ impl Secrets {
         self.fits("ticket", code.as_str(), key)
     }
 
+    /// The secret part of an attendee's own link to a date online. It dies with the code, and
+    /// where it is replaced.
+    #[must_use]
+    pub fn foyer_key(&self, code: matricle_core::codes::TicketCode, replaced: u32) -> String {
+        self.make("foyer", &format!("{} {replaced}", code.as_str()))
+    }
+
+    /// Whether this is the secret part of that link.
+    #[must_use]
+    pub fn opens_foyer(
+        &self,
+        code: matricle_core::codes::TicketCode,
+        replaced: u32,
+        key: &str,
+    ) -> bool {
+        self.fits("foyer", &format!("{} {replaced}", code.as_str()), key)
+    }
+
     /// A number that stands for a browser or a network where things are counted: the file
     /// alone does not say which. Never 0, which is unknown.
     #[must_use]

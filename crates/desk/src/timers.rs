@@ -7,6 +7,8 @@
 //! its reason, shown on Today and tried again later, and stops nothing after it. A loop that
 //! ends all the same is started again, and that is said too.
 
+use std::time::Duration;
+
 use matricle_core::BookingId;
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
@@ -20,6 +22,9 @@ use crate::bookings::seats::lapse;
 use crate::rounds::{AT_ONCE, Due, PAUSE, ROUND, Work, each, panic_words};
 use crate::{Desk, DeskError};
 
+/// How often rooms are asked who is there.
+const ROOMS: Duration = Duration::from_secs(10);
+
 /// Does what is due of one kind; says whether there may be more at once.
 ///
 /// # Errors
@@ -32,6 +37,7 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
         Work::Telling => return crate::telling::follow_due(desk).await,
         Work::Mail => return crate::messages::sending::send(desk).await,
         Work::Letters => return Ok(crate::letters::fetching::fetch(desk).await?.1),
+        Work::Rooms => crate::door::foyer::turn(desk).await?,
         Work::Answers => crate::letters::passing::send(desk).await?,
         Work::Planning => {
             publish(desk).await?
@@ -103,11 +109,11 @@ async fn round_and_round(desk: Desk, work: Work) {
                 desk.health.failed(work, error.to_string(), desk.clock.now());
             }
         }
-        if work == Work::Letters {
-            // A mailbox is not asked each time that something happens here.
-            tokio::time::sleep(desk.letterbox.pause()).await;
-        } else {
-            let _ = tokio::time::timeout(PAUSE, woken.changed()).await;
+        // Who is asked from here is not asked each time that something happens here.
+        match work {
+            Work::Letters => tokio::time::sleep(desk.letterbox.pause()).await,
+            Work::Rooms => tokio::time::sleep(ROOMS).await,
+            _ => drop(tokio::time::timeout(PAUSE, woken.changed()).await),
         }
     }
 }

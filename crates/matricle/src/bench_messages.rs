@@ -47,6 +47,7 @@ pub async fn run(args: &MessagesArgs) -> Result<()> {
             mail: (outside.smtp.clone(), None),
             mail_at_once: at_once,
             letterbox: None,
+            rooms: None,
             texts: None,
             chat: None,
             public_url: "http://127.0.0.1:9".into(),

@@ -41,6 +41,7 @@ pub async fn run(args: &PagesArgs) -> Result<()> {
         mail: ("smtp://127.0.0.1:9".into(), None),
         mail_at_once: 4,
         letterbox: None,
+        rooms: None,
         texts: None,
         chat: None,
         public_url: format!("http://{address}"),

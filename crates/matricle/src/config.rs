@@ -54,6 +54,9 @@ pub struct Config {
     /// The gateway for text messages; without it none go out.
     #[serde(default)]
     pub texts: Option<TextsConfig>,
+    /// The meeting-room service; without it dates online have links.
+    #[serde(default)]
+    pub rooms: Option<TextsConfig>,
     /// The team's chat; without it nothing is posted there.
     #[serde(default)]
     pub chat: Option<ChatConfig>,
@@ -291,6 +294,9 @@ impl Config {
         if let Some(texts) = &mut config.texts {
             over(&mut texts.token, "MATRICLE_TEXTS_TOKEN")?;
         }
+        if let Some(rooms) = &mut config.rooms {
+            over(&mut rooms.token, "MATRICLE_ROOMS_TOKEN")?;
+        }
         if let Some(chat) = &mut config.chat {
             over(&mut chat.url, "MATRICLE_CHAT_URL")?;
         }
@@ -422,6 +428,13 @@ impl Config {
             let host = url.split_once("://").is_some_and(|(_, host)| !line(host).is_empty());
             host && (url.starts_with("https://") || (url.starts_with("http://") && is_here(url)))
         };
+        if let Some(rooms) = &self.rooms {
+            check(
+                closed(&rooms.url) && !line(&rooms.token).is_empty(),
+                "rooms",
+                "url and token: put those that your meeting-room service gave you; the url begins with https://".into(),
+            );
+        }
         if let Some(texts) = &self.texts {
             check(
                 closed(&texts.url),

@@ -59,6 +59,7 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         mail: (outside.smtp.clone(), None),
         mail_at_once: 4,
         letterbox: Some(outside.letterbox()?),
+        rooms: Some((outside.meeting.clone(), standins::KEY.into())),
         texts: Some((outside.phone.clone(), standins::KEY.into())),
         chat: Some(format!("{}/hook", outside.room)),
         public_url: url.clone(),
@@ -121,6 +122,7 @@ pub async fn run(args: &DemoArgs) -> anyhow::Result<()> {
         ready.outside.mailbox
     );
     println!("Phone      {}   (stand-in: text messages)", ready.outside.phone);
+    println!("Meetings   {}   (stand-in: rooms of dates online)", ready.outside.meeting);
     println!("Scanner    {}   (stand-in: types tickets into the door)", ready.outside.scanner);
     println!("Team room  {}   (stand-in: the team's chat)", ready.outside.room);
     for (name, email, role, password) in demo::STAFF {

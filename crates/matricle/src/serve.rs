@@ -13,6 +13,7 @@ use matricle_desk::outside::mailer::SmtpMailer;
 use matricle_desk::outside::provider::{
     CardProvider, HttpProvider, NoProvider, ProviderError, parse_webhook_secret,
 };
+use matricle_desk::outside::rooms::{HttpRooms, NoRooms};
 use matricle_desk::outside::texts::{Gateway, NoTexts};
 use matricle_desk::people::often::Often;
 use matricle_desk::{Clock, Desk, Secrets, timers};
@@ -43,6 +44,8 @@ pub struct Parts {
     pub mail_at_once: usize,
     /// The house's mailbox.
     pub letterbox: Option<Arc<dyn Letterbox>>,
+    /// The meeting-room service, and its token.
+    pub rooms: Option<(String, String)>,
     /// The gateway for text messages, and its token.
     pub texts: Option<(String, String)>,
     /// The webhook of the team's chat.
@@ -72,6 +75,10 @@ pub fn desk(parts: Parts) -> anyhow::Result<Desk> {
         provider,
         mailer: Arc::new(SmtpMailer::new(&server, credentials)?),
         letterbox: parts.letterbox.unwrap_or_else(|| Arc::new(NoLetterbox)),
+        rooms: match parts.rooms {
+            Some((url, token)) => Arc::new(HttpRooms::new(&url, &token)),
+            None => Arc::new(NoRooms),
+        },
         texts: match parts.texts {
             Some((url, token)) => Arc::new(Gateway::new(&url, &token)),
             None => Arc::new(NoTexts),
@@ -121,6 +128,7 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
         mail: (config.mail.server.clone(), credentials),
         mail_at_once: config.mail.at_once,
         letterbox: config.letterbox()?,
+        rooms: config.rooms.as_ref().map(|r| (r.url.clone(), r.token.clone())),
         texts: config.texts.as_ref().map(|t| (t.url.clone(), t.token.clone())),
         chat: config.chat.as_ref().map(|c| c.url.clone()),
         public_url: config.public_url.clone(),

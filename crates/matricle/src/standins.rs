@@ -13,6 +13,7 @@ use matricle_desk::outside::letterbox::{Imap, Letterbox};
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_standins::letterbox;
 use matricle_standins::mailbox::Mailbox;
+use matricle_standins::meeting::Meeting;
 use matricle_standins::phone::Phone;
 use matricle_standins::scanner::Scanner;
 use matricle_standins::till::Till;
@@ -45,6 +46,8 @@ pub struct Running {
     pub scans: Scanner,
     /// The house's mailbox, by IMAP.
     pub imap: String,
+    /// The meeting rooms' page and interface.
+    pub meeting: String,
 }
 
 impl Running {
@@ -63,14 +66,14 @@ fn local(port: u16) -> SocketAddr {
     (Ipv4Addr::LOCALHOST, port).into()
 }
 
-/// Starts the stand-ins on a port and the six after it; 0 takes any that are free.
+/// Starts the stand-ins on a port and the seven after it; 0 takes any that are free.
 ///
 /// # Errors
 /// A port is in use.
 pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> {
     let port_after = |n: u16| if port == 0 { Some(0) } else { port.checked_add(n) };
-    let port = |n| port_after(n).context("there are no seven ports after this one");
-    let (till, page, smtp, texts, chat, scans, imap) = (
+    let port = |n| port_after(n).context("there are no eight ports after this one");
+    let (till, page, smtp, texts, chat, scans, imap, rooms) = (
         listen(local(port(0)?)).await?,
         listen(local(port(1)?)).await?,
         listen(local(port(2)?)).await?,
@@ -78,6 +81,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
         listen(local(port(4)?)).await?,
         listen(local(port(5)?)).await?,
         listen(local(port(6)?)).await?,
+        listen(local(port(7)?)).await?,
     );
     let scanner = Scanner::default();
     let running = Running {
@@ -89,6 +93,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
         scanner: format!("http://{}", scans.local_addr()?),
         scans: scanner.clone(),
         imap: format!("imap://{}", imap.local_addr()?),
+        meeting: format!("http://{}", rooms.local_addr()?),
     };
     if let Some(folder) = folder {
         std::fs::create_dir_all(folder)?;
@@ -101,6 +106,7 @@ pub async fn start(port: u16, folder: Option<&Path>) -> anyhow::Result<Running> 
     serve(page, mailbox.clone().router());
     serve(texts, Phone::gateway(KEY).router());
     serve(chat, Phone::room().router());
+    serve(rooms, Meeting::new(&running.meeting, KEY).router());
     serve(scans, scanner.router());
     tokio::spawn(mailbox.clone().serve_imap(imap));
     tokio::spawn(mailbox.serve_smtp(smtp));
@@ -127,13 +133,14 @@ pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
         "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\nFor the configuration of `matricle serve`:\n\n\
          [card]\nurl = \"{till}\"\npay_origin = \"{till}\"\nkey = \"{KEY}\"\nwebhook_secret = \"{WEBHOOK_SECRET}\"\n\n\
          [mail]\nserver = \"{smtp}\"\n\n\
-         [letters]\nserver = \"{imap}\"\nuser = \"{user}\"\npassword = \"{password}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",
+         [letters]\nserver = \"{imap}\"\nuser = \"{user}\"\npassword = \"{password}\"\n\n[rooms]\nurl = \"{meeting}\"\ntoken = \"{KEY}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",
         running.mailbox,
         till = running.till,
         smtp = running.smtp,
         phone = running.phone,
         room = running.room,
         imap = running.imap,
+        meeting = running.meeting,
         user = letterbox::USER,
         password = letterbox::PASSWORD,
     );

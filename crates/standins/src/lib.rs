@@ -3,6 +3,7 @@
 
 pub mod letterbox;
 pub mod mailbox;
+pub mod meeting;
 pub mod phone;
 pub mod scanner;
 pub mod till;

@@ -28,6 +28,7 @@ pub mod ledger;
 pub mod letters;
 pub mod measures;
 mod migrate;
+pub mod online;
 pub mod outbox;
 pub mod payments;
 pub mod people;

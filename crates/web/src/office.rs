@@ -14,6 +14,7 @@ mod find;
 mod house;
 mod messages;
 mod money;
+mod online;
 mod papers;
 mod phone;
 mod publishing;
@@ -177,6 +178,7 @@ pub(crate) fn routes() -> Router<App> {
             get(calling_off::before_calling_off).post(calling_off::call_off),
         )
         .route("/office/dates/{id}/change", post(touches::change))
+        .route("/office/dates/{id}/online", get(online::show).post(online::save))
         .route("/office/dates/{id}/remove", post(dates::remove))
         .route("/office/dates/{id}/sessions", post(sessions::session))
         .route("/office/dates/{id}/door", get(doors::old).post(dates::door))

@@ -11,6 +11,7 @@ mod embed;
 mod event;
 mod feeds;
 mod form;
+mod foyer;
 mod invited;
 mod keeping;
 mod machines;
@@ -102,6 +103,11 @@ pub(crate) fn routes() -> Router<App> {
             "/booking/{reference}/{key}/calendar",
             get(booking::back).post(own_acts::calendar_by_mail),
         )
+        .route("/foyer/try", get(foyer::try_window))
+        .route("/foyer/{code}/{key}", get(foyer::show))
+        .route("/foyer/{code}/{key}/now", get(foyer::now))
+        .route("/foyer/{code}/{key}/go", get(foyer::show).post(foyer::go))
+        .route("/foyer/{code}/{key}/recording", get(foyer::show).post(foyer::recording))
         .route("/invited/{id}/{key}", get(invited::open))
         .route("/invited/{id}/{key}/reply", get(invited::ask).post(invited::reply))
         .route("/unsubscribe/{address}/{key}", get(me::before_unsubscribing).post(me::unsubscribe))

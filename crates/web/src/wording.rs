@@ -703,6 +703,7 @@ pub(crate) const fn work(work: Work) -> &'static str {
         Work::Telling => "planning messages",
         Work::Mail => "sending messages",
         Work::Letters => "reading the house’s mailbox",
+        Work::Rooms => "rooms of dates online",
         Work::Answers => "forwarding and answering letters",
         Work::Planning => "publishing at a set time, and slots",
         Work::Books => "payouts and stamp cards",

@@ -96,6 +96,7 @@ impl House {
             mail: (outside.smtp.clone(), None),
             mail_at_once: 4,
             letterbox: Some(outside.letterbox()?),
+            rooms: Some((outside.meeting.clone(), standins::KEY.into())),
             texts: None,
             chat: None,
             public_url: url.clone(),

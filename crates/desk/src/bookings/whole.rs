@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::confirm::Way;
 use matricle_core::details::Question;
 use matricle_core::promo::Promo;
@@ -11,8 +11,9 @@ use matricle_core::{AttendeeId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
-use matricle_store::events::{self, Date, Event};
+use matricle_store::events::{self, Date, Event, Format};
 use matricle_store::house::House;
+use matricle_store::online::{self, OnlineDate};
 use matricle_store::payments::{self, Payment};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
@@ -70,6 +71,33 @@ pub struct WholeBooking {
     pub undo: Option<Undo>,
     /// Why the booker's address refused mail for good, if it did.
     pub refused: Option<String>,
+    /// Who of it joins online.
+    pub online: Vec<Joins>,
+    /// How the date happens online.
+    pub how: OnlineDate,
+}
+
+/// Somebody who joins online.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Joins {
+    /// Which person of the booking.
+    pub person: usize,
+    /// Their name.
+    pub name: String,
+    /// Their code, and how often their link was replaced: what it is made of.
+    pub link: (TicketCode, u32),
+}
+
+/// Who of a booking joins online.
+fn joins(conn: &Connection, event: &Event, booking: &Booking) -> Result<Vec<Joins>, DeskError> {
+    if event.format == Format::InPerson {
+        return Ok(Vec::new());
+    }
+    let mut joins = Vec::new();
+    for (person, name, code) in online::of_booking(conn, booking.id)? {
+        joins.push(Joins { person, name, link: (code, online::steps(conn, code)?) });
+    }
+    Ok(joins)
 }
 
 impl WholeBooking {
@@ -148,6 +176,11 @@ pub(crate) fn load(conn: &Connection, booking: Booking) -> Result<WholeBooking, 
         refused: match booking.email.as_str() {
             "" => None,
             email => outbox::address(conn, email)?.refused.map(|(_, why)| why),
+        },
+        online: joins(conn, &event, &booking)?,
+        how: match event.format {
+            Format::InPerson => OnlineDate::default(),
+            Format::Online | Format::Both => online::of_date(conn, date.id)?,
         },
         house,
         booking,

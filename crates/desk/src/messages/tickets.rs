@@ -3,6 +3,7 @@
 
 use jiff::Timestamp;
 use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::foyer::RoomKind;
 use matricle_formats::calendar::{self, Entry, Handed, Method, Other, Party};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
@@ -10,7 +11,7 @@ use matricle_store::bookings;
 use matricle_store::cards::HeldCard;
 use matricle_store::events::{Date, Format};
 
-use crate::bookings::whole::{self, WholeBooking};
+use crate::bookings::whole::{self, Joins, WholeBooking};
 use crate::{Desk, DeskError};
 
 /// A booking with one of its people only, and the code of their ticket.
@@ -35,15 +36,55 @@ pub fn card_words(card: &HeldCard, zone: &str, now: Timestamp) -> (String, Strin
     (matricle_core::transfer::grouped(&card.code), format!("{}, {left} left, {until}", card.kind))
 }
 
-/// Where it happens online, for people booked; empty for events at a place.
+/// Their own links, by name, for those of a booking who join online.
 #[must_use]
-pub fn online(sheet: &WholeBooking) -> String {
-    let event = &sheet.event;
-    match (event.format, event.online_link.as_str(), event.online_passcode.as_str()) {
-        (matricle_store::events::Format::InPerson, ..) => String::new(),
-        (_, "", _) => "The link to join online will stand on your booking’s page in time.".into(),
-        (_, link, "") => format!("Join online: {link}"),
-        (_, link, code) => format!("Join online: {link} (passcode {code})"),
+pub fn own_links(desk: &Desk, sheet: &WholeBooking) -> Vec<(String, String)> {
+    let here = |person| sheet.attendees.iter().any(|a| a.person == person && !a.cancelled);
+    let link = |j: &Joins| (j.name.clone(), desk.foyer_url(j.link.0, j.link.1));
+    sheet.online.iter().filter(|j| here(j.person)).map(link).collect()
+}
+
+/// The room's own address and passcode, where the organiser wants them in mails.
+fn in_mails(sheet: &WholeBooking) -> Option<(&str, &str)> {
+    let how = &sheet.how;
+    let (link, passcode) = match how.room {
+        RoomKind::OfEvent => (&sheet.event.online_link, &sheet.event.online_passcode),
+        RoomKind::Link => (&how.link, &how.passcode),
+        RoomKind::Made | RoomKind::Shared => return None,
+    };
+    (how.in_mails && !link.is_empty()).then_some((link, passcode))
+}
+
+/// Where it happens online, for people booked, in words; empty for whoever comes to a place. The
+/// room's own address is not among them, unless the organiser wants it to be.
+#[must_use]
+pub fn online(desk: &Desk, sheet: &WholeBooking) -> String {
+    let links = own_links(desk, sheet);
+    match (in_mails(sheet), &links[..]) {
+        (_, []) => String::new(),
+        (Some((link, "")), _) => format!("Join online: {link}"),
+        (Some((link, code)), _) => format!("Join online: {link} (passcode {code})"),
+        (None, [(_, link)]) => format!(
+            "Join online by your own link: {link} It opens the room {} before it starts, and is yours alone.",
+            words::count(sheet.how.opens_minutes, "minutes")
+        ),
+        (None, many) => {
+            let each: Vec<String> =
+                many.iter().map(|(name, link)| format!("{name}: {link}")).collect();
+            format!("Each joins online by a link of their own. {}", each.join(" "))
+        }
+    }
+}
+
+/// Where one click leads who joins online: their own link, or their booking where there are
+/// several.
+#[must_use]
+pub(crate) fn join_link(desk: &Desk, sheet: &WholeBooking) -> String {
+    match (in_mails(sheet), &own_links(desk, sheet)[..]) {
+        (_, []) => String::new(),
+        (Some((link, _)), _) => link.to_owned(),
+        (None, [(_, link)]) => link.clone(),
+        (None, _) => desk.booking_url(sheet.booking.reference),
     }
 }
 
@@ -112,6 +153,8 @@ pub(crate) struct Theirs<'a> {
     pub(crate) url: &'a str,
     /// The host of the house's addresses.
     pub(crate) host: &'a str,
+    /// How they join online, in words; empty for whoever comes.
+    pub(crate) online: String,
 }
 
 /// The calendar file of a booking, or of one ticket of it: one entry with all its dates, whose
@@ -142,8 +185,14 @@ pub(crate) fn calendar_file(
         },
         summary: sheet.event.title.clone(),
         description: format!(
-            "{}\nBooking {}\n{}",
-            sheet.event.lead, sheet.booking.reference, theirs.url
+            "{}\nBooking {}\n{}{}",
+            sheet.event.lead,
+            sheet.booking.reference,
+            theirs.url,
+            match theirs.online.as_str() {
+                "" => String::new(),
+                online => format!("\n{online}"),
+            }
         ),
         location: place(first),
         url: theirs.url.into(),
@@ -185,7 +234,8 @@ pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, De
 pub async fn calendar_of(desk: &Desk, reference: Reference) -> Result<String, DeskError> {
     let sheet = confirmed(desk, reference).await?;
     let url = desk.booking_url(reference);
-    let theirs = Theirs { person: None, url: &url, host: desk.host() };
+    let online = online(desk, &sheet);
+    let theirs = Theirs { person: None, url: &url, host: desk.host(), online };
     Ok(calendar_file(&sheet, &theirs, Method::Publish, None, desk.clock.now()))
 }
 
@@ -233,7 +283,8 @@ pub async fn ticket_calendar(
     let sheet = ticket(desk, code, key).await?;
     let url = desk.ticket_url(code);
     let person = sheet.attendees.first().map(|a| a.person);
-    let theirs = Theirs { person, url: &url, host: desk.host() };
+    let online = online(desk, &sheet);
+    let theirs = Theirs { person, url: &url, host: desk.host(), online };
     Ok(calendar_file(&sheet, &theirs, Method::Publish, None, desk.clock.now()))
 }
 

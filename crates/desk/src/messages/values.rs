@@ -24,7 +24,9 @@ use matricle_store::{Connection, cards, payments, submissions};
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
-use crate::messages::tickets::{Theirs, calendar_file, card_words, online, only, tickets_pdf};
+use crate::messages::tickets::{
+    Theirs, calendar_file, card_words, join_link, online, only, tickets_pdf,
+};
 use crate::papers::{Asked, ToDraw};
 use crate::review::told;
 use crate::telling::News;
@@ -139,7 +141,8 @@ impl About {
         };
         let url = link_of(desk, sheet, *holder);
         let person = sheet.attendees.first().map(|a| a.person).filter(|_| *holder);
-        let theirs = Theirs { person, url: &url, host: desk.host() };
+        let online = online(desk, sheet);
+        let theirs = Theirs { person, url: &url, host: desk.host(), online };
         let to = Party { name: to, address: message.address.clone() };
         Some(File {
             name: "date.ics".into(),
@@ -610,8 +613,8 @@ fn of_booking(
     if confirmed && (says_online || sheet.event.format == Format::Both) {
         let of_some = sheet.lines.iter().any(|l| l.online) || says_online;
         if of_some {
-            values.insert("online", Value::line(online(sheet)));
-            values.insert("join link", Value::Link(sheet.event.online_link.clone()));
+            values.insert("online", Value::line(online(desk, sheet)));
+            values.insert("join link", Value::Link(join_link(desk, sheet)));
         }
     }
     if online_all {

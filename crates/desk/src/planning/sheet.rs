@@ -139,7 +139,7 @@ pub async fn reword(
             event.online_link = form.line("online_link");
             event.online_passcode = form.line("online_passcode");
             let link = &event.online_link;
-            if !link.is_empty() && !link.starts_with("https://") && !link.starts_with("http://") {
+            if !link.is_empty() && !matricle_core::links::is_link(link) {
                 form.fault("online_link", Fault::NotALink);
             }
             event.accent = form.accent("accent");

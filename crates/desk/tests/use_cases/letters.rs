@@ -41,7 +41,7 @@ impl World {
     }
 
     /// All mails to an address, latest last: raw, and `Message-ID`.
-    fn to(&self, address: &str) -> Vec<(Vec<u8>, String)> {
+    pub(crate) fn to(&self, address: &str) -> Vec<(Vec<u8>, String)> {
         let mut found = Vec::new();
         for raw in self.mails.taken() {
             let mail = MessageParser::default().parse(&raw).unwrap();

@@ -11,6 +11,7 @@ mod calendars;
 mod cards;
 mod coming_in;
 mod confirm;
+mod foyer;
 mod kept_plans;
 mod letters;
 mod line;

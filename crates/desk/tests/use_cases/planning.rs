@@ -561,7 +561,7 @@ async fn the_programme_forgives_slips_keeps_old_addresses_and_shows_each_thing_o
     assert_eq!(find(words("zzzz")).await, Vec::<String>::new());
     assert_eq!(find(words("\" OR 1=1 --")).await, Vec::<String>::new());
     let online = Wish { format: Some(events::Format::Online), ..Wish::default() };
-    assert_eq!(find(online).await, ["what-the-frost-does"]);
+    assert_eq!(find(online).await, ["winter-feed-your-questions", "what-the-frost-does"]);
     let with_seats = find(Wish { with_seats: true, ..Wish::default() }).await;
     assert!(!with_seats.contains(&"rearing-queens".to_owned()) && with_seats.len() > 10);
     let tagged =

@@ -51,6 +51,7 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
         mail_at_once: 1,
         letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
+        rooms: std::sync::Arc::new(matricle_desk::outside::rooms::NoRooms),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
         health: Arc::default(),

@@ -54,6 +54,8 @@ struct SessionRow {
 #[template(path = "office/dates.html")]
 struct Dates {
     f: Frame,
+    /// It happens online, or that too.
+    online: bool,
     tab: &'static str,
     id: i64,
     bookings: u32,
@@ -178,6 +180,7 @@ pub(crate) async fn page(
     let pager = Pager::of(sheet.dates.len(), shown, ROWS, &format!("/office/events/{id}/dates?"));
     let f = at.frame(sheet.event.title.clone(), &sheet.house.name).in_room("events");
     let page = Dates {
+        online: sheet.event.format != matricle_store::events::Format::InPerson,
         f,
         tab: "dates",
         id,

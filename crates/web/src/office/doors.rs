@@ -257,6 +257,8 @@ struct DoorRow {
 #[derive(Template)]
 #[template(path = "office/door.html")]
 struct DoorOf {
+    /// It happens online, or that too.
+    online: bool,
     f: Frame,
     id: i64,
     event: i64,
@@ -346,6 +348,7 @@ async fn door_page(at: &Clerk, id: i64, d: Option<Fields>, why: &str) -> Result<
         .collect();
     let clock = |at: Timestamp| words::clock(words::local(at, &house.zone).datetime());
     Ok(DoorOf {
+        online: set.event.format != matricle_store::events::Format::InPerson,
         f: at.frame(format!("Door: {}", set.event.title), &house.name).in_room("doors"),
         id,
         event: set.event.id.0,

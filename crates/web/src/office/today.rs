@@ -289,6 +289,14 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
         what: format!("{n} other messages could not be sent"),
         about: "all of them, with what the other side said".into(),
     });
+    for (title, date, starts) in &today.without_room {
+        todo.push(Todo {
+            class: "wrong",
+            href: format!("/office/dates/{date}/online"),
+            what: format!("No room yet for {title}"),
+            about: format!("it starts {}", clock(*starts)),
+        });
+    }
     if today.tray > 0 {
         todo.push(Todo {
             class: "asking",

@@ -325,6 +325,7 @@ mod tests {
             chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
             mail_at_once: 1,
             letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
+            rooms: std::sync::Arc::new(matricle_desk::outside::rooms::NoRooms),
             public_url: "http://club.example".into(),
             wake: std::sync::Arc::default(),
             health: std::sync::Arc::default(),

@@ -64,6 +64,8 @@ pub(crate) struct Own {
     /// The dates of a course.
     dates: Vec<(String, String)>,
     online: String,
+    /// Their own links, by name.
+    joins: Vec<(String, String)>,
     after_note: String,
     signing: Vec<Signing>,
     grid: String,
@@ -226,7 +228,8 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         } else {
             Vec::new()
         },
-        online: if confirmed { messages::online(sheet) } else { String::new() },
+        joins: if confirmed { messages::own_links(&app.desk, sheet) } else { Vec::new() },
+        online: if confirmed { messages::online(&app.desk, sheet) } else { String::new() },
         after_note: if stands { sheet.event.after_note.clone() } else { String::new() },
         signing: if stands { signing(sheet, wanted.as_ref(), now) } else { Vec::new() },
         grid: crate::parts::grid::svg(&sheet.sessions),

@@ -32,10 +32,12 @@ struct TicketPage {
     ticket: String,
     code: String,
     qr: String,
+    /// Their own link to join online; empty for whoever comes.
+    join: String,
 }
 
 /// The code and the secret part of an address; an address that is none is not found.
-pub(crate) struct Shown(TicketCode, String);
+pub(crate) struct Shown(pub(crate) TicketCode, pub(crate) String);
 
 impl FromRequestParts<App> for Shown {
     type Rejection = WebError;
@@ -79,6 +81,7 @@ pub(crate) async fn show(
         ticket: holder.ticket.clone(),
         code: holder.code.to_string(),
         qr: qr_svg(holder.code),
+        join: messages::own_links(&app.desk, &sheet).pop().map_or_else(String::new, |j| j.1),
     })
 }
 

@@ -75,6 +75,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
         mail_at_once: 1,
         letterbox: std::sync::Arc::new(matricle_desk::outside::letterbox::NoLetterbox),
+        rooms: std::sync::Arc::new(matricle_desk::outside::rooms::NoRooms),
         public_url: "http://club.example".into(),
         wake: Arc::default(),
         health: Arc::default(),

@@ -1,0 +1,349 @@
+//! The foyer of a date online: what an attendee's own link opens, going in by it, what the room
+//! reports, the recording afterwards.
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::acting::Acting;
+use matricle_core::booking::State;
+use matricle_core::codes::TicketCode;
+use matricle_core::door::passages::Way;
+use matricle_core::door::{Presence, Verdict};
+use matricle_core::foyer::{self, Facts, Recording, RoomKind, Stands, Stay};
+use matricle_core::{AttendeeId, DateId};
+use matricle_store::door::{self as db, NewScan};
+use matricle_store::events::{self, Date, Event, EventState};
+use matricle_store::online::{self, OnlineDate, Room};
+use matricle_store::{Connection, Tx, bookings};
+
+use super::{Told, Why};
+use crate::outside::rooms::{Joiner, NewRoom, RoomError};
+use crate::rounds::{Due, Work, each};
+use crate::telling::{Arrived, tell_let_in};
+use crate::{Desk, DeskError, house_of};
+
+/// What the door is called by which somebody comes online.
+pub const ONLINE: &str = "online";
+
+/// What the foyer shows.
+#[derive(Debug, Clone)]
+pub struct Foyer {
+    /// The house's name, its zone.
+    pub house: (String, String),
+    /// The event.
+    pub event: Event,
+    /// The date: of a course the next, or the last.
+    pub date: Date,
+    /// How it happens online.
+    pub how: OnlineDate,
+    /// Who.
+    pub name: String,
+    /// The attendee.
+    pub attendee: AttendeeId,
+    /// The booking was made to try the steps out.
+    pub test: bool,
+    /// What it says.
+    pub stands: Stands,
+    /// When somebody went in by this link before, from another browser than the one that asks.
+    pub elsewhere: Option<Timestamp>,
+    /// The one who asks has been in.
+    pub been_in: bool,
+}
+
+/// What a personal link is about.
+struct Found {
+    foyer: Foyer,
+    /// The room's address and passcode, or the room of the service.
+    room: Room,
+}
+
+fn find(
+    conn: &Connection,
+    code: TicketCode,
+    browser: &str,
+    now: Timestamp,
+) -> Result<Found, DeskError> {
+    let places = online::of_code(conn, code)?;
+    let over = |ends: Timestamp| ends.saturating_add(foyer::OVERTIME).is_ok_and(|e| e <= now);
+    let place = places.iter().find(|(_, _, ends)| !over(*ends)).or(places.last());
+    let (attendee, date_id, _) = *place.ok_or(DeskError::NotFound)?;
+    if !online::joins_online(conn, attendee)? {
+        return Err(DeskError::NotFound);
+    }
+    let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
+    let booking = bookings::by_id(conn, person.booking)?.ok_or(DeskError::NotFound)?;
+    let (event, date) = events::date_by_id(conn, date_id)?.ok_or(DeskError::NotFound)?;
+    let how = online::of_date(conn, date_id)?;
+    let room = online::room(conn, &event, date_id, &how)?;
+    let house = house_of(conn)?;
+    let full = events::choices_of_date(conn, house.currency, date_id, now)?
+        .is_none_or(|choices| choices.main_pool().free() == 0);
+    let came = matches!(person.facts.presence, Presence::In { .. } | Presence::Left);
+    let facts = Facts {
+        state: booking.state,
+        // Of a ticket that was cancelled by itself the booking stands.
+        cancelled: person.facts.state == State::Cancelled,
+        called_off: !date.called_off.is_empty() || event.state == EventState::CalledOff,
+        full,
+        due: booking.due(),
+        starts_at: date.span.starts_at,
+        ends_at: date.span.ends_at,
+        opens_minutes: how.opens_minutes,
+        room: room != Room::Nowhere,
+        came,
+        recording: (!how.recording.is_empty())
+            .then_some(Recording { audience: how.audience, until: how.recording_until }),
+    };
+    let goes = online::goes(conn, attendee, date_id)?;
+    let foyer = Foyer {
+        house: (house.name, house.zone),
+        name: person.name,
+        attendee,
+        test: booking.test,
+        stands: foyer::stands(&facts, now),
+        elsewhere: goes.iter().rev().find(|(_, b)| b != browser).map(|(at, _)| *at),
+        been_in: goes.iter().any(|(_, b)| b == browser),
+        event,
+        date,
+        how,
+    };
+    Ok(Found { foyer, room })
+}
+
+async fn opens(desk: &Desk, code: TicketCode, key: &str) -> Result<(), DeskError> {
+    let steps = desk.store.read(move |conn| online::steps(conn, code)).await?;
+    if desk.secrets.opens_foyer(code, steps, key) { Ok(()) } else { Err(DeskError::NotFound) }
+}
+
+/// What a personal link opens now. Looking marks nobody.
+///
+/// # Errors
+/// [`DeskError::NotFound`] for another key, and for a ticket that does not join online.
+pub async fn look(
+    desk: &Desk,
+    code: TicketCode,
+    key: &str,
+    browser: &str,
+) -> Result<Foyer, DeskError> {
+    opens(desk, code, key).await?;
+    let (now, browser) = (desk.clock.now(), browser.to_owned());
+    let found = desk.store.read(move |conn| find(conn, code, &browser, now)).await?;
+    Ok(found.foyer)
+}
+
+/// Where somebody goes who goes in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum In {
+    /// To this address.
+    To(String),
+    /// To this address, where they are asked for this passcode.
+    With(String, String),
+    /// Not yet, or not any more: the foyer says why.
+    Not,
+    /// The room is full.
+    Full,
+    /// The service does not answer just now.
+    Away,
+}
+
+/// Goes in by a personal link: an act of the person, which marks them as come, with the minute.
+/// Going in again is no second coming.
+///
+/// # Errors
+/// As [`look`].
+pub async fn go(desk: &Desk, code: TicketCode, key: &str, browser: &str) -> Result<In, DeskError> {
+    opens(desk, code, key).await?;
+    let (now, of) = (desk.clock.now(), browser.to_owned());
+    let found = desk.store.read(move |conn| find(conn, code, &of, now)).await?;
+    if found.foyer.stands != Stands::Open {
+        return Ok(In::Not);
+    }
+    let to = match found.room {
+        Room::Nowhere => return Ok(In::Not),
+        Room::Link(link, passcode) if passcode.is_empty() => In::To(link),
+        Room::Link(link, passcode) => In::With(link, passcode),
+        Room::Service(room) => {
+            let who = Joiner {
+                person: format!("a{}", found.foyer.attendee),
+                name: found.foyer.name.clone(),
+                leads: false,
+            };
+            match desk.rooms.join(room, who).await {
+                Ok(address) => In::To(address),
+                Err(RoomError::Full) => return Ok(In::Full),
+                Err(RoomError::None | RoomError::Failed(_)) => return Ok(In::Away),
+            }
+        }
+    };
+    let (browser, host) = (browser.to_owned(), desk.host().to_owned());
+    let went = desk
+        .store
+        .write(move |tx| {
+            // What holds is asked again where it is written down: they may have cancelled.
+            let found = find(tx, code, &browser, now)?;
+            let (attendee, date) = (found.foyer.attendee, found.foyer.date.id);
+            if found.foyer.stands != Stands::Open {
+                return Ok(false);
+            }
+            online::add_go(tx, attendee, date, &browser, now)?;
+            if !found.foyer.test {
+                come_in(tx, attendee, date, &host, now)?;
+            }
+            Ok::<_, DeskError>(true)
+        })
+        .await?;
+    if went {
+        desk.wake.all();
+    }
+    Ok(if went { to } else { In::Not })
+}
+
+/// Marks somebody as come online at a minute, unless they are there already.
+pub(crate) fn come_in(
+    tx: &Tx<'_>,
+    attendee: AttendeeId,
+    date: DateId,
+    host: &str,
+    at: Timestamp,
+) -> Result<(), DeskError> {
+    let person = db::by_id(tx, attendee)?.ok_or(DeskError::NotFound)?;
+    if matches!(person.facts.presence, Presence::In { .. }) {
+        return Ok(());
+    }
+    let told = Told {
+        verdict: Verdict::ComeIn,
+        why: Why::Itself,
+        name: person.name.clone(),
+        ticket: person.ticket.clone(),
+        place: None,
+        companions: Vec::new(),
+        note: String::new(),
+        with: Vec::new(),
+        others: Vec::new(),
+        session: String::new(),
+    };
+    let answers = online::who_answers(tx)?.ok_or(DeskError::NotSetUp)?;
+    let new = NewScan {
+        key: &format!("foyer {}", uuid::Uuid::now_v7()),
+        date,
+        attendee: Some(attendee),
+        verdict: told.verdict.word(),
+        told: &super::told_json(&told)?,
+        door: ONLINE,
+        person: answers,
+        device: None,
+        device_at: None,
+        at,
+        passage: Some(Way::In),
+        room: None,
+        line: None,
+        receipt: "",
+    };
+    db::add_scan(tx, &new, at)?;
+    db::stand(tx, attendee, date)?;
+    tell_let_in(tx, &Arrived(&person, ONLINE, at), &Acting::program(), host, at)
+}
+
+/// The recording of a date, for whoever may see it.
+///
+/// # Errors
+/// As [`look`]; there is none for them.
+pub async fn recording(desk: &Desk, code: TicketCode, key: &str) -> Result<String, DeskError> {
+    let found = look(desk, code, key, "").await?;
+    if found.stands == Stands::Recording {
+        Ok(found.how.recording)
+    } else {
+        Err(DeskError::NotFound)
+    }
+}
+
+/// How long before a date its room is made.
+const MADE_BEFORE: SignedDuration = SignedDuration::from_hours(24);
+/// How long after a date the service is asked for what it reports, and for the recording.
+const ASKED_AFTER: SignedDuration = SignedDuration::from_hours(12);
+
+/// Makes rooms whose dates are near, brings them to what is wanted, and asks what they report.
+pub(crate) async fn turn(desk: &Desk) -> Result<usize, DeskError> {
+    if !desk.rooms.is_there() {
+        return Ok(0);
+    }
+    let now = desk.clock.now();
+    let due = desk
+        .store
+        .read(move |conn| online::with_service(conn, now - ASKED_AFTER, now + MADE_BEFORE))
+        .await?;
+    let rows = due
+        .into_iter()
+        .map(|row| Due { about: format!("the room of date {}", row.1), booking: None, row })
+        .collect();
+    each(desk, Work::Rooms, rows, 4, |desk, (event, date, kind)| async move {
+        one(&desk, (event, date, kind)).await
+    })
+    .await?;
+    Ok(0)
+}
+
+async fn one(
+    desk: &Desk,
+    (event_id, date_id, kind): (matricle_core::EventId, DateId, RoomKind),
+) -> Result<(), DeskError> {
+    let failed = |e: RoomError| DeskError::Internal(e.to_string());
+    let now = desk.clock.now();
+    let key = online::room_key(kind, event_id, date_id);
+    let of = key.clone();
+    let (event, date, how, known) = desk
+        .store
+        .read(move |conn| {
+            let (event, date) = events::date_by_id(conn, date_id)?.ok_or(DeskError::NotFound)?;
+            let known = online::made(conn, &of)?;
+            Ok::<_, DeskError>((event, date, online::of_date(conn, date_id)?, known))
+        })
+        .await?;
+    let room = match known {
+        Some(room) => room,
+        None => {
+            let wish = NewRoom {
+                key: key.clone(),
+                title: event.title.clone(),
+                starts_at: date.span.starts_at,
+                ends_at: date.span.ends_at,
+                straight_in: how.straight_in,
+                may_speak: how.may_speak,
+                record: how.recorded,
+            };
+            let room = desk.rooms.make(wish).await.map_err(failed)?;
+            let remote = room.clone();
+            desk.store.write(move |tx| online::set_made(tx, &key, &remote, now)).await?;
+            room
+        }
+    };
+    if now < date.span.starts_at - MADE_BEFORE / 24 {
+        return Ok(());
+    }
+    let visits = desk.rooms.visits(room.clone()).await.map_err(failed)?;
+    let stays: Vec<(AttendeeId, Stay)> = visits
+        .iter()
+        .filter_map(|v| {
+            let attendee = AttendeeId(v.person.strip_prefix('a')?.parse().ok()?);
+            Some((attendee, Stay { came_at: v.came_at, left_at: v.left_at }))
+        })
+        .collect();
+    let before = desk.store.read(move |conn| online::stays(conn, date_id)).await?;
+    let known: usize = before.values().map(Vec::len).sum();
+    let same = known == stays.len()
+        && stays.iter().all(|(a, s)| before.get(a).is_some_and(|b| b.contains(s)));
+    if !same {
+        desk.store.write(move |tx| online::set_stays(tx, date_id, &stays)).await?;
+    }
+    if how.recorded
+        && how.recording.is_empty()
+        && now > date.span.ends_at
+        && let Some(url) = desk.rooms.recording(room).await.map_err(failed)?
+    {
+        desk.store
+            .write(move |tx| {
+                let how = online::of_date(tx, date_id)?;
+                online::set(tx, date_id, &OnlineDate { recording: url, ..how })
+            })
+            .await?;
+    }
+    Ok(())
+}

@@ -1,0 +1,202 @@
+//! A date online at the Office: where it happens, what the room can do, who came by which way,
+//! the recording, a link that is replaced.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::door::Presence;
+use matricle_core::form::{Fault, Form};
+use matricle_core::foyer::{Audience, Beside, RoomKind, beside};
+use matricle_core::links::is_link;
+use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::staff::{Right, require};
+use matricle_core::{AttendeeId, DateId};
+use matricle_store::events::{self, Date, Event, Format};
+use matricle_store::online::{self, OnlineDate, Room};
+use matricle_store::people::Staff;
+use matricle_store::{bookings, door as db};
+
+use crate::{Desk, DeskError, telling};
+
+/// Somebody who joins online.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Line {
+    /// The attendee.
+    pub attendee: AttendeeId,
+    /// Their name.
+    pub name: String,
+    /// When they came, and by which way.
+    pub came: Option<(Timestamp, String)>,
+    /// How often they went in through the foyer, from how many browsers.
+    pub goes: (u32, u32),
+    /// What the room reports, beside it.
+    pub beside: Option<Beside>,
+}
+
+/// A date online.
+#[derive(Debug, Clone)]
+pub struct OnlineSheet {
+    /// The event.
+    pub event: Event,
+    /// The date.
+    pub date: Date,
+    /// How it happens.
+    pub how: OnlineDate,
+    /// Its room is known.
+    pub is_known: bool,
+    /// There is a service that makes rooms.
+    pub service: bool,
+    /// Who joins online.
+    pub people: Vec<Line>,
+    /// So many came to the place.
+    pub came_here: u32,
+}
+
+/// A date online.
+///
+/// # Errors
+/// There is no such date; the role may not.
+pub async fn sheet(desk: &Desk, staff: &Staff, date: DateId) -> Result<OnlineSheet, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let (now, service) = (desk.clock.now(), desk.rooms.is_there());
+    desk.store
+        .read(move |conn| {
+            let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+            if event.format == Format::InPerson {
+                return Err(DeskError::NotFound);
+            }
+            let how = online::of_date(conn, date)?;
+            let (goes, stays) = (online::all_goes(conn, date)?, online::stays(conn, date)?);
+            let (mut people, mut came_here) = (Vec::new(), 0);
+            for p in db::by_words(conn, date, "", u32::MAX)? {
+                if p.facts.state != State::Confirmed {
+                    continue;
+                }
+                let id = p.facts.attendee;
+                let first = db::passages(conn, id)?.into_iter().next().map(|w| (w.at, w.door));
+                if !online::joins_online(conn, id)? {
+                    let here = matches!(p.facts.presence, Presence::In { .. } | Presence::Left);
+                    came_here += u32::from(here);
+                    continue;
+                }
+                let goes = goes.get(&id).copied().unwrap_or_default();
+                let stays = stays.get(&id).map_or(&[][..], Vec::as_slice);
+                people.push(Line {
+                    attendee: id,
+                    name: p.name,
+                    came: first,
+                    beside: beside(goes.0 > 0, stays, how.room.is_made(), now),
+                    goes,
+                });
+            }
+            let is_known = online::room(conn, &event, date, &how)? != Room::Nowhere;
+            Ok(OnlineSheet { event, date: on, how, is_known, service, people, came_here })
+        })
+        .await
+}
+
+/// Says where a date happens online, what its room can do, and what becomes of the recording.
+///
+/// # Errors
+/// [`DeskError::Form`] for a link that is none; there is no such date; the role may not.
+pub async fn save(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let service = desk.rooms.is_there();
+    desk.store
+        .write(move |tx| {
+            let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
+            let before = online::of_date(tx, date)?;
+            let room = RoomKind::from_word(form.get("room")).unwrap_or_default();
+            let link = form.line("link");
+            if !link.is_empty() && !is_link(&link) {
+                form.fault("link", Fault::NotALink);
+            }
+            if room.is_made() && !service {
+                form.fault("room", Fault::Unknown);
+            }
+            let recording = form.line("recording");
+            if !recording.is_empty() && !is_link(&recording) {
+                form.fault("recording", Fault::NotALink);
+            }
+            let how = OnlineDate {
+                room,
+                link,
+                passcode: form.line("passcode"),
+                opens_minutes: form.count("opens_minutes", 0, 24 * 60),
+                straight_in: form.ticked("straight_in"),
+                may_speak: form.ticked("may_speak"),
+                recorded: form.ticked("recorded"),
+                in_mails: form.ticked("in_mails"),
+                prepare: form.text("prepare", 2000),
+                recording,
+                recording_until: match form.get("recording_until") {
+                    "" => None,
+                    _ => form.instant("recording_until", &on.span.zone),
+                },
+                audience: Audience::from_word(form.get("audience")).unwrap_or_default(),
+            };
+            form.done().map_err(DeskError::Form)?;
+            // A room of the service is brought to what is wanted.
+            for kind in [before.room, how.room].into_iter().filter(|k| k.is_made()) {
+                online::forget_made(tx, &online::room_key(kind, event.id, date))?;
+            }
+            online::set(tx, date, &how)?;
+            let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
+            let what = format!("said how {when} happens online");
+            crate::planning::dates::log(tx, event.id, &turn, &what)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(())
+}
+
+/// Gives somebody a new link of their own: the one they had opens nothing from now on, and they
+/// are mailed the new one.
+///
+/// # Errors
+/// There is no such person at that date; the role may not.
+pub async fn replace_link(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    attendee: AttendeeId,
+) -> Result<String, DeskError> {
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
+    let name = desk
+        .store
+        .write(move |tx| {
+            let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
+            let person = person.filter(|p| p.facts.state == State::Confirmed);
+            let person = person.ok_or(DeskError::NotFound)?;
+            if !online::joins_online(tx, attendee)? {
+                return Err(DeskError::NotFound);
+            }
+            online::replace(tx, attendee)?;
+            let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
+            let what = format!("gave {} a new link to join online", person.name);
+            bookings::happened(tx, person.booking, turn.now, &turn.by, &what)?;
+            let change = format!("The link to join online of {} is a new one.", person.name);
+            let knows = Knows { change, by_house: true, ..Knows::default() };
+            telling::tell(tx, &booking, Occasion::Changed, &knows, &turn)?;
+            Ok::<_, DeskError>(person.name)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(name)
+}
+
+/// How many of those online came, and how many joined by which way, for one count.
+#[must_use]
+pub fn ways(people: &[Line]) -> HashMap<String, u32> {
+    let mut ways = HashMap::new();
+    for (_, door) in people.iter().filter_map(|p| p.came.as_ref()) {
+        *ways.entry(door.clone()).or_default() += 1;
+    }
+    ways
+}

@@ -1,0 +1,243 @@
+//! Dates online: what an attendee's own link opens, before, during and after.
+
+use std::sync::Arc;
+
+use jiff::{SignedDuration, Timestamp};
+use matricle_core::booking::State;
+use matricle_core::codes::{Reading, Reference, TicketCode, read};
+use matricle_core::door::Presence;
+use matricle_core::foyer::{Beside, Stands};
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::bookings::cancel::{self, By};
+use matricle_desk::bookings::pass_on;
+use matricle_desk::door::foyer::{self, In, ONLINE};
+use matricle_desk::door::{after, online};
+use matricle_desk::outside::rooms::{Rehearsed, RoomError, Visit};
+use matricle_desk::{Clock, DeskError};
+use matricle_store::events;
+
+use crate::world::{BOOKER, World, form, world};
+
+const FROST: &str = "what-the-frost-does";
+
+impl World {
+    /// A confirmed place at an online talk: its code, the key of its link, its date.
+    async fn place(&self) -> (TicketCode, String, DateId, Reference) {
+        let reference = self.book(FROST, &[1]).await;
+        let sheet = self.sheet(reference).await;
+        assert_eq!(sheet.booking.state, State::Confirmed);
+        let url = matricle_desk::messages::own_links(&self.desk, &sheet).pop().unwrap().1;
+        let (rest, key) = url.rsplit_once('/').unwrap();
+        let Reading::Code(code) = read(rest.rsplit_once('/').unwrap().1) else { panic!("{url}") };
+        (code, key.to_owned(), sheet.date.id, reference)
+    }
+
+    /// The same world at another time.
+    fn at(&mut self, at: Timestamp) {
+        self.desk.clock = Clock::still(at);
+    }
+
+    async fn starts(&self, date: DateId) -> Timestamp {
+        let found = self.desk.store.read(move |c| events::date_by_id(c, date)).await.unwrap();
+        found.unwrap().1.span.starts_at
+    }
+
+    async fn where_is(&self, id: AttendeeId) -> Presence {
+        let find = move |c: &matricle_store::Connection| matricle_store::door::by_id(c, id);
+        self.desk.store.read(find).await.unwrap().unwrap().facts.presence
+    }
+}
+
+fn minutes(n: i64) -> SignedDuration {
+    SignedDuration::from_mins(n)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
+    let mut w = world().await;
+    let (code, key, date, _) = w.place().await;
+    let starts = w.starts(date).await;
+    let seen = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
+    assert!(matches!(seen.stands, Stands::Before(at) if at == starts - minutes(15)));
+    // Guessing opens nothing, and too early nobody goes in.
+    assert!(matches!(foyer::look(&w.desk, code, "x", "mine").await, Err(DeskError::NotFound)));
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+
+    w.at(starts - minutes(10));
+    for _ in 0..3 {
+        let seen = foyer::look(&w.desk, code, &key, "scanner").await.unwrap();
+        assert_eq!(seen.stands, Stands::Open);
+    }
+    assert_eq!(w.where_is(seen.attendee).await, Presence::Expected, "looking marks nobody");
+    let went = foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    assert!(
+        matches!(went, In::With(ref to, ref pass) if to.contains("rooms.example") && pass == "smoker")
+    );
+    let came = Presence::In { at: starts - minutes(10), door: ONLINE.into() };
+    assert_eq!(w.where_is(seen.attendee).await, came);
+    // Out of the line and in again: it is no second coming, and another browser is seen.
+    w.at(starts + minutes(5));
+    foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    assert_eq!(w.where_is(seen.attendee).await, came);
+    assert_eq!(foyer::look(&w.desk, code, &key, "mine").await.unwrap().elsewhere, None);
+    let other = foyer::look(&w.desk, code, &key, "other").await.unwrap();
+    assert_eq!(other.elsewhere, Some(starts + minutes(5)));
+    foyer::go(&w.desk, code, &key, "other").await.unwrap();
+    let ilse = w.staff(0).await;
+    let sheet = online::sheet(&w.desk, &ilse, date).await.unwrap();
+    let line = sheet.people.iter().find(|p| p.attendee == seen.attendee).unwrap();
+    assert_eq!((line.goes, &line.came), ((3, 2), &Some((starts - minutes(10), ONLINE.into()))));
+    // One list, one count: whoever came online stands on the list of who came.
+    let listed = after::list(&w.desk, &ilse, date).await.unwrap();
+    let here = listed.people.iter().find(|p| p.attendee == seen.attendee).unwrap();
+    assert_eq!(here.door, Some((starts - minutes(10), ONLINE.into())));
+
+    // It can be stopped: the old link opens nothing any more, the new one is mailed.
+    online::replace_link(&w.desk, &ilse, date, seen.attendee).await.unwrap();
+    assert!(matches!(foyer::go(&w.desk, code, &key, "other").await, Err(DeskError::NotFound)));
+    w.due().await;
+    let (raw, _) = w.to(BOOKER).pop().unwrap();
+    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    let words = mail.body_text(0).unwrap().into_owned();
+    assert!(words.contains("/foyer/") && !words.contains(&key), "{words}");
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_late_address_a_moved_date_and_a_place_that_is_gone_are_said() {
+    let mut w = world().await;
+    let (code, key, date, reference) = w.place().await;
+    let ilse = w.staff(0).await;
+    let starts = w.starts(date).await;
+    let of_its_own = |link: &str| {
+        form(&[("room", "link"), ("link", link), ("opens_minutes", "20"), ("audience", "came")])
+    };
+    online::save(&w.desk, &ilse, date, of_its_own("")).await.unwrap();
+    let bad = online::save(&w.desk, &ilse, date, of_its_own("javascript:alert(1)")).await;
+    assert!(matches!(bad, Err(DeskError::Form(_))));
+    w.at(starts - minutes(18));
+    let stands = |w: &World| {
+        let (desk, key) = (w.desk.clone(), key.clone());
+        async move { foyer::look(&desk, code, &key, "mine").await.map(|f| f.stands) }
+    };
+    assert_eq!(stands(&w).await.unwrap(), Stands::NoRoom);
+    let today = matricle_desk::office::today(&w.desk, &ilse).await.unwrap();
+    assert!(today.without_room.iter().any(|r| r.1 == date), "Today says so");
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+    online::save(&w.desk, &ilse, date, of_its_own("https://rooms.example/late")).await.unwrap();
+    assert_eq!(stands(&w).await.unwrap(), Stands::Open);
+    w.shift(date, 1).await;
+    let opens = w.starts(date).await - minutes(20);
+    assert!(opens > starts);
+    assert_eq!(stands(&w).await.unwrap(), Stands::Before(opens), "the new time");
+    // Passed on, the link goes along with the ticket, and the old one dies.
+    let seen = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
+    let to = form(&[("new_name", "Tove"), ("new_email", "tove@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, seen.attendee, to).await.unwrap();
+    assert!(matches!(stands(&w).await, Err(DeskError::NotFound)));
+    w.due().await;
+    let (code, key, date, reference) = w.place().await;
+    cancel::cancel(&w.desk, By::Booker, reference, Vec::new()).await.unwrap();
+    let gone = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
+    assert_eq!((gone.stands, gone.date.id), (Stands::Cancelled, date));
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_room_of_the_service_is_made_reports_and_brings_its_recording() {
+    let mut w = world().await;
+    let rooms = Arc::new(Rehearsed::default());
+    w.desk.rooms = rooms.clone();
+    let (code, key, date, _) = w.place().await;
+    let ilse = w.staff(0).await;
+    let starts = w.starts(date).await;
+    let how = |more: &[(&str, &str)]| {
+        let mut all = vec![("room", "made"), ("opens_minutes", "15"), ("audience", "came")];
+        all.extend_from_slice(more);
+        form(&all)
+    };
+    online::save(&w.desk, &ilse, date, how(&[("recorded", "yes"), ("straight_in", "yes")]))
+        .await
+        .unwrap();
+    w.due().await;
+    assert!(rooms.made.lock().unwrap().is_empty(), "not a week before");
+    w.at(starts - minutes(60));
+    *rooms.fails.lock().unwrap() = Some(RoomError::Failed("it sleeps".into()));
+    w.due().await;
+    assert!(rooms.made.lock().unwrap().is_empty());
+    *rooms.fails.lock().unwrap() = None;
+    w.at(starts - minutes(5));
+    w.due().await;
+    assert_eq!(rooms.made.lock().unwrap().len(), 1);
+    assert!(rooms.made.lock().unwrap()[0].record && rooms.made.lock().unwrap()[0].straight_in);
+    *rooms.fails.lock().unwrap() = Some(RoomError::Full);
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Full);
+    let seen = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
+    assert_eq!(
+        w.where_is(seen.attendee).await,
+        Presence::Expected,
+        "who finds it full has not come"
+    );
+    *rooms.fails.lock().unwrap() = None;
+    let went = foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    assert!(matches!(went, In::To(ref to) if to.contains(&format!("a{}", seen.attendee))));
+
+    // What it reports stands beside what the foyer knows; of strangers it reports nothing counts.
+    let visit = |person: String, from, to| Visit {
+        person,
+        came_at: starts + minutes(from),
+        left_at: Some(starts + minutes(to)),
+    };
+    let others = online::sheet(&w.desk, &ilse, date).await.unwrap().people;
+    let other = others.iter().find(|p| p.attendee != seen.attendee).unwrap().attendee;
+    *rooms.visits.lock().unwrap() = vec![
+        visit(format!("a{}", seen.attendee), 0, 70),
+        visit(format!("a{other}"), 10, 30),
+        visit("a999999".into(), 0, 5),
+        visit("somebody".into(), 0, 5),
+    ];
+    w.at(starts + minutes(80));
+    w.due().await;
+    let sheet = online::sheet(&w.desk, &ilse, date).await.unwrap();
+    let of = |id| sheet.people.iter().find(|p| p.attendee == id).unwrap().beside.clone().unwrap();
+    assert!(matches!(of(seen.attendee), Beside::Stayed { minutes: 70, .. }));
+    assert!(matches!(of(other), Beside::AnotherWay { minutes: 20, .. }), "shown, and not hidden");
+    assert_eq!(w.where_is(other).await, Presence::Expected, "nor settled by itself");
+
+    // Afterwards the same link shows the recording, to those who came.
+    *rooms.recording.lock().unwrap() = Some("https://rooms.example/recording/7".into());
+    w.at(starts + minutes(90));
+    w.due().await;
+    let found = foyer::recording(&w.desk, code, &key).await.unwrap();
+    assert_eq!(found, "https://rooms.example/recording/7");
+    w.sound().await;
+}
+
+/// Whatever is told to people outside, where a room is stands in none of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_mail_and_no_calendar_file_says_where_a_room_is() {
+    let w = world().await;
+    let reference = w.book(FROST, &[2]).await;
+    w.due().await;
+    let files = matricle_desk::messages::calendar_of(&w.desk, reference).await.unwrap();
+    assert!(!files.contains("rooms.example") && files.contains("/foyer/"), "{files}");
+    let mut seen = 0;
+    for raw in w.mails.taken() {
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        let mut all = String::from_utf8_lossy(&raw).into_owned();
+        for n in 0..mail.text_body_count() {
+            all.push_str(&mail.body_text(n).unwrap());
+            all.push_str(&mail.body_html(n).unwrap_or_default());
+        }
+        assert!(!all.contains("rooms.example") && !all.contains("smoker"), "{all}");
+        let to = mail.to().unwrap().first().unwrap().address().unwrap().to_owned();
+        seen += usize::from(to == BOOKER && all.contains("/foyer/"));
+    }
+    assert_eq!(seen, 1);
+    // Unless the organiser wants it to.
+    let (ilse, date) = (w.staff(0).await, w.sheet(reference).await.date.id);
+    let how = form(&[("room", "event"), ("opens_minutes", "15"), ("in_mails", "yes")]);
+    online::save(&w.desk, &ilse, date, how).await.unwrap();
+    let files = matricle_desk::messages::calendar_of(&w.desk, reference).await.unwrap();
+    assert!(files.contains("rooms.example"));
+}

@@ -1,0 +1,462 @@
+//! Dates online: where each happens, who went in, what the room reported.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use matricle_core::codes::TicketCode;
+use matricle_core::foyer::{Audience, RoomKind, Stay};
+use matricle_core::{AttendeeId, BookingId, DateId, EventId};
+use rusqlite::{Connection, OptionalExtension};
+
+use crate::convert::InOrder;
+use crate::events::Event;
+use crate::{Doing, StoreError, Tx, at, us};
+
+/// How a date happens online.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OnlineDate {
+    /// Where.
+    pub room: RoomKind,
+    /// A link of its own.
+    pub link: String,
+    /// The passcode of that.
+    pub passcode: String,
+    /// The room opens so many minutes before it starts.
+    pub opens_minutes: u32,
+    /// Everybody is let straight in; otherwise whoever leads it lets each in.
+    pub straight_in: bool,
+    /// Everybody may speak; otherwise whoever leads it.
+    pub may_speak: bool,
+    /// It is recorded.
+    pub recorded: bool,
+    /// The room's own address and passcode may stand in mails.
+    pub in_mails: bool,
+    /// How to prepare, in the organiser's words.
+    pub prepare: String,
+    /// Where the recording is; empty while there is none.
+    pub recording: String,
+    /// Until when it may be seen.
+    pub recording_until: Option<Timestamp>,
+    /// Who may see it.
+    pub audience: Audience,
+}
+
+impl Default for OnlineDate {
+    fn default() -> Self {
+        Self {
+            room: RoomKind::OfEvent,
+            link: String::new(),
+            passcode: String::new(),
+            opens_minutes: 15,
+            straight_in: true,
+            may_speak: false,
+            recorded: false,
+            in_mails: false,
+            prepare: String::new(),
+            recording: String::new(),
+            recording_until: None,
+            audience: Audience::Came,
+        }
+    }
+}
+
+/// How a date happens online; as usual where nothing was said of it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_date(conn: &Connection, date: DateId) -> Result<OnlineDate, StoreError> {
+    conn.prepare_cached(
+        "SELECT room, link, passcode, opens_minutes, straight_in, may_speak, recorded, in_mails, prepare, recording,
+            recording_until, audience FROM online_dates WHERE date_id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_row([date.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok(OnlineDate {
+                room: c.word("online_dates.room", RoomKind::from_word)?,
+                link: c.next()?,
+                passcode: c.next()?,
+                opens_minutes: c.next()?,
+                straight_in: c.next()?,
+                may_speak: c.next()?,
+                recorded: c.next()?,
+                in_mails: c.next()?,
+                prepare: c.next()?,
+                recording: c.next()?,
+                recording_until: c.instant_or()?,
+                audience: c.word("online_dates.audience", Audience::from_word)?,
+            })
+        })
+        .optional()
+    })
+    .map(Option::unwrap_or_default)
+    .doing("reading how a date happens online")
+}
+
+/// Says how a date happens online.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set(tx: &Tx<'_>, date: DateId, o: &OnlineDate) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT OR REPLACE INTO online_dates (date_id, room, link, passcode, opens_minutes, straight_in, may_speak,
+            recorded, in_mails, prepare, recording, recording_until, audience)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
+    )
+    .and_then(|mut q| {
+        q.execute((
+            date.0,
+            o.room.word(),
+            &o.link,
+            &o.passcode,
+            o.opens_minutes,
+            o.straight_in,
+            o.may_speak,
+            o.recorded,
+            o.in_mails,
+            &o.prepare,
+            &o.recording,
+            o.recording_until.map(us),
+            o.audience.word(),
+        ))
+    })
+    .map(drop)
+    .doing("writing how a date happens online")
+}
+
+/// The key of the room that the service makes for a date.
+#[must_use]
+pub fn room_key(kind: RoomKind, event: EventId, date: DateId) -> String {
+    if kind == RoomKind::Shared { format!("e{event}") } else { format!("d{date}") }
+}
+
+/// What the service calls a room that it made.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn made(conn: &Connection, key: &str) -> Result<Option<String>, StoreError> {
+    conn.prepare_cached("SELECT remote FROM online_rooms WHERE key = ?1")
+        .and_then(|mut q| q.query_row([key], |row| row.get(0)).optional())
+        .doing("looking a room up")
+}
+
+/// Writes down that the service made a room.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_made(tx: &Tx<'_>, key: &str, remote: &str, now: Timestamp) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT OR REPLACE INTO online_rooms (key, remote, made_at) VALUES (?1, ?2, ?3)",
+    )
+    .and_then(|mut q| q.execute((key, remote, us(now))))
+    .map(drop)
+    .doing("writing a room down")
+}
+
+/// Where a date happens.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Room {
+    /// At this link, with this passcode.
+    Link(String, String),
+    /// In what the service calls this.
+    Service(String),
+    /// That is not known yet.
+    Nowhere,
+}
+
+/// Where a date happens.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn room(
+    conn: &Connection,
+    event: &Event,
+    date: DateId,
+    how: &OnlineDate,
+) -> Result<Room, StoreError> {
+    let link = |link: &str, passcode: &str| match link {
+        "" => Room::Nowhere,
+        link => Room::Link(link.to_owned(), passcode.to_owned()),
+    };
+    Ok(match how.room {
+        RoomKind::OfEvent => link(&event.online_link, &event.online_passcode),
+        RoomKind::Link => link(&how.link, &how.passcode),
+        RoomKind::Made | RoomKind::Shared => {
+            let key = room_key(how.room, event.id, date);
+            made(conn, &key)?.map_or(Room::Nowhere, Room::Service)
+        }
+    })
+}
+
+/// Dates online that start before an instant and whose room is not known: event's title, date.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn without_room(
+    conn: &Connection,
+    now: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(String, DateId, Timestamp)>, StoreError> {
+    let near: Vec<i64> = conn
+        .prepare_cached(
+            "SELECT d.id FROM dates d JOIN events e ON e.id = d.event_id
+             WHERE e.format <> 'in person' AND e.state = 'published' AND d.called_off = ''
+                AND d.ends_at > ?1 AND d.starts_at < ?2 ORDER BY d.starts_at LIMIT 50",
+        )
+        .and_then(|mut q| q.query_map((us(now), us(until)), |row| row.get(0))?.collect())
+        .doing("looking for dates without a room")?;
+    let mut found = Vec::new();
+    for id in near.into_iter().map(DateId) {
+        if let Some((event, date)) = crate::events::date_by_id(conn, id)?
+            && room(conn, &event, id, &of_date(conn, id)?)? == Room::Nowhere
+        {
+            found.push((event.title, id, date.span.starts_at));
+        }
+    }
+    Ok(found)
+}
+
+/// Forgets that the service made a room: it is brought to what is wanted next time.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn forget_made(tx: &Tx<'_>, key: &str) -> Result<(), StoreError> {
+    tx.execute("DELETE FROM online_rooms WHERE key = ?1", [key])
+        .map(drop)
+        .doing("forgetting a room")
+}
+
+/// Dates with a room of the service that start or end between two instants: event, date, how.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn with_service(
+    conn: &Connection,
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(EventId, DateId, RoomKind)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT d.event_id, d.id, o.room FROM online_dates o JOIN dates d ON d.id = o.date_id
+            JOIN events e ON e.id = d.event_id
+         WHERE o.room IN ('made', 'shared') AND d.ends_at > ?1 AND d.starts_at < ?2
+            AND d.called_off = '' AND e.state = 'published' ORDER BY d.starts_at LIMIT 200",
+    )
+    .and_then(|mut q| {
+        q.query_map((us(from), us(until)), |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok((
+                EventId(c.next()?),
+                DateId(c.next()?),
+                c.word("online_dates.room", RoomKind::from_word)?,
+            ))
+        })?
+        .collect()
+    })
+    .doing("looking for rooms to make")
+}
+
+/// The dates of the person who has this code, in their order: place on each, date, end.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_code(
+    conn: &Connection,
+    code: TicketCode,
+) -> Result<Vec<(AttendeeId, DateId, Timestamp)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT a.id, a.date_id, d.ends_at FROM attendees c
+            JOIN attendees a ON a.booking_id = c.booking_id AND a.person_no = c.person_no
+            JOIN dates d ON d.id = a.date_id
+         WHERE c.code = ?1 ORDER BY d.starts_at, a.id",
+    )
+    .and_then(|mut q| {
+        q.query_map([code.as_str()], |row| {
+            Ok((AttendeeId(row.get(0)?), DateId(row.get(1)?), at(row.get(2)?)))
+        })?
+        .collect()
+    })
+    .doing("looking a personal link up")
+}
+
+/// How often the personal link of a person was replaced, by any of their places.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn steps(conn: &Connection, code: TicketCode) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT coalesce(sum(l.steps), 0) FROM attendees c
+            JOIN attendees a ON a.booking_id = c.booking_id AND a.person_no = c.person_no
+            JOIN online_links l ON l.attendee_id = a.id WHERE c.code = ?1",
+    )
+    .and_then(|mut q| q.query_row([code.as_str()], |row| row.get(0)))
+    .doing("looking a personal link up")
+}
+
+/// Replaces the personal link of an attendee.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn replace(tx: &Tx<'_>, attendee: AttendeeId) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO online_links (attendee_id, steps) VALUES (?1, 1) ON CONFLICT DO UPDATE SET steps = steps + 1",
+    )
+    .and_then(|mut q| q.execute([attendee.0]))
+    .map(drop)
+    .doing("replacing a personal link")
+}
+
+/// Writes down that somebody went in through the foyer.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn add_go(
+    tx: &Tx<'_>,
+    attendee: AttendeeId,
+    date: DateId,
+    browser: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    tx.prepare_cached(
+        "INSERT INTO online_goes (attendee_id, date_id, at, browser) VALUES (?1, ?2, ?3, ?4)",
+    )
+    .and_then(|mut q| q.execute((attendee.0, date.0, us(now), browser)))
+    .map(drop)
+    .doing("writing who went in")
+}
+
+/// When somebody went in through the foyer at a date, and from which browser, oldest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn goes(
+    conn: &Connection,
+    attendee: AttendeeId,
+    date: DateId,
+) -> Result<Vec<(Timestamp, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT at, browser FROM online_goes WHERE attendee_id = ?1 AND date_id = ?2 ORDER BY at, id",
+    )
+    .and_then(|mut q| {
+        q.query_map((attendee.0, date.0), |row| Ok((at(row.get(0)?), row.get(1)?)))?.collect()
+    })
+    .doing("reading who went in")
+}
+
+/// Who went in through the foyer at a date: how often, from how many browsers.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn all_goes(
+    conn: &Connection,
+    date: DateId,
+) -> Result<HashMap<AttendeeId, (u32, u32)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT attendee_id, count(*), count(DISTINCT browser) FROM online_goes WHERE date_id = ?1 GROUP BY attendee_id",
+    )
+    .and_then(|mut q| {
+        q.query_map([date.0], |row| Ok((AttendeeId(row.get(0)?), (row.get(1)?, row.get(2)?))))?
+            .collect()
+    })
+    .doing("reading who went in")
+}
+
+/// What the room reported of a date takes the place of what it reported before.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_stays(
+    tx: &Tx<'_>,
+    date: DateId,
+    stays: &[(AttendeeId, Stay)],
+) -> Result<(), StoreError> {
+    tx.execute("DELETE FROM online_stays WHERE date_id = ?1", [date.0])
+        .doing("writing what a room reported")?;
+    for (attendee, stay) in stays {
+        tx.prepare_cached(
+            "INSERT OR REPLACE INTO online_stays (date_id, attendee_id, came_at, left_at)
+             SELECT ?1, id, ?3, ?4 FROM attendees WHERE id = ?2 AND date_id = ?1",
+        )
+        .and_then(|mut q| q.execute((date.0, attendee.0, us(stay.came_at), stay.left_at.map(us))))
+        .doing("writing what a room reported")?;
+    }
+    Ok(())
+}
+
+/// What the room reported of a date.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn stays(
+    conn: &Connection,
+    date: DateId,
+) -> Result<HashMap<AttendeeId, Vec<Stay>>, StoreError> {
+    let rows: Vec<(i64, i64, Option<i64>)> = conn
+        .prepare_cached("SELECT attendee_id, came_at, left_at FROM online_stays WHERE date_id = ?1")
+        .and_then(|mut q| {
+            q.query_map([date.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
+        })
+        .doing("reading what a room reported")?;
+    let mut stays: HashMap<AttendeeId, Vec<Stay>> = HashMap::new();
+    for (attendee, came, left) in rows {
+        let stay = Stay { came_at: at(came), left_at: left.map(at) };
+        stays.entry(AttendeeId(attendee)).or_default().push(stay);
+    }
+    Ok(stays)
+}
+
+/// Whether a ticket joins online, where its event is both in person and online.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn joins_online(conn: &Connection, attendee: AttendeeId) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT e.format = 'online' OR (e.format = 'in person and online' AND coalesce(t.online, 0)) FROM attendees a
+            JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
+            LEFT JOIN ticket_types t ON t.id = a.ticket_type_id WHERE a.id = ?1",
+    )
+    .and_then(|mut q| q.query_row([attendee.0], |row| row.get(0)).optional())
+    .map(|found| found.unwrap_or(false))
+    .doing("looking up who joins online")
+}
+
+/// The attendees of a booking who join online: person, name, code of their first place.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_booking(
+    conn: &Connection,
+    booking: BookingId,
+) -> Result<Vec<(usize, String, TicketCode)>, StoreError> {
+    let rows: Vec<(i64, String, String)> = conn
+        .prepare_cached(
+            "SELECT a.person_no, a.name, a.code FROM attendees a
+                JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
+                LEFT JOIN ticket_types t ON t.id = a.ticket_type_id
+             WHERE a.booking_id = ?1 AND a.position = a.person_no AND a.cancelled_at IS NULL
+                AND (e.format = 'online' OR (e.format = 'in person and online' AND coalesce(t.online, 0)))
+             ORDER BY a.person_no",
+        )
+        .and_then(|mut q| {
+            q.query_map([booking.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
+        })
+        .doing("looking up who joins online")?;
+    Ok(rows
+        .into_iter()
+        .filter_map(|(person, name, code)| match matricle_core::codes::read(&code) {
+            matricle_core::codes::Reading::Code(code) => {
+                Some((usize::try_from(person).ok()?, name, code))
+            }
+            _ => None,
+        })
+        .collect())
+}
+
+/// Somebody of the house who answers for what the foyer writes down: the first there is.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn who_answers(conn: &Connection) -> Result<Option<matricle_core::PersonId>, StoreError> {
+    conn.prepare_cached("SELECT id FROM people WHERE role IS NOT NULL ORDER BY id LIMIT 1")
+        .and_then(|mut q| q.query_row([], |row| row.get(0).map(matricle_core::PersonId)).optional())
+        .doing("looking up who answers for the foyer")
+}

@@ -1,0 +1,191 @@
+//! A date online: where it happens, what its room can do, who came by which way, the recording.
+
+use askama::Template;
+use axum::extract::Path;
+use axum::response::Response;
+use jiff::Timestamp;
+use matricle_core::foyer::{Audience, Beside, RoomKind};
+use matricle_core::staff::Right;
+use matricle_core::{AttendeeId, DateId};
+use matricle_desk::door::online::{self, Line, OnlineSheet};
+use matricle_formats::words;
+
+use crate::asking::Posted;
+use crate::error::WebError;
+use crate::office::Clerk;
+use crate::office::tab::answer;
+use crate::page::Frame;
+use crate::parts::fields::{Fields, form};
+
+/// Somebody who joins online.
+struct Row {
+    attendee: i64,
+    name: String,
+    came: String,
+    /// What the room reports.
+    room: String,
+    /// What is known here and there is not the same.
+    differs: bool,
+    /// Their link was used in so many browsers.
+    browsers: u32,
+}
+
+#[derive(Template)]
+#[template(path = "office/online.html")]
+struct Page {
+    f: Frame,
+    date: i64,
+    title: String,
+    event_href: String,
+    when: String,
+    state: &'static str,
+    service: bool,
+    rows: Vec<Row>,
+    is_over: bool,
+    /// The one count: in all, by which way how many.
+    counts: Vec<(String, u32)>,
+    d: Fields,
+    may: bool,
+    may_change: bool,
+}
+
+fn row(line: &Line, moment: &impl Fn(Timestamp) -> String) -> Row {
+    let (room, differs) = match &line.beside {
+        None => (String::new(), false),
+        Some(Beside::NotSeen) => ("the room has not seen them".into(), true),
+        Some(Beside::Stayed { came_at, left_at, minutes }) => {
+            let until = left_at.map_or("there now".into(), |at| format!("until {}", moment(at)));
+            (format!("in the room from {}, {until}, {minutes} min", moment(*came_at)), false)
+        }
+        Some(Beside::AnotherWay { came_at, minutes }) => (
+            format!("in the room from {}, {minutes} min, not by their link", moment(*came_at)),
+            true,
+        ),
+    };
+    Row {
+        attendee: line.attendee.0,
+        name: if line.name.is_empty() { "–".into() } else { line.name.clone() },
+        came: line
+            .came
+            .as_ref()
+            .map_or_else(String::new, |(at, door)| format!("came {}, {door}", moment(*at))),
+        room,
+        differs,
+        browsers: line.goes.1,
+    }
+}
+
+fn fields(sheet: &OnlineSheet) -> Fields {
+    let how = &sheet.how;
+    let mut d = Fields::of([
+        ("room", how.room.word().to_owned()),
+        ("link", how.link.clone()),
+        ("passcode", how.passcode.clone()),
+        ("opens_minutes", how.opens_minutes.to_string()),
+        ("prepare", how.prepare.clone()),
+        ("recording", how.recording.clone()),
+        (
+            "recording_until",
+            how.recording_until.map_or_else(String::new, |until| {
+                let local = words::local(until, &sheet.date.span.zone);
+                local.strftime("%Y-%m-%dT%H:%M").to_string()
+            }),
+        ),
+        ("audience", how.audience.word().to_owned()),
+    ]);
+    for (name, on) in [
+        ("straight_in", how.straight_in),
+        ("may_speak", how.may_speak),
+        ("recorded", how.recorded),
+        ("in_mails", how.in_mails),
+    ] {
+        d.tick(name, on);
+    }
+    d
+}
+
+async fn page(at: &Clerk, date: i64, typed: Option<Fields>) -> Result<Response, WebError> {
+    let sheet = online::sheet(&at.app.desk, &at.staff, DateId(date)).await?;
+    let house = at.app.desk.house().await?;
+    let now = at.app.desk.clock.now();
+    let span = &sheet.date.span;
+    let moment = |when| words::moment(when, &span.zone, now);
+    let today = words::local(now, &span.zone).date();
+    let mut counts: Vec<(String, u32)> = online::ways(&sheet.people).into_iter().collect();
+    counts.sort();
+    if sheet.came_here > 0 {
+        counts.push(("at the place".into(), sheet.came_here));
+    }
+    let is_over = now >= span.ends_at;
+    let state = match (sheet.how.room, sheet.is_known) {
+        _ if is_over => "It is over.",
+        (_, true) => "Its room is known.",
+        (RoomKind::Made | RoomKind::Shared, false) => {
+            "The room is made on the day before; until then the links of attendees say so."
+        }
+        (_, false) => "Its room is not known yet: the links of attendees wait for it.",
+    };
+    let wrong = typed.as_ref().map_or(0, Fields::count);
+    answer(
+        wrong,
+        &Page {
+            f: at.frame(format!("Online: {}", sheet.event.title), &house.name).in_room("doors"),
+            date,
+            title: sheet.event.title.clone(),
+            event_href: format!("/office/events/{}", sheet.event.id),
+            when: words::span(span.starts, span.ends, today),
+            state,
+            service: sheet.service,
+            is_over,
+            rows: sheet.people.iter().map(|l| row(l, &moment)).collect(),
+            counts,
+            d: typed.unwrap_or_else(|| fields(&sheet)),
+            may: at.staff.role.may(Right::PlanEvents),
+            may_change: at.staff.role.may(Right::ChangeBookings),
+        },
+    )
+}
+
+/// `GET /office/dates/{id}/online`.
+pub(crate) async fn show(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+    page(&at, id, None).await
+}
+
+/// `POST /office/dates/{id}/online`: how it happens, or a new link for somebody.
+pub(crate) async fn save(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let (desk, there) = (&at.app.desk, format!("/office/dates/{id}/online"));
+    if let Ok(attendee) = posted.get("replace").parse().map(AttendeeId) {
+        let name = online::replace_link(desk, &at.staff, DateId(id), attendee).await?;
+        return Ok(at.done(&there, format!("{name} gets a new link; the old one opens nothing.")));
+    }
+    match online::save(desk, &at.staff, DateId(id), form(&posted)).await {
+        Ok(()) => Ok(at.done(&there, "How it happens online is kept.")),
+        Err(error) => page(&at, id, Some(Fields::again(&posted, error)?)).await,
+    }
+}
+
+impl Page {
+    fn rooms(&self) -> Vec<(&'static str, &'static str)> {
+        RoomKind::ALL
+            .into_iter()
+            .filter(|k| self.service || !k.is_made())
+            .map(|k| {
+                let says = match k {
+                    RoomKind::OfEvent => "at the event’s link: a standing room",
+                    RoomKind::Link => "at a link of this date’s own",
+                    RoomKind::Made => "in a room made for this date",
+                    RoomKind::Shared => "in one room made for all dates of the event",
+                };
+                (k.word(), says)
+            })
+            .collect()
+    }
+
+    fn audiences(&self) -> [(&'static str, &'static str); 2] {
+        [(Audience::Came.word(), "those who came"), (Audience::Booked.word(), "all who booked")]
+    }
+}
