@@ -4,6 +4,7 @@ pub mod announcements;
 pub mod cues;
 pub mod files;
 pub mod outbox;
+pub mod own_feed;
 mod roster;
 pub mod senders;
 pub(crate) mod sending;

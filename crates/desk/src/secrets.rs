@@ -185,6 +185,18 @@ impl Secrets {
         self.fits("waiting", &place.to_string(), key)
     }
 
+    /// The secret part of the address of somebody's own feed; `made` is how often it was made.
+    #[must_use]
+    pub fn own_feed_key(&self, id: i64, made: u32) -> String {
+        self.make("own feed", &format!("{id} {made}"))
+    }
+
+    /// Whether this is the secret part of the address of that feed.
+    #[must_use]
+    pub fn opens_own_feed(&self, id: i64, made: u32, key: &str) -> bool {
+        self.fits("own feed", &format!("{id} {made}"), key)
+    }
+
     /// The secret part of the address of a host's feed.
     #[must_use]
     pub fn feed_key(&self, host: matricle_core::HostId) -> String {

@@ -533,6 +533,32 @@ pub(crate) fn invite(
     invited(tx, event, address, "invitation", turn)
 }
 
+/// Writes down that the house invites an address by other means than a mail of ours: its link is
+/// there to be copied.
+pub(crate) fn invite_elsewhere(
+    tx: &Tx<'_>,
+    event: EventId,
+    address: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let reader = Reader::Address(address.to_owned()).key();
+    let (about, trigger) = (About::Event(event), Trigger::On(Occasion::Invited));
+    let (to, knows) = ((Way::Mail, address), Knows::default());
+    outbox::plan(
+        tx,
+        &NewMessage {
+            unique: &format!("invitation event {event} {}", address.to_lowercase()),
+            message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
+            skipped: ELSEWHERE,
+            ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
+        },
+    )?;
+    Ok(())
+}
+
+/// Why an invitation was not mailed that the house brings to its reader itself.
+pub(crate) const ELSEWHERE: &str = "the house sends this one by other means";
+
 /// Invites an address to an event once more, and never a third time.
 pub(crate) fn invite_again(
     tx: &Tx<'_>,

@@ -71,6 +71,7 @@ const STORE: &[&[&str]] = &[
         "refunds",
         "replies",
         "letters",
+        "own_feeds",
         "promos",
         "cards",
         "devices",

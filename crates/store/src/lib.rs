@@ -30,6 +30,7 @@ pub mod measures;
 mod migrate;
 pub mod online;
 pub mod outbox;
+pub mod own_feeds;
 pub mod payments;
 pub mod people;
 pub mod places;

@@ -23,6 +23,7 @@ fn steps() -> Vec<M<'static>> {
         M::up(include_str!("migrations/0014_replies.sql")),
         M::up(include_str!("migrations/0015_letters.sql")),
         M::up(include_str!("migrations/0016_online.sql")),
+        M::up(include_str!("migrations/0017_own_feeds.sql")),
     ]
 }
 

@@ -1,25 +1,77 @@
 //! Dates online of the demo house: a talk that is about to begin, with people in its room; one
 //! that is past, with a recording and what its room reported.
 
+use jiff::civil::time;
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::acting::Acting;
 use matricle_core::foyer::{RoomKind, Stay};
+use matricle_core::replies::Reply;
 use matricle_core::schedule::Span;
+use matricle_core::who::Who;
 use matricle_core::{AttendeeId, DateId};
 use matricle_formats::words;
 use matricle_store::door as db;
 use matricle_store::events::EventState;
 use matricle_store::events::{Format, NewDate, NewEvent};
 use matricle_store::online::{self, OnlineDate};
+use matricle_store::replies;
 
 use super::{Stands, World, ZONE, ticket};
 use crate::DeskError;
+use crate::acting::Turn;
 use crate::door::foyer;
 
 impl World<'_> {
     /// Adds them.
     pub(super) fn online(&mut self) -> Result<(), DeskError> {
         self.about_to_begin()?;
-        self.past_talk()
+        self.past_talk()?;
+        self.council()
+    }
+
+    /// A winter council to which 240 are asked, and what they said.
+    fn council(&mut self) -> Result<(), DeskError> {
+        let people: Vec<String> = (0..240)
+            .map(|n| format!("{}.{n}@post.example", self.name().to_lowercase().replace(' ', ".")))
+            .map(|a| a.chars().filter(char::is_ascii).collect())
+            .collect();
+        let span = self.span(40, time(18, 0, 0, 0), time(20, 0, 0, 0))?;
+        let date = self.date(span, ("Millrace Barn", "", "", "", "Ilse Karrow"), &[120]);
+        let (event, _) = self.event(NewEvent {
+            slug: "winter-council".into(),
+            title: "Winter council".into(),
+            kind: "Meeting".into(),
+            lead: "What the association does next year, and who does it.".into(),
+            description: "With soup.".into(),
+            state: EventState::Published,
+            unlisted: true,
+            hold_minutes: 15,
+            who: Who::Invited(people.clone()),
+            pools: vec!["chairs".into()],
+            tickets: vec![ticket("Place", 0, &[(0, 1)])],
+            dates: vec![date],
+            ..NewEvent::default()
+        })?;
+        let turn = Turn {
+            by: Acting::program(),
+            now: self.ago(70),
+            host: self.host.into(),
+            word: "".into(),
+        };
+        for (n, address) in people.iter().enumerate() {
+            crate::telling::invite(self.tx, event, address, &turn)?;
+            let said = match n % 12 {
+                0..=4 => Some((Reply::Yes, if n % 24 == 0 { "I bring bread." } else { "" })),
+                5 | 6 => Some((Reply::No, if n % 36 == 5 { "Away until spring." } else { "" })),
+                7 => Some((Reply::Maybe, "")),
+                _ => None,
+            };
+            if let Some(said) = said {
+                let at = self.ago(i64::try_from(60 - n % 55).unwrap_or(1));
+                replies::set(self.tx, event, address, said, at)?;
+            }
+        }
+        Ok(())
     }
 
     /// A date online that begins at an instant and lasts so many minutes.

@@ -157,17 +157,10 @@ pub(crate) struct Theirs<'a> {
     pub(crate) online: String,
 }
 
-/// The calendar file of a booking, or of one ticket of it: one entry with all its dates, whose
-/// SEQUENCE never falls, whatever the booking goes through.
-pub(crate) fn calendar_file(
-    sheet: &WholeBooking,
-    theirs: &Theirs<'_>,
-    method: Method,
-    to: Option<Party>,
-    now: Timestamp,
-) -> String {
+/// The calendar entry of a booking, or of one ticket of it: one for all its dates, whose SEQUENCE
+/// never falls.
+pub(crate) fn entry(sheet: &WholeBooking, theirs: &Theirs<'_>, gone: bool) -> Entry {
     let reference = sheet.booking.reference.as_str().to_lowercase();
-    let gone = method == Method::Cancel;
     let off = |date: &Date| gone || !date.called_off.is_empty();
     let place = |date: &Date| match sheet.event.format {
         Format::Online => "Online".to_owned(),
@@ -178,7 +171,7 @@ pub(crate) fn calendar_file(
     dates.sort_by_key(|d| (d.span.starts_at, d.id));
     let first = dates.first().copied().unwrap_or(&sheet.date);
     let steps: i64 = dates.iter().map(|d| i64::from(d.sequence)).sum();
-    let entry = Entry {
+    Entry {
         uid: match theirs.person {
             Some(person) => format!("{reference}-{person}@{}", theirs.host),
             None => format!("{reference}@{}", theirs.host),
@@ -206,7 +199,19 @@ pub(crate) fn calendar_file(
             .skip(1)
             .map(|d| Other { span: d.span.clone(), location: place(d), cancelled: off(d) })
             .collect(),
-    };
+    }
+}
+
+/// The calendar file of a booking, or of one ticket of it: one entry with all its dates, whose
+/// SEQUENCE never falls, whatever the booking goes through.
+pub(crate) fn calendar_file(
+    sheet: &WholeBooking,
+    theirs: &Theirs<'_>,
+    method: Method,
+    to: Option<Party>,
+    now: Timestamp,
+) -> String {
+    let entry = entry(sheet, theirs, method == Method::Cancel);
     let house = &sheet.house;
     let from = Party { name: house.name.clone(), address: house.email.clone() };
     calendar::file(&entry, &Handed { method, from, to }, now)

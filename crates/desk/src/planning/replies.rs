@@ -108,9 +108,19 @@ pub struct Row {
     pub asked_at: Option<Timestamp>,
     /// How often.
     pub asked: u32,
+    /// The message that their link is made of, once there is one.
+    pub invitation: Option<MessageId>,
 }
 
 impl Row {
+    /// Their own link, once there is one.
+    #[must_use]
+    pub fn link(&self, desk: &Desk) -> Option<String> {
+        let id = self.invitation?;
+        let key = desk.secrets.invitation_key(id.0);
+        Some(format!("{}/invited/{id}/{key}/reply", desk.public_url))
+    }
+
     /// Whether they may be asked once more.
     #[must_use]
     pub const fn may_be_asked_again(&self) -> bool {
@@ -125,6 +135,8 @@ pub struct Replies {
     pub event: Event,
     /// Everybody on its lists, in the order of them.
     pub rows: Vec<Row>,
+    /// Its dates to come.
+    pub dates: Vec<Date>,
     /// How many stand where, in the order of [`Stands::ALL`].
     pub counts: [u32; 7],
 }
@@ -132,16 +144,17 @@ pub struct Replies {
 fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
     let (said, booked) = (replies::of_event(conn, event.id)?, replies::booked(conn, event.id)?);
     // How often each was asked, and when last.
-    let mut asked: HashMap<String, (u32, Timestamp)> = HashMap::new();
+    let mut asked: HashMap<String, (u32, Timestamp, MessageId)> = HashMap::new();
     for mail in outbox::invitations(conn, event.id)? {
         let at = mail.sent_at.unwrap_or(mail.planned_at);
-        let known = asked.entry(mail.address.to_lowercase()).or_insert((0, at));
-        *known = (known.0 + 1, known.1.max(at));
+        let known = asked.entry(mail.address.to_lowercase()).or_insert((0, at, mail.id));
+        *known = (known.0 + 1, known.1.max(at), known.2);
     }
     let mut rows = Vec::new();
     for address in addresses(conn, event)? {
         let key = address.to_lowercase();
-        let (times, last) = asked.get(&key).map_or((0, None), |(n, at)| (*n, Some(*at)));
+        let (times, last) = asked.get(&key).map_or((0, None), |(n, at, _)| (*n, Some(*at)));
+        let invitation = asked.get(&key).map(|(_, _, id)| *id);
         let bounced = outbox::address(conn, &address)?.refused.is_some();
         let (said, booked) = (said.get(&key).cloned(), booked.contains(&key));
         rows.push(Row {
@@ -151,6 +164,7 @@ fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
             booked,
             asked_at: last,
             asked: times,
+            invitation,
             address,
         });
     }
@@ -163,11 +177,14 @@ fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
 /// There is no such event; the role may not.
 pub async fn of_event(desk: &Desk, staff: &Staff, event: EventId) -> Result<Replies, DeskError> {
     require(staff.role, Right::SeeOffice)?;
+    let now = desk.clock.now();
     desk.store
         .read(move |conn| {
             let event = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
             let rows = rows(conn, &event)?;
-            Ok(Replies { counts: counts(rows.iter().map(|r| r.stands)), rows, event })
+            let mut dates = events::dates_of(conn, event.id)?;
+            dates.retain(|d| d.called_off.is_empty() && d.span.ends_at > now);
+            Ok(Replies { dates, counts: counts(rows.iter().map(|r| r.stands)), rows, event })
         })
         .await
 }

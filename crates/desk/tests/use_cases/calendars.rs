@@ -201,3 +201,43 @@ async fn a_feed_renews_what_changed_and_nothing_else() {
     let renamed = shown().await;
     assert!(moved.iter().zip(&renamed).all(|(a, b)| a.1 != b.1), "its words stand in all");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_feed_of_ones_own_has_all_that_was_booked_and_is_withdrawn_at_will() {
+    let w = world().await;
+    let mine = || async { messages::own_feed::of(&w.desk, BOOKER).await.unwrap() };
+    assert_eq!(mine().await, None);
+    messages::own_feed::set(&w.desk, BOOKER, true).await.unwrap();
+    let first = mine().await.unwrap();
+    let open = |url: String| {
+        let desk = w.desk.clone();
+        async move {
+            let parts: Vec<&str> = url.trim_end_matches(".ics").rsplit('/').collect();
+            messages::own_feed::read(&desk, parts[1].parse().unwrap(), parts[0]).await.map(|f| f.1)
+        }
+    };
+    let (kept, gone) = (w.confirmed(OPEN_DAY).await, w.confirmed(CANDLES).await);
+    w.desk.clock.advance(jiff::SignedDuration::from_mins(1));
+    let by = By::Staff(w.staff(0).await, Some(0));
+    cancel::cancel(&w.desk, by, gone, Vec::new()).await.unwrap();
+    let text = open(first.clone()).await.unwrap();
+    let calendar: IcalCalendar = ical::IcalParser::new(text.as_bytes()).next().unwrap().unwrap();
+    let of = |n: usize, name: &str| {
+        let found = calendar.events[n].properties.iter().find(|p| p.name == name);
+        found.and_then(|p| p.value.clone()).unwrap_or_default()
+    };
+    assert_eq!(calendar.events.len(), 2);
+    assert!(
+        of(0, "UID").starts_with(&gone.as_str().to_lowercase()),
+        "what changed lately is first"
+    );
+    assert_eq!((of(0, "STATUS"), of(1, "STATUS")), ("CANCELLED".into(), "CONFIRMED".into()));
+    assert!(of(1, "UID").starts_with(&kept.as_str().to_lowercase()));
+    assert!(text.contains("REFRESH-INTERVAL"), "it says when to come back");
+    // Another address, then none.
+    messages::own_feed::set(&w.desk, BOOKER, true).await.unwrap();
+    let second = mine().await.unwrap();
+    assert!(open(first).await.is_err() && open(second.clone()).await.is_ok());
+    messages::own_feed::set(&w.desk, BOOKER, false).await.unwrap();
+    assert!(open(second).await.is_err() && mine().await.is_none());
+}

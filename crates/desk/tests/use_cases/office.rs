@@ -373,3 +373,38 @@ async fn a_planned_event_is_published_once_under_its_address() {
     assert_eq!((sheet.attendees.len(), sheet.booking.total.minor), (2, 7500));
     assert_eq!(w.free("pollen-again").await, 38);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_of_people_invited_is_looked_at_before_anything_is_kept() {
+    use matricle_desk::planning::{invitations, replies};
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let find =
+        |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "winter-council");
+    let council = w.desk.store.read(find).await.unwrap().unwrap().id;
+    let find =
+        |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "apiary-open-day");
+    let earlier = w.desk.store.read(find).await.unwrap().unwrap().id;
+    w.confirmed("apiary-open-day").await;
+    let text = "Ann <ann@post.example>; ANN@post.example, no-address@\n\"Bo, Li\" bo@post.example";
+    let looked =
+        invitations::look(&w.desk, &ilse, council, text.into(), Some(earlier)).await.unwrap();
+    assert_eq!(looked.addresses[..2], ["ann@post.example", "bo@post.example"]);
+    assert!(
+        looked.addresses.contains(&crate::world::BOOKER.to_owned()),
+        "people of an earlier date"
+    );
+    assert_eq!((looked.doubles.len(), &looked.wrong[..]), (1, &["no-address@".to_owned()][..]));
+    let again =
+        invitations::look(&w.desk, &ilse, earlier, text.into(), Some(earlier)).await.unwrap();
+    assert!(again.booked.contains(&crate::world::BOOKER.to_owned()), "who has booked already");
+    let all = replies::of_event(&w.desk, &ilse, council).await.unwrap();
+    assert_eq!(all.rows.len(), 240);
+    assert!(all.rows.iter().all(|r| r.link(&w.desk).is_some()));
+    assert_eq!(invitations::by_other_means(&w.desk, &ilse, council).await.unwrap(), 0);
+
+    // Twenty thousand are looked at without waiting for long.
+    let many: String = (0..20_000).map(|n| format!("\"P {n}\" p{n}@post.example;\n")).collect();
+    let looked = invitations::look(&w.desk, &ilse, council, many, None).await.unwrap();
+    assert_eq!(looked.addresses.len(), 20_000);
+}

@@ -47,6 +47,10 @@ struct RepliesPage {
     /// How many can be asked once again.
     silent: usize,
     may_ask: bool,
+    /// How many have no link yet.
+    without: usize,
+    /// The words to copy, for whoever sends invitations by other means.
+    words: String,
 }
 
 /// Most rows on the page; the files have all.
@@ -129,15 +133,44 @@ pub(crate) async fn show(
         more: fits.len().saturating_sub(MOST),
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
+        without: all.rows.iter().filter(|r| r.invitation.is_none()).count(),
+        words: words_to_copy(&all, &house),
         may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
     })
+}
+
+/// The words of an invitation that somebody sends by other means.
+fn words_to_copy(all: &replies::Replies, house: &matricle_store::house::House) -> String {
+    let when: Vec<String> =
+        all.dates.iter().map(|d| words::long_span(d.span.starts, d.span.ends)).collect();
+    format!(
+        "{}\n{}\n\n{}\n\nAre you coming? Your own link: [link]\n\n{}",
+        all.event.title,
+        all.event.lead,
+        when.join("\n"),
+        house.name
+    )
+}
+
+/// `POST /office/events/{id}/replies/links`: links for those who have none, and no mail.
+pub(crate) async fn links(
+    at: Clerk,
+    Path(id): Path<i64>,
+    _posted: Posted,
+) -> Result<Response, WebError> {
+    let made =
+        matricle_desk::planning::invitations::by_other_means(&at.app.desk, &at.staff, EventId(id))
+            .await?;
+    let many = words::count(u32::try_from(made).unwrap_or(u32::MAX), "links");
+    let said = format!("{many} made. They stand in the files, one for each address.");
+    Ok(at.done(&format!("/office/events/{id}/replies"), said))
 }
 
 /// `GET /office/events/{id}/replies.csv` and `.xlsx`: everybody, whatever is looked at.
 pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
-    let head = ["Address", "Name", "Reply", "Word", "Replied", "Booked", "Asked"];
+    let head = ["Address", "Name", "Reply", "Word", "Replied", "Booked", "Asked", "Link"];
     let time = |when| words::local(when, &house.zone).strftime("%Y-%m-%d %H:%M").to_string();
     let rows: Vec<Vec<Cell>> = all
         .rows
@@ -152,6 +185,7 @@ pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Res
                 Cell::Text(said.map_or_else(String::new, |s| time(s.at))),
                 Cell::Text(if r.booked { "yes".into() } else { String::new() }),
                 Cell::Text(r.asked_at.map_or_else(String::new, time)),
+                Cell::Text(r.link(&at.app.desk).unwrap_or_default()),
             ]
         })
         .collect();

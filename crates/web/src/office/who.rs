@@ -7,7 +7,8 @@ use matricle_core::EventId;
 use matricle_core::who::Who;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::confirm::{self, Followed};
-use matricle_desk::planning::{invitations, sheet};
+use matricle_desk::planning::invitations::{self, Looked};
+use matricle_desk::planning::sheet;
 use matricle_formats::words;
 use matricle_store::events::EventState;
 use matricle_store::outbox::Message;
@@ -36,6 +37,10 @@ struct WhoPage {
     /// Addresses invited, and where the mail to each stands; empty when there is none.
     invited: Vec<(String, String)>,
     published: bool,
+    /// What a pasted list comes to, before anything is kept.
+    looked: Option<Looked>,
+    /// Earlier events, whose people can be put on the list.
+    earlier: Vec<(i64, String)>,
 }
 
 impl WhoPage {
@@ -49,7 +54,7 @@ async fn who_page(
     id: i64,
     d: Option<Fields>,
     saved: String,
-    waiting: Vec<(String, String)>,
+    (waiting, looked): (Vec<(String, String)>, Option<Looked>),
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let d = d.unwrap_or_else(|| {
@@ -89,6 +94,15 @@ async fn who_page(
         d,
         saved,
         waiting,
+        looked,
+        earlier: matricle_desk::office::events(&at.app.desk, &at.staff)
+            .await?
+            .1
+            .into_iter()
+            .filter(|r| r.event.id.0 != id && r.event.state != EventState::Draft)
+            .take(60)
+            .map(|r| (r.event.id.0, r.event.title))
+            .collect(),
     };
     answer(count, &page)
 }
@@ -120,7 +134,25 @@ pub(crate) async fn invite(
 }
 
 pub(crate) async fn who(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
-    who_page(&at, id, None, String::new(), Vec::new()).await
+    who_page(&at, id, None, String::new(), (Vec::new(), None)).await
+}
+
+/// `POST /office/events/{id}/who/look`: what a list comes to, before anything is kept.
+pub(crate) async fn look(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let earlier = posted.get("who_earlier").parse().ok().map(EventId);
+    let text = posted.get("who_invited").to_owned();
+    let looked = invitations::look(&at.app.desk, &at.staff, EventId(id), text, earlier).await?;
+    let mut d = Fields::posted(&posted, &[]);
+    // What is no address stays where it was typed, to be mended.
+    let mut lines = looked.addresses.clone();
+    lines.extend(looked.wrong.iter().cloned());
+    d.set("who_invited", lines.join("\n"));
+    d.set("who", "invited".into());
+    who_page(&at, id, Some(d), String::new(), (Vec::new(), Some(looked))).await
 }
 
 /// What became of bookings when the rules changed, in words.
@@ -151,14 +183,14 @@ pub(crate) async fn save_who(
     posted: Posted,
 ) -> Result<Response, WebError> {
     match sheet::set_booking(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
-        Ok(done) => who_page(&at, id, None, followed(done), Vec::new()).await,
+        Ok(done) => who_page(&at, id, None, followed(done), (Vec::new(), None)).await,
         Err(DeskError::Freed { bookings }) => {
             let d = Some(Fields::posted(&posted, &[]));
-            who_page(&at, id, d, String::new(), freed(bookings)).await
+            who_page(&at, id, d, String::new(), (freed(bookings), None)).await
         }
         Err(error) => {
             let d = Fields::again(&posted, error)?;
-            who_page(&at, id, Some(d), String::new(), Vec::new()).await
+            who_page(&at, id, Some(d), String::new(), (Vec::new(), None)).await
         }
     }
 }

@@ -66,7 +66,10 @@ fn answer(
 }
 
 fn ics(app: &App, asked: &HeaderMap, fed: &Fed, path: &str) -> Response {
-    let entries: Vec<Entry> = fed.dates.iter().map(|(d, tags, _)| entry(app, d, tags)).collect();
+    let mut entries: Vec<Entry> =
+        fed.dates.iter().map(|(d, tags, _)| entry(app, d, tags)).collect();
+    // What changed lately stands first: a calendar that reads only a part has that.
+    entries.sort_by_key(|e| std::cmp::Reverse(e.changed_at));
     let url = format!("{}{path}", app.desk.public_url);
     let text = calendar::feed(&fed.name, &url, &fed.house.zone, &entries);
     answer(app, asked, path, "text/calendar; charset=utf-8", text.into_bytes())
@@ -250,6 +253,22 @@ pub(crate) async fn about(
     };
     let fed = programme::feed(&app.desk, feed).await?;
     Ok(ics(&app, &asked, &fed, &format!("/feeds/{about}/{}", crate::address::encode(&file))))
+}
+
+/// `GET /feeds/mine/{id}/{key}.ics`: all that somebody booked, at an address only they know.
+pub(crate) async fn mine(
+    State(app): State<App>,
+    Path((id, file)): Path<(i64, String)>,
+    asked: HeaderMap,
+) -> Result<Response, WebError> {
+    let key = file.strip_suffix(".ics").ok_or_else(missing)?;
+    let (path, text) = matricle_desk::messages::own_feed::read(&app.desk, id, key).await?;
+    let mut response =
+        answer(&app, &asked, &path, "text/calendar; charset=utf-8", text.into_bytes());
+    let headers = response.headers_mut();
+    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=300"));
+    headers.remove(header::ACCESS_CONTROL_ALLOW_ORIGIN);
+    Ok(response)
 }
 
 /// `GET /feeds/host/{id}/{key}.ics`: the dates of a host, at an address only they know.

@@ -35,6 +35,8 @@ struct Me {
     /// Open sessions: the browser, and since when.
     sessions: Vec<(String, String)>,
     bookings: Vec<Mine>,
+    /// The address of their own feed, if they made one, and as calendars take it up.
+    feed: Option<(String, String)>,
     /// Stamp cards: kind, letters, stamps left, until when.
     cards: Vec<(String, String, String, String)>,
     /// Where cards are sold: kind, price, address and title of the event.
@@ -77,6 +79,7 @@ async fn page(
         known: None,
         sessions: Vec::new(),
         bookings: Vec::new(),
+        feed: None,
         cards: Vec::new(),
         sold_at: Vec::new(),
     })
@@ -106,6 +109,11 @@ pub(crate) async fn show(
                 page.sessions = open.iter().map(|s| session_row(s, &zone, now)).collect();
             }
             let mine = whole::mine(&app.desk, known.email.clone()).await?;
+            let feed = matricle_desk::messages::own_feed::of(&app.desk, &known.email).await?;
+            page.feed = feed.map(|url| {
+                let rest = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest);
+                (url.clone(), format!("webcal://{rest}"))
+            });
             page.cards = cards::mine(&app.desk, known.email.clone())
                 .await?
                 .into_iter()
@@ -199,6 +207,25 @@ pub(crate) async fn enter(
         }
         Err(error) => Err(error.into()),
     }
+}
+
+/// `POST /me/feed`: an address for one's own calendar, another one, or none.
+pub(crate) async fn feed(
+    Shared(app): Shared<App>,
+    Somebody(known): Somebody,
+    visitor: Visitor,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let Some(known) = known else { return Ok(Redirect::to("/me").into_response()) };
+    let wanted = posted.get("act") != "withdraw";
+    matricle_desk::messages::own_feed::set(&app.desk, &known.email, wanted).await?;
+    let what = if wanted {
+        "Your calendar can read all you book at this address. Keep it to yourself."
+    } else {
+        "The address is withdrawn: it opens nothing any more."
+    };
+    app.news.tell(&visitor.0, crate::news::Line { what: what.into(), undo: None });
+    Ok(Redirect::to("/me#feed").into_response())
 }
 
 /// `POST /me/out`: signs out on every device.
