@@ -166,6 +166,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/{id}/coming.xlsx", get(coming::file))
         .route("/office/events/{id}/phone", get(phone::phone).post(phone::by_phone))
         .route("/office/events/{id}/replies", get(replies::show).post(replies::again))
+        .route("/office/events/{id}/replies/book", post(replies::book))
         .route("/office/events/{id}/replies/links", post(replies::links))
         .route("/office/events/{id}/who/look", get(who::who).post(who::look))
         .route("/office/events/{id}/replies.csv", get(replies::file))

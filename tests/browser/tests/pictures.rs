@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, ensure};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE, expected};
+use matricle_desk::DeskError;
 
 fn place(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots").join(format!("{name}.png"))
@@ -62,10 +63,8 @@ async fn the_main_views() -> Result<()> {
     shoot(&b, "money").await?;
     b.driver.goto(format!("{}/office/board?reach=week&day=2026-12-08", house.url)).await?;
     shoot(&b, "board").await?;
-    b.driver.goto(format!("{}/events/vale-convention", house.url)).await?;
-    shoot(&b, "sessions").await?;
-    b.driver.goto(format!("{}/?view=month&month=2026-12", house.url)).await?;
-    shoot(&b, "month").await?;
+    b.driver.goto(format!("{}/office/messages/letters?list=all", house.url)).await?;
+    shoot(&b, "letters").await?;
     b.driver.goto(format!("{}/office/events/new", house.url)).await?;
     for (field, words) in [
         ("title", "Mite count"),
@@ -122,6 +121,24 @@ async fn the_main_views() -> Result<()> {
     p.click("#names button").await?;
     p.says("#verdict", "taken in cash").await?;
     shoot(&p, "door-phone").await?;
+    let talk = "winter-feed-your-questions".to_owned();
+    let reference = house
+        .desk
+        .store
+        .read(move |c| {
+            let event = matricle_store::events::by_slug(c, &talk)?.ok_or(DeskError::NotFound)?;
+            let date = matricle_store::events::dates_of(c, event.id)?[0].id;
+            let last = matricle_store::door::by_words(c, date, "", 99)?.pop();
+            let booking = last.ok_or(DeskError::NotFound)?.booking;
+            let booking = matricle_store::bookings::by_id(c, booking)?;
+            Ok::<_, DeskError>(booking.ok_or(DeskError::NotFound)?.reference)
+        })
+        .await?;
+    let sheet = matricle_desk::bookings::whole::of(&house.desk, reference).await?;
+    let links = matricle_desk::messages::own_links(&house.desk, &sheet);
+    p.driver.goto(&links.first().context("a link")?.1).await?;
+    p.says("[data-count]", "begins in").await?;
+    shoot(&p, "foyer-phone").await?;
     let shots = std::fs::read_dir(place("x").parent().context("a folder")?)?.count();
     ensure!(shots < 20, "{shots} pictures are too many");
     Ok(())

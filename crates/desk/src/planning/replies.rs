@@ -5,13 +5,15 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use matricle_core::form::{Fault, Form};
 use matricle_core::replies::{Replied, Reply, Stands, counts};
+use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
-use matricle_core::{EventId, MessageId};
+use matricle_core::{DateId, EventId, MessageId};
 use matricle_store::events::{self, Date, Event, EventState};
 use matricle_store::outbox::{self, About};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, replies};
 
+use crate::bookings::phone::{self, ByPhone};
 use crate::people::invited::{address_of, addresses};
 use crate::{Desk, DeskError, telling};
 
@@ -187,6 +189,58 @@ pub async fn of_event(desk: &Desk, staff: &Staff, event: EventId) -> Result<Repl
             Ok(Replies { dates, counts: counts(rows.iter().map(|r| r.stands)), rows, event })
         })
         .await
+}
+
+/// What became of those who said yes.
+#[derive(Debug)]
+pub struct BookedYes {
+    /// So many have a seat now.
+    pub booked: usize,
+    /// Who has none, and why.
+    pub not: Vec<(String, DeskError)>,
+}
+
+/// Books a seat of a date, without a price, for everybody who said yes and has not booked: each
+/// gets the confirmation that every booker gets. Whom it cannot be booked for is told with why.
+///
+/// # Errors
+/// [`DeskError::Form`] where no date is chosen, or no ticket is without a price; the role may not.
+pub async fn book_yes(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<BookedYes, DeskError> {
+    require(staff.role, Right::ChangeBookings)?;
+    let all = of_event(desk, staff, event).await?;
+    let chosen = form.get("date").parse().ok().map(DateId);
+    let date = match (chosen, &all.dates[..]) {
+        (Some(date), dates) => dates.iter().find(|d| d.id == date).map(|d| d.id),
+        (None, [only]) => Some(only.id),
+        (None, dates) => dates.first().filter(|_| all.event.course).map(|d| d.id),
+    };
+    let tickets = desk.store.read(move |conn| events::ticket_rows(conn, event)).await?;
+    let free = tickets.iter().find(|t| t.plan.minor == 0 && !t.plan.closed);
+    let (Some(date), Some(free)) = (date, free) else {
+        form.fault("date", if date.is_none() { Fault::Missing } else { Fault::Unknown });
+        return Err(DeskError::Form(form.done().err().unwrap_or_default()));
+    };
+    let wanted = vec![Wanted { ticket: free.id, quantity: 1 }];
+    let mut done = BookedYes { booked: 0, not: Vec::new() };
+    let yes = |r: &&Row| r.said.as_ref().is_some_and(|s| s.reply == Reply::Yes) && !r.booked;
+    for row in all.rows.iter().filter(yes) {
+        let local = row.address.split('@').next().unwrap_or_default();
+        let name = if row.name.is_empty() { local } else { &row.name };
+        let fields = [("name", name), ("email", &row.address), ("people", name)]
+            .map(|(n, v)| (n.into(), v.into()));
+        let asked = ByPhone { date, wanted: wanted.clone(), by_hand: None };
+        match phone::by_phone(desk, staff, asked, Form::new(fields.to_vec())).await {
+            Ok(_) => done.booked += 1,
+            Err(closed @ DeskError::Store(_)) => return Err(closed),
+            Err(why) => done.not.push((row.address.clone(), why)),
+        }
+    }
+    Ok(done)
 }
 
 /// Asks those once again who have not replied: never who has, nor who has booked, nor anybody a

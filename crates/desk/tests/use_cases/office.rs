@@ -402,6 +402,12 @@ async fn a_list_of_people_invited_is_looked_at_before_anything_is_kept() {
     assert_eq!(all.rows.len(), 240);
     assert!(all.rows.iter().all(|r| r.link(&w.desk).is_some()));
     assert_eq!(invitations::by_other_means(&w.desk, &ilse, council).await.unwrap(), 0);
+    // Those who said yes are booked at once, each once.
+    let booked = replies::book_yes(&w.desk, &ilse, council, crate::world::form(&[])).await.unwrap();
+    assert_eq!((booked.booked, booked.not.len()), (100, 0));
+    let booked = replies::book_yes(&w.desk, &ilse, council, crate::world::form(&[])).await.unwrap();
+    assert_eq!(booked.booked, 0);
+    w.sound().await;
 
     // Twenty thousand are looked at without waiting for long.
     let many: String = (0..20_000).map(|n| format!("\"P {n}\" p{n}@post.example;\n")).collect();

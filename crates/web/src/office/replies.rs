@@ -47,6 +47,10 @@ struct RepliesPage {
     /// How many can be asked once again.
     silent: usize,
     may_ask: bool,
+    /// How many said yes and have no seat, and the dates that one can be booked for.
+    to_book: usize,
+    dates: Vec<(i64, String)>,
+    may_book: bool,
     /// How many have no link yet.
     without: usize,
     /// The words to copy, for whoever sends invitations by other means.
@@ -133,10 +137,49 @@ pub(crate) async fn show(
         more: fits.len().saturating_sub(MOST),
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
+        to_book: all
+            .rows
+            .iter()
+            .filter(|r| r.stands == Stands::Said(matricle_core::replies::Reply::Yes) && !r.booked)
+            .count(),
+        dates: all
+            .dates
+            .iter()
+            .map(|d| (d.id.0, words::long_span(d.span.starts, d.span.ends)))
+            .collect(),
+        may_book: at.staff.role.may(matricle_core::staff::Right::ChangeBookings),
         without: all.rows.iter().filter(|r| r.invitation.is_none()).count(),
         words: words_to_copy(&all, &house),
         may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
     })
+}
+
+/// `POST /office/events/{id}/replies/book`: a seat for everybody who said yes.
+pub(crate) async fn book(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let there = format!("/office/events/{id}/replies");
+    let form = crate::parts::fields::form(&posted);
+    let done = match replies::book_yes(&at.app.desk, &at.staff, EventId(id), form).await {
+        Ok(done) => done,
+        Err(matricle_desk::DeskError::Form(_)) => {
+            let said = "Nobody was booked: choose a date, and see that the event has a ticket without a price.";
+            return Ok(at.done(&there, said));
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let booked = words::people(u32::try_from(done.booked).unwrap_or(u32::MAX));
+    let said = match &done.not[..] {
+        [] => format!("{booked} booked; each gets the confirmation."),
+        [(first, why), rest @ ..] => {
+            let others =
+                if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+            format!("{booked} booked. Not booked: {first}{others}: {why}.")
+        }
+    };
+    Ok(at.done(&there, said))
 }
 
 /// The words of an invitation that somebody sends by other means.

@@ -279,7 +279,11 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
         todo.push(Todo {
             class: "wrong",
             href: format!("/office/messages/{}", message.id),
-            what: format!("A {} {tried}", message.trigger.word()),
+            what: {
+                let word = message.trigger.word();
+                let article = if word.starts_with(['a', 'e', 'i', 'o', 'u']) { "An" } else { "A" };
+                format!("{article} {word} {tried}")
+            },
             about: message.last_error.clone().unwrap_or_default(),
         });
     }
