@@ -112,8 +112,7 @@ async fn find_opens_a_reference_and_lists_come_in_pages() {
         "{first}"
     );
     let last = ilse.get("/office/bookings?page=7").await.body;
-    let line = last.lines().find(|l| l.contains("Newer")).unwrap_or(&last);
-    assert!(line.contains(" of 2") && !line.contains("Older"), "{line}");
+    assert!(last.contains("211 to 2") && last.contains("Newer") && !last.contains("Older"));
     let empty = ilse.get("/office/bookings?page=4000000").await;
     assert_eq!(empty.status, StatusCode::OK);
     let reference = first.split("/office/bookings/").nth(1).unwrap().split('"').next().unwrap();
