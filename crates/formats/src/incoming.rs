@@ -69,6 +69,16 @@ pub struct CalendarReply {
 
 /// Most characters of words that are read.
 const MOST_WORDS: usize = 200_000;
+/// Most characters of a subject, and of an identifier.
+const MOST_SUBJECT: usize = 500;
+/// Most characters of a name, or of an address (RFC 5321 §4.5.3.1 allows 320).
+const MOST_NAME: usize = 320;
+
+/// A text as one line, and no longer than that: a header may be as long as the mail.
+fn line(words: &str, most: usize) -> String {
+    let cut: String = words.chars().take(most * 4).collect();
+    text::line(&cut).chars().take(most).collect()
+}
 
 /// Reads a mail. `None` for what is none at all: no headers, or nobody who wrote it.
 #[must_use]
@@ -76,10 +86,10 @@ pub fn read(raw: &[u8]) -> Option<Incoming> {
     let mail = MessageParser::default().parse(raw)?;
     let sender = mail.from().and_then(Address::first);
     let from = Party {
-        name: sender.and_then(|a| a.name()).map(text::line).unwrap_or_default(),
-        address: sender.and_then(|a| a.address()).map(text::line).unwrap_or_default(),
+        name: sender.and_then(|a| a.name()).map(|n| line(n, MOST_NAME)).unwrap_or_default(),
+        address: sender.and_then(|a| a.address()).map(|a| line(a, MOST_NAME)).unwrap_or_default(),
     };
-    let subject = text::line(mail.subject().unwrap_or_default());
+    let subject = line(mail.subject().unwrap_or_default(), MOST_SUBJECT);
     let words = words(&mail);
     if from.address.is_empty() && subject.is_empty() && mail.message_id().is_none() {
         return None;
@@ -102,7 +112,7 @@ pub fn read(raw: &[u8]) -> Option<Incoming> {
 
 /// An identifier as one line without what surrounds it.
 fn id(text: &str) -> String {
-    text::line(text).replace(['<', '>'], "").trim().to_owned()
+    line(text, MOST_SUBJECT).replace(['<', '>'], "").trim().to_owned()
 }
 
 fn ids(value: &HeaderValue<'_>) -> Vec<String> {
@@ -127,7 +137,8 @@ fn to(mail: &Message<'_>) -> Vec<String> {
     let mut found: Vec<String> = [mail.to(), mail.cc()]
         .into_iter()
         .flatten()
-        .flat_map(|list| list.iter().filter_map(|a| a.address()).map(text::line))
+        .flat_map(|list| list.iter().take(200).filter_map(|a| a.address()))
+        .map(|a| line(a, MOST_NAME))
         .collect();
     for name in ["Delivered-To", "X-Original-To", "Envelope-To"] {
         found.extend(mail.header_raw(name).map(id));
@@ -167,7 +178,7 @@ fn media_type(part: &mail_parser::MessagePart<'_>) -> String {
 fn files(mail: &Message<'_>) -> Vec<File> {
     mail.attachments()
         .map(|part| File {
-            name: text::line(part.attachment_name().unwrap_or_default()),
+            name: line(part.attachment_name().unwrap_or_default(), MOST_NAME),
             media_type: match &part.body {
                 PartType::Message(_) => "message/rfc822".into(),
                 _ => media_type(part),
@@ -464,6 +475,7 @@ mod tests {
                 prop_assert!(!mail.from.address.contains(['\r', '\n']));
                 prop_assert!(!mail.message_id.contains(['\r', '\n', '<', '>']));
                 prop_assert!(mail.to.iter().all(|a| is_address(a)));
+                prop_assert!(mail.subject.chars().count() <= MOST_SUBJECT);
                 if let Some(bounce) = mail.bounce {
                     prop_assert!(bounce.addresses.iter().all(|a| is_address(a)));
                 }

@@ -15,8 +15,9 @@ use matricle_core::{AttendeeId, DateId};
 use matricle_store::events::{self, Date, Event, Format};
 use matricle_store::online::{self, OnlineDate, Room};
 use matricle_store::people::Staff;
-use matricle_store::{bookings, door as db};
+use matricle_store::{bookings, door as db, places};
 
+use crate::outside::rooms::Joiner;
 use crate::{Desk, DeskError, telling};
 
 /// Somebody who joins online.
@@ -189,6 +190,38 @@ pub async fn replace_link(
         .await?;
     desk.wake.all();
     Ok(name)
+}
+
+/// Where whoever leads a date goes in: its hosts, and whoever plans. Nobody is marked by it.
+///
+/// # Errors
+/// Its room is not known, or does not answer; they do not lead it.
+pub async fn lead(desk: &Desk, staff: &Staff, date: DateId) -> Result<(String, String), DeskError> {
+    require(staff.role, Right::SeeOwnDates)?;
+    let (me, plans) = (staff.id, require(staff.role, Right::PlanEvents).is_ok());
+    let room = desk
+        .store
+        .read(move |conn| {
+            let (event, _) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
+            let mut own = places::hosts(conn)?.into_iter().filter(|h| h.person == Some(me));
+            let leads = own.try_fold(false, |known, h| {
+                Ok::<_, DeskError>(known || db::is_led_by(conn, date, h.id.0)?)
+            })?;
+            if !plans && !leads {
+                return Err(DeskError::NotFound);
+            }
+            Ok(online::room(conn, &event, date, &online::of_date(conn, date)?)?)
+        })
+        .await?;
+    match room {
+        Room::Nowhere => Err(DeskError::NotFound),
+        Room::Link(link, passcode) => Ok((link, passcode)),
+        Room::Service(room) => {
+            let who = Joiner { person: format!("h{me}"), name: staff.name.clone(), leads: true };
+            let url = desk.rooms.join(room, who).await;
+            url.map(|url| (url, String::new())).map_err(|e| DeskError::Internal(e.to_string()))
+        }
+    }
 }
 
 /// How many of those online came, and how many joined by which way, for one count.

@@ -5,7 +5,7 @@ use matricle_store::letters as stored;
 use matricle_store::{StoreError, Tx};
 
 use super::taking::{Brought, Taken, take_in_all};
-use crate::outside::letterbox::Fetched;
+use crate::outside::letterbox::{AT_ONCE, FetchError, Fetched, ReadTo};
 use crate::{Desk, DeskError};
 
 /// The name under which it is kept how far the mailbox was read.
@@ -26,11 +26,20 @@ pub async fn fetch(desk: &Desk) -> Result<(usize, bool), DeskError> {
     let read_to = desk.store.read(|conn| stored::read_to(conn, MAILBOX)).await?;
     let day = matricle_formats::words::local(now, "UTC").date();
     let since = day.checked_sub(DAYS_BACK.days()).unwrap_or(day);
-    let batch = desk
-        .letterbox
-        .fetch(read_to, since)
-        .await
-        .map_err(|e| DeskError::Internal(e.to_string()))?;
+    let batch = match desk.letterbox.fetch(read_to, since, AT_ONCE).await {
+        // Something in it cannot be handed over: one by one, until it is found.
+        Err(stuck) if stuck.stuck_at.is_some() => {
+            match desk.letterbox.fetch(read_to, since, 1).await {
+                Err(FetchError { reason, stuck_at: Some(at) }) => {
+                    return pass_over(desk, at, &reason).await;
+                }
+                one => one,
+            }
+        }
+        all => all,
+    };
+    let batch = batch.map_err(|e| DeskError::Internal(e.reason))?;
+    let last = batch.last;
     let (validity, more) = (batch.validity, batch.more);
     let mut new = 0;
     let mut mails = batch.mails.into_iter().peekable();
@@ -57,5 +66,27 @@ pub async fn fetch(desk: &Desk) -> Result<(usize, bool), DeskError> {
         };
         new += taken.iter().filter(|t| matches!(t, Taken::New(_))).count();
     }
+    // What was asked for and did not come was taken away meanwhile.
+    let read_to = read_to.filter(|(v, _)| *v == validity).map_or(0, |(_, uid)| uid);
+    if last > read_to {
+        desk.store.write(move |tx| stored::set_read_to(tx, MAILBOX, (validity, last), now)).await?;
+    }
     Ok((new, more))
+}
+
+/// Goes on behind a mail that the mailbox cannot hand over: that there is one is kept and shown.
+async fn pass_over(
+    desk: &Desk,
+    (validity, uid): ReadTo,
+    reason: &str,
+) -> Result<(usize, bool), DeskError> {
+    let now = desk.clock.now();
+    let words = format!("Mail {uid} of the mailbox could not be handed over: {reason}");
+    let raw = format!("Subject: {words}\r\nMessage-ID: <{validity}.{uid}@mailbox>\r\n\r\n");
+    let brought = Brought { raw: raw.into_bytes(), too_large: None };
+    take_in_all(desk, vec![brought], move |tx| {
+        Ok(stored::set_read_to(tx, MAILBOX, (validity, uid), now)?)
+    })
+    .await?;
+    Ok((1, true))
 }

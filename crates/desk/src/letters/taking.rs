@@ -342,7 +342,10 @@ fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskE
         at: reply.at.unwrap_or(turn.now).min(turn.now),
         word: word.clone(),
     };
-    let holds = stored::calendar_says(tx, id, &said)?;
+    // Said once more, it is nothing new: whoever sends it again and again is not told again.
+    let before = stored::calendar_said(tx, id)?;
+    let is_new = before.iter().all(|b| b.person != person || b.said != reply.said);
+    let holds = stored::calendar_says(tx, id, &said)? && is_new;
     let stands =
         matches!(booking.state, State::Confirmed | State::AwaitingPayment | State::Requested);
     if holds && reply.said == Said::Declined && stands {

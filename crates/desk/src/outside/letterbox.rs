@@ -18,12 +18,30 @@ use tokio::net::TcpStream;
 
 /// Why the mailbox cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0}")]
-pub struct FetchError(pub String);
+#[error("{reason}")]
+pub struct FetchError {
+    /// Why, in words.
+    pub reason: String,
+    /// It is what lies in the mailbox that cannot be handed over, and not the line: from this
+    /// mail on. Asked again, it is no better.
+    pub stuck_at: Option<ReadTo>,
+}
 
 impl FetchError {
+    fn new(reason: impl Into<String>) -> Self {
+        Self { reason: reason.into(), stuck_at: None }
+    }
+
     fn from(what: &str, error: impl fmt::Display) -> Self {
-        Self(format!("{what}: {error}"))
+        Self::new(format!("{what}: {error}"))
+    }
+
+    /// Of the mails from this one on: only a line that dropped makes another try worth it.
+    fn of(at: Option<ReadTo>, error: &async_imap::error::Error) -> Self {
+        use async_imap::error::Error as E;
+        let line = matches!(error, E::Io(_) | E::ConnectionLost);
+        let failed = Self::from("the mailbox cannot be read", error);
+        Self { stuck_at: at.filter(|_| !line), ..failed }
     }
 }
 
@@ -48,6 +66,8 @@ pub struct Batch {
     pub validity: u32,
     /// The mails.
     pub mails: Vec<Fetched>,
+    /// The last identifier that was asked for; what is missing up to it is gone.
+    pub last: u32,
     /// There are more.
     pub more: bool,
 }
@@ -65,9 +85,9 @@ pub trait Letterbox: Send + Sync {
     fn pause(&self) -> Duration {
         Duration::from_secs(20)
     }
-    /// Fetches some mails after those read before; for one that was never read, those that came
-    /// since a day.
-    fn fetch(&self, read_to: Option<ReadTo>, since: Date) -> Fetching<'_>;
+    /// Fetches some mails after those read before, so many at most; for one that was never read,
+    /// those that came since a day.
+    fn fetch(&self, read_to: Option<ReadTo>, since: Date, most: usize) -> Fetching<'_>;
 }
 
 /// A house that reads no mailbox: letters are dropped or pasted at the Office.
@@ -79,7 +99,7 @@ impl Letterbox for NoLetterbox {
         false
     }
 
-    fn fetch(&self, _: Option<ReadTo>, _: Date) -> Fetching<'_> {
+    fn fetch(&self, _: Option<ReadTo>, _: Date, _: usize) -> Fetching<'_> {
         Box::pin(async { Ok(Batch::default()) })
     }
 }
@@ -98,7 +118,7 @@ fn set(uids: &[u32]) -> String {
 }
 
 /// Most mails of one conversation.
-const AT_ONCE: usize = 100;
+pub const AT_ONCE: usize = 100;
 /// How long a conversation may take.
 const CONVERSATION: Duration = Duration::from_secs(60);
 
@@ -129,7 +149,7 @@ impl Imap {
         folder: &str,
         largest: usize,
     ) -> Result<Self, FetchError> {
-        let wrong = || FetchError(format!("{url:?} is not the URL of a mailbox"));
+        let wrong = || FetchError::new(format!("{url:?} is not the URL of a mailbox"));
         let (scheme, rest) = url.trim_end_matches('/').split_once("://").ok_or_else(wrong)?;
         let secure = match scheme {
             "imaps" => true,
@@ -193,16 +213,20 @@ impl Imap {
             .read_response()
             .await
             .map_err(|e| FetchError::from("the mailbox does not answer", e))?
-            .ok_or_else(|| FetchError("the mailbox hung up".into()))?;
+            .ok_or_else(|| FetchError::new("the mailbox hung up"))?;
         client
             .login(&self.user, &self.password)
             .await
             .map_err(|(e, _)| FetchError::from("the mailbox does not know us", e))
     }
 
-    async fn read(&self, read_to: Option<ReadTo>, since: Date) -> Result<Batch, FetchError> {
-        let failed =
-            |e: async_imap::error::Error| FetchError::from("the mailbox cannot be read", e);
+    async fn read(
+        &self,
+        read_to: Option<ReadTo>,
+        since: Date,
+        most: usize,
+    ) -> Result<Batch, FetchError> {
+        let failed = |e: async_imap::error::Error| FetchError::of(None, &e);
         let mut session = self.open().await?;
         let mailbox = session.examine(&self.folder).await.map_err(|e| {
             FetchError::from(&format!("the folder {} cannot be opened", self.folder), e)
@@ -220,17 +244,20 @@ impl Imap {
         let mut uids: Vec<u32> =
             found.into_iter().filter(|uid| after.is_none_or(|a| *uid > a)).collect();
         uids.sort_unstable();
-        let more = uids.len() > AT_ONCE;
-        uids.truncate(AT_ONCE);
+        let more = uids.len() > most;
+        uids.truncate(most);
+        let (first, last) = (uids.first().copied(), uids.last().copied().unwrap_or(0));
+        let at = first.map(|uid| (validity, uid));
+        let stuck = |e: async_imap::error::Error| FetchError::of(at, &e);
         let mut mails = Vec::new();
         if !uids.is_empty() {
             let sizes: Vec<Fetch> = session
                 .uid_fetch(set(&uids), "(UID RFC822.SIZE)")
                 .await
-                .map_err(failed)?
+                .map_err(stuck)?
                 .try_collect()
                 .await
-                .map_err(failed)?;
+                .map_err(stuck)?;
             let sizes: HashMap<u32, u32> =
                 sizes.iter().filter_map(|f| Some((f.uid?, f.size?))).collect();
             let too_large = |uid: &u32| sizes.get(uid).copied().filter(|s| *s > self.largest);
@@ -243,10 +270,10 @@ impl Imap {
                 let fetched: Vec<Fetch> = session
                     .uid_fetch(set(&uids), what)
                     .await
-                    .map_err(failed)?
+                    .map_err(stuck)?
                     .try_collect()
                     .await
-                    .map_err(failed)?;
+                    .map_err(stuck)?;
                 mails.extend(fetched.iter().filter_map(|f| {
                     let uid = f.uid?;
                     let raw = f.body().or_else(|| f.header())?.to_vec();
@@ -258,7 +285,7 @@ impl Imap {
         }
         // Whether it says goodbye does not matter any more.
         let _ = session.logout().await;
-        Ok(Batch { validity, mails, more })
+        Ok(Batch { validity, mails, last, more })
     }
 }
 
@@ -267,11 +294,11 @@ impl Letterbox for Imap {
         self.pause
     }
 
-    fn fetch(&self, read_to: Option<ReadTo>, since: Date) -> Fetching<'_> {
+    fn fetch(&self, read_to: Option<ReadTo>, since: Date, most: usize) -> Fetching<'_> {
         Box::pin(async move {
-            match tokio::time::timeout(CONVERSATION, self.read(read_to, since)).await {
+            match tokio::time::timeout(CONVERSATION, self.read(read_to, since, most)).await {
                 Ok(read) => read,
-                Err(_) => Err(FetchError(format!(
+                Err(_) => Err(FetchError::new(format!(
                     "the mailbox did not answer within {} seconds",
                     CONVERSATION.as_secs()
                 ))),

@@ -17,7 +17,9 @@ use matricle_desk::DeskError;
 use matricle_desk::letters::fetching::fetch;
 use matricle_desk::letters::{LARGEST, Taken, take_in, tray};
 use matricle_desk::messages::senders;
-use matricle_desk::outside::letterbox::Imap;
+use matricle_desk::outside::letterbox::{
+    Batch, FetchError, Fetched, Fetching, Imap, Letterbox, ReadTo,
+};
 use matricle_standins::letterbox::{PASSWORD, USER};
 use matricle_standins::mailbox::{Mailbox, Mood};
 use matricle_store::letters::{Letter, List};
@@ -291,6 +293,9 @@ async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
     let first = told().await;
     assert_eq!(said(reference).await, Some("declined"));
     assert!(first >= 1, "the booker is offered to cancel");
+    // Said again, nobody is told again.
+    w.takes(replied(&raw, "DECLINED", &house, 4)).await;
+    assert_eq!(told().await, first);
     // One that was overtaken on its way says nothing any more.
     w.takes(replied(&raw, "TENTATIVE", &house, 2)).await;
     assert_eq!((said(reference).await, told().await), (Some("declined"), first));
@@ -378,4 +383,46 @@ async fn ten_thousand_mails_are_read_once_each_whatever_the_line_does() {
     mailbox.behave(Mood::Hangs);
     let silent = tokio::time::timeout(Duration::from_millis(300), fetch(&w.desk)).await;
     assert!(silent.is_err(), "a mailbox that hangs hangs alone");
+}
+
+/// A mailbox in which one mail cannot be handed over, however often one asks.
+struct Odd;
+
+impl Letterbox for Odd {
+    fn fetch(&self, read_to: Option<ReadTo>, _: jiff::civil::Date, most: usize) -> Fetching<'_> {
+        Box::pin(async move {
+            let from = read_to.map_or(1, |(_, uid)| uid + 1);
+            let uids: Vec<u32> = (from..=6).take(most).collect();
+            if uids.contains(&3) {
+                let reason = "it cannot be read".into();
+                return Err(FetchError { reason, stuck_at: uids.first().map(|uid| (7, *uid)) });
+            }
+            let mail = |uid: u32| Fetched {
+                uid,
+                raw: letter("x@other.example", "y@z.example", "", "Hello", "words", uid as usize),
+                too_large: None,
+            };
+            // The fifth was taken away meanwhile.
+            let mails = uids.iter().copied().filter(|uid| *uid != 5).map(mail).collect();
+            let last = uids.last().copied().unwrap_or(0);
+            Ok(Batch { validity: 7, mails, last, more: last < 6 && last > 0 })
+        })
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mail_that_cannot_be_handed_over_holds_up_no_other() {
+    let mut w = world().await;
+    w.desk.letterbox = Arc::new(Odd);
+    let ilse = w.staff(0).await;
+    let before = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap().count;
+    let mut rounds = 0;
+    while fetch(&w.desk).await.unwrap().1 {
+        rounds += 1;
+        assert!(rounds < 20, "it ends");
+    }
+    let found = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
+    assert_eq!(found.count - before, 5, "1, 2, 4, 6, and word of 3");
+    assert!(found.letters.iter().any(|l| l.subject.contains("Mail 3 of the mailbox")));
+    assert_eq!(fetch(&w.desk).await.unwrap(), (0, false));
 }

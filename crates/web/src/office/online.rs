@@ -17,6 +17,16 @@ use crate::office::tab::answer;
 use crate::page::Frame;
 use crate::parts::fields::{Fields, form};
 
+/// The room, for whoever leads the date.
+#[derive(Template)]
+#[template(path = "office/online_lead.html")]
+struct Lead {
+    f: Frame,
+    to: String,
+    passcode: String,
+    back: String,
+}
+
 /// Somebody who joins online.
 struct Row {
     attendee: i64,
@@ -39,6 +49,7 @@ struct Page {
     event_href: String,
     when: String,
     state: &'static str,
+    is_known: bool,
     service: bool,
     rows: Vec<Row>,
     is_over: bool,
@@ -135,6 +146,7 @@ async fn page(at: &Clerk, date: i64, typed: Option<Fields>) -> Result<Response, 
             event_href: format!("/office/events/{}", sheet.event.id),
             when: words::span(span.starts, span.ends, today),
             state,
+            is_known: sheet.is_known,
             service: sheet.service,
             is_over,
             rows: sheet.people.iter().map(|l| row(l, &moment)).collect(),
@@ -161,6 +173,12 @@ pub(crate) async fn save(
     if let Ok(attendee) = posted.get("replace").parse().map(AttendeeId) {
         let name = online::replace_link(desk, &at.staff, DateId(id), attendee).await?;
         return Ok(at.done(&there, format!("{name} gets a new link; the old one opens nothing.")));
+    }
+    if posted.get("act") == "lead" {
+        let (to, passcode) = online::lead(desk, &at.staff, DateId(id)).await?;
+        let house = at.app.desk.house().await?;
+        let f = at.frame("Online", &house.name).in_room("doors");
+        return crate::page::html(&Lead { f, to, passcode, back: there });
     }
     match online::save(desk, &at.staff, DateId(id), form(&posted)).await {
         Ok(()) => Ok(at.done(&there, "How it happens online is kept.")),
