@@ -34,6 +34,27 @@ impl Reply {
     }
 }
 
+/// What booking an event asks of somebody who was invited.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Asks {
+    /// Dates that can be chosen; one for a course.
+    pub dates: usize,
+    /// Ticket types that can be chosen.
+    pub tickets: usize,
+    /// What the first of them costs, in minor units.
+    pub minor: i64,
+    /// Something has to be answered.
+    pub answers: bool,
+    /// The organiser has to say yes.
+    pub after_yes: bool,
+}
+
+/// Whether a yes books at once: nothing is to be chosen, asked or paid, and nobody has to say yes.
+#[must_use]
+pub const fn books_at_once(asks: Asks) -> bool {
+    asks.dates == 1 && asks.tickets == 1 && asks.minor == 0 && !asks.answers && !asks.after_yes
+}
+
 /// A reply as it stands: the latest of whoever was invited.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Replied {

@@ -7,12 +7,13 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
-use matricle_core::{DateId, Money};
+use matricle_core::{DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, HeldBy};
-use matricle_store::events;
 use matricle_store::outbox;
 use matricle_store::people::{self, Staff};
+use matricle_store::{Tx, events};
 
+use crate::acting::Turn;
 use crate::bookings::change::find;
 use crate::bookings::hold::keep_in;
 use crate::bookings::moves::{With, firm};
@@ -59,35 +60,68 @@ pub async fn by_phone(
             if !wrong.is_empty() {
                 return Err(DeskError::Form(wrong));
             }
-            let buyer = Buyer { member: people::is_member(tx, &draft.email)?, ..Buyer::default() };
-            let by = HeldBy { buyer, ..HeldBy::default() };
-            let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, &turn)?;
-            let booking = find(tx, reference)?;
-            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            let questions = events::questions(tx, event.id)?;
-            let people = bookings::tickets_of_people(tx, booking.id)?;
-            let draft = answered(draft, &mut form, &questions, people.len());
-            let details =
-                details::check_by_phone(&draft, &people, &questions).map_err(DeskError::Details)?;
-            let person = match details.email.as_str() {
-                "" => None,
-                email => Some(people::know(tx, &details.name, email, turn.now)?),
-            };
-            bookings::complete(tx, &booking, &details, &questions, person)?;
-            bookings::set_phone(tx, booking.id, &phone)?;
-            bookings::happened(tx, booking.id, turn.now, &turn.by, "took the booking by phone")?;
-            if let Some((price, reason)) = &asked.by_hand {
-                bookings::set_total(tx, &booking, price.minor)?;
-                let what = format!("set the price to {price} by hand: {reason}");
-                bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
-            }
-            let booking = find(tx, reference)?;
-            firm(tx, &booking, (Move::Complete, Move::AskByMail), &turn, With::said(""))?;
-            Ok::<_, DeskError>(reference)
+            let said = (phone.as_str(), "took the booking by phone");
+            book_for(tx, &asked, draft, &mut form, said, &turn)
         })
         .await?;
     desk.wake.all();
     Ok(made)
+}
+
+/// Makes a booking for somebody: with their telephone number, and what is said to have happened.
+fn book_for(
+    tx: &Tx<'_>,
+    asked: &ByPhone,
+    draft: Draft,
+    form: &mut Form,
+    (phone, said): (&str, &str),
+    turn: &Turn,
+) -> Result<Reference, DeskError> {
+    let buyer = Buyer { member: people::is_member(tx, &draft.email)?, ..Buyer::default() };
+    let by = HeldBy { buyer, ..HeldBy::default() };
+    let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, turn)?;
+    let booking = find(tx, reference)?;
+    let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+    let questions = events::questions(tx, event.id)?;
+    let people = bookings::tickets_of_people(tx, booking.id)?;
+    let draft = answered(draft, form, &questions, people.len());
+    let details =
+        details::check_by_phone(&draft, &people, &questions).map_err(DeskError::Details)?;
+    let person = match details.email.as_str() {
+        "" => None,
+        email => Some(people::know(tx, &details.name, email, turn.now)?),
+    };
+    bookings::complete(tx, &booking, &details, &questions, person)?;
+    bookings::set_phone(tx, booking.id, phone)?;
+    bookings::happened(tx, booking.id, turn.now, &turn.by, said)?;
+    if let Some((price, reason)) = &asked.by_hand {
+        bookings::set_total(tx, &booking, price.minor)?;
+        let what = format!("set the price to {price} by hand: {reason}");
+        bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    }
+    let booking = find(tx, reference)?;
+    firm(tx, &booking, (Move::Complete, Move::AskByMail), turn, With::said(""))?;
+    Ok(reference)
+}
+
+/// Books one seat for whoever said yes to an invitation where nothing is to be chosen, asked or
+/// paid: their link has proved the address.
+pub(crate) fn by_a_yes(
+    tx: &Tx<'_>,
+    (date, ticket): (DateId, TicketTypeId),
+    (name, email): (&str, &str),
+    turn: &Turn,
+) -> Result<Reference, DeskError> {
+    let wanted = vec![Wanted { ticket, quantity: 1 }];
+    let asked = ByPhone { date, wanted, by_hand: None };
+    let draft = Draft {
+        name: name.into(),
+        email: email.into(),
+        attendees: vec![name.into()],
+        ..Draft::default()
+    };
+    let said = ("", "said yes to the invitation, and to the terms beside it");
+    book_for(tx, &asked, draft, &mut Form::default(), said, turn)
 }
 
 /// What stands on the lines of a field.

@@ -3,11 +3,12 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
+use matricle_core::acting::Acting;
 use matricle_core::form::{Fault, Form};
-use matricle_core::replies::{Replied, Reply, Stands, counts};
+use matricle_core::replies::{Asks, Replied, Reply, Stands, books_at_once, counts};
 use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, EventId, MessageId};
+use matricle_core::{DateId, EventId, MessageId, TicketTypeId};
 use matricle_store::events::{self, Date, Event, EventState};
 use matricle_store::outbox::{self, About};
 use matricle_store::people::{self, Staff};
@@ -33,6 +34,37 @@ pub struct Question {
     pub said: Option<Replied>,
     /// It has booked.
     pub booked: bool,
+    /// A yes books a seat at once.
+    pub at_once: bool,
+    /// Their name, where it is known.
+    pub name: String,
+    /// What whoever books agrees to.
+    pub terms: String,
+}
+
+/// The date and the ticket of an event that a yes books at once, if it does.
+fn at_once(
+    conn: &Connection,
+    event: &Event,
+    now: Timestamp,
+) -> Result<Option<(DateId, TicketTypeId)>, DeskError> {
+    let mut dates = events::dates_of(conn, event.id)?;
+    dates.retain(|d| d.called_off.is_empty() && d.span.starts_at > now);
+    if event.course {
+        dates.truncate(1);
+    }
+    let tickets = events::ticket_rows(conn, event.id)?;
+    let (Some(date), Some(ticket)) = (dates.first(), tickets.first()) else { return Ok(None) };
+    let questions = events::questions(conn, event.id)?;
+    let yes = matricle_core::confirm::Way::AfterYes;
+    let asks = Asks {
+        dates: dates.len(),
+        tickets: tickets.len(),
+        minor: ticket.plan.minor,
+        answers: questions.iter().any(|q| q.needed),
+        after_yes: event.rules.confirm.free == yes || ticket.plan.confirm == Some(yes),
+    };
+    Ok(books_at_once(asks).then_some((date.id, ticket.id)))
 }
 
 /// Whose invitation a link is, and to what.
@@ -60,6 +92,12 @@ pub async fn question(desk: &Desk, id: i64, key: &str) -> Result<Question, DeskE
             Ok(Question {
                 event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
                 dates,
+                at_once: match events::by_id(conn, event)? {
+                    Some(event) => at_once(conn, &event, now)?.is_some(),
+                    None => false,
+                },
+                name: people::name_of(conn, &address)?,
+                terms: crate::house_of(conn)?.terms,
                 said: replies::of(conn, event, &address)?,
                 booked: replies::booked(conn, event)?.contains(&address.to_lowercase()),
                 address,
@@ -68,16 +106,19 @@ pub async fn question(desk: &Desk, id: i64, key: &str) -> Result<Question, DeskE
         .await
 }
 
-/// Replies: `reply` is yes, maybe or no, `word` a word with it. The latest holds.
+/// Replies: `reply` is yes, maybe or no, `word` a word with it, `name` who comes, where a yes
+/// books at once. The latest holds. Where the seat cannot be had the reply stands all the same.
 ///
 /// # Errors
-/// As [`question`]; [`DeskError::Form`] for no reply, or a word that is too long.
+/// As [`question`]; [`DeskError::Form`] for no reply, no name, or a word that is too long.
 pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Reply, DeskError> {
     if !desk.secrets.opens_invitation(id, key) {
         return Err(DeskError::NotFound);
     }
-    let now = desk.clock.now();
-    desk.store
+    let turn = desk.turn(Acting::booker());
+    let now = turn.now;
+    let (reply, seat) = desk
+        .store
         .write(move |tx| {
             let (event, address) = whose(tx, id, now)?;
             let word = form.text("word", LONGEST_WORD);
@@ -85,12 +126,30 @@ pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Re
             if reply.is_none() {
                 form.fault("reply", Fault::Missing);
             }
+            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
+            let booked = replies::booked(tx, event)?.contains(&address.to_lowercase());
+            let seat = match reply {
+                Some(Reply::Yes) if !booked => at_once(tx, &found, now)?,
+                _ => None,
+            };
+            let name = if seat.is_some() { form.needed("name") } else { String::new() };
             form.done().map_err(DeskError::Form)?;
             let reply = reply.ok_or(DeskError::NotFound)?;
             replies::set(tx, event, &address, (reply, &word), now)?;
-            Ok(reply)
+            Ok::<_, DeskError>((reply, seat.map(|seat| (seat, name, address))))
         })
-        .await
+        .await?;
+    if let Some((seat, name, address)) = seat {
+        let made =
+            desk.store.write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), &turn)).await;
+        match made {
+            Ok(_) => desk.wake.all(),
+            Err(closed @ DeskError::Store(_)) => return Err(closed),
+            // Full by now, or closed: the page leads to the event, which says so.
+            Err(_) => {}
+        }
+    }
+    Ok(reply)
 }
 
 /// Somebody who was invited, and where they stand.

@@ -402,6 +402,22 @@ async fn a_list_of_people_invited_is_looked_at_before_anything_is_kept() {
     assert_eq!(all.rows.len(), 240);
     assert!(all.rows.iter().all(|r| r.link(&w.desk).is_some()));
     assert_eq!(invitations::by_other_means(&w.desk, &ilse, council).await.unwrap(), 0);
+    // A yes from the link takes a seat at once, since nothing is to be chosen, asked or paid.
+    let silent = all.rows.iter().find(|r| r.said.is_none()).unwrap();
+    let link = silent.link(&w.desk).unwrap();
+    let parts: Vec<&str> = link.split('/').collect();
+    let (id, key) = (parts[parts.len() - 3].parse().unwrap(), parts[parts.len() - 2]);
+    assert!(replies::question(&w.desk, id, key).await.unwrap().at_once);
+    let say = |fields: &[(&str, &str)]| {
+        let (desk, form) = (w.desk.clone(), crate::world::form(fields));
+        async move { replies::reply(&desk, id, key, form).await }
+    };
+    assert!(matches!(say(&[("reply", "yes")]).await, Err(DeskError::Form(_))), "in whose name");
+    for _ in 0..2 {
+        say(&[("reply", "yes"), ("name", "Ann O'Hara")]).await.unwrap();
+    }
+    assert!(replies::question(&w.desk, id, key).await.unwrap().booked);
+    assert_eq!(w.free("winter-council").await, 119, "once");
     // Those who said yes are booked at once, each once.
     let booked = replies::book_yes(&w.desk, &ilse, council, crate::world::form(&[])).await.unwrap();
     assert_eq!((booked.booked, booked.not.len()), (100, 0));

@@ -37,6 +37,9 @@ struct ReplyPage {
     /// They said yes, and have not booked.
     to_book: bool,
     booked: bool,
+    /// A yes books a seat at once, under these terms.
+    at_once: bool,
+    terms: String,
     d: Fields,
 }
 
@@ -88,7 +91,12 @@ async fn page(
     if let (Some(said), 0, "") = (&asked.said, d.count(), d.v("word")) {
         d.set("word", said.word.clone());
     }
+    if d.v("name").is_empty() && d.count() == 0 {
+        d.set("name", asked.name.clone());
+    }
     Ok(ReplyPage {
+        at_once: asked.at_once && !asked.booked,
+        terms: asked.terms.clone(),
         f: Frame::new(app, Face::Programme, title.clone(), &house.name, visitor, None),
         link: format!("/invited/{id}/{}", crate::address::encode(key)),
         lead: asked.event.lead.clone(),
