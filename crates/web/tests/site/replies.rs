@@ -65,14 +65,16 @@ async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
     let nothing = guest.post(&format!("{link}/reply"), &[("word", "Can I bring a <dog>?")]).await;
     assert_eq!(nothing.status, StatusCode::UNPROCESSABLE_ENTITY);
     assert!(nothing.body.contains("Press one of the three") && nothing.body.contains("&#60;dog"));
+    let unnamed = guest.post(&format!("{link}/reply"), &[("reply", "yes")]).await;
+    assert_eq!(unnamed.status, StatusCode::UNPROCESSABLE_ENTITY, "a yes books, in somebody's name");
     for reply in ["maybe", "yes"] {
-        let sent = [("reply", reply), ("word", "Can I bring a <dog>?")];
+        let sent = [("reply", reply), ("word", "Can I bring a <dog>?"), ("name", "Guest")];
         assert_eq!(guest.post(&format!("{link}/reply"), &sent).await.status, StatusCode::SEE_OTHER);
         assert!(
             guest.get(&format!("{link}/reply")).await.body.contains(&format!("You said {reply}"))
         );
     }
-    assert!(guest.get(&format!("{link}/reply")).await.body.contains("take it now"));
+    assert!(guest.get(&format!("{link}/reply")).await.body.contains("You have booked."));
     guest.post(&format!("{}/reply", links[1].1), &[("reply", "no")]).await;
     // Whoever books has replied by that; a key of somebody else opens nothing.
     let mut booker = Browser::new(&site);
