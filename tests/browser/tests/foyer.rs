@@ -107,7 +107,7 @@ async fn the_foyer_opens_the_room_by_itself_and_says_what_is_true() -> Result<()
     other.says("main", "used in 2 browsers").await?;
     other.is_fit_for_all().await?;
     other.fill("#link", "not a link").await?;
-    other.click("button.btn-primary").await?;
+    other.click(".card-form .btn-primary").await?;
     other.says("#link-say", "https://").await?;
     other.click("button[name=replace]").await?;
     other.says(".news", "gets a new link").await?;

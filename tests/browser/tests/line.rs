@@ -108,7 +108,7 @@ async fn a_scanner_that_types_works_wherever_the_focus_is_and_every_open_page_fo
     b.sign_in(&house, 0).await?;
     b.driver.goto(format!("{}/office/events", house.url)).await?;
     b.is_fit_for_all().await?;
-    b.click("tbody a").await?;
+    b.click("tbody a[href='/office/events/1']").await?;
     b.says(".shead", "Candles from our own wax").await?;
     b.is_fit_for_all().await?;
     let sheet = b.driver.window().await?;

@@ -10,7 +10,7 @@ use matricle_core::door::{self, PACE_MINUTES, Verdict, all_in_by};
 use matricle_core::words::fold;
 use matricle_store::door::AtDoor;
 use matricle_store::events::sessions::Session;
-use matricle_store::events::{self, Asked, Choices, DateSummary, EventState};
+use matricle_store::events::{self, Asked, Choices, DateSummary, EventState, Format};
 use matricle_store::{Connection, door as db};
 
 use super::rooms::{AtRoom, behind_doors};
@@ -177,7 +177,8 @@ pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSu
         .await
 }
 
-/// Dates whose door is open at `now`, by their start.
+/// Dates whose door is open at `now`, by their start. One that happens online alone has no door
+/// that anybody stands at, unless an organiser opens it.
 pub(super) fn open_now(conn: &Connection, now: Timestamp) -> Result<Vec<DateSummary>, DeskError> {
     let day = SignedDuration::from_hours(24);
     let opened = db::opened(conn, now - day)?;
@@ -199,6 +200,7 @@ pub(super) fn open_now(conn: &Connection, now: Timestamp) -> Result<Vec<DateSumm
     Ok(dates
         .into_iter()
         .filter(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft)
+        .filter(|d| d.event.format != Format::Online || opened.contains(&d.date.id))
         .filter(|d| door::is_open(&d.date.span, opened.contains(&d.date.id), now))
         .collect())
 }
