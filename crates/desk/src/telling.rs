@@ -530,7 +530,7 @@ pub(crate) fn invite(
     address: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    invited(tx, event, address, "invitation", turn)
+    invited(tx, event, address, ("invitation", ""), turn)
 }
 
 /// Writes down that the house invites an address by other means than a mail of ours: its link is
@@ -541,23 +541,11 @@ pub(crate) fn invite_elsewhere(
     address: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    let reader = Reader::Address(address.to_owned()).key();
-    let (about, trigger) = (About::Event(event), Trigger::On(Occasion::Invited));
-    let (to, knows) = ((Way::Mail, address), Knows::default());
-    outbox::plan(
-        tx,
-        &NewMessage {
-            unique: &format!("invitation event {event} {}", address.to_lowercase()),
-            message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
-            skipped: ELSEWHERE,
-            ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
-        },
-    )?;
-    Ok(())
+    invited(tx, event, address, ("invitation", ELSEWHERE), turn)
 }
 
 /// Why an invitation was not mailed that the house brings to its reader itself.
-pub(crate) const ELSEWHERE: &str = "the house sends this one by other means";
+const ELSEWHERE: &str = "the house sends this one by other means";
 
 /// Invites an address to an event once more, and never a third time.
 pub(crate) fn invite_again(
@@ -566,14 +554,14 @@ pub(crate) fn invite_again(
     address: &str,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    invited(tx, event, address, "invitation again", turn)
+    invited(tx, event, address, ("invitation again", ""), turn)
 }
 
 fn invited(
     tx: &Tx<'_>,
     event: EventId,
     address: &str,
-    what: &str,
+    (what, skipped): (&str, &str),
     turn: &Turn,
 ) -> Result<(), DeskError> {
     let reader = Reader::Address(address.to_owned()).key();
@@ -585,6 +573,7 @@ fn invited(
             unique: &format!("{what} event {event} {}", address.to_lowercase()),
             message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
             bulk: true,
+            skipped,
             ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
         },
     )?;

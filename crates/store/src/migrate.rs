@@ -91,5 +91,23 @@ mod tests {
             )
             .unwrap();
         assert_eq!(loose, 0);
+        // Test bookings are cleared and dates are removed: what belongs to them is in nobody's way.
+        for table in [
+            "letters",
+            "calendar_said",
+            "online_dates",
+            "online_goes",
+            "online_stays",
+            "online_links",
+        ] {
+            let held: i64 = conn
+                .query_row(
+                    "SELECT count(*) FROM pragma_foreign_key_list(?1) WHERE on_delete = 'NO ACTION'",
+                    [table],
+                    |row| row.get(0),
+                )
+                .unwrap();
+            assert_eq!(held, 0, "{table}");
+        }
     }
 }

@@ -104,12 +104,12 @@ fn book_for(
     Ok(reference)
 }
 
-/// Books one seat for whoever said yes to an invitation where nothing is to be chosen, asked or
-/// paid: their link has proved the address.
+/// Books one seat for whoever said yes to an invitation, with what is said to have happened.
 pub(crate) fn by_a_yes(
     tx: &Tx<'_>,
     (date, ticket): (DateId, TicketTypeId),
     (name, email): (&str, &str),
+    said: &str,
     turn: &Turn,
 ) -> Result<Reference, DeskError> {
     let wanted = vec![Wanted { ticket, quantity: 1 }];
@@ -120,8 +120,7 @@ pub(crate) fn by_a_yes(
         attendees: vec![name.into()],
         ..Draft::default()
     };
-    let said = ("", "said yes to the invitation, and to the terms beside it");
-    book_for(tx, &asked, draft, &mut Form::default(), said, turn)
+    book_for(tx, &asked, draft, &mut Form::default(), ("", said), turn)
 }
 
 /// What stands on the lines of a field.

@@ -4,7 +4,7 @@ use jiff::ToSpan;
 use matricle_store::letters as stored;
 use matricle_store::{StoreError, Tx};
 
-use super::taking::{Brought, Taken, take_in_all};
+use super::taking::{Brought, Taken, keep_plainly, take_in_all};
 use crate::outside::letterbox::{AT_ONCE, FetchError, Fetched, ReadTo};
 use crate::{Desk, DeskError};
 
@@ -55,11 +55,19 @@ pub async fn fetch(desk: &Desk) -> Result<(usize, bool), DeskError> {
         let taken = match take_in_all(desk, some.iter().map(brought).collect(), up_to(last)).await {
             Ok(taken) => taken,
             Err(closed @ DeskError::Store(StoreError::Closed)) => return Err(closed),
-            // One of them cannot be kept: the others are not held up by it for longer than that.
+            // Something that follows from one of them fails: it is kept as it came, and holds up
+            // no other.
             Err(_) => {
                 let mut taken = Vec::new();
                 for mail in &some {
-                    taken.extend(take_in_all(desk, vec![brought(mail)], up_to(mail.uid)).await?);
+                    let one = take_in_all(desk, vec![brought(mail)], up_to(mail.uid)).await;
+                    taken.extend(match one {
+                        Err(failed) if !matches!(failed, DeskError::Store(_)) => {
+                            let raw = mail.raw.clone();
+                            vec![keep_plainly(desk, raw, up_to(mail.uid)).await?]
+                        }
+                        one => one?,
+                    });
                 }
                 taken
             }

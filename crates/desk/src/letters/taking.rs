@@ -7,6 +7,7 @@ use matricle_core::codes::Reference;
 use matricle_core::letters::{self, Facts, Found, Kind, Place, Said};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_formats::incoming::{self, Bounce, CalendarReply, Incoming};
+use matricle_store::bookings::Booking;
 use matricle_store::letters::{self as stored, CalendarSaid, New};
 use matricle_store::{Connection, Tx, bookings, outbox, readers};
 use sha2::{Digest, Sha256};
@@ -75,6 +76,27 @@ pub(super) async fn take_in_all(
         desk.wake.all();
     }
     Ok(taken)
+}
+
+/// Keeps a mail as it came, without anything that follows from it, and writes something down.
+pub(super) async fn keep_plainly(
+    desk: &Desk,
+    raw: Vec<u8>,
+    and: impl FnOnce(&Tx<'_>) -> Result<(), DeskError> + Send + 'static,
+) -> Result<Taken, DeskError> {
+    let now = desk.clock.now();
+    let (raw, packed) = crate::off_thread(move || {
+        let packed = stored::packed(&raw)?;
+        Ok((raw, packed))
+    })
+    .await?;
+    desk.store
+        .write(move |tx| {
+            let taken = keep_unread(tx, (&raw, &packed), now)?;
+            and(tx)?;
+            Ok(taken)
+        })
+        .await
 }
 
 fn hex(digest: &[u8]) -> String {
@@ -190,7 +212,9 @@ fn keep(
     match sorted.kind {
         Kind::Letter if letters::is_forwarded(sorted.kind, before) => {
             let behind = reply_address(tx, sorted.place.0, &to)?;
-            if !behind.behind.is_empty() {
+            // Nobody is sent what they wrote themselves.
+            let own = behind.behind.eq_ignore_ascii_case(&mail.from.address);
+            if !behind.behind.is_empty() && !own {
                 passing::forward(tx, id, mail, &behind, turn)?;
             }
         }
@@ -234,9 +258,9 @@ fn sort(
     }
     // Many calendars send their replies by themselves: that makes them no less theirs.
     if let Some(reply) = &mail.calendar {
-        let booking = booking_of_uid(conn, &reply.uid)?.map(|(booking, _)| booking);
-        let place =
-            booking.map_or((Place::Tray, Found::Not), |b| (Place::Booking(b), Found::ByThread));
+        let theirs = invited(conn, reply)?;
+        let place = theirs
+            .map_or((Place::Tray, Found::Not), |t| (Place::Booking(t.booking.id), Found::ByThread));
         let word = match reply.comment.as_str() {
             "" => String::new(),
             word => format!(": “{word}”"),
@@ -308,32 +332,38 @@ fn mark(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError> {
     Ok(())
 }
 
-/// The booking, and the person of it, whose calendar entry this is: `krtbxnld@…`, `krtbxnld-2@…`.
-fn booking_of_uid(
-    conn: &Connection,
-    uid: &str,
-) -> Result<Option<(matricle_core::BookingId, Option<usize>)>, DeskError> {
-    let local = uid.split('@').next().unwrap_or_default();
+/// Whoever has a calendar entry: the booking, the person of it, their name.
+struct Invited {
+    booking: Booking,
+    person: Option<usize>,
+    name: String,
+}
+
+/// Whose entry a calendar answers: `krtbxnld@…` the booker's, `krtbxnld-2@…` that of whoever has
+/// the ticket. Who was written to, and nobody else, can say anything of it.
+fn invited(conn: &Connection, reply: &CalendarReply) -> Result<Option<Invited>, DeskError> {
+    let local = reply.uid.split('@').next().unwrap_or_default();
     let (reference, person) = match local.split_once('-') {
         Some((reference, person)) => (reference, person.parse().ok()),
         None => (local, None),
     };
     let Some(reference) = Reference::parse(reference) else { return Ok(None) };
-    Ok(bookings::by_reference(conn, reference)?.map(|b| (b.id, person)))
+    let Some(booking) = bookings::by_reference(conn, reference)? else { return Ok(None) };
+    let holders = readers::holders(conn, booking.id)?;
+    let holder = person.and_then(|p| holders.into_iter().find(|(no, _, _)| *no == p));
+    let (name, email) = match holder {
+        Some((_, name, email)) => (name, email),
+        None => (booking.booker().to_owned(), booking.email.clone()),
+    };
+    let theirs = email.eq_ignore_ascii_case(&reply.who.address);
+    Ok(theirs.then_some(Invited { booking, person, name }))
 }
 
 /// Writes down what a calendar says; who declines is offered to cancel, and the host hears of it.
 /// Nothing is cancelled by it: a calendar is not its owner.
 fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskError> {
-    let Some((id, person)) = booking_of_uid(tx, &reply.uid)? else { return Ok(()) };
-    let Some(booking) = bookings::by_id(tx, id)? else { return Ok(()) };
-    // Who was written to, and nobody else, can say it.
-    let holders = readers::holders(tx, id)?;
-    let holder = person.and_then(|p| holders.iter().find(|(no, _, _)| *no == p));
-    let theirs = holder.map_or(&booking.email, |(_, _, email)| email);
-    if !theirs.eq_ignore_ascii_case(&reply.who.address) {
-        return Ok(());
-    }
+    let Some(Invited { booking, person, name }) = invited(tx, reply)? else { return Ok(()) };
+    let id = booking.id;
     let word: String = reply.comment.chars().take(500).collect();
     let said = CalendarSaid {
         person,
@@ -349,9 +379,7 @@ fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskE
     let stands =
         matches!(booking.state, State::Confirmed | State::AwaitingPayment | State::Requested);
     if holds && reply.said == Said::Declined && stands {
-        let holder =
-            holder.map_or_else(|| booking.booker().to_owned(), |(_, name, _)| name.clone());
-        let knows = Knows { holder, change: word, person, ..Knows::default() };
+        let knows = Knows { holder: name, change: word, person, ..Knows::default() };
         telling::tell(tx, &booking, Occasion::NotComing, &knows, turn)?;
     }
     Ok(())

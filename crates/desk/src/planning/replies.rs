@@ -6,7 +6,6 @@ use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::form::{Fault, Form};
 use matricle_core::replies::{Asks, Replied, Reply, Stands, books_at_once, counts};
-use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
 use matricle_core::{DateId, EventId, MessageId, TicketTypeId};
 use matricle_store::events::{self, Date, Event, EventState};
@@ -14,7 +13,7 @@ use matricle_store::outbox::{self, About};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, replies};
 
-use crate::bookings::phone::{self, ByPhone};
+use crate::bookings::phone;
 use crate::people::invited::{address_of, addresses};
 use crate::{Desk, DeskError, telling};
 
@@ -140,8 +139,10 @@ pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Re
         })
         .await?;
     if let Some((seat, name, address)) = seat {
-        let made =
-            desk.store.write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), &turn)).await;
+        let made = desk
+            .store
+            .write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), YES, &turn))
+            .await;
         match made {
             Ok(_) => desk.wake.all(),
             Err(closed @ DeskError::Store(_)) => return Err(closed),
@@ -270,7 +271,7 @@ pub async fn book_yes(
     event: EventId,
     mut form: Form,
 ) -> Result<BookedYes, DeskError> {
-    require(staff.role, Right::ChangeBookings)?;
+    let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let all = of_event(desk, staff, event).await?;
     let chosen = form.get("date").parse().ok().map(DateId);
     let date = match (chosen, &all.dates[..]) {
@@ -284,23 +285,30 @@ pub async fn book_yes(
         form.fault("date", if date.is_none() { Fault::Missing } else { Fault::Unknown });
         return Err(DeskError::Form(form.done().err().unwrap_or_default()));
     };
-    let wanted = vec![Wanted { ticket: free.id, quantity: 1 }];
+    let seat = (date, free.id);
     let mut done = BookedYes { booked: 0, not: Vec::new() };
     let yes = |r: &&Row| r.said.as_ref().is_some_and(|s| s.reply == Reply::Yes) && !r.booked;
     for row in all.rows.iter().filter(yes) {
         let local = row.address.split('@').next().unwrap_or_default();
-        let name = if row.name.is_empty() { local } else { &row.name };
-        let fields = [("name", name), ("email", &row.address), ("people", name)]
-            .map(|(n, v)| (n.into(), v.into()));
-        let asked = ByPhone { date, wanted: wanted.clone(), by_hand: None };
-        match phone::by_phone(desk, staff, asked, Form::new(fields.to_vec())).await {
+        let name = if row.name.is_empty() { local } else { &row.name }.to_owned();
+        let (address, turn) = (row.address.clone(), turn.clone());
+        let said = "booked the seat, since they said yes to the invitation";
+        let made = desk
+            .store
+            .write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), said, &turn))
+            .await;
+        match made {
             Ok(_) => done.booked += 1,
             Err(closed @ DeskError::Store(_)) => return Err(closed),
             Err(why) => done.not.push((row.address.clone(), why)),
         }
     }
+    desk.wake.all();
     Ok(done)
 }
+
+/// What a yes that books is said to be.
+const YES: &str = "said yes to the invitation, and to the terms beside it";
 
 /// Asks those once again who have not replied: never who has, nor who has booked, nor anybody a
 /// third time. Says how many.

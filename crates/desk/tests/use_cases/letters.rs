@@ -302,7 +302,7 @@ async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
     // Nobody else's word, whatever they send.
     let forged = String::from_utf8(replied(&raw, "ACCEPTED", &house, 9)).unwrap();
     let forged = forged.replace(&format!("mailto:{BOOKER}"), "mailto:x@other.example");
-    w.takes(forged.into_bytes()).await;
+    assert_eq!(w.takes(forged.into_bytes()).await.place, Place::Tray, "nor on the booking's sheet");
     assert_eq!(said(reference).await, Some("declined"));
     assert_eq!(w.state(reference).await, matricle_core::booking::State::Confirmed);
     w.due().await;

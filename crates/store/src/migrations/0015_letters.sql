@@ -18,8 +18,8 @@ CREATE TABLE letters (
     -- Why it is what it is: how a machine showed, what a mail server said, what is wrong with it.
     note        TEXT NOT NULL DEFAULT '',
     -- Where it belongs: to one of these, or to nothing that is known.
-    booking_id  INTEGER REFERENCES bookings (id),
-    event_id    INTEGER REFERENCES events (id),
+    booking_id  INTEGER REFERENCES bookings (id) ON DELETE SET NULL,
+    event_id    INTEGER REFERENCES events (id) ON DELETE SET NULL,
     person      TEXT COLLATE NOCASE,
     found       TEXT NOT NULL,
     put_away_at INTEGER,
@@ -74,7 +74,7 @@ CREATE TABLE letterbox (
 
 -- What somebody's calendar said of a booking; person is -1 for the booker.
 CREATE TABLE calendar_said (
-    booking_id INTEGER NOT NULL REFERENCES bookings (id),
+    booking_id INTEGER NOT NULL REFERENCES bookings (id) ON DELETE CASCADE,
     person     INTEGER NOT NULL,
     said       TEXT NOT NULL,
     sequence   INTEGER NOT NULL,

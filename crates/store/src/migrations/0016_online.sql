@@ -1,7 +1,7 @@
 -- Dates online: where each happens, who went in, what the room reported.
 
 CREATE TABLE online_dates (
-    date_id         INTEGER PRIMARY KEY REFERENCES dates (id),
+    date_id         INTEGER PRIMARY KEY REFERENCES dates (id) ON DELETE CASCADE,
     room            TEXT NOT NULL,
     -- Of a link of its own.
     link            TEXT NOT NULL DEFAULT '',
@@ -30,8 +30,8 @@ CREATE TABLE online_rooms (
 -- Who went in through the foyer, from which browser.
 CREATE TABLE online_goes (
     id          INTEGER PRIMARY KEY,
-    attendee_id INTEGER NOT NULL REFERENCES attendees (id),
-    date_id     INTEGER NOT NULL REFERENCES dates (id),
+    attendee_id INTEGER NOT NULL REFERENCES attendees (id) ON DELETE CASCADE,
+    date_id     INTEGER NOT NULL REFERENCES dates (id) ON DELETE CASCADE,
     at          INTEGER NOT NULL,
     browser     TEXT NOT NULL
 ) STRICT;
@@ -39,8 +39,8 @@ CREATE INDEX online_goes_by_attendee ON online_goes (attendee_id, at);
 
 -- What the room reported: each stay of an attendee.
 CREATE TABLE online_stays (
-    date_id     INTEGER NOT NULL REFERENCES dates (id),
-    attendee_id INTEGER NOT NULL REFERENCES attendees (id),
+    date_id     INTEGER NOT NULL REFERENCES dates (id) ON DELETE CASCADE,
+    attendee_id INTEGER NOT NULL REFERENCES attendees (id) ON DELETE CASCADE,
     came_at     INTEGER NOT NULL,
     left_at     INTEGER,
     PRIMARY KEY (date_id, attendee_id, came_at)
@@ -48,6 +48,6 @@ CREATE TABLE online_stays (
 
 -- How often the personal link of an attendee was replaced.
 CREATE TABLE online_links (
-    attendee_id INTEGER PRIMARY KEY REFERENCES attendees (id),
+    attendee_id INTEGER PRIMARY KEY REFERENCES attendees (id) ON DELETE CASCADE,
     steps       INTEGER NOT NULL
 ) STRICT;
