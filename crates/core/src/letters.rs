@@ -178,7 +178,7 @@ pub struct Theirs {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Facts {
     /// Where the message or letter belongs that it answers.
-    pub thread: Option<Where>,
+    pub thread: Option<Place>,
     /// The booking that its subject names.
     pub named: Option<BookingId>,
     /// The bookings of its writer that stand.
@@ -188,9 +188,6 @@ pub struct Facts {
     /// Whether its writer is known at all.
     pub known: bool,
 }
-
-/// Where a message or a letter belongs that another answers.
-pub type Where = Place;
 
 /// Finds the place of a letter. In this order: what it answers, the booking it names, the one
 /// booking of its writer that is still to come (or the latest, where none is), the one event of

@@ -178,6 +178,9 @@ pub enum DeskError {
     /// A webhook that is not from the provider, or too old.
     #[error("the webhook is not signed as it should be")]
     Unsigned,
+    /// The meeting-room service does not let anybody in just now.
+    #[error(transparent)]
+    Room(#[from] crate::outside::rooms::RoomError),
     /// The card provider failed.
     #[error(transparent)]
     Provider(#[from] ProviderError),

@@ -7,6 +7,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use matricle_desk::DeskError;
 use matricle_desk::outside::provider::ProviderError;
+use matricle_desk::outside::rooms::RoomError;
 
 use crate::assets;
 
@@ -225,6 +226,19 @@ impl IntoResponse for WebError {
             ),
             Self::Desk(DeskError::Unsigned) => {
                 (StatusCode::UNAUTHORIZED, "Not signed", "This call is not signed as it should be.".into())
+            }
+            Self::Desk(DeskError::Room(RoomError::Full)) => (
+                StatusCode::CONFLICT,
+                "The room is full",
+                "Nobody more gets in just now. Make it larger at the meeting-room service, then try again.".into(),
+            ),
+            Self::Desk(DeskError::Room(error)) => {
+                tracing::warn!(%error, "the meeting-room service failed");
+                (
+                    StatusCode::BAD_GATEWAY,
+                    "The room does not answer",
+                    "Wait a moment, then try again.".into(),
+                )
             }
             Self::Desk(DeskError::Provider(ProviderError::None)) => (
                 StatusCode::CONFLICT,

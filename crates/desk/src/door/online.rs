@@ -218,8 +218,7 @@ pub async fn lead(desk: &Desk, staff: &Staff, date: DateId) -> Result<(String, S
         Room::Link(link, passcode) => Ok((link, passcode)),
         Room::Service(room) => {
             let who = Joiner { person: format!("h{me}"), name: staff.name.clone(), leads: true };
-            let url = desk.rooms.join(room, who).await;
-            url.map(|url| (url, String::new())).map_err(|e| DeskError::Internal(e.to_string()))
+            Ok((desk.rooms.join(room, who).await?, String::new()))
         }
     }
 }

@@ -89,6 +89,8 @@ pub(crate) struct Sheet {
     pub(crate) booker: String,
     pub(crate) email: String,
     pub(crate) phone: String,
+    /// Why no mail reaches the booker.
+    pub(crate) unreachable: String,
     pub(crate) title: String,
     pub(crate) event_href: String,
     pub(crate) when: String,
@@ -256,6 +258,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         booker: if b.booker().is_empty() { "No name yet".into() } else { b.booker().into() },
         email: b.email.clone(),
         phone: b.phone.clone(),
+        unreachable: sheet.refused.clone().unwrap_or_default(),
         title: sheet.event.title.clone(),
         event_href: format!("/office/events/{}", sheet.event.id),
         when: words::span(span.starts, span.ends, today),

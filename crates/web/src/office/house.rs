@@ -454,6 +454,8 @@ struct OwnDate {
     when: String,
     place: String,
     strip: String,
+    /// It happens online, or that too, and is not over: whoever leads it goes in from here.
+    online: bool,
     people: Vec<(String, String)>,
 }
 
@@ -479,6 +481,8 @@ pub(crate) async fn mine(at: Clerk) -> Result<Response, WebError> {
                 title: d.event.title.clone(),
                 when: words::span(d.date.span.starts, d.date.span.ends, today),
                 place: d.date.place(),
+                online: d.event.format != matricle_store::events::Format::InPerson
+                    && d.date.span.ends_at > now,
                 strip: crate::parts::strip::svg(&d.pool, d.inside, crate::parts::strip::SMALL),
                 people: people.iter().map(|p| (p.name.clone(), p.ticket.clone())).collect(),
             })
