@@ -114,6 +114,13 @@ impl DateOffer {
             .min(offer.most.saturating_sub(already))
     }
 
+    /// The tickets that a booker may choose at `now`, in their order, whether seats are left or not.
+    #[must_use]
+    pub fn open_to(&self, buyer: &Buyer, now: Timestamp) -> Vec<TicketTypeId> {
+        let open = |o: &&Offer| self.bars(now).is_none() && bars(self, o, buyer, now).is_none();
+        self.offers.iter().filter(open).map(|o| o.price.id).collect()
+    }
+
     /// Why nothing of this date can be booked at `now`, if so.
     #[must_use]
     pub fn bars(&self, now: Timestamp) -> Option<ChoiceRefusal> {

@@ -211,6 +211,8 @@ pub enum Whom {
     Hosts,
     /// Those on its waiting list.
     Waiting,
+    /// Those who were invited and have not replied.
+    Silent,
     /// Attendees who came.
     Came,
     /// Attendees who missed it.
@@ -478,6 +480,7 @@ impl Cue {
     pub const fn subject(&self) -> Subject {
         match (self.trigger, &self.whom) {
             _ if matches!(self.way, Way::Notice) => Subject::Date,
+            (_, Whom::Silent) => Subject::Event,
             (Trigger::On(occasion), whom) if occasion.is_of_date() && !whom.has_booked() => {
                 Subject::Date
             }
@@ -527,6 +530,19 @@ impl Cue {
             (Whom::Came | Whom::Missed, _) => {
                 return nobody("who came or missed it", "that is known after the date ends");
             }
+            // They are asked once more, by mail, where there is still something to be asked.
+            (Whom::Silent, _) if self.way != Way::Mail => return Err(CueRefusal::Way),
+            (Whom::Silent, Trigger::At(Moment::Asked | Moment::Starts | Moment::SaleCloses))
+                if self.when.is_before() != (self.trigger == Trigger::At(Moment::Asked)) => {}
+            (Whom::Silent, _) => {
+                return nobody(
+                    "who has not replied",
+                    "they are asked once again some time after the invitation, or before the date or the sale ends",
+                );
+            }
+            (_, Trigger::At(Moment::Asked)) => {
+                return nobody("others", "only whoever was invited is asked once again");
+            }
             (Whom::Waiting, Trigger::On(o))
                 if o.subject() != Subject::Waiting && !o.is_of_date() =>
             {
@@ -570,7 +586,15 @@ impl Cue {
             && self.when == other.when
             && self.way == other.way
             && (self.is_for_everybody() || self.whom.meets(&other.whom))
+            && !self.tells_another_than(other)
             && self.only.meets(&other.only)
+    }
+
+    /// Whether one tells the booker and the other whoever holds the ticket that it is about.
+    fn tells_another_than(&self, other: &Self) -> bool {
+        let of_ticket = matches!(self.trigger, Trigger::On(o) if o.is_of_ticket());
+        let bookers = [&self.whom, &other.whom].map(|w| *w == Whom::Booker);
+        of_ticket && !self.is_for_everybody() && bookers[0] != bookers[1]
     }
 
     /// Whether it goes where everybody reads it, whomever it names.

@@ -464,7 +464,8 @@ fn minute(
         Moment::PayBy => wall(person.pay_by.ok_or(WhyNot::NoMoment)?),
         Moment::OfferEnds => wall(person.offer_ends.ok_or(WhyNot::NoMoment)?),
         Moment::CardExpires => wall(person.card_ends.ok_or(WhyNot::NoMoment)?),
-        Moment::Day => return Err(WhyNot::NoMoment),
+        // Whoever has not replied is found when the minute has come: `replies::again_at`.
+        Moment::Asked | Moment::Day => return Err(WhyNot::NoMoment),
     };
     if person_of(person).is_some() {
         if !person.stands {

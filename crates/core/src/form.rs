@@ -124,6 +124,15 @@ pub enum Fault {
     /// So many people have booked already, and nobody said whether they get it too.
     #[error("{0} people have booked already")]
     Already(u32),
+    /// An address in none of the domains that are allowed.
+    #[error("{0:?} is in another domain")]
+    OtherDomain(String),
+    /// A line that is no web calendar.
+    #[error("{0:?}: {1}")]
+    WebCalendar(String, crate::web_calendar::TemplateFault),
+    /// An invitation is not handed on.
+    #[error(transparent)]
+    HandOn(#[from] crate::replies::HandOnRefusal),
     /// Nobody would get it.
     #[error("reaches nobody")]
     Nobody,

@@ -181,6 +181,68 @@ pub fn stands(facts: &Facts, now: Timestamp) -> Stands {
     }
 }
 
+/// How long after its end a session can still be joined: the next one waits.
+pub const PART_OVERTIME: SignedDuration = SignedDuration::from_mins(15);
+
+/// A session with a room of its own, as somebody who has booked the date sees it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Part {
+    /// When it starts.
+    pub starts_at: Timestamp,
+    /// When it ends.
+    pub ends_at: Timestamp,
+    /// The address of its room is known.
+    pub room: bool,
+    /// It is for those who signed up, and they have not.
+    pub not_theirs: bool,
+}
+
+/// What the foyer says of one session of a date.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PartStands {
+    /// Its room opens at this minute.
+    Before(Timestamp),
+    /// It would be open, and its address is not known yet.
+    NoRoom,
+    /// An act of the person opens it.
+    Open,
+    /// It is over.
+    Over,
+    /// It is for those who signed up.
+    NotTheirs,
+    /// The date itself is closed to them.
+    Shut,
+}
+
+/// What the foyer says of a session with a room of its own: nobody is let into it whom the date
+/// is closed to.
+#[must_use]
+pub fn of_part(whole: &Facts, part: &Part, now: Timestamp) -> PartStands {
+    let alone = Facts {
+        starts_at: part.starts_at,
+        ends_at: part.ends_at,
+        room: part.room,
+        recording: None,
+        ..*whole
+    };
+    let over = part.ends_at.saturating_add(PART_OVERTIME).unwrap_or(part.ends_at);
+    match stands(&alone, now) {
+        Stands::Before(_) | Stands::NoRoom | Stands::Open if part.not_theirs => {
+            PartStands::NotTheirs
+        }
+        Stands::Before(at) => PartStands::Before(at),
+        Stands::NoRoom | Stands::Open if now >= over => PartStands::Over,
+        Stands::NoRoom => PartStands::NoRoom,
+        Stands::Open => PartStands::Open,
+        Stands::Over | Stands::Recording | Stands::NotForYou => PartStands::Over,
+        Stands::CalledOff
+        | Stands::NotPaid(_)
+        | Stands::Asked
+        | Stands::Cancelled
+        | Stands::Lapsed { .. } => PartStands::Shut,
+    }
+}
+
 /// A stay in a room, as the room reports it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stay {
@@ -300,6 +362,25 @@ mod tests {
         assert_eq!(with(State::Cancelled), Stands::Cancelled);
         assert_eq!(stands(&Facts { cancelled: true, ..f }, at(590)), Stands::Cancelled);
         assert_eq!(stands(&Facts { called_off: true, ..f }, at(590)), Stands::CalledOff);
+    }
+
+    #[test]
+    fn a_session_opens_by_its_own_times_and_to_whom_the_date_is_open() {
+        let part = Part { starts_at: at(630), ends_at: at(660), room: true, not_theirs: false };
+        let f = facts();
+        assert_eq!(of_part(&f, &part, at(600)), PartStands::Before(at(615)));
+        assert_eq!(of_part(&f, &part, at(615)), PartStands::Open);
+        assert_eq!(of_part(&f, &Part { room: false, ..part }, at(620)), PartStands::NoRoom);
+        assert_eq!(of_part(&f, &Part { not_theirs: true, ..part }, at(620)), PartStands::NotTheirs);
+        assert_eq!(of_part(&f, &part, at(674)), PartStands::Open, "it runs over");
+        assert_eq!(of_part(&f, &part, at(675)), PartStands::Over);
+        for shut in [
+            Facts { state: State::AwaitingPayment, ..f },
+            Facts { cancelled: true, ..f },
+            Facts { called_off: true, ..f },
+        ] {
+            assert_eq!(of_part(&shut, &part, at(620)), PartStands::Shut);
+        }
     }
 
     #[test]

@@ -58,6 +58,7 @@ pub mod text_message;
 pub mod transfer;
 pub mod undo;
 pub mod waiting;
+pub mod web_calendar;
 pub mod who;
 pub mod wish;
 pub mod words;

@@ -256,6 +256,13 @@ impl Occasion {
         matches!(self, Self::Moved | Self::CalledOff)
     }
 
+    /// Whether it happens to one ticket: of a booking's attendees only whoever holds it is told, and
+    /// the booker is somebody else.
+    #[must_use]
+    pub const fn is_of_ticket(self) -> bool {
+        matches!(self, Self::PassedOn | Self::PassedBack)
+    }
+
     /// Whether a booker without an address is rung up about it.
     #[must_use]
     pub const fn is_rung(self) -> bool {
@@ -352,13 +359,15 @@ pub enum Moment {
     OfferEnds,
     /// A stamp card expires.
     CardExpires,
+    /// Somebody was invited.
+    Asked,
     /// The hour at which somebody of the house wants to hear of the day.
     Day,
 }
 
 impl Moment {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Starts,
         Self::Ends,
         Self::SaleOpens,
@@ -366,6 +375,7 @@ impl Moment {
         Self::PayBy,
         Self::OfferEnds,
         Self::CardExpires,
+        Self::Asked,
         Self::Day,
     ];
 
@@ -380,6 +390,7 @@ impl Moment {
             Self::PayBy => "the time to pay ends",
             Self::OfferEnds => "an offer ends",
             Self::CardExpires => "a stamp card expires",
+            Self::Asked => "an invitation goes out",
             Self::Day => "once a day",
         }
     }

@@ -1,6 +1,13 @@
 //! Replies to an invitation: yes, no, maybe.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+
+use crate::cue::{Cue, Trigger, Whom};
+use crate::cues::DateFacts;
+use crate::details::is_address;
+use crate::occasion::Moment;
+use crate::who::is_within;
 
 /// What somebody who was invited says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -32,6 +39,131 @@ impl Reply {
     pub fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|r| r.word() == word)
     }
+}
+
+/// When a cue asks somebody once again who was invited at an instant and has not replied; nothing
+/// where it does not. `date` is the next one that can be booked.
+///
+/// Nobody is asked again within a day of being invited, nor once the date has begun, nor by a cue
+/// that was added after the invitation, unless it is also for those who were invited before.
+#[must_use]
+pub fn again_at(cue: &Cue, date: &DateFacts, invited_at: Timestamp) -> Option<Timestamp> {
+    let Trigger::At(moment) = cue.trigger else { return None };
+    let wanted = cue.only.tag.is_none_or(|tag| date.tags.contains(&tag));
+    if cue.whom != Whom::Silent || !cue.on || !date.takes_place || !wanted {
+        return None;
+    }
+    if invited_at < cue.added_at && !cue.already {
+        return None;
+    }
+    let wall = |at| date.zone.to_datetime(at);
+    let from = match moment {
+        Moment::Asked => wall(invited_at),
+        Moment::Starts => date.starts,
+        Moment::SaleCloses => wall(date.sale_closes?),
+        _ => return None,
+    };
+    let minute = cue.when.from(from, &date.zone)?;
+    let starts = date.zone.to_timestamp(date.starts).ok()?;
+    (minute >= invited_at + SignedDuration::from_hours(24) && minute < starts).then_some(minute)
+}
+
+/// Until when a *maybe* keeps a seat: the end of the day so many days before the date, on its own
+/// wall clock; nothing where that is over.
+#[must_use]
+pub fn kept_until(date: &DateFacts, days: u32, now: Timestamp) -> Option<Timestamp> {
+    let span = jiff::Span::new().try_days(i64::from(days) - 1).ok()?;
+    let end = date.starts.date().checked_sub(span).ok()?;
+    let starts = date.zone.to_timestamp(date.starts).ok()?;
+    let until = date.zone.to_timestamp(end.to_datetime(jiff::civil::Time::midnight())).ok()?;
+    let until = until.min(starts);
+    (until > now).then_some(until)
+}
+
+/// How people are invited to an event.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Inviting {
+    /// Whoever is invited may hand the invitation on to somebody else.
+    pub hand_on: bool,
+    /// A *maybe* keeps a seat until the end of the day so many days before the date; without, it
+    /// keeps none.
+    pub maybe_days: Option<u32>,
+    /// Only addresses in these domains, or below one, are invited; empty for all.
+    pub domains: Vec<String>,
+}
+
+/// Most times that one invitation goes from one to another.
+pub const MOST_HANDED: u32 = 3;
+
+/// What is known when somebody hands their invitation on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HandingOn<'a> {
+    /// How people are invited to the event.
+    pub inviting: &'a Inviting,
+    /// They are on the list of the event: one for a single ticket is its reader's alone.
+    pub listed: bool,
+    /// They have booked.
+    pub booked: bool,
+    /// How often the invitation was handed on before.
+    pub handed: u32,
+    /// To whom.
+    pub to: &'a str,
+    /// That one is invited already.
+    pub invited: bool,
+}
+
+/// Why an invitation is not handed on.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum HandOnRefusal {
+    /// It is that person's alone.
+    #[error("it is for this person alone")]
+    TheirsAlone,
+    /// They have booked: what they have is a ticket now.
+    #[error("they have booked")]
+    Booked,
+    /// Too many had it.
+    #[error("handed on too often")]
+    TooOften,
+    /// No address that mail can be sent to.
+    #[error("not an address")]
+    NotAnAddress,
+    /// That one is invited already.
+    #[error("invited already")]
+    Invited,
+    /// An address in none of the domains.
+    #[error("not in {domains:?}")]
+    OtherDomain {
+        /// The domains allowed.
+        domains: Vec<String>,
+    },
+}
+
+/// Lets an invitation be handed on, or says why not.
+///
+/// # Errors
+/// [`HandOnRefusal`].
+pub fn hand_on(facts: &HandingOn<'_>) -> Result<(), HandOnRefusal> {
+    let domains = &facts.inviting.domains;
+    if !facts.inviting.hand_on || !facts.listed {
+        return Err(HandOnRefusal::TheirsAlone);
+    }
+    if facts.booked {
+        return Err(HandOnRefusal::Booked);
+    }
+    if facts.handed >= MOST_HANDED {
+        return Err(HandOnRefusal::TooOften);
+    }
+    if !is_address(facts.to) {
+        return Err(HandOnRefusal::NotAnAddress);
+    }
+    if facts.invited {
+        return Err(HandOnRefusal::Invited);
+    }
+    if !domains.is_empty() && !is_within(facts.to, domains) {
+        return Err(HandOnRefusal::OtherDomain { domains: domains.clone() });
+    }
+    Ok(())
 }
 
 /// What booking an event asks of somebody who was invited.
@@ -73,6 +205,8 @@ pub enum Stands {
     Said(Reply),
     /// They have said nothing, but have booked.
     Booked,
+    /// They have handed their invitation on.
+    HandedOn,
     /// Their address takes no mail.
     Bounced,
     /// They have said nothing.
@@ -81,12 +215,29 @@ pub enum Stands {
     NotAsked,
 }
 
+/// What is known of somebody who was invited.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Facts {
+    /// What they said.
+    pub said: Option<Reply>,
+    /// They have booked.
+    pub booked: bool,
+    /// They have handed the invitation on.
+    pub handed_on: bool,
+    /// Their address takes no mail.
+    pub bounced: bool,
+    /// They have been invited.
+    pub asked: bool,
+}
+
 impl Stands {
     /// Where somebody stands: what they said comes before what they did, and that before what
     /// became of the mail.
     #[must_use]
-    pub fn of(said: Option<Reply>, booked: bool, bounced: bool, asked: bool) -> Self {
+    pub fn of(facts: &Facts) -> Self {
+        let Facts { said, booked, handed_on, bounced, asked } = *facts;
         match said {
+            _ if handed_on => Self::HandedOn,
             Some(reply) => Self::Said(reply),
             None if booked => Self::Booked,
             None if bounced => Self::Bounced,
@@ -101,6 +252,7 @@ impl Stands {
         match self {
             Self::Said(reply) => reply.word(),
             Self::Booked => "booked",
+            Self::HandedOn => "handed on",
             Self::Bounced => "bounced",
             Self::None => "none",
             Self::NotAsked => "not asked",
@@ -108,11 +260,12 @@ impl Stands {
     }
 
     /// All of them, in the order of the strip.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Said(Reply::Yes),
         Self::Booked,
         Self::Said(Reply::Maybe),
         Self::Said(Reply::No),
+        Self::HandedOn,
         Self::None,
         Self::Bounced,
         Self::NotAsked,
@@ -128,8 +281,8 @@ impl Stands {
 
 /// How many stand where, in the order of [`Stands::ALL`].
 #[must_use]
-pub fn counts(all: impl IntoIterator<Item = Stands>) -> [u32; 7] {
-    let mut counts = [0; 7];
+pub fn counts(all: impl IntoIterator<Item = Stands>) -> [u32; 8] {
+    let mut counts = [0; 8];
     for stands in all {
         if let Some(at) = Stands::ALL.iter().position(|s| *s == stands) {
             counts[at] += 1;
@@ -141,7 +294,92 @@ pub fn counts(all: impl IntoIterator<Item = Stands>) -> [u32; 7] {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cue::{Late, Only, Side, Unit, Way, When};
+    use crate::ids::{CueId, DateId, TemplateId};
+    use jiff::civil::{datetime, time};
+    use jiff::tz::TimeZone;
     use proptest::prelude::*;
+
+    fn date() -> DateFacts {
+        DateFacts {
+            id: DateId(1),
+            starts: datetime(2027, 3, 29, 19, 0, 0, 0),
+            ends: datetime(2027, 3, 29, 21, 0, 0, 0),
+            zone: TimeZone::get("Europe/Vienna").unwrap(),
+            takes_place: true,
+            moved_at: None,
+            sale_opens: None,
+            sale_closes: None,
+            tags: Vec::new(),
+        }
+    }
+
+    fn cue(moment: Moment, when: When) -> Cue {
+        Cue {
+            id: CueId(1),
+            event: None,
+            instead_of: None,
+            on: true,
+            trigger: Trigger::At(moment),
+            when,
+            whom: Whom::Silent,
+            only: Only::default(),
+            way: Way::Mail,
+            template: TemplateId(1),
+            late: Late::AtOnce,
+            added_at: Timestamp::UNIX_EPOCH,
+            already: false,
+            since: None,
+        }
+    }
+
+    #[test]
+    fn whoever_is_silent_is_asked_again_after_some_days_or_before_the_date() {
+        let asked: Timestamp = "2027-03-20T08:00:00Z".parse().unwrap();
+        let after = When::Offset { n: 7, unit: Unit::Days, side: Side::After };
+        let before = When::Clock { days: 3, side: Side::Before, at: time(9, 0, 0, 0) };
+        let at = |cue: &Cue, asked| again_at(cue, &date(), asked).map(|at| at.to_string());
+        let week = cue(Moment::Asked, after);
+        assert_eq!(week.check(&[]), Ok(()));
+        assert_eq!(at(&week, asked).as_deref(), Some("2027-03-27T08:00:00Z"));
+        let three = cue(Moment::Starts, before);
+        assert_eq!(three.check(&[]), Ok(()));
+        assert_eq!(at(&three, asked).as_deref(), Some("2027-03-26T08:00:00Z"));
+        // Invited the evening before; invited so late that the week ends after it began.
+        assert_eq!(at(&three, "2027-03-25T19:00:00Z".parse().unwrap()), None);
+        assert_eq!(at(&week, "2027-03-28T08:00:00Z".parse().unwrap()), None);
+        // A cue of later asks nobody of before, unless it is told to.
+        let later = Cue { added_at: asked + SignedDuration::from_hours(1), ..week.clone() };
+        assert_eq!(at(&later, asked), None);
+        assert!(at(&Cue { already: true, ..later }, asked).is_some());
+        for wrong in [
+            cue(Moment::Asked, before),
+            cue(Moment::Starts, after),
+            cue(Moment::Ends, before),
+            Cue { way: Way::Chat, ..week.clone() },
+            Cue { whom: Whom::Booker, ..week },
+        ] {
+            assert!(wrong.check(&[]).is_err(), "{wrong:?}");
+        }
+    }
+
+    proptest! {
+        /// A seat is kept to the end of a day on the wall clock, and never beyond the date.
+        #[test]
+        fn a_maybe_keeps_a_seat_until_the_end_of_a_day(days in 0u32..400) {
+            let date = date();
+            let until = kept_until(&date, days, Timestamp::UNIX_EPOCH).unwrap();
+            let wall = date.zone.to_datetime(until);
+            if days == 0 {
+                prop_assert_eq!(wall, date.starts);
+            } else {
+                prop_assert_eq!(wall.time(), jiff::civil::Time::midnight());
+                let since = wall.date().until(date.starts.date()).unwrap().get_days();
+                prop_assert_eq!(since, i32::try_from(days).unwrap() - 1);
+            }
+            prop_assert_eq!(kept_until(&date, days, until), None, "over");
+        }
+    }
 
     proptest! {
         /// Whoever has replied is never asked again; everybody is counted once.
@@ -150,7 +388,13 @@ mod tests {
             people in prop::collection::vec((0usize..4, any::<(bool, bool, bool)>()), 0..40),
         ) {
             let all: Vec<Stands> = people.iter().map(|(said, (booked, bounced, asked))| {
-                Stands::of(Reply::ALL.get(*said).copied(), *booked, *bounced, *asked)
+                Stands::of(&Facts {
+                    said: Reply::ALL.get(*said).copied(),
+                    booked: *booked,
+                    handed_on: false,
+                    bounced: *bounced,
+                    asked: *asked,
+                })
             }).collect();
             for (stands, (said, (booked, bounced, asked))) in all.iter().zip(&people) {
                 prop_assert!(!stands.may_be_asked_again(2), "never a third time");

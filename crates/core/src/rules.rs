@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::confirm::Confirming;
 use crate::refund;
+use crate::replies::Inviting;
 use crate::waiting::Manner;
 
 /// What an event lets happen to its bookings once they are made.
@@ -24,6 +25,8 @@ pub struct Rules {
     pub waiting: Manner,
     /// How long a seat is on offer to one of them, in hours.
     pub offer_hours: u32,
+    /// How people are invited to it.
+    pub inviting: Inviting,
 }
 
 impl Default for Rules {
@@ -36,6 +39,7 @@ impl Default for Rules {
             may_pass: true,
             waiting: Manner::Off,
             offer_hours: 24,
+            inviting: Inviting::default(),
         }
     }
 }

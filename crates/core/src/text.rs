@@ -115,6 +115,22 @@ fn tidied(kept: &str) -> String {
     if is_nothing(&composed) { String::new() } else { composed.trim().to_owned() }
 }
 
+/// A text inside an address: everything but what is unreserved (RFC 3986 §2.3) as `%` and two
+/// figures.
+#[must_use]
+pub fn percent(text: &str) -> String {
+    let mut encoded = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                encoded.push(char::from(byte));
+            }
+            _ => encoded.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    encoded
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -17,8 +17,8 @@ pub enum Who {
     Word(String),
     /// Whoever has proved an address in one of these domains, or below one.
     Domains(Vec<String>),
-    /// Whoever has proved an address on this list.
-    Invited(Vec<String>),
+    /// Whoever has proved an address that is invited.
+    Invited,
 }
 
 /// Why somebody may not book.
@@ -67,8 +67,9 @@ pub fn is_invited(list: &[String], address: &str) -> bool {
 
 impl Who {
     /// Lets an address book, or says why not. `proved` is the address proved by signing in or
-    /// by the link of an invitation, if any; `word` what was given as the word. A rule about
-    /// addresses never believes what is merely typed.
+    /// by the link of an invitation, if any; `word` what was given as the word; `invited` whether
+    /// the address is on the event's list. A rule about addresses never believes what is merely
+    /// typed.
     ///
     /// # Errors
     /// What is missing.
@@ -77,6 +78,7 @@ impl Who {
         address: &str,
         proved: Option<&str>,
         word: &str,
+        invited: bool,
     ) -> Result<(), WhoRefusal> {
         let ok = match self {
             Self::Anyone => true,
@@ -84,21 +86,25 @@ impl Who {
             Self::Word(right) if fold(right) == fold(word) => true,
             Self::Word(_) => return Err(WhoRefusal::WrongWord),
             Self::Domains(domains) => {
-                let own = address.rsplit_once('@').map_or("", |(_, d)| d).trim().to_lowercase();
-                let within = |d: &String| {
-                    let d = d.trim().trim_start_matches('@').to_lowercase();
-                    own == d || own.strip_suffix(&d).is_some_and(|rest| rest.ends_with('.'))
-                };
-                if !domains.iter().any(within) {
+                if !is_within(address, domains) {
                     return Err(WhoRefusal::OtherDomain { domains: domains.clone() });
                 }
                 is_proved(address, proved)?
             }
-            Self::Invited(list) if is_invited(list, address) => is_proved(address, proved)?,
-            Self::Invited(_) => false,
+            Self::Invited => invited && is_proved(address, proved)?,
         };
         if ok { Ok(()) } else { Err(WhoRefusal::NotInvited) }
     }
+}
+
+/// Whether an address is in one of some domains, or below one.
+#[must_use]
+pub fn is_within(address: &str, domains: &[String]) -> bool {
+    let own = address.rsplit_once('@').map_or("", |(_, d)| d).trim().to_lowercase();
+    domains.iter().any(|d| {
+        let d = d.trim().trim_start_matches('@').to_lowercase();
+        own == d || own.strip_suffix(&d).is_some_and(|rest| rest.ends_with('.'))
+    })
 }
 
 /// Whether the address typed is the one that was proved.
@@ -116,7 +122,7 @@ mod tests {
 
     #[test]
     fn each_way_lets_in_whom_it_should() {
-        let ask = |who: &Who, address| who.allows(address, Some("ros@post.example"), "Hive");
+        let ask = |who: &Who, address| who.allows(address, Some("ros@post.example"), "Hive", true);
         assert!(ask(&Who::Anyone, "a@b.example").is_ok());
         assert!(ask(&Who::SignedIn, "Ros@post.example").is_ok());
         assert_eq!(ask(&Who::SignedIn, "a@b.example"), Err(WhoRefusal::NotSignedIn));
@@ -124,16 +130,17 @@ mod tests {
         assert_eq!(ask(&Who::Word("comb".into()), "a@b.example"), Err(WhoRefusal::WrongWord));
         let domains = Who::Domains(vec!["school.example".into()]);
         for good in ["a@school.example", "a@north.School.example"] {
-            assert!(domains.allows(good, Some(good), "").is_ok(), "{good}");
+            assert!(domains.allows(good, Some(good), "", false).is_ok(), "{good}");
             assert_eq!(ask(&domains, good), Err(WhoRefusal::NotSignedIn), "typed, not proved");
         }
         for bad in ["a@myschool.example", "a@school.example.evil.example", "school.example"] {
             assert!(ask(&domains, bad).is_err(), "{bad}");
         }
-        let invited = Who::Invited(vec!["Ezra@post.example".into()]);
-        assert_eq!(ask(&invited, "ezra@post.example "), Err(WhoRefusal::NotSignedIn));
-        assert!(invited.allows("ezra@post.example ", Some("Ezra@post.example"), "").is_ok());
-        assert_eq!(ask(&invited, "a@b.example"), Err(WhoRefusal::NotInvited));
+        let (ezra, proved) = ("ezra@post.example ", Some("Ezra@post.example"));
+        assert_eq!(ask(&Who::Invited, ezra), Err(WhoRefusal::NotSignedIn));
+        assert!(Who::Invited.allows(ezra, proved, "", true).is_ok());
+        let other = Who::Invited.allows(ezra, proved, "", false);
+        assert_eq!(other, Err(WhoRefusal::NotInvited));
         let same =
             ["Ros.Wren@Post.example", "roswren+bees@post.example", " r.o.s.wren@post.example"];
         assert!(same.iter().all(|a| mailbox(a) == "roswren@post.example"));

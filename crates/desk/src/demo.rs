@@ -223,6 +223,7 @@ impl World<'_> {
             margins: (0, 0),
             capacities: capacities.to_vec(),
             sessions: Vec::new(),
+            online: None,
         }
     }
 

@@ -3,6 +3,7 @@
 
 pub mod audit;
 pub mod backup;
+pub mod calendars;
 pub mod face;
 pub mod first;
 

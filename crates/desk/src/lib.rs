@@ -122,6 +122,13 @@ impl Desk {
         format!("{}/submissions/{id}/{key}", self.public_url)
     }
 
+    /// The link of an invitation, by the message that it is made of.
+    #[must_use]
+    pub fn invitation_url(&self, message: matricle_core::MessageId) -> String {
+        let key = self.secrets.invitation_key(message.0);
+        format!("{}/invited/{message}/{key}", self.public_url)
+    }
+
     /// Where an address ends announcements, in one click.
     #[must_use]
     pub fn unsubscribe_url(&self, address: &str) -> String {

@@ -30,7 +30,7 @@ use crate::{Desk, DeskError, house_of};
 
 pub use tickets::{
     calendar_of, card_words, online, own_links, ticket, ticket_calendar, ticket_file, tickets_of,
-    tickets_pdf,
+    tickets_pdf, web_calendars,
 };
 pub use values::About;
 #[cfg(test)]

@@ -14,12 +14,13 @@ use matricle_store::events::{
     self, Asked, Choices, Date, DateSummary, Event, EventRow, EventState, SlotPlan, TicketRow,
 };
 use matricle_store::house::House;
+use matricle_store::letters::{self, Letter, List};
 use matricle_store::outbox::{self, Counted, Message};
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, complaints, letters, online, slots, submissions, templates};
+use matricle_store::{Connection, complaints, online, slots, submissions, templates};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -111,7 +112,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     now,
                     now + SignedDuration::from_hours(24),
                 )?,
-                tray: letters::count(conn, letters::List::Tray)?,
+                tray: letters::count(conn, List::Tray)?,
                 unreachable: letters::unreachable(conn, now, SHOWN)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
@@ -188,7 +189,12 @@ pub struct EventSheet {
     pub bookings: u32,
     /// When the first booking was made.
     pub first_booking: Option<Timestamp>,
+    /// The latest letters about it that belong to no booking, and how many there are.
+    pub letters: (Vec<Letter>, u32),
 }
+
+/// So many letters stand on the sheet of an event.
+const LETTERS: u32 = 5;
 
 /// The sheet of an event.
 ///
@@ -237,6 +243,10 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 latest,
                 bookings: bookings::count_live(conn, id)?,
                 first_booking: bookings::first_made(conn, id)?,
+                letters: (
+                    letters::list(conn, List::Event(id), 0, LETTERS)?,
+                    letters::count(conn, List::Event(id))?,
+                ),
                 slots: plan.map(|p| (p, free)),
                 runs: events::runs_of(conn, id)?,
                 clashes,

@@ -1,5 +1,6 @@
 //! Events and their dates: planning, publishing, changing.
 
+pub mod asking;
 pub mod board;
 pub mod dates;
 pub mod events;

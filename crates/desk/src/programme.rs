@@ -1,7 +1,10 @@
 //! What the Programme shows.
 
+use std::collections::HashMap;
+
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
+use matricle_core::booking::State;
 use matricle_core::cue::NOTICE_DAYS;
 use matricle_core::details::Question;
 use matricle_core::marks::Mark;
@@ -11,6 +14,7 @@ use matricle_core::words::fold;
 use matricle_core::{DateId, HostId, RoomId, VenueId};
 use matricle_formats::words;
 use matricle_store::Connection;
+use matricle_store::bookings::{self, Which};
 use matricle_store::events::{
     self, Asked, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture,
 };
@@ -358,6 +362,8 @@ pub struct Fed {
     pub dates: Vec<(DateSummary, Vec<String>, Option<i64>)>,
     /// Notices that are up; of everything only.
     pub notices: Vec<Notice>,
+    /// Who comes to each of the dates, by name, where it is a host's and the house lets it say so.
+    pub names: HashMap<DateId, Vec<String>>,
 }
 
 /// The dates of a feed, from two months ago on.
@@ -409,7 +415,9 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
                         return Err(missing());
                     }
                     (asked.host, asked.unlisted) = (Some(*id), true);
+                    // Whoever leads nothing any more reads no names any more.
                     let host = places::hosts(conn)?.into_iter().find(|h| h.id == *id);
+                    let host = host.filter(|h| h.retired_at.is_none());
                     format!("{}: {}", house.name, host.ok_or_else(missing)?.name)
                 }
                 Feed::Room(id) => {
@@ -435,7 +443,15 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
                 Feed::All => outbox::notices_listed(conn, notices_since(now), now)?,
                 _ => Vec::new(),
             };
-            Ok(Fed { house, name, dates, notices })
+            let mut names = HashMap::new();
+            if house.names_in_feeds && matches!(feed, Feed::Host(..)) {
+                for (d, ..) in &dates {
+                    let coming = bookings::coming(conn, d.event.id, Which::Date(d.date.id))?;
+                    let comes = coming.into_iter().filter(|c| c.state == State::Confirmed);
+                    names.insert(d.date.id, comes.map(|c| c.name).collect());
+                }
+            }
+            Ok(Fed { house, name, dates, notices, names })
         })
         .await
 }

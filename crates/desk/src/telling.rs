@@ -14,12 +14,12 @@ use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, suits, targ
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::Right;
 use matricle_core::wish::What;
-use matricle_core::{DateId, EventId, TagId};
+use matricle_core::{DateId, EventId, MessageId, TagId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::door::{self, AtDoor};
 use matricle_store::outbox::{self, About, NewMessage};
-use matricle_store::{Connection, Tx, cues, events, readers, templates, wishes as wished};
+use matricle_store::{Connection, Tx, cues, events, invited, readers, templates, wishes as wished};
 
 use crate::acting::Turn;
 use crate::{DeskError, house_of};
@@ -88,7 +88,7 @@ pub(crate) fn tell(
     let tags: Vec<TagId> = if asks_tags { readers::tags(tx, event)? } else { Vec::new() };
     let mut told: Vec<String> = Vec::new();
     for cue in cues {
-        let holders = is_for_holder(occasion) && cue.whom == Whom::Attendees;
+        let holders = occasion.is_of_ticket() && cue.whom == Whom::Attendees;
         for person in people.iter().filter(|p| concerns(cue, p)) {
             if holders && matches!(person.reader, Reader::Booker(_)) {
                 continue;
@@ -319,11 +319,6 @@ fn after(now: Timestamp, when: When) -> Timestamp {
     when.from(civil, &jiff::tz::TimeZone::UTC).unwrap_or(now).max(now)
 }
 
-/// Whether of a booking's attendees only whoever holds the ticket it is about is told.
-const fn is_for_holder(occasion: Occasion) -> bool {
-    matches!(occasion, Occasion::PassedOn | Occasion::PassedBack)
-}
-
 /// The people of a booking whom an occasion concerns.
 fn people_of(
     tx: &Tx<'_>,
@@ -353,7 +348,7 @@ fn people_of(
     people.push(booker.clone());
     if cues.iter().any(|c| c.whom == Whom::Attendees) {
         for (no, _, email) in readers::holders(tx, booking.id)? {
-            if is_for_holder(occasion) && knows.person != Some(no) {
+            if occasion.is_of_ticket() && knows.person != Some(no) {
                 continue;
             }
             let mut person = Person::new(Reader::Attendee(booking.id, no), &email, booking.made_at);
@@ -523,59 +518,50 @@ pub(crate) fn tell_waiter(
     Ok(())
 }
 
-/// Invites an address to an event, once.
-pub(crate) fn invite(
-    tx: &Tx<'_>,
-    event: EventId,
-    address: &str,
-    turn: &Turn,
-) -> Result<(), DeskError> {
-    invited(tx, event, address, ("invitation", ""), turn)
-}
-
-/// Writes down that the house invites an address by other means than a mail of ours: its link is
-/// there to be copied.
-pub(crate) fn invite_elsewhere(
-    tx: &Tx<'_>,
-    event: EventId,
-    address: &str,
-    turn: &Turn,
-) -> Result<(), DeskError> {
-    invited(tx, event, address, ("invitation", ELSEWHERE), turn)
+/// An invitation that is written down.
+pub(crate) enum Ask<'a> {
+    /// The first, by mail.
+    First,
+    /// The first, which the house brings to its reader itself: its link is there to be copied.
+    Elsewhere,
+    /// Once more, and never a third time: by a cue, or by hand.
+    Again(Option<&'a Cue>),
 }
 
 /// Why an invitation was not mailed that the house brings to its reader itself.
 const ELSEWHERE: &str = "the house sends this one by other means";
 
-/// Invites an address to an event once more, and never a third time.
-pub(crate) fn invite_again(
+/// Invites somebody who is on a list of an event.
+pub(crate) fn invite(
     tx: &Tx<'_>,
     event: EventId,
     address: &str,
+    ask: &Ask<'_>,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    invited(tx, event, address, ("invitation again", ""), turn)
-}
-
-fn invited(
-    tx: &Tx<'_>,
-    event: EventId,
-    address: &str,
-    (what, skipped): (&str, &str),
-    turn: &Turn,
-) -> Result<(), DeskError> {
+    let (what, skipped, cue) = match ask {
+        Ask::First => ("invitation", "", None),
+        Ask::Elsewhere => ("invitation", ELSEWHERE, None),
+        Ask::Again(cue) => ("invitation again", "", *cue),
+    };
     let reader = Reader::Address(address.to_owned()).key();
     let (about, trigger) = (About::Event(event), Trigger::On(Occasion::Invited));
     let (to, knows) = ((Way::Mail, address), Knows::default());
-    outbox::plan(
+    // How often somebody was asked stands beside them: nobody is asked twice by this.
+    let id = uuid::Uuid::now_v7();
+    let new = outbox::plan(
         tx,
         &NewMessage {
-            unique: &format!("{what} event {event} {}", address.to_lowercase()),
-            message_id: &format!("{}@{}", uuid::Uuid::now_v7(), turn.host),
+            cue: cue.map(|c| c.id),
+            template: cue.map(|c| c.template),
+            unique: &format!("{what} {id}"),
+            message_id: &format!("{id}@{}", turn.host),
             bulk: true,
             skipped,
             ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
         },
     )?;
-    Ok(())
+    let message = new.then(|| MessageId(tx.last_insert_rowid()));
+    let elsewhere = matches!(ask, Ask::Elsewhere);
+    Ok(invited::asked(tx, event, address, (message, elsewhere), turn.now)?)
 }

@@ -41,6 +41,7 @@ pub async fn turn(desk: &Desk, work: Work) -> Result<bool, DeskError> {
         Work::Answers => crate::letters::passing::send(desk).await?,
         Work::Planning => {
             publish(desk).await?
+                + crate::planning::asking::by_cues(desk).await?
                 + crate::planning::slots::roll(desk).await?
                 + crate::review::checking::pass_time(desk).await?
         }

@@ -19,6 +19,8 @@ pub struct Incoming {
     pub answers: Vec<String>,
     /// Who wrote it.
     pub from: Party,
+    /// Where it asks for answers (RFC 5322 §3.6.2); empty where it does not.
+    pub answer_to: String,
     /// The addresses that it was written or delivered to.
     pub to: Vec<String>,
     /// Its subject, of one line.
@@ -95,7 +97,9 @@ pub fn read(raw: &[u8]) -> Option<Incoming> {
         return None;
     }
     let bounce = bounce(&mail, &from.address, &words);
+    let answer_to = mail.reply_to().and_then(Address::first).and_then(|a| a.address());
     Some(Incoming {
+        answer_to: answer_to.map(|a| line(a, MOST_NAME)).unwrap_or_default(),
         message_id: id(mail.message_id().unwrap_or_default()),
         answers: answers(&mail),
         to: to(&mail),

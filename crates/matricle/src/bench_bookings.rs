@@ -168,6 +168,7 @@ fn plan(tx: &Tx<'_>) -> Result<Measured> {
             margins: (0, 0),
             capacities: seats,
             sessions: Vec::new(),
+            online: None,
         })
     };
     let event = |slug: String, title: String, dates, tickets| NewEvent {

@@ -182,6 +182,7 @@ fn made(tx: &Tx<'_>, bookings: u64, now: Timestamp) -> Result<(DateId, DateId)> 
                 margins: (0, 0),
                 capacities: vec![1_000_000],
                 sessions: Vec::new(),
+                online: None,
             }],
             ..NewEvent::default()
         };

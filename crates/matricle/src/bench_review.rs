@@ -129,6 +129,7 @@ fn fill(tx: &Tx<'_>, all: u32, now: Timestamp) -> Result<()> {
             margins: (0, 0),
             capacities: vec![24],
             sessions: Vec::new(),
+            online: None,
         };
         let event = NewEvent {
             slug: format!("evening-{n}"),

@@ -102,6 +102,7 @@ fn fill(tx: &Tx<'_>, house: &House, dates: u32, now: Timestamp) -> Result<()> {
                     margins: (15, 15),
                     capacities: vec![24],
                     sessions: Vec::new(),
+                    online: None,
                 })
             })
             .collect::<Result<_, matricle_core::schedule::SpanError>>()?;

@@ -70,8 +70,21 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
     if fresh && args.large {
         demo::enlarge(&desk, 200, 5_000).await?;
     }
+    if fresh {
+        web_calendar(&desk, &outside.mailbox).await?;
+    }
     outside.scans.hold(format!("{url}/door"), todays_tickets(&desk).await?);
     Ok(Demo { desk, url, outside, folder, fresh, listener, _temporary: temporary })
+}
+
+/// Bookings of the demo are put into the web calendar that is among the stand-ins.
+async fn web_calendar(desk: &Desk, standin: &str) -> anyhow::Result<()> {
+    let line = format!(
+        "Village calendar {standin}/calendar?what={{title}}&starts={{starts}}&ends={{ends}}&where={{place}}&about={{about}}"
+    );
+    let own = matricle_core::web_calendar::WebCalendar::read(&line)?;
+    desk.store.write(move |tx| matricle_store::house::set_calendars(tx, &[own], false)).await?;
+    Ok(())
 }
 
 /// Names and codes of those who may come today.

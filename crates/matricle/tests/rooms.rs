@@ -12,7 +12,7 @@ const CORE: &[&[&str]] = &[
     &[
         "accent", "marks", "words", "text", "network", "often", "codes", "money", "refund",
         "confirm", "clash", "keeping", "ledger", "backups", "staff", "sessions", "schedule",
-        "state", "replies",
+        "state",
     ],
     &[
         "ids",
@@ -29,8 +29,10 @@ const CORE: &[&[&str]] = &[
     ],
     &["acting", "details", "seats", "occasion", "text_message"],
     &["links", "pasted", "letters"],
+    &["web_calendar"],
     &["cue"],
     &["cues", "template"],
+    &["replies"],
     &["price", "form", "quick", "waiting", "strip"],
     &["repeats", "foyer"],
     &["rules", "choice", "worth"],
@@ -70,6 +72,7 @@ const STORE: &[&[&str]] = &[
         "payments",
         "refunds",
         "replies",
+        "invited",
         "letters",
         "own_feeds",
         "promos",
@@ -158,7 +161,7 @@ const OFFICE: &[&[&str]] = &[
         "today", "you", "review",
     ],
     &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
-    &["sessions", "who"],
+    &["sessions", "who", "invitations"],
 ];
 
 fn files(folder: &Path, into: &mut Vec<PathBuf>) {

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
@@ -236,6 +236,7 @@ impl Mailbox {
             .route("/mails.json", get(list_json))
             .route("/behave", post(behave))
             .route("/house", get(house).post(write))
+            .route("/calendar", get(calendar))
             .route("/mail/{id}", get(mail).post(back))
             .route("/mail/{id}/html", get(mail_html))
             .route("/mail/{id}/raw", get(raw))
@@ -394,6 +395,22 @@ async fn back(
         }
         None => StatusCode::UNPROCESSABLE_ENTITY.into_response(),
     }
+}
+
+#[derive(Template)]
+#[template(path = "calendar.html")]
+struct CalendarPage {
+    what: String,
+    rows: Vec<(String, String)>,
+}
+
+/// A web calendar, beside the mails: it shows what a date would be put into it as.
+async fn calendar(Query(given): Query<Vec<(String, String)>>) -> Response {
+    let what = given.iter().find(|(name, _)| name == "what");
+    page(&CalendarPage {
+        what: what.map_or_else(|| "Nothing was given".into(), |(_, what)| what.clone()),
+        rows: given,
+    })
 }
 
 #[derive(Template)]

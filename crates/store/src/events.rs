@@ -21,14 +21,16 @@ pub use change::{
 };
 pub use choices::{Choices, Planned, choices, choices_now, choices_of_date, planned};
 pub(crate) use dates::span;
-pub use dates::{Date, capacities, date_by_id, dates_of, inside, longest, pools, that_begins};
+pub use dates::{
+    Date, capacities, date_by_id, dates_of, inside, latest_online, longest, pools, that_begins,
+};
 pub use event::{
     Event, EventState, Format, by_id, by_slug, changed, free_slug, index, set, set_publish_at,
     set_slug, set_state, set_tags, set_thrown, slug_of_another, tags_of, to_publish, unmake,
     vocabulary, without_marks,
 };
 pub use list::{Asked, DateSummary, Found, list, months};
-pub use new::{NewDate, NewEvent, NewQuestion, NewSession, NewTicketType, SlotPlan};
+pub use new::{NewDate, NewEvent, NewOnline, NewQuestion, NewSession, NewTicketType, SlotPlan};
 pub use patterns::{Pattern, drop_pattern, patterns, save_pattern};
 pub use pictures::{Picture, drop_picture, picture, picture_bytes, set_picture};
 pub use plan::{insert, read};

@@ -3,6 +3,7 @@
 use matricle_core::Currency;
 use matricle_core::marks::Mark;
 use matricle_core::transfer::Payee;
+use matricle_core::web_calendar::WebCalendar;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
 use crate::convert::InOrder;
@@ -40,6 +41,10 @@ pub struct House {
     pub transfer_days: u32,
     /// Its colour, as `#1d4f3f`; empty for the program's own.
     pub accent: String,
+    /// Web calendars that dates are put into.
+    pub web_calendars: Vec<WebCalendar>,
+    /// The feeds of hosts name who comes.
+    pub names_in_feeds: bool,
 }
 
 impl House {
@@ -68,6 +73,8 @@ impl Default for House {
             bic: String::new(),
             transfer_days: 10,
             accent: String::new(),
+            web_calendars: Vec::new(),
+            names_in_feeds: false,
         }
     }
 }
@@ -79,7 +86,7 @@ impl Default for House {
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
     conn.prepare_cached(
         "SELECT name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee, iban, bic,
-            transfer_days, accent FROM house",
+            transfer_days, accent, web_calendars, names_in_feeds FROM house",
     )
         .and_then(|mut q| {
             q.query_row([], |row| {
@@ -99,6 +106,9 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
                     bic: c.next()?,
                     transfer_days: c.next()?,
                     accent: c.next()?,
+                    web_calendars: c
+                        .word("house.web_calendars", |all| serde_json::from_str(all).ok())?,
+                    names_in_feeds: c.next()?,
                 })
             })
             .optional()
@@ -106,7 +116,24 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
         .doing("reading the house")
 }
 
-/// Sets the house up, or changes it.
+/// Writes how dates get into calendars.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_calendars(
+    tx: &Tx<'_>,
+    web_calendars: &[WebCalendar],
+    names_in_feeds: bool,
+) -> Result<(), StoreError> {
+    let all = serde_json::to_string(web_calendars)
+        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+        .doing("writing web calendars")?;
+    tx.execute("UPDATE house SET web_calendars = ?1, names_in_feeds = ?2", (all, names_in_feeds))
+        .map(drop)
+        .doing("writing how dates get into calendars")
+}
+
+/// Sets the house up, or changes it; how dates get into calendars stays: [`set_calendars`].
 ///
 /// # Errors
 /// SQLite refuses.

@@ -34,6 +34,8 @@ pub struct Letter {
     pub at: Timestamp,
     /// Who wrote it: name and address.
     pub from: (String, String),
+    /// Where answers to it go: what it asks for, or where it came from.
+    pub answer_to: String,
     /// The reply address that it was written to.
     pub to: String,
     /// Its subject.
@@ -54,7 +56,8 @@ pub struct Letter {
     pub title: String,
 }
 
-const COLUMNS: &str = "l.id, l.message_id, l.kind, l.at, l.from_name, l.from_email, l.to_email, l.subject, l.words, \
+const COLUMNS: &str = "l.id, l.message_id, l.kind, l.at, l.from_name, l.from_email, \
+     iif(l.answer_to = '', l.from_email, l.answer_to), l.to_email, l.subject, l.words, \
      l.note, l.booking_id, l.event_id, l.person IS NOT NULL, l.found, l.put_away_at, b.reference, \
      coalesce(e.title, be.title, '')";
 const FROM: &str = "letters l LEFT JOIN bookings b ON b.id = l.booking_id \
@@ -72,6 +75,7 @@ fn letter(row: &rusqlite::Row<'_>) -> rusqlite::Result<Letter> {
         kind: c.word("letters.kind", Kind::from_word)?,
         at: c.instant()?,
         from: (c.next()?, c.next()?),
+        answer_to: c.next()?,
         to: c.next()?,
         subject: c.next()?,
         words: c.next()?,
@@ -102,6 +106,8 @@ pub struct New<'a> {
     pub written_at: Option<Timestamp>,
     /// Who wrote it: name and address.
     pub from: (&'a str, &'a str),
+    /// Where it asks for answers; empty for where it came from.
+    pub answer_to: &'a str,
     /// The reply address that it was written to.
     pub to: &'a str,
     /// Its subject.
@@ -137,8 +143,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
         "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
-            words, note, booking_id, event_id, person, found, raw)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)",
+            words, note, booking_id, event_id, person, found, raw, answer_to)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)",
     )
     .and_then(|mut q| {
         q.insert(rusqlite::params![
@@ -157,7 +163,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
             event,
             person,
             new.place.1.word(),
-            new.packed
+            new.packed,
+            new.answer_to
         ])
     })
     .doing("keeping a letter")
@@ -235,6 +242,8 @@ pub enum List {
     Booking(BookingId),
     /// Of an event, by itself.
     Event(EventId),
+    /// By whoever wrote the letter of this number, oldest first.
+    Writer(i64),
 }
 
 impl List {
@@ -245,11 +254,16 @@ impl List {
             Self::PutAway => ("l.put_away_at IS NOT NULL".into(), 0),
             Self::Booking(id) => ("l.booking_id = ?1".into(), id.0),
             Self::Event(id) => ("l.event_id = ?1".into(), id.0),
+            Self::Writer(id) => (
+                "l.from_email <> '' AND l.from_email = (SELECT w.from_email FROM letters w WHERE w.id = ?1)"
+                    .into(),
+                id,
+            ),
         }
     }
 }
 
-/// Letters, the latest first but for those of a booking; from the one numbered `skip` on, so
+/// Letters, the latest first but for those of a booking or a writer; from the one numbered `skip` on, so
 /// many at most.
 ///
 /// # Errors
@@ -261,7 +275,7 @@ pub fn list(
     most: u32,
 ) -> Result<Vec<Letter>, StoreError> {
     let (condition, of) = list.condition();
-    let order = if matches!(list, List::Booking(_)) { "ASC" } else { "DESC" };
+    let order = if matches!(list, List::Booking(_) | List::Writer(_)) { "ASC" } else { "DESC" };
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM {FROM} WHERE {condition} AND ?1 = ?1
          ORDER BY l.at {order}, l.id {order} LIMIT ?2 OFFSET ?3"

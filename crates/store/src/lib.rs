@@ -24,6 +24,7 @@ pub mod events;
 mod files;
 pub mod house;
 pub mod house_files;
+pub mod invited;
 pub mod ledger;
 pub mod letters;
 pub mod measures;

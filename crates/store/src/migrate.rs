@@ -24,6 +24,10 @@ fn steps() -> Vec<M<'static>> {
         M::up(include_str!("migrations/0015_letters.sql")),
         M::up(include_str!("migrations/0016_online.sql")),
         M::up(include_str!("migrations/0017_own_feeds.sql")),
+        M::up(include_str!("migrations/0018_invited.sql")),
+        M::up(include_str!("migrations/0019_web_calendars.sql")),
+        M::up(include_str!("migrations/0020_online_sessions.sql")),
+        M::up(include_str!("migrations/0021_reply_to.sql")),
     ]
 }
 

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use matricle_core::codes::TicketCode;
 use matricle_core::foyer::{Audience, RoomKind, Stay};
-use matricle_core::{AttendeeId, BookingId, DateId, EventId};
+use matricle_core::{AttendeeId, BookingId, DateId, EventId, SessionId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
@@ -56,6 +56,21 @@ impl Default for OnlineDate {
             recording: String::new(),
             recording_until: None,
             audience: Audience::Came,
+        }
+    }
+}
+
+impl OnlineDate {
+    /// How another date happens, which was to happen in some way before: as this one, but for what
+    /// is one date's alone, its link and its recording.
+    #[must_use]
+    pub fn for_another(&self, before: Self) -> Self {
+        Self {
+            link: before.link,
+            passcode: before.passcode,
+            recording: before.recording,
+            recording_until: before.recording_until,
+            ..self.clone()
         }
     }
 }
@@ -188,6 +203,96 @@ pub fn room(
     })
 }
 
+/// A room of its own that a session has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OwnRoom {
+    /// A link, or made by the service.
+    pub kind: RoomKind,
+    /// The link; may be empty until it is known.
+    pub link: String,
+    /// The passcode of that.
+    pub passcode: String,
+}
+
+/// The key of the room that the service makes for a session.
+#[must_use]
+pub fn session_key(session: SessionId) -> String {
+    format!("s{session}")
+}
+
+/// The sessions of a date that have a room of their own.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn own_rooms(
+    conn: &Connection,
+    date: DateId,
+) -> Result<HashMap<SessionId, OwnRoom>, StoreError> {
+    conn.prepare_cached(
+        "SELECT o.session_id, o.room, o.link, o.passcode FROM online_sessions o
+            JOIN date_sessions s ON s.id = o.session_id WHERE s.date_id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_map([date.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            let id = SessionId(c.next()?);
+            let kind = c.word("online_sessions.room", RoomKind::from_word)?;
+            Ok((id, OwnRoom { kind, link: c.next()?, passcode: c.next()? }))
+        })?
+        .collect()
+    })
+    .doing("reading which sessions have rooms of their own")
+}
+
+/// Gives a session a room of its own, or none.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_own_room(
+    tx: &Tx<'_>,
+    session: SessionId,
+    own: Option<&OwnRoom>,
+) -> Result<(), StoreError> {
+    match own {
+        None => tx.execute("DELETE FROM online_sessions WHERE session_id = ?1", [session.0]),
+        Some(own) => tx.execute(
+            "INSERT OR REPLACE INTO online_sessions (session_id, room, link, passcode) VALUES (?1, ?2, ?3, ?4)",
+            (session.0, own.kind.word(), &own.link, &own.passcode),
+        ),
+    }
+    .map(drop)
+    .doing("writing which room a session has")
+}
+
+/// Where a session happens that has a room of its own.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn room_of_session(
+    conn: &Connection,
+    session: SessionId,
+    own: &OwnRoom,
+) -> Result<Room, StoreError> {
+    Ok(match own.kind {
+        RoomKind::Made | RoomKind::Shared => {
+            made(conn, &session_key(session))?.map_or(Room::Nowhere, Room::Service)
+        }
+        RoomKind::OfEvent | RoomKind::Link if own.link.is_empty() => Room::Nowhere,
+        RoomKind::OfEvent | RoomKind::Link => Room::Link(own.link.clone(), own.passcode.clone()),
+    })
+}
+
+/// Whether it is not known where a date happens, or one of its sessions that has a room of its own.
+fn is_nowhere(conn: &Connection, event: &Event, date: DateId) -> Result<bool, StoreError> {
+    let own = own_rooms(conn, date)?;
+    for (session, own) in &own {
+        if room_of_session(conn, *session, own)? == Room::Nowhere {
+            return Ok(true);
+        }
+    }
+    Ok(own.is_empty() && room(conn, event, date, &of_date(conn, date)?)? == Room::Nowhere)
+}
+
 /// Dates online that start before an instant and whose room is not known: event's title, date.
 ///
 /// # Errors
@@ -208,7 +313,7 @@ pub fn without_room(
     let mut found = Vec::new();
     for id in near.into_iter().map(DateId) {
         if let Some((event, date)) = crate::events::date_by_id(conn, id)?
-            && room(conn, &event, id, &of_date(conn, id)?)? == Room::Nowhere
+            && is_nowhere(conn, &event, id)?
         {
             found.push((event.title, id, date.span.starts_at));
         }
@@ -226,7 +331,7 @@ pub fn forget_made(tx: &Tx<'_>, key: &str) -> Result<(), StoreError> {
         .doing("forgetting a room")
 }
 
-/// Dates with a room of the service that start or end between two instants: event, date, how.
+/// Dates with a room of the service, or a session with one, that start or end between two instants: event, date, how.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -236,9 +341,11 @@ pub fn with_service(
     until: Timestamp,
 ) -> Result<Vec<(EventId, DateId, RoomKind)>, StoreError> {
     conn.prepare_cached(
-        "SELECT d.event_id, d.id, o.room FROM online_dates o JOIN dates d ON d.id = o.date_id
-            JOIN events e ON e.id = d.event_id
-         WHERE o.room IN ('made', 'shared') AND d.ends_at > ?1 AND d.starts_at < ?2
+        "SELECT d.event_id, d.id, coalesce(o.room, 'event') FROM dates d JOIN events e ON e.id = d.event_id
+            LEFT JOIN online_dates o ON o.date_id = d.id
+         WHERE d.ends_at > ?1 AND d.starts_at < ?2 AND e.format <> 'in person'
+            AND (o.room IN ('made', 'shared') OR EXISTS (SELECT 1 FROM online_sessions x
+                JOIN date_sessions s ON s.id = x.session_id WHERE s.date_id = d.id AND x.room = 'made'))
             AND d.called_off = '' AND e.state = 'published' ORDER BY d.starts_at LIMIT 200",
     )
     .and_then(|mut q| {

@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
-use matricle_core::EventId;
 use matricle_core::replies::{Replied, Reply};
+use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
@@ -48,6 +48,41 @@ pub fn of(conn: &Connection, event: EventId, email: &str) -> Result<Option<Repli
             q.query_row((event.0, email), |row| replied(&mut InOrder::from(row, 0))).optional()
         })
         .doing("reading a reply")
+}
+
+/// The booking of the seat that a *maybe* keeps, whatever became of it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn kept(
+    conn: &Connection,
+    event: EventId,
+    email: &str,
+) -> Result<Option<BookingId>, StoreError> {
+    conn.prepare_cached("SELECT kept_id FROM replies WHERE event_id = ?1 AND email = ?2")
+        .and_then(|mut q| {
+            q.query_row((event.0, email), |row| row.get::<_, Option<i64>>(0)).optional()
+        })
+        .map(|id| id.flatten().map(BookingId))
+        .doing("looking for a seat that is kept")
+}
+
+/// Writes down which booking keeps the seat of a *maybe*.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn keep(
+    tx: &Tx<'_>,
+    event: EventId,
+    email: &str,
+    booking: BookingId,
+) -> Result<(), StoreError> {
+    tx.execute(
+        "UPDATE replies SET kept_id = ?3 WHERE event_id = ?1 AND email = ?2",
+        (event.0, email, booking.0),
+    )
+    .map(drop)
+    .doing("writing down a seat that is kept")
 }
 
 /// All replies to an event, by address in small letters.

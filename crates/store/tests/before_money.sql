@@ -9,8 +9,9 @@ INSERT INTO events (id, slug, title, kind, lead, description, state, made_at, ap
     (1, 'walk', 'Apiary walk', 'Visit', '', '', 'published', 1, 0),
     (2, 'talk', 'A talk by request', 'Talk', '', '', 'published', 1, 1),
     (3, 'gone', 'Called off', 'Visit', '', '', 'called off', 1, 0);
+UPDATE events SET who = '{"invited":["o''hara@post.example","Ana@post.example"]}' WHERE id = 2;
 INSERT INTO patterns (id, name, plan, made_at) VALUES
-    (1, 'Asked', '{"approval":true,"rules":{}}', 1), (2, 'Plain', '{"approval":false}', 1);
+    (1, 'Asked', '{"approval":true,"rules":{}}', 1), (2, 'Plain', '{"approval":false,"who":{"invited":["ana@post.example"]}}', 1);
 INSERT INTO dates (id, event_id, starts, ends, zone, starts_at, ends_at, venue_id) VALUES
     (1, 1, '2026-12-05T10:00', '2026-12-05T12:00', 'Europe/Dublin', 1796464800000000, 1796472000000000, 1),
     (2, 2, '2026-12-06T19:00', '2026-12-06T21:00', 'Europe/Dublin', 1796583600000000, 1796590800000000, 1),
@@ -22,6 +23,7 @@ INSERT INTO pools (id, date_id, kind_id, capacity, held, requested, awaiting_pay
 INSERT INTO ticket_types (id, event_id, position, name, minor, admits, tax_rate_id) VALUES
     (1, 1, 0, 'Visitor', 1200, 1, 1), (2, 1, 1, 'Family of four', 3000, 4, NULL),
     (3, 2, 0, 'Seat', 0, 1, NULL), (4, 3, 0, 'Seat', 500, 1, NULL);
+UPDATE ticket_types SET invited = '["bo@post.example","ana@post.example"]' WHERE id = 3;
 INSERT INTO draws VALUES (1, 1, 1), (2, 1, 4), (2, 2, 4), (3, 3, 1), (4, 4, 1);
 INSERT INTO bookings (id, reference, date_id, state, deadline, total_minor, paid_minor, name, email, search, made_at) VALUES
     (1, 'CBBBBBBH', 1, 'confirmed', NULL, 4200, 4200, 'Siân O''Hara', 'Sian@Post.example', 'sian ohara sian post example cbbbbbbh', 10),

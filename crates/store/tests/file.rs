@@ -106,6 +106,7 @@ impl File {
                 margins: (10, 5),
                 capacities: vec![20, 12],
                 sessions: Vec::new(),
+                online: None,
             }],
             ..NewEvent::default()
         };

@@ -6,8 +6,9 @@ use matricle_core::acting::Actor;
 use matricle_core::booking::State;
 use matricle_core::confirm::Way;
 use matricle_core::ledger::Account;
+use matricle_core::who::Who;
 use matricle_store::bookings::{self, Filter};
-use matricle_store::{Connection, Store, check, events, ledger, refunds};
+use matricle_store::{Connection, Store, check, events, invited, ledger, refunds};
 
 /// Builds a file of version 2 and opens it.
 fn opened() -> (tempfile::TempDir, Connection) {
@@ -34,9 +35,9 @@ fn what_was_booked_before_there_were_books_is_in_them() {
     let (folder, conn) = opened();
     assert_eq!(check::faults(&conn).unwrap(), Vec::<String>::new());
     // The file as it was lies beside it, and is read by the program of that time.
-    let copy = Connection::open(folder.path().join("matricle.before-17.sqlite")).unwrap();
+    let copy = Connection::open(folder.path().join("matricle.before-21.sqlite")).unwrap();
     let version = |c: &Connection| c.query_row("PRAGMA user_version", [], |r| r.get::<_, u32>(0));
-    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 17));
+    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 21));
     let of = |id| bookings::by_id(&conn, matricle_core::BookingId(id)).unwrap().unwrap();
     // Tax that is contained: 12.00 at 23 % holds 2.24.
     let line = bookings::lines(&conn, &of(2)).unwrap().remove(0);
@@ -84,6 +85,14 @@ fn old_bookings_are_found_by_words_and_old_rules_are_rules() {
     };
     assert!(plan("Asked").contains(r#""confirm":{"free":"after_yes","paid":"after_yes"}"#));
     assert!(!plan("Plain").contains("after_yes"));
+    // Whoever was on a list is invited; one of a ticket's list to that ticket only.
+    let talk = events::by_slug(&conn, "talk").unwrap().unwrap();
+    assert_eq!(talk.who, Who::Invited);
+    let all = invited::all(&conn, talk.id).unwrap();
+    let all: Vec<_> = all.iter().map(|k| (k.invited.email.as_str(), k.invited.listed)).collect();
+    let ana = ("Ana@post.example", true);
+    assert_eq!(all, [("o'hara@post.example", true), ana, ("bo@post.example", false)]);
+    assert!(plan("Plain").contains(r#""who":"invited""#));
     // A family ticket is one ticket, whoever came first.
     let numbers = |id| {
         let people = bookings::attendees(&conn, matricle_core::BookingId(id)).unwrap();

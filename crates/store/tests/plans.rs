@@ -14,8 +14,8 @@ use matricle_core::slots::Opening;
 use matricle_core::who::Who;
 use matricle_core::{DateId, HostId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::events::{
-    self, Asked, EventState, Format, NewDate, NewEvent, NewQuestion, NewSession, NewTicketType,
-    SlotPlan,
+    self, Asked, EventState, Format, NewDate, NewEvent, NewOnline, NewQuestion, NewSession,
+    NewTicketType, SlotPlan,
 };
 use matricle_store::places::{self, Host, Kind, Room, Tag, TaxRate, Venue};
 use matricle_store::{Store, Tx, clashes, house, people, sessions, slots};
@@ -101,6 +101,7 @@ prop_compose! {
     fn dated(pools: usize)(
         span in span(), venue in 0u8..3, room in prop::option::of(0u8..3), hosts in prop::collection::btree_set(0u8..4, 0..3),
         margins in (0u32..90, 0u32..90), capacities in prop::collection::vec(0u32..200, 3), talks in prop::collection::vec((word(), 0i64..3, prop::option::of(1u32..40)), 0..3),
+        online in prop::option::of((0u32..60, any::<(bool, bool, bool, bool)>())),
     ) -> NewDate {
         let room = room.map_or_else(String::new, |r| format!("room {r}"));
         NewDate {
@@ -114,6 +115,9 @@ prop_compose! {
                     span: Span::new(starts, starts.saturating_add(30.minutes()), ZONE).unwrap(),
                 }
             }).collect(),
+            online: online.map(|(opens_minutes, can)| NewOnline {
+                room: "made".into(), opens_minutes, can, prepare: "Bring a comb.".into(), audience: "booked".into(),
+            }),
             room, span,
         }
     }
@@ -125,7 +129,7 @@ fn who() -> impl Strategy<Value = Who> {
         Just(Who::SignedIn),
         word().prop_map(Who::Word),
         Just(Who::Domains(vec!["school.example".into()])),
-        Just(Who::Invited(vec!["o'hara@post.example".into()])),
+        Just(Who::Invited),
     ]
 }
 
@@ -342,6 +346,7 @@ fn evening(slug: &str, day: i8, room: &str, host: &str) -> NewEvent {
             margins: (60, 30),
             capacities: vec![40, 6],
             sessions: Vec::new(),
+            online: None,
         }],
         ..NewEvent::default()
     }

@@ -311,6 +311,42 @@ impl Mails {
     }
 }
 
+/// A form with a text file in the field `file`, that came from one of our pages, made for this
+/// visitor.
+#[derive(Debug)]
+pub(crate) struct Mixed {
+    /// All other fields.
+    pub(crate) posted: Posted,
+    /// What is in the file; empty where none was chosen.
+    pub(crate) file: Vec<u8>,
+}
+
+impl Mixed {
+    /// Reads the form.
+    pub(crate) async fn read(
+        app: &App,
+        visitor: &Visitor,
+        mut parts: Multipart,
+    ) -> Result<Self, WebError> {
+        let (mut fields, mut file) = (Vec::new(), Vec::new());
+        let unreadable = |_| WebError::Unreadable;
+        while let Some(part) = parts.next_field().await.map_err(unreadable)? {
+            match part.name().unwrap_or_default().to_owned() {
+                name if name == "file" => {
+                    file = part.bytes().await.map_err(unreadable)?.to_vec();
+                }
+                name => fields.push(seen((name, part.text().await.map_err(unreadable)?))),
+            }
+        }
+        let posted = Posted(fields);
+        if app.desk.secrets.is_form_token(&visitor.0, posted.get("token")) {
+            Ok(Self { posted, file })
+        } else {
+            Err(WebError::OldPage)
+        }
+    }
+}
+
 /// Whether htmx asks for a part of a page.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Part(pub(crate) bool);

@@ -15,7 +15,7 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use governor::clock::Clock as _;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
-use matricle_desk::random_bytes;
+use matricle_desk::{DeskError, random_bytes};
 use tracing::Instrument;
 
 use crate::asking::{Asker, Posted, Visitor};
@@ -321,6 +321,19 @@ fn comes_from_elsewhere(headers: &HeaderMap) -> bool {
         (Some(origin), Some(host)) => origin.split_once("://").is_none_or(|(_, from)| from != host),
         _ => false,
     }
+}
+
+/// A link that opens nothing is counted against whoever tries it; one that does is not, since a
+/// whole firm may stand behind one network, and a program that looks through its mails.
+pub(crate) fn counted<T>(
+    app: &App,
+    asker: &Asker,
+    opened: Result<T, DeskError>,
+) -> Result<T, WebError> {
+    if matches!(opened, Err(DeskError::NotFound)) {
+        app.guards.often(Often::SignIn, asker)?;
+    }
+    Ok(opened?)
 }
 
 #[cfg(test)]

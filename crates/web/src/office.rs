@@ -12,6 +12,7 @@ mod event;
 mod events;
 mod find;
 mod house;
+mod invitations;
 mod messages;
 mod money;
 mod online;
@@ -168,10 +169,23 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/events/{id}/replies", get(replies::show).post(replies::again))
         .route("/office/events/{id}/replies/book", post(replies::book))
         .route("/office/events/{id}/replies/links", post(replies::links))
-        .route("/office/events/{id}/who/look", get(who::who).post(who::look))
+        .route(
+            "/office/events/{id}/invitations",
+            get(invitations::show).post(invitations::add).layer(DefaultBodyLimit::max(MEMBERS)),
+        )
+        .route(
+            "/office/events/{id}/invitations/look",
+            get(invitations::show).post(invitations::look).layer(DefaultBodyLimit::max(MEMBERS)),
+        )
+        .route("/office/events/{id}/invitations/off", post(invitations::take_off))
+        .route("/office/events/{id}/invitations/back", post(invitations::put_back))
+        .route(
+            "/office/events/{id}/invitations/rules",
+            get(invitations::show).post(invitations::set_rules),
+        )
         .route("/office/events/{id}/replies.csv", get(replies::file))
         .route("/office/events/{id}/replies.xlsx", get(replies::file))
-        .route("/office/events/{id}/invite", post(who::invite))
+        .route("/office/events/{id}/invite", post(invitations::invite))
         .route("/office/events/{id}/told", get(publishing::told))
         .route("/office/events/{id}/dates", get(dates::show).post(touches::add))
         .route("/office/events/{id}/pools", post(dates::add_pool))
@@ -215,6 +229,7 @@ pub(crate) fn routes() -> Router<App> {
             "/office/house/submissions",
             get(house::submissions::show).post(house::submissions::save),
         )
+        .route("/office/house/calendars", get(house::feeds).post(house::set_calendars))
         .route("/office/house/{tab}", get(house::part))
         .route("/office/house/{thing}/{id}", post(house::save))
         .route("/office/events/{id}/confirmations", get(events::confirmations))

@@ -110,6 +110,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/foyer/{code}/{key}/go", get(foyer::show).post(foyer::go))
         .route("/foyer/{code}/{key}/recording", get(foyer::show).post(foyer::recording))
         .route("/invited/{id}/{key}", get(invited::open))
+        .route("/invited/{id}/{key}/hand", get(invited::ask).post(invited::hand_on))
+        .route("/invited/{id}/{key}/back", get(invited::ask).post(invited::take_back))
         .route("/invited/{id}/{key}/reply", get(invited::ask).post(invited::reply))
         .route("/unsubscribe/{address}/{key}", get(me::before_unsubscribing).post(me::unsubscribe))
         .route("/me", get(me::show).post(me::enter))

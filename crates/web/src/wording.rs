@@ -15,6 +15,7 @@ use matricle_core::form::Fault;
 use matricle_core::keeping::KeepRefusal;
 use matricle_core::price::PriceRefusal;
 use matricle_core::promo::PromoRefusal;
+use matricle_core::replies::HandOnRefusal;
 use matricle_core::review::submission::{Act, NotYou, Refusal};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
@@ -22,6 +23,7 @@ use matricle_core::sessions::SignUpRefusal;
 use matricle_core::stamps::StampRefusal;
 use matricle_core::template::Wrong;
 use matricle_core::transfer::IbanFault;
+use matricle_core::web_calendar::TemplateFault;
 use matricle_core::who::WhoRefusal;
 use matricle_core::{Currency, Money, SessionId, TicketTypeId, quick};
 use matricle_desk::door::{Told, Why};
@@ -339,11 +341,11 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         }
         (_, Fault::OneOfTwo) => "Give this or the field beside it, not both.".into(),
         (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
-        ("also" | "named" | "told_at_once" | "told_daily" | "who_invited" | "invited" | "bad_domains", Fault::TooMany(most)) => {
+        ("also" | "named" | "told_at_once" | "told_daily" | "whom" | "invited" | "web_calendars" | "bad_domains", Fault::TooMany(most)) => {
             format!("There may be {most} at the most. Leave some out.")
         }
         (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
-        ("who_domains", Fault::LineNotAnAddress(line)) => {
+        ("who_domains" | "only_domains", Fault::LineNotAnAddress(line)) => {
             format!("“{line}” does not look like a domain, such as club.example.")
         }
         (_, Fault::LineNotAnAddress(line)) => {
@@ -365,6 +367,22 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
             "A BIC has 8 or 11 letters and figures, the fifth and sixth the country, such as AIBKIE2D.".into()
         }
         (_, Fault::NotAnAddress) => "This does not look like an e-mail address.".into(),
+        (_, Fault::OtherDomain(line)) => {
+            format!("“{line}” is not at one of the domains that may be invited. Leave it out, or add its domain below.")
+        }
+        (_, Fault::HandOn(refusal)) => hand_on(refusal),
+        (_, Fault::WebCalendar(line, fault)) => {
+            let why = match fault {
+                TemplateFault::NoName => "has no name before its address".to_owned(),
+                TemplateFault::NotALink => {
+                    "needs a web address after its name, with fields only after the first slash".into()
+                }
+                TemplateFault::Brace => "has a brace without its other".into(),
+                TemplateFault::Unknown(name) => format!("has a field {{{name}}} that there is not"),
+                TemplateFault::Needs => "needs at least {title} and {starts} or {from}".into(),
+            };
+            format!("“{line}” {why}.")
+        }
         (_, Fault::NotAPhone) => "Write a telephone number like +353 1 555 0199.".into(),
         (_, Fault::NotALink) => "A web address begins with https://.".into(),
         (_, Fault::NotAColour | Fault::TooFaint(AccentRefusal::NotAColour)) => {
@@ -385,6 +403,22 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         (_, Fault::Already(1)) => "One person who has booked already would get it too. Say whether.".into(),
         (_, Fault::Already(n)) => format!("{n} people who have booked already would get it too. Say whether."),
         (_, Fault::Nobody) => "Nobody would get it. Choose a date, and who.".into(),
+    }
+}
+
+/// Why an invitation is not handed on.
+fn hand_on(refusal: &HandOnRefusal) -> String {
+    match refusal {
+        HandOnRefusal::TheirsAlone => "This invitation is for you alone.".into(),
+        HandOnRefusal::Booked => {
+            "You have booked: pass the ticket on instead, on the page of your booking.".into()
+        }
+        HandOnRefusal::TooOften => "It has been handed on often enough. Ask the organiser.".into(),
+        HandOnRefusal::NotAnAddress => "This does not look like an e-mail address.".into(),
+        HandOnRefusal::Invited => "They are invited already. Choose somebody else.".into(),
+        HandOnRefusal::OtherDomain { domains } => {
+            format!("Only addresses at {} are invited.", domains.join(", "))
+        }
     }
 }
 

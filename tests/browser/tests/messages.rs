@@ -3,6 +3,7 @@
 
 use anyhow::Result;
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
+use matricle_store::StoreError;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
@@ -157,5 +158,141 @@ async fn an_announcement_is_counted_sent_stopped_and_gone_on_with() -> Result<()
     b.click("button[value=send]").await?;
     b.says(".news", "On its way to").await?;
     b.says("main", "A word about").await?;
+    Ok(())
+}
+
+/// The newest mail to somebody after one with a number: with this in its subject, or, with nothing,
+/// one that brings a file for calendars. Its number, and that file.
+async fn mailed(house: &House, to: &str, subject: &str, after: u64) -> Result<(u64, String)> {
+    for _ in 0..200 {
+        let list = reqwest::get(format!("{}/mails.json", house.mailbox)).await?.text().await?;
+        let list: serde_json::Value = serde_json::from_str(&list)?;
+        let of = |mail: &serde_json::Value| {
+            let is = |name: &str, wanted: &str| {
+                mail[name].as_str().is_some_and(|text| text.contains(wanted))
+            };
+            let id = mail["id"].as_u64().filter(|id| *id > after)?;
+            let mut files = mail["attachments"].as_array().into_iter().flatten();
+            let file = files.position(|f| f.as_str() == Some("for calendars"));
+            let wanted = !subject.is_empty() || file.is_some();
+            (is("to", to) && is("subject", subject) && wanted).then_some((id, file))
+        };
+        let found = list.as_array().and_then(|all| all.iter().filter_map(of).max());
+        if let Some((id, file)) = found {
+            let Some(file) = file else { return Ok((id, String::new())) };
+            let at = format!("{}/mail/{id}/attachment/{file}", house.mailbox);
+            return Ok((id, reqwest::get(at).await?.text().await?));
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    anyhow::bail!("no mail to {to} says {subject:?}")
+}
+
+fn line<'a>(file: &'a str, name: &str) -> &'a str {
+    // What it says of itself, then of the date; what it says of its zone is no date.
+    let (head, zone) = file.split_once("BEGIN:VTIMEZONE").unwrap_or((file, ""));
+    let date = zone.split_once("BEGIN:VEVENT").map_or("", |(_, date)| date);
+    let lines = || head.lines().chain(date.lines()).filter_map(|l| l.split_once(':'));
+    lines().find(|(known, _)| known.split(';').next() == Some(name)).map_or("", |(_, v)| v.trim())
+}
+
+/// Asked, replied, booked, what a calendar sends back, moved, cancelled: through the pages, the
+/// mailbox and the house's own mailbox.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_invitation_goes_out_comes_back_moves_and_goes() -> Result<()> {
+    const ANN: &str = "ann@post.example";
+    let house = House::open().await?;
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 0).await?;
+    let find =
+        |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "is-beekeeping-for-me");
+    let event = house.desk.store.read(find).await?.map_or(0, |e| e.id.0);
+    b.driver.goto(format!("{}/office/events/{event}/invitations", house.url)).await?;
+    b.fill("#whom", "Ann O'Hara <ann@post.example>").await?;
+    b.press("\t\t\t\t\t\n").await?;
+    b.says("#looked", "One address").await?;
+    b.is_fit_for_all().await?;
+    b.click("#more .btn-primary").await?;
+    b.says(".news", "1 person put on the list").await?;
+    b.click("form[action$='/invite'] button").await?;
+    b.says(".news", "One person gets an invitation").await?;
+
+    // On a telephone: a click that opens a page, an act that sends the reply and books.
+    let (asked, _) = mailed(&house, ANN, "An invitation", 0).await?;
+    let words = reqwest::get(format!("{}/mail/{asked}", house.mailbox)).await?.text().await?;
+    let link = words.split(&format!("{}/invited/", house.url)).nth(1).unwrap_or_default();
+    let link = link.split(|c: char| c.is_whitespace() || "\"<&?)".contains(c)).next();
+    let link = format!("{}/invited/{}", house.url, link.unwrap_or_default());
+    let phone = Browser::open(PHONE, &[]).await?;
+    phone.driver.goto(format!("{}/reply?say=yes", link.trim_end_matches("/reply"))).await?;
+    phone.says("main", "Nothing is sent yet").await?;
+    phone.is_fit_for_all().await?;
+    phone.fill("#name", "Ann O'Hara").await?;
+    phone.click("button[value=yes]").await?;
+    phone.says("#said", "You have booked.").await?;
+
+    // The confirmation brings an entry; Ann's calendar declines it, and the Office says so.
+    let (first, file) = mailed(&house, ANN, "", asked).await?;
+    anyhow::ensure!(line(&file, "METHOD") == "REQUEST", "{file}");
+    phone.driver.goto(format!("{}/mail/{first}", house.mailbox)).await?;
+    phone.click("button[value=decline]").await?;
+    // It is written by the button, and read once it lies there.
+    let answered = |c: &matricle_store::Connection| {
+        let count = "SELECT count(*) FROM calendar_said";
+        Ok::<i64, StoreError>(c.query_row(count, [], |row| row.get(0))?)
+    };
+    for _ in 0..100 {
+        matricle_desk::timers::turn(&house.desk, matricle_desk::rounds::Work::Letters).await?;
+        if house.desk.store.read(answered).await? > 0 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let of = |c: &matricle_store::Connection| {
+        matricle_store::bookings::of_address(c, "ann@post.example")
+    };
+    let booking = house.desk.store.read(of).await?.remove(0).booking;
+    let sheet = format!("{}/office/bookings/{}", house.url, booking.reference.as_str());
+    b.driver.goto(&sheet).await?;
+    b.says("main", "declined").await?;
+
+    // The date moves, and the entry with it; the booking is cancelled, and it goes.
+    let find =
+        move |c: &matricle_store::Connection| matricle_store::events::date_by_id(c, booking.date);
+    let date = house.desk.store.read(find).await?.map(|d| d.1);
+    let date = date.ok_or_else(|| anyhow::anyhow!("a date"))?;
+    let later = |t: jiff::civil::DateTime| {
+        t.checked_add(jiff::Span::new().hours(1)).map(|t| t.strftime("%H:%M").to_string())
+    };
+    let fields = [
+        ("day", date.span.starts.date().to_string()),
+        ("from", later(date.span.starts)?),
+        ("until", later(date.span.ends)?),
+        ("venue", date.venue.clone()),
+        ("room", date.room.clone()),
+        ("hosts", date.hosts.clone()),
+    ];
+    let form = matricle_core::form::Form::new(
+        fields.into_iter().map(|(n, v)| (n.to_owned(), v)).collect(),
+    );
+    let ilse =
+        |c: &matricle_store::Connection| matricle_store::people::by_email(c, "ilse@ostrel.example");
+    let ilse = house.desk.store.read(ilse).await?.ok_or_else(|| anyhow::anyhow!("Ilse"))?.0;
+    let one = matricle_desk::planning::dates::Scope::One;
+    matricle_desk::planning::dates::change(&house.desk, &ilse, date.id, one, form, true).await?;
+    let (moved, new) = mailed(&house, ANN, "", first).await?;
+    let sequence = |file: &str| line(file, "SEQUENCE").parse::<u32>();
+    anyhow::ensure!(line(&new, "UID") == line(&file, "UID"), "{new}");
+    anyhow::ensure!(line(&new, "METHOD") == "REQUEST" && sequence(&new)? > sequence(&file)?);
+    anyhow::ensure!(line(&new, "DTSTART") != line(&file, "DTSTART"), "{new}");
+    let own = house.desk.booking_url(booking.reference);
+    phone.driver.goto(&own).await?;
+    phone.is_fit_for_all().await?;
+    let by = matricle_desk::bookings::cancel::By::Booker;
+    matricle_desk::bookings::cancel::cancel(&house.desk, by, booking.reference, Vec::new()).await?;
+    let (_, gone) = mailed(&house, ANN, "", moved).await?;
+    anyhow::ensure!(line(&gone, "METHOD") == "CANCEL", "{gone}");
+    anyhow::ensure!(line(&gone, "UID") == line(&file, "UID"));
+    anyhow::ensure!(sequence(&gone)? > sequence(&new)?);
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! The fields that templates may use, and who has which.
 
-use crate::cue::{Cue, Trigger, Way};
+use crate::cue::{Cue, Trigger, Way, Whom};
 use crate::occasion::{Moment, Occasion, Subject};
 
 /// What a field is like.
@@ -205,7 +205,8 @@ pub fn can_have(field: &Field, cue: &Cue) -> bool {
         Has::On(_) if subject == Subject::Date && !OF_A_DATE.contains(&field.name) => false,
         Has::On(occasions) => match cue.trigger {
             Trigger::On(occasion) => occasions.contains(&occasion),
-            Trigger::At(_) => false,
+            // Whoever has not replied is asked what the invitation asked.
+            Trigger::At(_) => cue.whom == Whom::Silent && occasions.contains(&Occasion::Invited),
         },
     }
 }

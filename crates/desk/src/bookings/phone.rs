@@ -60,26 +60,27 @@ pub async fn by_phone(
             if !wrong.is_empty() {
                 return Err(DeskError::Form(wrong));
             }
-            let said = (phone.as_str(), "took the booking by phone");
-            book_for(tx, &asked, draft, &mut form, said, &turn)
+            let said = (None, phone.as_str(), "took the booking by phone");
+            let member = people::is_member(tx, &draft.email)?;
+            let buyer = Buyer { member, ..Buyer::default() };
+            book_for(tx, &asked, (draft, buyer), &mut form, said, &turn)
         })
         .await?;
     desk.wake.all();
     Ok(made)
 }
 
-/// Makes a booking for somebody: with their telephone number, and what is said to have happened.
+/// Makes a booking for somebody, of the seats that are kept for them if any are: with their telephone number, and what is said to have happened.
 fn book_for(
     tx: &Tx<'_>,
     asked: &ByPhone,
-    draft: Draft,
+    (draft, buyer): (Draft, Buyer),
     form: &mut Form,
-    (phone, said): (&str, &str),
+    (kept, phone, said): (Option<Reference>, &str, &str),
     turn: &Turn,
 ) -> Result<Reference, DeskError> {
-    let buyer = Buyer { member: people::is_member(tx, &draft.email)?, ..Buyer::default() };
     let by = HeldBy { buyer, ..HeldBy::default() };
-    let reference = keep_in(tx, asked.date, &asked.wanted, &by, None, turn)?;
+    let reference = keep_in(tx, asked.date, &asked.wanted, &by, kept, turn)?;
     let booking = find(tx, reference)?;
     let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
     let questions = events::questions(tx, event.id)?;
@@ -104,23 +105,24 @@ fn book_for(
     Ok(reference)
 }
 
-/// Books one seat for whoever said yes to an invitation, with what is said to have happened.
+/// Books one seat for whoever said yes to an invitation, the one that a *maybe* of before keeps if
+/// it does, with what is said to have happened.
 pub(crate) fn by_a_yes(
     tx: &Tx<'_>,
     (date, ticket): (DateId, TicketTypeId),
-    (name, email): (&str, &str),
-    said: &str,
+    (name, buyer): (&str, Buyer),
+    (kept, said): (Option<Reference>, &str),
     turn: &Turn,
 ) -> Result<Reference, DeskError> {
     let wanted = vec![Wanted { ticket, quantity: 1 }];
     let asked = ByPhone { date, wanted, by_hand: None };
     let draft = Draft {
         name: name.into(),
-        email: email.into(),
+        email: buyer.address.clone(),
         attendees: vec![name.into()],
         ..Draft::default()
     };
-    book_for(tx, &asked, draft, &mut Form::default(), ("", said), turn)
+    book_for(tx, &asked, (draft, buyer), &mut Form::default(), (kept, "", said), turn)
 }
 
 /// What stands on the lines of a field.

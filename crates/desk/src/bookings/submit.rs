@@ -13,7 +13,7 @@ use matricle_core::keeping::may_wait;
 use matricle_core::who::{WhoRefusal, is_proved};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::{Tx, events, people};
+use matricle_store::{Tx, events, invited, people};
 
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
@@ -100,7 +100,8 @@ pub fn submit_in(
         _ => Some(booking.buyer.address.clone()).filter(|a| !a.is_empty()),
     };
     let proved = proved.as_deref();
-    event.who.allows(&details.email, proved, &booking.buyer.word)?;
+    let invited = invited::is_on(tx, event.id, &details.email)?;
+    event.who.allows(&details.email, proved, &booking.buyer.word, invited)?;
     let lines = bookings::lines(tx, &booking)?;
     let way = way_of(event, &lines, booking.total);
     let promos = matricle_store::promos::of_booking(tx, booking.id)?;

@@ -17,7 +17,7 @@ use matricle_store::online::{self, OnlineDate};
 use matricle_store::payments::{self, Payment};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, outbox, people, promos};
+use matricle_store::{Connection, outbox, people, promos, readers};
 
 use crate::bookings::hold::other_dates;
 use crate::bookings::undo::Undo;
@@ -34,6 +34,8 @@ pub struct WholeBooking {
     pub lines: Vec<Line>,
     /// Its people.
     pub attendees: Vec<Attendee>,
+    /// Which of its people have their ticket from the booker, at an address of their own.
+    pub passed: Vec<usize>,
     /// The event.
     pub event: Event,
     /// The date.
@@ -114,6 +116,13 @@ impl WholeBooking {
         way_of(&self.event, &self.lines, self.booking.total)
     }
 
+    /// The booker has no ticket of it any more: all were passed on.
+    #[must_use]
+    pub fn is_all_passed(&self) -> bool {
+        let mut here = self.attendees.iter().filter(|a| !a.cancelled).peekable();
+        here.peek().is_some() && here.all(|a| self.passed.contains(&a.person))
+    }
+
     /// The tickets as a choice.
     #[must_use]
     pub fn wanted(&self) -> Vec<Wanted> {
@@ -153,6 +162,7 @@ pub(crate) fn load(conn: &Connection, booking: Booking) -> Result<WholeBooking, 
     Ok(WholeBooking {
         lines: bookings::lines(conn, &booking)?,
         attendees: bookings::attendees(conn, booking.id)?,
+        passed: readers::holders(conn, booking.id)?.into_iter().map(|(no, ..)| no).collect(),
         questions: events::questions(conn, event.id)?,
         answers: bookings::answers(conn, booking.id)?,
         payments: payments::of_booking(conn, booking.id)?,

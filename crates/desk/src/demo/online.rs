@@ -14,7 +14,7 @@ use matricle_store::door as db;
 use matricle_store::events::EventState;
 use matricle_store::events::{Format, NewDate, NewEvent};
 use matricle_store::online::{self, OnlineDate};
-use matricle_store::replies;
+use matricle_store::{invited, replies};
 
 use super::{Stands, World, ZONE, ticket};
 use crate::DeskError;
@@ -46,7 +46,7 @@ impl World<'_> {
             state: EventState::Published,
             unlisted: true,
             hold_minutes: 15,
-            who: Who::Invited(people.clone()),
+            who: Who::Invited,
             pools: vec!["chairs".into()],
             tickets: vec![ticket("Place", 0, &[(0, 1)])],
             dates: vec![date],
@@ -58,8 +58,9 @@ impl World<'_> {
             host: self.host.into(),
             word: "".into(),
         };
+        invited::add(self.tx, event, &people, turn.now)?;
         for (n, address) in people.iter().enumerate() {
-            crate::telling::invite(self.tx, event, address, &turn)?;
+            crate::telling::invite(self.tx, event, address, &crate::telling::Ask::First, &turn)?;
             let said = match n % 12 {
                 0..=4 => Some((Reply::Yes, if n % 24 == 0 { "I bring bread." } else { "" })),
                 5 | 6 => Some((Reply::No, if n % 36 == 5 { "Away until spring." } else { "" })),

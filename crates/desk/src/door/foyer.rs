@@ -1,17 +1,21 @@
 //! The foyer of a date online: what an attendee's own link opens, going in by it, what the room
 //! reports, the recording afterwards.
 
+use std::collections::HashMap;
+
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::TicketCode;
 use matricle_core::door::passages::Way;
 use matricle_core::door::{Presence, Verdict};
-use matricle_core::foyer::{self, Facts, Recording, RoomKind, Stands, Stay};
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::foyer::{self, Facts, PartStands, Recording, RoomKind, Stands, Stay};
+use matricle_core::schedule::Span;
+use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::door::{self as db, NewScan};
 use matricle_store::events::{self, Date, Event, EventState};
 use matricle_store::online::{self, OnlineDate, Room};
+use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx, bookings};
 
 use super::{Told, Why};
@@ -46,6 +50,19 @@ pub struct Foyer {
     pub elsewhere: Option<Timestamp>,
     /// The one who asks has been in.
     pub been_in: bool,
+    /// There is a room for all of it.
+    pub one_room: bool,
+    /// Its sessions that have rooms of their own.
+    pub parts: Vec<Part>,
+}
+
+/// A session with a room of its own.
+#[derive(Debug, Clone)]
+pub struct Part {
+    /// The session.
+    pub session: Session,
+    /// What the foyer says of it.
+    pub stands: PartStands,
 }
 
 /// What a personal link is about.
@@ -53,6 +70,22 @@ struct Found {
     foyer: Foyer,
     /// The room's address and passcode, or the room of the service.
     room: Room,
+    /// Those of its sessions.
+    rooms: HashMap<SessionId, Room>,
+}
+
+impl Found {
+    /// The room that somebody may go into now: of the date, or of one of its sessions.
+    fn open(&self, session: Option<SessionId>) -> Option<&Room> {
+        let room = match session {
+            None => (self.foyer.stands == Stands::Open).then_some(&self.room),
+            Some(id) => {
+                let part = self.foyer.parts.iter().find(|p| p.session.facts.id == id);
+                part.filter(|p| p.stands == PartStands::Open).and_then(|_| self.rooms.get(&id))
+            }
+        };
+        room.filter(|r| **r != Room::Nowhere)
+    }
 }
 
 fn find(
@@ -73,6 +106,10 @@ fn find(
     let (event, date) = events::date_by_id(conn, date_id)?.ok_or(DeskError::NotFound)?;
     let how = online::of_date(conn, date_id)?;
     let room = online::room(conn, &event, date_id, &how)?;
+    let mut rooms = HashMap::new();
+    for (session, own) in online::own_rooms(conn, date_id)? {
+        rooms.insert(session, online::room_of_session(conn, session, &own)?);
+    }
     let house = house_of(conn)?;
     let full = events::choices_of_date(conn, house.currency, date_id, now)?
         .is_none_or(|choices| choices.main_pool().free() == 0);
@@ -87,13 +124,30 @@ fn find(
         starts_at: date.span.starts_at,
         ends_at: date.span.ends_at,
         opens_minutes: how.opens_minutes,
-        room: room != Room::Nowhere,
+        room: room != Room::Nowhere || rooms.values().any(|r| *r != Room::Nowhere),
         came,
         recording: (!how.recording.is_empty())
             .then_some(Recording { audience: how.audience, until: how.recording_until }),
     };
+    let signed_up = sessions::of_attendee(conn, attendee)?;
+    let part = |session: Session| {
+        let known = rooms.get(&session.facts.id)?;
+        let part = foyer::Part {
+            starts_at: session.facts.from,
+            ends_at: session.facts.until,
+            room: *known != Room::Nowhere,
+            not_theirs: session.facts.sign_up && !signed_up.contains(&session.facts.id),
+        };
+        Some(Part { stands: foyer::of_part(&facts, &part, now), session })
+    };
+    let parts = match rooms.is_empty() {
+        true => Vec::new(),
+        false => sessions::of_date(conn, date_id)?.into_iter().filter_map(part).collect(),
+    };
     let goes = online::goes(conn, attendee, date_id)?;
     let foyer = Foyer {
+        one_room: room != Room::Nowhere || rooms.is_empty(),
+        parts,
         house: (house.name, house.zone),
         name: person.name,
         attendee,
@@ -105,7 +159,7 @@ fn find(
         date,
         how,
     };
-    Ok(Found { foyer, room })
+    Ok(Found { foyer, room, rooms })
 }
 
 async fn opens(desk: &Desk, code: TicketCode, key: &str) -> Result<(), DeskError> {
@@ -144,19 +198,23 @@ pub enum In {
     Away,
 }
 
-/// Goes in by a personal link: an act of the person, which marks them as come, with the minute.
-/// Going in again is no second coming.
+/// Goes in by a personal link, to the date or to one of its sessions: an act of the person, which
+/// marks them as come, with the minute. Going in again is no second coming.
 ///
 /// # Errors
 /// As [`look`].
-pub async fn go(desk: &Desk, code: TicketCode, key: &str, browser: &str) -> Result<In, DeskError> {
+pub async fn go(
+    desk: &Desk,
+    code: TicketCode,
+    key: &str,
+    browser: &str,
+    session: Option<SessionId>,
+) -> Result<In, DeskError> {
     opens(desk, code, key).await?;
     let (now, of) = (desk.clock.now(), browser.to_owned());
     let found = desk.store.read(move |conn| find(conn, code, &of, now)).await?;
-    if found.foyer.stands != Stands::Open {
-        return Ok(In::Not);
-    }
-    let to = match found.room {
+    let Some(room) = found.open(session).cloned() else { return Ok(In::Not) };
+    let to = match room {
         Room::Nowhere => return Ok(In::Not),
         Room::Link(link, passcode) if passcode.is_empty() => In::To(link),
         Room::Link(link, passcode) => In::With(link, passcode),
@@ -180,7 +238,7 @@ pub async fn go(desk: &Desk, code: TicketCode, key: &str, browser: &str) -> Resu
             // What holds is asked again where it is written down: they may have cancelled.
             let found = find(tx, code, &browser, now)?;
             let (attendee, date) = (found.foyer.attendee, found.foyer.date.id);
-            if found.foyer.stands != Stands::Open {
+            if found.open(session).is_none() {
                 return Ok(false);
             }
             online::add_go(tx, attendee, date, &browser, now)?;
@@ -287,45 +345,64 @@ async fn one(
 ) -> Result<(), DeskError> {
     let failed = |e: RoomError| DeskError::Internal(e.to_string());
     let now = desk.clock.now();
-    let key = online::room_key(kind, event_id, date_id);
-    let of = key.clone();
-    let (event, date, how, known) = desk
+    let (event, date, how, own, sessions) = desk
         .store
         .read(move |conn| {
             let (event, date) = events::date_by_id(conn, date_id)?.ok_or(DeskError::NotFound)?;
-            let known = online::made(conn, &of)?;
-            Ok::<_, DeskError>((event, date, online::of_date(conn, date_id)?, known))
+            let (own, how) = (online::own_rooms(conn, date_id)?, online::of_date(conn, date_id)?);
+            Ok::<_, DeskError>((event, date, how, own, sessions::of_date(conn, date_id)?))
         })
         .await?;
-    let room = match known {
-        Some(room) => room,
-        None => {
-            let wish = NewRoom {
-                key: key.clone(),
-                title: event.title.clone(),
-                starts_at: date.span.starts_at,
-                ends_at: date.span.ends_at,
-                straight_in: how.straight_in,
-                may_speak: how.may_speak,
-                record: how.recorded,
-            };
-            let room = desk.rooms.make(wish).await.map_err(failed)?;
-            let remote = room.clone();
-            desk.store.write(move |tx| online::set_made(tx, &key, &remote, now)).await?;
-            room
-        }
+    let wish = |key: String, title: String, span: &Span| NewRoom {
+        key,
+        title,
+        starts_at: span.starts_at,
+        ends_at: span.ends_at,
+        straight_in: how.straight_in,
+        may_speak: how.may_speak,
+        record: how.recorded,
     };
+    // That of the date first, if it has one; then those of its sessions.
+    let mut wishes = Vec::new();
+    if kind.is_made() {
+        let key = online::room_key(kind, event_id, date_id);
+        wishes.push(wish(key, event.title.clone(), &date.span));
+    }
+    for s in &sessions {
+        if own.get(&s.facts.id).is_some_and(|o| o.kind.is_made()) {
+            let title = format!("{}: {}", event.title, s.title);
+            wishes.push(wish(online::session_key(s.facts.id), title, &s.span));
+        }
+    }
+    let mut rooms = Vec::new();
+    for wish in wishes {
+        let key = wish.key.clone();
+        let known = desk.store.read(move |conn| online::made(conn, &key)).await?;
+        rooms.push(match known {
+            Some(room) => room,
+            None => {
+                let key = wish.key.clone();
+                let room = desk.rooms.make(wish).await.map_err(failed)?;
+                let remote = room.clone();
+                desk.store.write(move |tx| online::set_made(tx, &key, &remote, now)).await?;
+                room
+            }
+        });
+    }
     if now < date.span.starts_at - MADE_BEFORE / 24 {
         return Ok(());
     }
-    let visits = desk.rooms.visits(room.clone()).await.map_err(failed)?;
-    let stays: Vec<(AttendeeId, Stay)> = visits
-        .iter()
-        .filter_map(|v| {
-            let attendee = AttendeeId(v.person.strip_prefix('a')?.parse().ok()?);
-            Some((attendee, Stay { came_at: v.came_at, left_at: v.left_at }))
-        })
-        .collect();
+    let mut stays: Vec<(AttendeeId, Stay)> = Vec::new();
+    for room in &rooms {
+        for v in desk.rooms.visits(room.clone()).await.map_err(failed)? {
+            let who = v.person.strip_prefix('a').and_then(|a| a.parse().ok()).map(AttendeeId);
+            let Some(who) = who else { continue };
+            // Into two rooms at the same instant is one coming.
+            if !stays.iter().any(|(a, s)| *a == who && s.came_at == v.came_at) {
+                stays.push((who, Stay { came_at: v.came_at, left_at: v.left_at }));
+            }
+        }
+    }
     let before = desk.store.read(move |conn| online::stays(conn, date_id)).await?;
     let known: usize = before.values().map(Vec::len).sum();
     let same = known == stays.len()
@@ -336,7 +413,8 @@ async fn one(
     if how.recorded
         && how.recording.is_empty()
         && now > date.span.ends_at
-        && let Some(url) = desk.rooms.recording(room).await.map_err(failed)?
+        && let Some(first) = rooms.into_iter().next()
+        && let Some(url) = desk.rooms.recording(first).await.map_err(failed)?
     {
         desk.store
             .write(move |tx| {

@@ -1,7 +1,7 @@
 //! A date online at the Office: where it happens, what the room can do, who came by which way,
 //! the recording, a link that is replaced.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
@@ -11,11 +11,12 @@ use matricle_core::foyer::{Audience, Beside, RoomKind, beside};
 use matricle_core::links::is_link;
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, DateId, EventId, SessionId};
 use matricle_store::events::{self, Date, Event, Format};
-use matricle_store::online::{self, OnlineDate, Room};
+use matricle_store::online::{self, OnlineDate, OwnRoom, Room};
 use matricle_store::people::Staff;
-use matricle_store::{bookings, door as db, places};
+use matricle_store::sessions::{self, Session};
+use matricle_store::{Connection, Tx, bookings, door as db, places};
 
 use crate::outside::rooms::Joiner;
 use crate::{Desk, DeskError, telling};
@@ -44,7 +45,9 @@ pub struct OnlineSheet {
     pub date: Date,
     /// How it happens.
     pub how: OnlineDate,
-    /// Its room is known.
+    /// There is a room for all of it, and it is known.
+    pub one_room: bool,
+    /// A room is known: of all of it, or of one of its sessions.
     pub is_known: bool,
     /// There is a service that makes rooms.
     pub service: bool,
@@ -52,6 +55,10 @@ pub struct OnlineSheet {
     pub people: Vec<Line>,
     /// So many came to the place.
     pub came_here: u32,
+    /// Its sessions, each with its own room where it has one.
+    pub sessions: Vec<(Session, Option<OwnRoom>)>,
+    /// So many other dates of the event are to come.
+    pub others: usize,
 }
 
 /// A date online.
@@ -91,10 +98,78 @@ pub async fn sheet(desk: &Desk, staff: &Staff, date: DateId) -> Result<OnlineShe
                     goes,
                 });
             }
-            let is_known = online::room(conn, &event, date, &how)? != Room::Nowhere;
-            Ok(OnlineSheet { event, date: on, how, is_known, service, people, came_here })
+            let one_room = online::room(conn, &event, date, &how)? != Room::Nowhere;
+            let mut is_known = one_room;
+            let own = online::own_rooms(conn, date)?;
+            for (session, own) in &own {
+                is_known |= online::room_of_session(conn, *session, own)? != Room::Nowhere;
+            }
+            let sessions = sessions::of_date(conn, date)?
+                .into_iter()
+                .map(|s| {
+                    let own = own.get(&s.facts.id).cloned();
+                    (s, own)
+                })
+                .collect();
+            let others = others(conn, event.id, date, now)?.len();
+            Ok(OnlineSheet {
+                event,
+                date: on,
+                how,
+                one_room,
+                is_known,
+                service,
+                people,
+                came_here,
+                sessions,
+                others,
+            })
         })
         .await
+}
+
+/// The other dates of an event that are to come.
+fn others(
+    conn: &Connection,
+    event: EventId,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Vec<DateId>, DeskError> {
+    let mut all = events::dates_of(conn, event)?;
+    all.retain(|d| d.id != date && d.called_off.is_empty() && d.span.starts_at > now);
+    Ok(all.into_iter().map(|d| d.id).collect())
+}
+
+/// What stands in the fields of a date's sessions: which has a room of its own.
+fn own_rooms(
+    tx: &Tx<'_>,
+    date: DateId,
+    service: bool,
+    form: &mut Form,
+) -> Result<Vec<(SessionId, Option<OwnRoom>)>, DeskError> {
+    let mut all = Vec::new();
+    for session in sessions::of_date(tx, date)? {
+        let id = session.facts.id;
+        let field = |what: &str| format!("{what}_{id}");
+        let kind = match form.get(&field("part")) {
+            "link" => RoomKind::Link,
+            "made" => RoomKind::Made,
+            _ => {
+                all.push((id, None));
+                continue;
+            }
+        };
+        let link = form.line(&field("partlink"));
+        if !link.is_empty() && !is_link(&link) {
+            form.fault(&field("partlink"), Fault::NotALink);
+        }
+        if kind.is_made() && !service {
+            form.fault(&field("part"), Fault::Unknown);
+        }
+        let passcode = form.line(&field("partcode"));
+        all.push((id, Some(OwnRoom { kind, link, passcode })));
+    }
+    Ok(all)
 }
 
 /// Says where a date happens online, what its room can do, and what becomes of the recording.
@@ -142,14 +217,32 @@ pub async fn save(
                 },
                 audience: Audience::from_word(form.get("audience")).unwrap_or_default(),
             };
+            let parts = own_rooms(tx, date, service, &mut form)?;
+            let for_all = form.ticked("for_all");
             form.done().map_err(DeskError::Form)?;
+            for (session, own) in &parts {
+                online::forget_made(tx, &online::session_key(*session))?;
+                online::set_own_room(tx, *session, own.as_ref())?;
+            }
             // A room of the service is brought to what is wanted.
             for kind in [before.room, how.room].into_iter().filter(|k| k.is_made()) {
                 online::forget_made(tx, &online::room_key(kind, event.id, date))?;
             }
             online::set(tx, date, &how)?;
+            // What is one date's alone stays its own: its link, and its recording.
+            let others = if for_all { others(tx, event.id, date, turn.now)? } else { Vec::new() };
+            for other in &others {
+                let before = online::of_date(tx, *other)?;
+                for kind in [before.room, how.room].into_iter().filter(|k| k.is_made()) {
+                    online::forget_made(tx, &online::room_key(kind, event.id, *other))?;
+                }
+                online::set(tx, *other, &how.for_another(before))?;
+            }
             let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
-            let what = format!("said how {when} happens online");
+            let what = match others.len() {
+                0 => format!("said how {when} happens online"),
+                n => format!("said how {when} and {n} other dates happen online"),
+            };
             crate::planning::dates::log(tx, event.id, &turn, &what)
         })
         .await?;
@@ -192,11 +285,16 @@ pub async fn replace_link(
     Ok(name)
 }
 
-/// Where whoever leads a date goes in: its hosts, and whoever plans. Nobody is marked by it.
+/// Where whoever leads a date, or one of its sessions with a room of its own, goes in: its hosts, and whoever plans. Nobody is marked by it.
 ///
 /// # Errors
 /// Its room is not known, or does not answer; they do not lead it.
-pub async fn lead(desk: &Desk, staff: &Staff, date: DateId) -> Result<(String, String), DeskError> {
+pub async fn lead(
+    desk: &Desk,
+    staff: &Staff,
+    date: DateId,
+    session: Option<SessionId>,
+) -> Result<(String, String), DeskError> {
     require(staff.role, Right::SeeOwnDates)?;
     let (me, plans) = (staff.id, require(staff.role, Right::PlanEvents).is_ok());
     let room = desk
@@ -210,7 +308,13 @@ pub async fn lead(desk: &Desk, staff: &Staff, date: DateId) -> Result<(String, S
             if !plans && !leads {
                 return Err(DeskError::NotFound);
             }
-            Ok(online::room(conn, &event, date, &online::of_date(conn, date)?)?)
+            match session {
+                None => Ok(online::room(conn, &event, date, &online::of_date(conn, date)?)?),
+                Some(id) => match online::own_rooms(conn, date)?.get(&id) {
+                    Some(own) => Ok(online::room_of_session(conn, id, own)?),
+                    None => Err(DeskError::NotFound),
+                },
+            }
         })
         .await?;
     match room {
@@ -225,8 +329,8 @@ pub async fn lead(desk: &Desk, staff: &Staff, date: DateId) -> Result<(String, S
 
 /// How many of those online came, and how many joined by which way, for one count.
 #[must_use]
-pub fn ways(people: &[Line]) -> HashMap<String, u32> {
-    let mut ways = HashMap::new();
+pub fn ways(people: &[Line]) -> BTreeMap<String, u32> {
+    let mut ways = BTreeMap::new();
     for (_, door) in people.iter().filter_map(|p| p.came.as_ref()) {
         *ways.entry(door.clone()).or_default() += 1;
     }

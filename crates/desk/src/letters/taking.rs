@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
+use matricle_core::details::is_address;
 use matricle_core::letters::{self, Facts, Found, Kind, Place, Said};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_formats::incoming::{self, Bounce, CalendarReply, Incoming};
@@ -129,6 +130,7 @@ fn keep_unread(
         return Ok(Taken::Known);
     }
     let new = New {
+        answer_to: "",
         seen: &seen,
         message_id: "",
         kind: Kind::Unreadable,
@@ -179,9 +181,14 @@ fn keep(
         turn.now - letters::AN_HOUR,
         letters::MOST_AN_HOUR,
     )?;
+    // Where it asks for answers, unless that is the house itself.
+    let asks = &mail.answer_to;
+    let elsewhere =
+        is_address(asks) && !is_own(asks) && !asks.eq_ignore_ascii_case(&mail.from.address);
     let id = stored::add(
         tx,
         &New {
+            answer_to: if elsewhere { asks } else { "" },
             seen: &seen,
             message_id: &mail.message_id,
             kind: sorted.kind,

@@ -81,7 +81,8 @@ pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError
             let beside = match letter.place {
                 Place::Booking(b) => stored::list(conn, List::Booking(b), 0, ON_A_PAGE)?,
                 Place::Event(e) => stored::list(conn, List::Event(e), 0, ON_A_PAGE)?,
-                Place::Person | Place::Tray => Vec::new(),
+                Place::Person => stored::list(conn, List::Writer(id), 0, ON_A_PAGE)?,
+                Place::Tray => Vec::new(),
             };
             Ok(Whole {
                 files: incoming::read(&raw).map(|m| m.files).unwrap_or_default(),

@@ -20,9 +20,13 @@ use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx};
 
 use crate::messages::wordings;
+use crate::planning::replies;
 use crate::telling::in_id;
 use crate::{Desk, DeskError, house_of};
 
+/// The three replies, for those who were invited.
+const REPLIES: &str = "<p>{{if yes link}}</p><p>Are you coming? <a href=\"field:yes link\">Yes</a>, \
+    <a href=\"field:maybe link\">maybe</a> or <a href=\"field:no link\">no</a>.</p><p>{{end}}</p>";
 /// Longest words, in characters.
 const LONGEST: usize = 20_000;
 
@@ -39,6 +43,8 @@ pub struct Chosen {
     pub open: bool,
     /// Those who wait.
     pub waiting: bool,
+    /// Those who were invited to the event and have not replied.
+    pub silent: bool,
     /// Only who came, or only who missed it, of those who have booked.
     pub seen: Option<Seen>,
     /// Who gave this answer to any question; empty for all.
@@ -127,6 +133,18 @@ fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>,
             }
         }
     }
+    if chosen.silent {
+        for (name, email) in replies::silent(conn, event)? {
+            add(To {
+                booking: None,
+                waiter: None,
+                reader: Reader::Address(email.clone()).key(),
+                not: not_to(conn, &email)?,
+                name,
+                email,
+            });
+        }
+    }
     Ok(found)
 }
 
@@ -164,6 +182,7 @@ pub fn chosen(form: &Form) -> Chosen {
         confirmed: form.ticked("confirmed"),
         open: form.ticked("open"),
         waiting: form.ticked("waiting"),
+        silent: form.ticked("silent"),
         seen: match form.get("seen") {
             "came" => Some(Seen::In),
             "missed" => Some(Seen::NotIn),
@@ -268,7 +287,8 @@ fn read(form: &mut Form, title: &str, event: EventId) -> Template {
         event: Some(event),
         name: format!("Announcement: {name}"),
         subject,
-        body: format!("<p>{{{{greeting}}}},</p>{body}<p>{{{{house}}}}</p>"),
+        // Whoever is invited and has not replied has the three replies under it.
+        body: format!("<p>{{{{greeting}}}},</p>{body}{REPLIES}<p>{{{{house}}}}</p>"),
         plain: String::new(),
         files: Vec::new(),
         standard: String::new(),
@@ -314,6 +334,7 @@ fn in_words(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<String
         (chosen.confirmed, "confirmed"),
         (chosen.open, "asked or to pay"),
         (chosen.waiting, "waiting"),
+        (chosen.silent, "invited, without a reply"),
     ];
     said.push(kinds.iter().filter(|k| k.0).map(|k| k.1).collect::<Vec<_>>().join(", "));
     match chosen.seen {

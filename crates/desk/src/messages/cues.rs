@@ -225,6 +225,7 @@ fn read(form: &mut Form, event: Option<EventId>, before: Option<&Cue>, now: Time
         "booker" => Whom::Booker,
         "hosts" => Whom::Hosts,
         "waiting" => Whom::Waiting,
+        "silent" => Whom::Silent,
         "came" => Whom::Came,
         "missed" => Whom::Missed,
         "address" => Whom::Address(form.get("address").to_owned()),

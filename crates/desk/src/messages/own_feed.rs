@@ -6,7 +6,7 @@ use matricle_core::booking::State;
 use matricle_formats::calendar;
 use matricle_store::{bookings, own_feeds};
 
-use super::tickets::{Theirs, entry, online};
+use super::tickets::{Theirs, entry, online, only};
 use crate::bookings::whole;
 use crate::{Desk, DeskError, house_of};
 
@@ -73,6 +73,7 @@ pub async fn read(desk: &Desk, id: i64, key: &str) -> Result<(String, String), D
                     _ => continue,
                 };
                 let sheet = whole::load(conn, booking)?;
+                let gone = gone || sheet.is_all_passed();
                 if sheet.date.span.ends_at < now - BACK {
                     continue;
                 }
@@ -82,6 +83,24 @@ pub async fn read(desk: &Desk, id: i64, key: &str) -> Result<(String, String), D
                 let changed = sheet.timeline.last().map(|h| h.at);
                 entries
                     .push(calendar::Entry { changed_at: changed, ..entry(&sheet, &theirs, gone) });
+            }
+            // Tickets that others passed to them.
+            for (id, person) in bookings::passed_to(conn, &email)? {
+                let Some(booking) = bookings::by_id(conn, id)? else { continue };
+                if booking.state != State::Confirmed || booking.test {
+                    continue;
+                }
+                let Some((sheet, code)) = only(&whole::load(conn, booking)?, Some(person)) else {
+                    continue;
+                };
+                if sheet.date.span.ends_at < now - BACK {
+                    continue;
+                }
+                let (url, online) = (with.ticket_url(code), online(&with, &sheet));
+                let theirs = Theirs { person: Some(person), url: &url, host: with.host(), online };
+                let changed = sheet.timeline.last().map(|h| h.at);
+                entries
+                    .push(calendar::Entry { changed_at: changed, ..entry(&sheet, &theirs, false) });
             }
             // What changed lately stands first: a calendar that reads only a part has that.
             entries.sort_by_key(|e| std::cmp::Reverse(e.changed_at));

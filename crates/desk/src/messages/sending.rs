@@ -13,9 +13,9 @@ use matricle_core::acting::Acting;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::Occasion;
 use matricle_core::wish::What;
-use matricle_core::{HostId, SubmissionId};
+use matricle_core::{BookingId, EventId, HostId, SubmissionId};
 use matricle_store::outbox::{self, About, Message};
-use matricle_store::{Connection, StoreError, bookings, submissions, wishes};
+use matricle_store::{Connection, StoreError, bookings, invited, replies, submissions, wishes};
 use tokio::task::JoinSet;
 
 use crate::messages::{Composed, Ready, compose};
@@ -146,6 +146,9 @@ fn goes(
             {
                 return Ok(Some(Outcome::Withdrawn("not true any more")));
             }
+            if let (Occasion::Invited, About::Event(event)) = (occasion, message.about) {
+                return is_asked_still(conn, message, event);
+            }
             if occasion == Occasion::Announced
                 && outbox::address(conn, &message.address)?.unsubscribed
             {
@@ -169,6 +172,25 @@ fn goes(
         return Ok(Some(Outcome::Skipped("nobody has booked")));
     }
     Ok(None)
+}
+
+/// Whether an invitation is still to go: to whoever is on a list and has not handed it on; and once
+/// again only to whoever has neither replied nor booked meanwhile.
+fn is_asked_still(
+    conn: &Connection,
+    message: &Message,
+    event: EventId,
+) -> Result<Option<Outcome>, DeskError> {
+    let found = invited::by_email(conn, event, &message.address)?;
+    let Some(found) = found.filter(|i| i.handed_to.is_empty()) else {
+        return Ok(Some(Outcome::Withdrawn("on no list any more")));
+    };
+    if found.message == Some(message.id) {
+        return Ok(None);
+    }
+    let answered = replies::of(conn, event, &message.address)?.is_some()
+        || bookings::booked_already(conn, event, &message.address, BookingId(0))?;
+    Ok(answered.then_some(Outcome::Withdrawn("has replied")))
 }
 
 /// Whether reviewers are still to hear that something waits: of what is decided they need not.

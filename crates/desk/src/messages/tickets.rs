@@ -4,6 +4,7 @@
 use jiff::Timestamp;
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::foyer::RoomKind;
+use matricle_core::web_calendar::Facts;
 use matricle_formats::calendar::{self, Entry, Handed, Method, Other, Party};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
@@ -215,6 +216,37 @@ pub(crate) fn calendar_file(
     let house = &sheet.house;
     let from = Party { name: house.name.clone(), address: house.email.clone() };
     calendar::file(&entry, &Handed { method, from, to }, now)
+}
+
+/// Addresses at which a booking, or the one ticket of it, is put into the web calendars of the
+/// house, by name. Of a course each holds its next date alone: the file has them all.
+#[must_use]
+pub fn web_calendars(
+    desk: &Desk,
+    sheet: &WholeBooking,
+    url: &str,
+    now: Timestamp,
+) -> Vec<(String, String)> {
+    let dates = || sheet.covers.iter().filter(|d| d.called_off.is_empty());
+    let next = dates().filter(|d| d.span.ends_at > now).min_by_key(|d| d.span.starts_at);
+    let Some(date) = next.or_else(|| dates().next()) else { return Vec::new() };
+    let place = match sheet.event.format {
+        Format::Online => "Online".to_owned(),
+        Format::InPerson | Format::Both => calendar::location(&date.place(), &date.address),
+    };
+    let about = format!("{}\nBooking {}\n{url}", sheet.event.lead, sheet.booking.reference);
+    let online = online(desk, sheet);
+    let about = if online.is_empty() { about } else { format!("{about}\n{online}") };
+    let facts = Facts {
+        title: &sheet.event.title,
+        starts: date.span.starts_at,
+        ends: date.span.ends_at,
+        place: &place,
+        about: &about,
+        link: url,
+    };
+    let all = &sheet.house.web_calendars;
+    all.iter().map(|c| (c.name.clone(), c.address(&facts))).collect()
 }
 
 /// The tickets of a confirmed booking, for its own page.

@@ -7,9 +7,10 @@ use matricle_core::confirm::Way;
 use matricle_core::documents;
 use matricle_core::money::Currency;
 use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::replies::Reply;
 use matricle_core::template::{Value, Values};
 use matricle_core::text::unlinked;
-use matricle_core::{EventId, booking};
+use matricle_core::{EventId, MessageId, booking};
 use matricle_formats::barcode;
 use matricle_formats::calendar::{Method, Party};
 use matricle_formats::mail::File;
@@ -19,7 +20,7 @@ use matricle_store::documents::Document;
 use matricle_store::events::{self, Date, Event, Format};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Message};
-use matricle_store::{Connection, cards, payments, submissions};
+use matricle_store::{Connection, cards, invited, payments, submissions};
 
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
@@ -59,6 +60,8 @@ pub enum About {
         coming: Vec<Coming>,
         /// Whom it is for; may be empty.
         name: String,
+        /// The message that the links of an invitation are made of, for whoever is invited.
+        invitation: Option<MessageId>,
     },
     /// What happened in the house, for somebody of it.
     House(Box<News>),
@@ -133,6 +136,7 @@ impl About {
         }
         let gone = sheet.booking.state == booking::State::Cancelled
             || message.occasion() == Some(Occasion::PassedBack)
+            || !*holder && sheet.is_all_passed()
             || sheet.covers.iter().all(|d| !d.called_off.is_empty());
         let method = match sheet.booking.state {
             _ if gone => Method::Cancel,
@@ -262,8 +266,10 @@ pub(crate) fn about(
                 .reader
                 .split_once('.')
                 .and_then(|(_, person)| person.parse().ok())
+                // The booker hears of it as the booker: the ticket is the other's alone.
                 .or(message.knows.person.filter(|_| {
-                    matches!(message.occasion(), Some(Occasion::PassedOn | Occasion::PassedBack))
+                    message.occasion().is_some_and(Occasion::is_of_ticket)
+                        && !message.reader.starts_with('b')
                 }));
             let (sheet, holder) = match person {
                 None => (sheet, false),
@@ -304,8 +310,25 @@ pub(crate) fn about(
             };
             let name = name_of(conn, message)?;
             let house = Box::new(house_of(conn)?);
-            Ok(About::Event { house, event: Box::new(event), dates, coming, name })
+            let invitation = match message.occasion() {
+                // Of one that is looked at before it goes, too.
+                Some(Occasion::Invited) => Some(message.id),
+                Some(Occasion::Announced) => invited::by_email(conn, id, &message.address)?
+                    .filter(|i| i.handed_to.is_empty())
+                    .and_then(|i| i.message),
+                _ => None,
+            };
+            Ok(About::Event { house, event: Box::new(event), dates, coming, name, invitation })
         }
+    }
+}
+
+/// The field that leads to a reply.
+const fn reply_field(reply: Reply) -> &'static str {
+    match reply {
+        Reply::Yes => "yes link",
+        Reply::Maybe => "maybe link",
+        Reply::No => "no link",
     }
 }
 
@@ -472,7 +495,7 @@ pub(crate) fn of(
             }
         }
         About::Place(place, price) => of_place(&mut values, desk, place, *price, now),
-        About::Event { house, event, dates, coming, name } => {
+        About::Event { house, event, dates, coming, name, invitation } => {
             names(&mut values, name, house);
             of_event(&mut values, desk, event);
             if message.date.is_some()
@@ -492,12 +515,14 @@ pub(crate) fn of(
             }
             of_coming(&mut values, coming);
             of_knows(&mut values, &message.knows);
-            let key = desk.secrets.invitation_key(message.id.0);
-            let link = format!("{}/invited/{}/{key}", desk.public_url, message.id);
-            for (name, reply) in [("yes link", "yes"), ("maybe link", "maybe"), ("no link", "no")] {
-                values.insert(name, Value::Link(format!("{link}/reply?say={reply}")));
+            if let Some(id) = invitation {
+                let link = desk.invitation_url(*id);
+                for reply in Reply::ALL {
+                    let to = format!("{link}/reply?say={}", reply.word());
+                    values.insert(reply_field(reply), Value::Link(to));
+                }
+                values.insert("invitation link", Value::Link(link));
             }
-            values.insert("invitation link", Value::Link(link));
         }
         About::House(news) => {
             names(&mut values, &news.name, &news.house);

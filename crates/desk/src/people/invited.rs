@@ -1,70 +1,43 @@
-//! Who is invited to an event, and what an invitation proves.
+//! What an invitation proves, and to whom.
 
 use jiff::Timestamp;
 use matricle_core::occasion::Occasion;
-use matricle_core::who::{Who, is_invited};
 use matricle_core::{EventId, MessageId};
 use matricle_store::Connection;
 use matricle_store::events::{self, Event, EventState};
-use matricle_store::outbox::{self, About, Message};
+use matricle_store::invited::{self, Invited};
+use matricle_store::outbox::{self, About};
 
 use crate::DeskError;
 
-/// Somebody on a list, and the invitation mailed to them, if it was.
-pub type Invited = (String, Option<Message>);
-
-/// Everybody on the lists of an event, each once.
-pub(crate) fn addresses(conn: &Connection, event: &Event) -> Result<Vec<String>, DeskError> {
-    let mut addresses: Vec<String> = match &event.who {
-        Who::Invited(list) => list.clone(),
-        Who::Anyone | Who::SignedIn | Who::Word(_) | Who::Domains(_) => Vec::new(),
-    };
-    for ticket in events::ticket_rows(conn, event.id)? {
-        for address in ticket.plan.invited {
-            if !is_invited(&addresses, &address) {
-                addresses.push(address);
-            }
-        }
+/// Whose an invitation is or was, by the message that it came with: as long as they are on the
+/// lists of the event and a date of it is to come.
+pub(crate) fn theirs(
+    conn: &Connection,
+    id: i64,
+    now: Timestamp,
+) -> Result<Option<(Event, Invited)>, DeskError> {
+    let Some(message) = outbox::by_id(conn, MessageId(id))? else { return Ok(None) };
+    let About::Event(event) = message.about else { return Ok(None) };
+    let Some(found) = events::by_id(conn, event)? else { return Ok(None) };
+    if message.occasion() != Some(Occasion::Invited) || found.state != EventState::Published {
+        return Ok(None);
     }
-    Ok(addresses)
+    let Some(invited) = invited::by_email(conn, event, &message.address)? else { return Ok(None) };
+    let coming = events::dates_of(conn, event)?
+        .iter()
+        .any(|d| d.called_off.is_empty() && d.span.ends_at > now);
+    Ok(coming.then_some((found, invited)))
 }
 
-/// Everybody on the lists of an event, each once, with what was mailed to them.
-pub(crate) fn list(conn: &Connection, event: &Event) -> Result<Vec<Invited>, DeskError> {
-    let addresses = addresses(conn, event)?;
-    let mailed = outbox::invitations(conn, event.id)?;
-    let known = |address: &str| {
-        mailed.iter().find(|m| is_invited(std::slice::from_ref(&m.address), address)).cloned()
-    };
-    Ok(addresses
-        .into_iter()
-        .map(|address| {
-            let mailed = known(&address);
-            (address, mailed)
-        })
-        .collect())
-}
-
-/// Whose address an invitation proves for this event: that of whoever it was mailed to, as
-/// long as they are on its lists and a date of it is to come.
+/// Whose address an invitation proves for this event; nobody's, once it was handed on.
 pub(crate) fn address_of(
     conn: &Connection,
     id: i64,
     event: EventId,
     now: Timestamp,
 ) -> Result<Option<String>, DeskError> {
-    let Some(message) = outbox::by_id(conn, MessageId(id))? else { return Ok(None) };
-    let Some(found) = events::by_id(conn, event)? else { return Ok(None) };
-    let invited =
-        message.about == About::Event(event) && message.occasion() == Some(Occasion::Invited);
-    if !invited || found.state != EventState::Published {
-        return Ok(None);
-    }
-    let listed = list(conn, &found)?
-        .iter()
-        .any(|(address, _)| is_invited(std::slice::from_ref(address), &message.address));
-    let coming = events::dates_of(conn, event)?
-        .iter()
-        .any(|d| d.called_off.is_empty() && d.span.ends_at > now);
-    Ok((listed && coming).then_some(message.address))
+    Ok(theirs(conn, id, now)?
+        .filter(|(found, invited)| found.id == event && invited.handed_to.is_empty())
+        .map(|(_, invited)| invited.email))
 }

@@ -83,6 +83,7 @@ pub async fn quick(
                 margins: (0, 0),
                 capacities: vec![plan.seats],
                 sessions: Vec::new(),
+                online: None,
             };
             let new = NewEvent {
                 slug: events::free_slug(tx, &plan.slug)?,

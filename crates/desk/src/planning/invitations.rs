@@ -1,103 +1,137 @@
-//! Mailing invitations to those on an event's lists, and opening the event by one.
+//! Who is invited to an event, and how: the list, and the rules of it.
 
 use std::collections::HashSet;
 
+use matricle_core::details::is_address;
+use matricle_core::form::{Fault, Form};
 use matricle_core::pasted::pasted;
+use matricle_core::replies::Inviting;
 use matricle_core::staff::{Right, require};
-use matricle_core::{EventId, MessageId};
-use matricle_store::events::{self, EventState};
-use matricle_store::outbox::{self, About};
-use matricle_store::people::Staff;
-use matricle_store::replies;
+use matricle_core::who::is_within;
+use matricle_core::{DateId, EventId};
+use matricle_formats::words;
+use matricle_store::bookings::{self, Filter};
+use matricle_store::people::{self, Staff};
+use matricle_store::{Connection, events, invited, replies};
 
-use crate::people::invited::{address_of, list};
-use crate::{Desk, DeskError, telling};
+use crate::people::invited::address_of;
+use crate::planning::dates::log;
+use crate::planning::replies::let_go;
+use crate::planning::sheet::{MOST_INVITED, list_of};
+use crate::{Desk, DeskError};
 
-/// Plans an invitation to everybody on the lists who has none yet; says to how many.
-///
-/// # Errors
-/// The role may not; the event is not in the Programme.
-pub async fn send(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, DeskError> {
-    let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let planned = desk
-        .store
-        .write(move |tx| {
-            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            if found.state != EventState::Published {
-                return Err(DeskError::NotPublished);
-            }
-            let fresh: Vec<String> = list(tx, &found)?
-                .into_iter()
-                .filter(|(_, mailed)| mailed.is_none())
-                .map(|(address, _)| address)
-                .collect();
-            for address in &fresh {
-                telling::invite(tx, event, address, &turn)?;
-            }
-            if !fresh.is_empty() {
-                let many = u32::try_from(fresh.len()).unwrap_or(u32::MAX);
-                let what = format!("invited {}", matricle_formats::words::people(many));
-                crate::planning::dates::log(tx, event, &turn, &what)?;
-            }
-            Ok(fresh.len())
-        })
-        .await?;
-    desk.wake.all();
-    Ok(planned)
+/// Where people to be invited come from, beside those that were typed.
+#[derive(Debug, Clone, Default)]
+pub enum From {
+    /// From nowhere else.
+    #[default]
+    Nowhere,
+    /// Whoever booked an event or one of its dates; only who came, or only who did not.
+    Earlier {
+        /// All dates of it.
+        event: Option<EventId>,
+        /// One date.
+        date: Option<DateId>,
+        /// Only who came, or only who did not.
+        came: Option<bool>,
+    },
+    /// All members.
+    Members,
+    /// Whoever was invited to another event.
+    Invited(EventId),
+    /// Whoever a filter of the list of bookings finds.
+    Filter(Box<Filter>),
 }
 
-/// Makes a link for everybody on the lists who has none yet, for a house that brings them its
-/// invitations itself: nothing is mailed. Says for how many.
-///
-/// # Errors
-/// As [`send`].
-pub async fn by_other_means(
-    desk: &Desk,
-    staff: &Staff,
-    event: EventId,
-) -> Result<usize, DeskError> {
-    let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    desk.store
-        .write(move |tx| {
-            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            if found.state != EventState::Published {
-                return Err(DeskError::NotPublished);
-            }
-            let mut made = 0;
-            for (address, mailed) in list(tx, &found)? {
-                if mailed.is_none() {
-                    telling::invite_elsewhere(tx, event, &address, &turn)?;
-                    made += 1;
-                }
-            }
-            if made > 0 {
-                let many = u32::try_from(made).unwrap_or(u32::MAX);
-                let many = matricle_formats::words::people(many);
-                let what = format!("made links for {many}, to be sent by other means");
-                crate::planning::dates::log(tx, event, &turn, &what)?;
-            }
-            Ok(made)
-        })
-        .await
-}
-
-/// What a pasted list comes to before anything is kept.
+/// What a list comes to before anything is kept.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Looked {
-    /// Addresses, each once: those of the text, then those of people of an earlier event.
+    /// Addresses that can be invited, each once.
     pub addresses: Vec<String>,
+    /// So many of them did not stand in what was typed.
+    pub found: usize,
     /// Those that stood there twice.
     pub doubles: Vec<String>,
     /// What is no address.
     pub wrong: Vec<String>,
+    /// Those who are invited already.
+    pub known: Vec<String>,
+    /// Those in none of the domains that may be invited.
+    pub outside: Vec<String>,
     /// Those who have booked this event already.
     pub booked: Vec<String>,
     /// Those whose mail server refuses mail to them.
     pub refused: Vec<String>,
+    /// So many were left out who want no announcements.
+    pub unsubscribed: usize,
+}
+
+fn found_by(conn: &Connection, from: From) -> Result<Vec<String>, DeskError> {
+    Ok(match from {
+        From::Nowhere => Vec::new(),
+        From::Earlier { event, date, came } => invited::people_of(conn, event, date, came)?,
+        From::Members => people::members(conn)?,
+        From::Invited(other) => {
+            let all = invited::all(conn, other)?;
+            let theirs = |k: &invited::Known| k.invited.handed_to.is_empty();
+            all.into_iter().filter(theirs).map(|k| k.invited.email).collect()
+        }
+        From::Filter(filter) => {
+            let most = u32::try_from(MOST_INVITED).unwrap_or(u32::MAX);
+            let found = bookings::list(conn, &Filter { skip: 0, most, ..*filter })?;
+            let mut emails: Vec<String> = found.rows.into_iter().map(|r| r.booking.email).collect();
+            emails.retain(|e| !e.is_empty());
+            emails
+        }
+    })
+}
+
+fn look_in(conn: &Connection, event: EventId, text: &str, from: From) -> Result<Looked, DeskError> {
+    let inviting = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.rules.inviting;
+    let found = pasted(text);
+    let mut looked = Looked { doubles: found.doubles, wrong: found.wrong, ..Looked::default() };
+    let mut seen: HashSet<String> = found.addresses.iter().map(|a| a.to_lowercase()).collect();
+    let mut all = found.addresses;
+    // Whoever wants no announcements is invited by name, and not because they booked something.
+    let unsubscribed = invited::known_addresses(conn, false)?;
+    for address in found_by(conn, from)? {
+        let lower = address.to_lowercase();
+        if unsubscribed.contains(&lower) {
+            looked.unsubscribed += usize::from(!seen.contains(&lower));
+        } else if seen.insert(lower) {
+            looked.found += 1;
+            all.push(address);
+        }
+    }
+    let known: HashSet<String> = invited::all(conn, event)?
+        .into_iter()
+        .filter(|k| k.invited.listed && k.invited.handed_to.is_empty())
+        .map(|k| k.invited.email.to_lowercase())
+        .collect();
+    let (booked, refused) = (replies::booked(conn, event)?, invited::known_addresses(conn, true)?);
+    for address in all {
+        let lower = address.to_lowercase();
+        if known.contains(&lower) {
+            looked.known.push(address);
+            continue;
+        }
+        if !inviting.domains.is_empty() && !is_within(&address, &inviting.domains) {
+            looked.outside.push(address);
+            continue;
+        }
+        if booked.contains(&lower) {
+            looked.booked.push(address.clone());
+        }
+        if refused.contains(&lower) {
+            looked.refused.push(address.clone());
+        }
+        looked.addresses.push(address);
+    }
+    Ok(looked)
 }
 
 /// Looks at a list before anything is kept: who is on it, whom it has twice, what is no address,
-/// who has booked already. People of an earlier event are added when one is named.
+/// who is invited or has booked already. People from elsewhere are added.
 ///
 /// # Errors
 /// There is no such event; the role may not.
@@ -106,36 +140,105 @@ pub async fn look(
     staff: &Staff,
     event: EventId,
     text: String,
-    earlier: Option<EventId>,
+    from: From,
 ) -> Result<Looked, DeskError> {
     require(staff.role, Right::PlanEvents)?;
+    desk.store.read(move |conn| look_in(conn, event, &text, from)).await
+}
+
+/// What became of a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Added {
+    /// So many are new on the list.
+    pub new: usize,
+    /// So many were on it.
+    pub known: usize,
+}
+
+/// Puts the addresses of a text on the list of an event.
+///
+/// # Errors
+/// [`DeskError::Form`] where one is none, is in none of the domains, or there are none or too many;
+/// the role may not.
+pub async fn add(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<Added, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store
-        .read(move |conn| {
-            events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
-            let found = pasted(&text);
-            let mut looked = Looked {
-                addresses: found.addresses,
-                doubles: found.doubles,
-                wrong: found.wrong,
-                ..Looked::default()
-            };
-            let mut known: HashSet<String> =
-                looked.addresses.iter().map(|a| a.to_lowercase()).collect();
-            if let Some(earlier) = earlier {
-                let mut people: Vec<String> = replies::booked(conn, earlier)?.into_iter().collect();
-                people.sort();
-                looked.addresses.extend(people.into_iter().filter(|a| known.insert(a.clone())));
+        .write(move |tx| {
+            let inviting = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.rules.inviting;
+            let emails = form.pasted("whom", MOST_INVITED);
+            if emails.is_empty() && form.get("whom").is_empty() {
+                form.fault("whom", Fault::Missing);
             }
-            let booked = replies::booked(conn, event)?;
-            for address in &looked.addresses {
-                if booked.contains(&address.to_lowercase()) {
-                    looked.booked.push(address.clone());
-                }
-                if outbox::address(conn, address)?.refused.is_some() {
-                    looked.refused.push(address.clone());
-                }
+            let outside = |a: &&String| !is_within(a, &inviting.domains);
+            if !inviting.domains.is_empty()
+                && let Some(line) = emails.iter().find(outside)
+            {
+                form.fault("whom", Fault::OtherDomain(line.clone()));
             }
-            Ok(looked)
+            form.done().map_err(DeskError::Form)?;
+            let new = invited::add(tx, event, &emails, turn.now)?;
+            if new > 0 {
+                let many = words::people(u32::try_from(new).unwrap_or(u32::MAX));
+                log(tx, event, &turn, &format!("put {many} on the list of those invited"))?;
+            }
+            Ok(Added { new, known: emails.len() - new })
+        })
+        .await
+}
+
+/// Takes somebody off the list of an event: their invitation opens nothing any more. Says whether
+/// they were on it.
+///
+/// # Errors
+/// The role may not.
+pub async fn take_off(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    email: String,
+) -> Result<bool, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    desk.store
+        .write(move |tx| {
+            let was = invited::take_off(tx, event, &email)?;
+            if was {
+                let_go(tx, event, &email, "off the list of those invited", &turn)?;
+                log(tx, event, &turn, &format!("took {email} off the list of those invited"))?;
+            }
+            Ok(was)
+        })
+        .await
+}
+
+/// Writes how people are invited to an event.
+///
+/// # Errors
+/// [`DeskError::Form`] with every field that needs another look; the role may not.
+pub async fn set(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    desk.store
+        .write(move |tx| {
+            let mut found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
+            let domains = list_of(&form, "only_domains");
+            if let Some(line) = domains.iter().find(|d| !is_address(&format!("a@{d}"))) {
+                form.fault("only_domains", Fault::LineNotAnAddress(line.clone()));
+            }
+            let maybe_days = form.number("maybe_days", 0, 365);
+            let hand_on = form.ticked("hand_on");
+            form.done().map_err(DeskError::Form)?;
+            found.rules.inviting = Inviting { hand_on, maybe_days, domains };
+            events::set(tx, &found, turn.now)?;
+            log(tx, event, &turn, "changed how people are invited")
         })
         .await
 }
@@ -144,7 +247,7 @@ pub async fn look(
 ///
 /// # Errors
 /// [`DeskError::NotFound`] for another key, when the address has been taken off the lists
-/// since, or when the event is over.
+/// since or the invitation was handed on, or when the event is over.
 pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<String, DeskError> {
     if !desk.secrets.opens_invitation(id, key) {
         return Err(DeskError::NotFound);
@@ -152,10 +255,45 @@ pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<String, DeskError> 
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let message = outbox::by_id(conn, MessageId(id))?.ok_or(DeskError::NotFound)?;
-            let About::Event(event) = message.about else { return Err(DeskError::NotFound) };
-            address_of(conn, id, event, now)?.ok_or(DeskError::NotFound)?;
-            Ok(events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.slug)
+            let (event, _) =
+                crate::people::invited::theirs(conn, id, now)?.ok_or(DeskError::NotFound)?;
+            address_of(conn, id, event.id, now)?.ok_or(DeskError::NotFound)?;
+            Ok(event.slug)
+        })
+        .await
+}
+
+/// Most earlier dates that are offered.
+pub const MOST_EARLIER: u32 = 200;
+
+/// What the page of an event's invitations shows beside its list.
+#[derive(Debug, Clone)]
+pub struct Sources {
+    /// Dates that have begun, the latest first; at most [`MOST_EARLIER`].
+    pub earlier: Vec<invited::Earlier>,
+    /// Other events to which people are invited.
+    pub lists: Vec<(EventId, String, u32)>,
+    /// Kept filters of the list of bookings: key, name, what the address says.
+    pub views: Vec<(i64, String, String)>,
+    /// How many are invited, and how many of them were not asked yet.
+    pub counts: (u32, u32),
+}
+
+/// Where people to be invited can come from.
+///
+/// # Errors
+/// The role may not.
+pub async fn sources(desk: &Desk, staff: &Staff, event: EventId) -> Result<Sources, DeskError> {
+    require(staff.role, Right::PlanEvents)?;
+    let (now, me) = (desk.clock.now(), staff.id);
+    desk.store
+        .read(move |conn| {
+            Ok(Sources {
+                earlier: invited::earlier(conn, now, MOST_EARLIER)?,
+                lists: invited::other_lists(conn, event, MOST_EARLIER)?,
+                views: matricle_store::views::of(conn, me)?,
+                counts: invited::count(conn, event)?,
+            })
         })
         .await
 }

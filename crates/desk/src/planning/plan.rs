@@ -231,6 +231,7 @@ fn date(d: PlannedDate, pools: &[String], house: &House) -> Result<NewDate, Plan
         margins: (0, 0),
         capacities,
         sessions: Vec::new(),
+        online: None,
     })
 }
 

@@ -1,21 +1,36 @@
-//! Replies to invitations: the page that asks, the list of what was said, asking once again.
-
-use std::collections::HashMap;
+//! Replies to invitations: the page that asks, the list of what was said; handing an
+//! invitation on.
 
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
+use matricle_core::booking::{Move, State};
+use matricle_core::codes::Reference;
+use matricle_core::details::Draft;
 use matricle_core::form::{Fault, Form};
-use matricle_core::replies::{Asks, Replied, Reply, Stands, books_at_once, counts};
+use matricle_core::price::Buyer;
+use matricle_core::replies::{
+    Asks, Facts, HandOnRefusal, HandingOn, MOST_HANDED, Replied, Reply, Stands, again_at,
+    books_at_once, counts, hand_on as allowed, kept_until,
+};
+use matricle_core::seats::Wanted;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, EventId, MessageId, TicketTypeId};
-use matricle_store::events::{self, Date, Event, EventState};
-use matricle_store::outbox::{self, About};
+use matricle_core::{BookingId, DateId, EventId, TicketTypeId};
+use matricle_store::bookings::{self, Booking, HeldBy};
+use matricle_store::events::{self, Date, Event};
+use matricle_store::invited::{self, Invited, Known};
+use matricle_store::outbox::MessageState;
 use matricle_store::people::{self, Staff};
-use matricle_store::{Connection, replies};
+use matricle_store::{Connection, Tx, readers, replies};
 
+use crate::acting::Turn;
+use crate::bookings::hold::keep_in;
+use crate::bookings::moves::{With, make};
 use crate::bookings::phone;
-use crate::people::invited::{address_of, addresses};
-use crate::{Desk, DeskError, telling};
+use crate::people::invited::theirs;
+use crate::planning::asking::again_of;
+use crate::planning::dates::log;
+use crate::telling::{Ask, invite};
+use crate::{Desk, DeskError};
 
 /// Most of a word with a reply, in characters.
 const LONGEST_WORD: usize = 500;
@@ -35,43 +50,95 @@ pub struct Question {
     pub booked: bool,
     /// A yes books a seat at once.
     pub at_once: bool,
+    /// A *maybe* keeps a seat until then.
+    pub maybe_until: Option<Timestamp>,
+    /// The seat that a *maybe* keeps now: its booking, and until when.
+    pub kept: Option<(Reference, Timestamp)>,
+    /// The invitation may be handed on.
+    pub hand_on: bool,
+    /// Who has it now; empty while it is theirs.
+    pub handed_to: String,
+    /// It can be taken back from whoever has it now.
+    pub take_back: bool,
     /// Their name, where it is known.
     pub name: String,
     /// What whoever books agrees to.
     pub terms: String,
 }
 
-/// The date and the ticket of an event that a yes books at once, if it does.
-fn at_once(
+/// The one seat that whoever is invited can have of an event, where nothing is to be chosen: of
+/// which date, with which ticket; and whether a yes books it, since nothing is to be asked or paid.
+struct OneSeat {
+    date: DateId,
+    ticket: TicketTypeId,
+    at_once: bool,
+}
+
+/// Whoever is invited, as a buyer: their link proves their address.
+fn buyer_of(conn: &Connection, address: &str) -> Result<Buyer, DeskError> {
+    let member = people::is_member(conn, address)?;
+    Ok(Buyer { member, address: address.to_owned(), ..Buyer::default() })
+}
+
+fn one_seat(
     conn: &Connection,
     event: &Event,
+    address: &str,
     now: Timestamp,
-) -> Result<Option<(DateId, TicketTypeId)>, DeskError> {
+) -> Result<Option<OneSeat>, DeskError> {
     let mut dates = events::dates_of(conn, event.id)?;
     dates.retain(|d| d.called_off.is_empty() && d.span.starts_at > now);
     if event.course {
         dates.truncate(1);
     }
-    let tickets = events::ticket_rows(conn, event.id)?;
-    let (Some(date), Some(ticket)) = (dates.first(), tickets.first()) else { return Ok(None) };
+    let Some(date) = dates.first() else { return Ok(None) };
+    let currency = crate::house_of(conn)?.currency;
+    let Some(choices) = events::choices(conn, currency, date.id, now)? else { return Ok(None) };
+    let open = choices.offer.open_to(&buyer_of(conn, address)?, now);
+    let rows = events::ticket_rows(conn, event.id)?;
+    let Some(ticket) = open.first().and_then(|id| rows.iter().find(|t| t.id == *id)) else {
+        return Ok(None);
+    };
     let questions = events::questions(conn, event.id)?;
     let yes = matricle_core::confirm::Way::AfterYes;
     let asks = Asks {
         dates: dates.len(),
-        tickets: tickets.len(),
+        tickets: open.len(),
         minor: ticket.plan.minor,
         answers: questions.iter().any(|q| q.needed),
         after_yes: event.rules.confirm.free == yes || ticket.plan.confirm == Some(yes),
     };
-    Ok(books_at_once(asks).then_some((date.id, ticket.id)))
+    let one = asks.dates == 1 && asks.tickets == 1;
+    Ok(one.then_some(OneSeat { date: date.id, ticket: ticket.id, at_once: books_at_once(asks) }))
 }
 
-/// Whose invitation a link is, and to what.
-fn whose(conn: &Connection, id: i64, now: Timestamp) -> Result<(EventId, String), DeskError> {
-    let message = outbox::by_id(conn, MessageId(id))?.ok_or(DeskError::NotFound)?;
-    let About::Event(event) = message.about else { return Err(DeskError::NotFound) };
-    let address = address_of(conn, id, event, now)?.ok_or(DeskError::NotFound)?;
-    Ok((event, address))
+/// The seat that a *maybe* of an address keeps, while it does.
+fn kept(
+    conn: &Connection,
+    event: EventId,
+    address: &str,
+    now: Timestamp,
+) -> Result<Option<Booking>, DeskError> {
+    let Some(id) = replies::kept(conn, event, address)? else { return Ok(None) };
+    let booking = bookings::by_id(conn, id)?;
+    Ok(booking.filter(|b| b.state == State::Held && b.deadline.is_some_and(|d| d > now)))
+}
+
+/// Until when a *maybe* keeps a seat of a date, where the organiser lets it.
+fn maybe_until(
+    conn: &Connection,
+    event: &Event,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Option<Timestamp>, DeskError> {
+    let Some(days) = event.rules.inviting.maybe_days else { return Ok(None) };
+    let Some((_, facts)) = readers::date(conn, date)? else { return Ok(None) };
+    Ok(kept_until(&facts, days, now))
+}
+
+/// Whether somebody has booked an event.
+fn has_booked(conn: &Connection, event: EventId, address: &str) -> Result<bool, DeskError> {
+    Ok(bookings::booked_already(conn, event, address, BookingId(0))?)
 }
 
 /// What the link of an invitation asks. Looking changes nothing.
@@ -85,79 +152,250 @@ pub async fn question(desk: &Desk, id: i64, key: &str) -> Result<Question, DeskE
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let (event, address) = whose(conn, id, now)?;
-            let mut dates = events::dates_of(conn, event)?;
+            let (event, invited) = theirs(conn, id, now)?.ok_or(DeskError::NotFound)?;
+            let address = invited.email.clone();
+            let mut dates = events::dates_of(conn, event.id)?;
             dates.retain(|d| d.called_off.is_empty() && d.span.ends_at > now);
+            let booked = has_booked(conn, event.id, &address)?;
+            let seat = one_seat(conn, &event, &address, now)?;
+            let kept = kept(conn, event.id, &address, now)?;
             Ok(Question {
-                event: events::by_id(conn, event)?.ok_or(DeskError::NotFound)?,
                 dates,
-                at_once: match events::by_id(conn, event)? {
-                    Some(event) => at_once(conn, &event, now)?.is_some(),
-                    None => false,
+                at_once: seat.as_ref().is_some_and(|s| s.at_once) && !booked,
+                maybe_until: match &seat {
+                    Some(seat) if !booked => maybe_until(conn, &event, seat.date, now)?,
+                    _ => None,
                 },
-                name: people::name_of(conn, &address)?,
+                name: match kept.as_ref().map(|b| b.draft.name.clone()) {
+                    Some(name) if !name.is_empty() => name,
+                    _ => people::name_of(conn, &address)?,
+                },
+                kept: kept.and_then(|b| Some((b.reference, b.deadline?))),
+                hand_on: event.rules.inviting.hand_on
+                    && invited.listed
+                    && !booked
+                    && invited.handed < MOST_HANDED,
+                take_back: may_take_back(conn, event.id, &invited)?,
+                handed_to: invited.handed_to,
                 terms: crate::house_of(conn)?.terms,
-                said: replies::of(conn, event, &address)?,
-                booked: replies::booked(conn, event)?.contains(&address.to_lowercase()),
+                said: replies::of(conn, event.id, &address)?,
+                booked,
                 address,
+                event,
             })
         })
         .await
 }
 
+/// Whoever asks, whose invitation it is still.
+fn mine(conn: &Connection, id: i64, now: Timestamp) -> Result<(Event, Invited), DeskError> {
+    let found = theirs(conn, id, now)?.filter(|(_, invited)| invited.handed_to.is_empty());
+    found.ok_or(DeskError::NotFound)
+}
+
 /// Replies: `reply` is yes, maybe or no, `word` a word with it, `name` who comes, where a yes
-/// books at once. The latest holds. Where the seat cannot be had the reply stands all the same.
+/// books at once or a *maybe* keeps a seat. The latest holds. Whoever says yes and has nothing
+/// to choose, answer or pay is booked by that; whoever says maybe keeps a seat as long as the
+/// organiser lets them, and no longer than until they say another thing.
 ///
 /// # Errors
-/// As [`question`]; [`DeskError::Form`] for no reply, no name, or a word that is too long.
+/// [`DeskError::Form`] when it is none of the three; otherwise as [`question`].
 pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Reply, DeskError> {
     if !desk.secrets.opens_invitation(id, key) {
         return Err(DeskError::NotFound);
     }
     let turn = desk.turn(Acting::booker());
     let now = turn.now;
-    let (reply, seat) = desk
+    let (reply, address, name) = desk
         .store
-        .write(move |tx| {
-            let (event, address) = whose(tx, id, now)?;
-            let word = form.text("word", LONGEST_WORD);
-            let reply = Reply::from_word(form.get("reply"));
-            if reply.is_none() {
-                form.fault("reply", Fault::Missing);
+        .write({
+            let turn = turn.clone();
+            move |tx| {
+                let (event, invited) = mine(tx, id, now)?;
+                let address = invited.email;
+                let word = form.text("word", LONGEST_WORD);
+                let reply = Reply::from_word(form.get("reply"));
+                if reply.is_none() {
+                    form.fault("reply", Fault::Missing);
+                }
+                let booked = has_booked(tx, event.id, &address)?;
+                let books = reply == Some(Reply::Yes)
+                    && !booked
+                    && one_seat(tx, &event, &address, now)?.is_some_and(|s| s.at_once);
+                let name = if books { form.needed("name") } else { form.line("name") };
+                form.done().map_err(DeskError::Form)?;
+                let reply = reply.ok_or(DeskError::NotFound)?;
+                replies::set(tx, event.id, &address, (reply, &word), now)?;
+                if reply == Reply::No {
+                    let_go(tx, event.id, &address, "said no to the invitation", &turn)?;
+                }
+                Ok::<_, DeskError>((reply, address, name))
             }
-            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            let booked = replies::booked(tx, event)?.contains(&address.to_lowercase());
-            let seat = match reply {
-                Some(Reply::Yes) if !booked => at_once(tx, &found, now)?,
-                _ => None,
-            };
-            let name = if seat.is_some() { form.needed("name") } else { String::new() };
-            form.done().map_err(DeskError::Form)?;
-            let reply = reply.ok_or(DeskError::NotFound)?;
-            replies::set(tx, event, &address, (reply, &word), now)?;
-            Ok::<_, DeskError>((reply, seat.map(|seat| (seat, name, address))))
         })
         .await?;
-    if let Some((seat, name, address)) = seat {
-        let made = desk
-            .store
-            .write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), YES, &turn))
-            .await;
-        match made {
-            Ok(_) => desk.wake.all(),
-            Err(closed @ DeskError::Store(_)) => return Err(closed),
-            // Full by now, or closed: the page leads to the event, which says so.
-            Err(_) => {}
-        }
+    // What is full or closed by now is said on the page, and the reply stands.
+    let made = desk
+        .store
+        .write(move |tx| {
+            let (event, _) = mine(tx, id, now)?;
+            if has_booked(tx, event.id, &address)? {
+                return Ok(());
+            }
+            let Some(seat) = one_seat(tx, &event, &address, now)? else { return Ok(()) };
+            match reply {
+                Reply::Yes if seat.at_once => {
+                    let kept = kept(tx, event.id, &address, now)?.map(|b| b.reference);
+                    let seat = (seat.date, seat.ticket);
+                    let buyer = buyer_of(tx, &address)?;
+                    phone::by_a_yes(tx, seat, (&name, buyer), (kept, YES), &turn).map(drop)
+                }
+                Reply::Maybe => keep_one(tx, &event, &seat, (&name, &address), &turn),
+                Reply::Yes | Reply::No => Ok(()),
+            }
+        })
+        .await;
+    if let Err(closed @ DeskError::Store(_)) = made {
+        return Err(closed);
     }
+    desk.wake.all();
     Ok(reply)
+}
+
+/// Keeps a seat for somebody who may come, until the organiser's day, once.
+fn keep_one(
+    tx: &Tx<'_>,
+    event: &Event,
+    seat: &OneSeat,
+    (name, address): (&str, &str),
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let Some(until) = maybe_until(tx, event, seat.date, turn.now)? else { return Ok(()) };
+    if kept(tx, event.id, address, turn.now)?.is_some() {
+        return Ok(());
+    }
+    let by = HeldBy { buyer: buyer_of(tx, address)?, ..HeldBy::default() };
+    let wanted = [Wanted { ticket: seat.ticket, quantity: 1 }];
+    // Whoever says maybe again, after a no, keeps one by the booking of before.
+    let before = match replies::kept(tx, event.id, address)? {
+        Some(id) => bookings::by_id(tx, id)?.filter(|b| b.state == State::Lapsed),
+        None => None,
+    };
+    let instead = before.map(|b| b.reference);
+    let reference = keep_in(tx, seat.date, &wanted, &by, instead, turn)?;
+    let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+    let draft = Draft { name: name.to_owned(), email: address.to_owned(), ..Draft::default() };
+    bookings::keep_draft(tx, booking.id, &draft)?;
+    bookings::set_deadline(tx, booking.id, until)?;
+    bookings::happened(tx, booking.id, turn.now, &turn.by, "said maybe; a seat is kept")?;
+    Ok(replies::keep(tx, event.id, address, booking.id)?)
+}
+
+/// Gives the seat back that a *maybe* keeps.
+pub(crate) fn let_go(
+    tx: &Tx<'_>,
+    event: EventId,
+    address: &str,
+    what: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    match kept(tx, event, address, turn.now)? {
+        Some(booking) => make(tx, &booking, Move::Lapse, turn, With::said(what)).map(drop),
+        None => Ok(()),
+    }
+}
+
+/// Whether an invitation can be taken back from whoever has it now: they have said nothing yet,
+/// nor booked, nor handed it on.
+fn may_take_back(conn: &Connection, event: EventId, invited: &Invited) -> Result<bool, DeskError> {
+    let to = &invited.handed_to;
+    if to.is_empty() {
+        return Ok(false);
+    }
+    let theirs = invited::by_email(conn, event, to)?.is_some_and(|t| {
+        t.handed_to.is_empty() && t.handed_from.eq_ignore_ascii_case(&invited.email)
+    });
+    Ok(theirs && replies::of(conn, event, to)?.is_none() && !has_booked(conn, event, to)?)
+}
+
+/// Hands an invitation on to somebody else: `hand_to` is their address. They get it by mail, and
+/// the link of before opens nothing any more but who has it now. Says who that is.
+///
+/// # Errors
+/// [`DeskError::Form`] with why it is not handed on; otherwise as [`question`].
+pub async fn hand_on(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<String, DeskError> {
+    if !desk.secrets.opens_invitation(id, key) {
+        return Err(DeskError::NotFound);
+    }
+    let turn = desk.turn(Acting::booker());
+    let now = turn.now;
+    let handed = desk
+        .store
+        .write(move |tx| {
+            let (event, own) = mine(tx, id, now)?;
+            let to = form.line("hand_to");
+            let other = invited::by_email(tx, event.id, &to)?;
+            let facts = HandingOn {
+                inviting: &event.rules.inviting,
+                listed: own.listed,
+                booked: has_booked(tx, event.id, &own.email)?,
+                handed: own.handed,
+                to: &to,
+                invited: other.is_some_and(|o| o.listed && o.handed_to.is_empty()),
+            };
+            if let Err(refusal) = allowed(&facts) {
+                form.fault("hand_to", refusal.into());
+            }
+            form.done().map_err(DeskError::Form)?;
+            let said = "handed the invitation on";
+            let_go(tx, event.id, &own.email, said, &turn)?;
+            invited::hand_on(tx, event.id, (&own.email, &to), now)?;
+            invite(tx, event.id, &to, &Ask::First, &turn)?;
+            let what = format!("{} handed an invitation on to {to}", own.email);
+            log(tx, event.id, &turn, &what)?;
+            Ok::<_, DeskError>(to)
+        })
+        .await;
+    // Whoever asks who is invited, by handing it to one after the other, may ask as often as hand.
+    if let Err(DeskError::Form(wrong)) = &handed
+        && wrong.iter().any(|w| w.fault == HandOnRefusal::Invited.into())
+    {
+        let count = move |tx: &Tx<'_>| {
+            let (event, own) = mine(tx, id, now)?;
+            Ok::<_, DeskError>(invited::count_handed(tx, event.id, &own.email)?)
+        };
+        desk.store.write(count).await?;
+    }
+    desk.wake.all();
+    handed
+}
+
+/// Takes an invitation back that was handed on, while whoever has it has said nothing.
+///
+/// # Errors
+/// [`DeskError::NothingToUndo`] once they have; otherwise as [`question`].
+pub async fn take_back(desk: &Desk, id: i64, key: &str) -> Result<(), DeskError> {
+    if !desk.secrets.opens_invitation(id, key) {
+        return Err(DeskError::NotFound);
+    }
+    let turn = desk.turn(Acting::booker());
+    desk.store
+        .write(move |tx| {
+            let (event, own) = theirs(tx, id, turn.now)?.ok_or(DeskError::NotFound)?;
+            if !may_take_back(tx, event.id, &own)? {
+                return Err(DeskError::NothingToUndo);
+            }
+            invited::take_back(tx, event.id, &own.email, &own.handed_to)?;
+            let what = format!("{} took an invitation back from {}", own.email, own.handed_to);
+            log(tx, event.id, &turn, &what)
+        })
+        .await
 }
 
 /// Somebody who was invited, and where they stand.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Row {
-    /// Their address.
-    pub address: String,
+    /// They: their address, how often they were asked and when last.
+    pub invited: Invited,
     /// Their name, where it is known.
     pub name: String,
     /// Where they stand.
@@ -166,27 +404,21 @@ pub struct Row {
     pub said: Option<Replied>,
     /// They have booked.
     pub booked: bool,
-    /// When they were asked last.
-    pub asked_at: Option<Timestamp>,
-    /// How often.
-    pub asked: u32,
-    /// The message that their link is made of, once there is one.
-    pub invitation: Option<MessageId>,
+    /// Where the first mail to them stands, and when it went.
+    pub mail: Option<(MessageState, Option<Timestamp>)>,
 }
 
 impl Row {
     /// Their own link, once there is one.
     #[must_use]
     pub fn link(&self, desk: &Desk) -> Option<String> {
-        let id = self.invitation?;
-        let key = desk.secrets.invitation_key(id.0);
-        Some(format!("{}/invited/{id}/{key}/reply", desk.public_url))
+        Some(format!("{}/reply", desk.invitation_url(self.invited.message?)))
     }
 
-    /// Whether they may be asked once more.
+    /// Whether they may be asked once more, by mail.
     #[must_use]
     pub const fn may_be_asked_again(&self) -> bool {
-        self.stands.may_be_asked_again(self.asked)
+        self.stands.may_be_asked_again(self.invited.asked) && !self.invited.elsewhere
     }
 }
 
@@ -200,37 +432,37 @@ pub struct Replies {
     /// Its dates to come.
     pub dates: Vec<Date>,
     /// How many stand where, in the order of [`Stands::ALL`].
-    pub counts: [u32; 7],
+    pub counts: [u32; 8],
+    /// When a cue asks the first of those once again who have not replied, if one does.
+    pub again_at: Option<Timestamp>,
 }
 
 fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
-    let (said, booked) = (replies::of_event(conn, event.id)?, replies::booked(conn, event.id)?);
-    // How often each was asked, and when last.
-    let mut asked: HashMap<String, (u32, Timestamp, MessageId)> = HashMap::new();
-    for mail in outbox::invitations(conn, event.id)? {
-        let at = mail.sent_at.unwrap_or(mail.planned_at);
-        let known = asked.entry(mail.address.to_lowercase()).or_insert((0, at, mail.id));
-        *known = (known.0 + 1, known.1.max(at), known.2);
-    }
-    let mut rows = Vec::new();
-    for address in addresses(conn, event)? {
-        let key = address.to_lowercase();
-        let (times, last) = asked.get(&key).map_or((0, None), |(n, at, _)| (*n, Some(*at)));
-        let invitation = asked.get(&key).map(|(_, _, id)| *id);
-        let bounced = outbox::address(conn, &address)?.refused.is_some();
-        let (said, booked) = (said.get(&key).cloned(), booked.contains(&key));
-        rows.push(Row {
-            name: people::name_of(conn, &address)?,
-            stands: Stands::of(said.as_ref().map(|s| s.reply), booked, bounced, times > 0),
-            said,
+    let booked = replies::booked(conn, event.id)?;
+    let row = |known: Known| {
+        let Known { invited, name, refused, said, mail } = known;
+        let booked = booked.contains(&invited.email.to_lowercase());
+        let facts = Facts {
+            said: said.as_ref().map(|s| s.reply),
             booked,
-            asked_at: last,
-            asked: times,
-            invitation,
-            address,
-        });
-    }
-    Ok(rows)
+            handed_on: !invited.handed_to.is_empty(),
+            bounced: refused,
+            asked: invited.asked > 0,
+        };
+        Row { stands: Stands::of(&facts), name, said, booked, mail, invited }
+    };
+    Ok(invited::all(conn, event.id)?.into_iter().map(row).collect())
+}
+
+/// Name and address of those who were asked by mail and have said nothing.
+pub(crate) fn silent(
+    conn: &Connection,
+    event: EventId,
+) -> Result<Vec<(String, String)>, DeskError> {
+    let event = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
+    let silent = |r: &Row| r.stands == Stands::None && !r.invited.elsewhere;
+    let rows = rows(conn, &event)?.into_iter().filter(silent);
+    Ok(rows.map(|r| (r.name, r.invited.email)).collect())
 }
 
 /// All replies to an event.
@@ -246,7 +478,18 @@ pub async fn of_event(desk: &Desk, staff: &Staff, event: EventId) -> Result<Repl
             let rows = rows(conn, &event)?;
             let mut dates = events::dates_of(conn, event.id)?;
             dates.retain(|d| d.called_off.is_empty() && d.span.ends_at > now);
-            Ok(Replies { dates, counts: counts(rows.iter().map(|r| r.stands)), rows, event })
+            let again_at = match again_of(conn, event.id, now)? {
+                Some((date, cues)) => rows
+                    .iter()
+                    .filter(|r| r.may_be_asked_again())
+                    .filter_map(|r| r.invited.asked_at)
+                    .flat_map(|asked| cues.iter().map(move |c| (c, asked)))
+                    .filter_map(|(cue, asked)| again_at(cue, &date, asked))
+                    .min(),
+                None => None,
+            };
+            let counts = counts(rows.iter().map(|r| r.stands));
+            Ok(Replies { dates, counts, again_at, rows, event })
         })
         .await
 }
@@ -289,18 +532,22 @@ pub async fn book_yes(
     let mut done = BookedYes { booked: 0, not: Vec::new() };
     let yes = |r: &&Row| r.said.as_ref().is_some_and(|s| s.reply == Reply::Yes) && !r.booked;
     for row in all.rows.iter().filter(yes) {
-        let local = row.address.split('@').next().unwrap_or_default();
+        let local = row.invited.email.split('@').next().unwrap_or_default();
         let name = if row.name.is_empty() { local } else { &row.name }.to_owned();
-        let (address, turn) = (row.address.clone(), turn.clone());
+        let (address, turn, now) = (row.invited.email.clone(), turn.clone(), turn.now);
         let said = "booked the seat, since they said yes to the invitation";
         let made = desk
             .store
-            .write(move |tx| phone::by_a_yes(tx, seat, (&name, &address), said, &turn))
+            .write(move |tx| {
+                let kept = kept(tx, event, &address, now)?.map(|b| b.reference);
+                let buyer = buyer_of(tx, &address)?;
+                phone::by_a_yes(tx, seat, (&name, buyer), (kept, said), &turn)
+            })
             .await;
         match made {
             Ok(_) => done.booked += 1,
             Err(closed @ DeskError::Store(_)) => return Err(closed),
-            Err(why) => done.not.push((row.address.clone(), why)),
+            Err(why) => done.not.push((row.invited.email.clone(), why)),
         }
     }
     desk.wake.all();
@@ -309,35 +556,3 @@ pub async fn book_yes(
 
 /// What a yes that books is said to be.
 const YES: &str = "said yes to the invitation, and to the terms beside it";
-
-/// Asks those once again who have not replied: never who has, nor who has booked, nor anybody a
-/// third time. Says how many.
-///
-/// # Errors
-/// The event is not in the Programme; the role may not.
-pub async fn ask_again(desk: &Desk, staff: &Staff, event: EventId) -> Result<usize, DeskError> {
-    let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let asked = desk
-        .store
-        .write(move |tx| {
-            let found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            if found.state != EventState::Published {
-                return Err(DeskError::NotPublished);
-            }
-            let silent = rows(tx, &found)?;
-            let silent: Vec<_> = silent.iter().filter(|r| r.may_be_asked_again()).collect();
-            for row in &silent {
-                telling::invite_again(tx, event, &row.address, &turn)?;
-            }
-            if !silent.is_empty() {
-                let many = u32::try_from(silent.len()).unwrap_or(u32::MAX);
-                let many = matricle_formats::words::people(many);
-                let what = format!("asked {many} once again who had not replied");
-                crate::planning::dates::log(tx, event, &turn, &what)?;
-            }
-            Ok(silent.len())
-        })
-        .await?;
-    desk.wake.all();
-    Ok(asked)
-}

@@ -14,7 +14,7 @@ use matricle_store::events::{self, Event, EventState, Format, Picture, TicketRow
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Tag, TaxRate};
-use matricle_store::{Connection, bookings, cards, outbox};
+use matricle_store::{Connection, bookings, cards, invited, outbox};
 
 use crate::bookings::confirm::{self, Followed, Waiting};
 use crate::planning::dates::log;
@@ -53,8 +53,8 @@ pub struct Settings {
     pub bookings: u32,
     /// Test bookings.
     pub tests: u32,
-    /// Everybody on its lists of people invited, and what was mailed to them.
-    pub invited: Vec<crate::people::invited::Invited>,
+    /// How many are invited.
+    pub invited: u32,
 }
 
 fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
@@ -79,7 +79,7 @@ fn settings_in(conn: &Connection, id: EventId) -> Result<Settings, DeskError> {
         questions: events::questions(conn, id)?,
         bookings: bookings::count_live(conn, id)?,
         tests: bookings::count_tests(conn, id)?,
-        invited: crate::people::invited::list(conn, &event)?,
+        invited: invited::count(conn, id)?.0,
         event,
     })
 }
@@ -213,13 +213,7 @@ pub async fn set_booking(
                     }
                     Who::Domains(domains)
                 }
-                "invited" => {
-                    let invited = form.pasted("who_invited", MOST_INVITED);
-                    if invited.is_empty() {
-                        form.fault("who_invited", Fault::Missing);
-                    }
-                    Who::Invited(invited)
-                }
+                "invited" => Who::Invited,
                 _ => Who::Anyone,
             };
             event.rules.confirm = Confirming {
@@ -297,7 +291,7 @@ pub(crate) fn serve_all(
 }
 
 /// Words of a field that stand on lines of their own, or are parted by spaces or commas.
-fn list_of(form: &Form, name: &str) -> Vec<String> {
+pub(crate) fn list_of(form: &Form, name: &str) -> Vec<String> {
     form.get(name)
         .split([',', ';', '\n', ' ', '\r'])
         .map(|d| d.trim().trim_start_matches('@').to_lowercase())

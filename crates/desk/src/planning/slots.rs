@@ -94,6 +94,7 @@ pub(crate) fn cut_again(
                 margins: (0, 0),
                 capacities: vec![plan.desks],
                 sessions: Vec::new(),
+                online: None,
             };
             events::add_date(tx, event, &new, None)?;
         }

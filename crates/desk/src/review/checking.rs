@@ -36,6 +36,7 @@ pub(crate) fn new_dates(p: &Proposal, offered: &Offered) -> Vec<NewDate> {
             margins: (0, 0),
             capacities: vec![p.booked.map_or(1, |b| b.seats)],
             sessions: Vec::new(),
+            online: None,
         })
         .collect()
 }

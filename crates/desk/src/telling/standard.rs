@@ -33,6 +33,7 @@ const WORDS: &[Words] = &[
     words!("host-not-coming", "A calendar said no, to hosts",),
     words!("refusal", "Declined",),
     words!("ticket-passed-on", "A ticket for you", Tickets, Calendar),
+    words!("ticket-given", "Your ticket is passed on", Calendar),
     words!("ticket-taken-back", "Ticket no longer good", Calendar),
     words!("second-booking", "Second booking",),
     words!("moved", "Moved", Tickets, Calendar),
@@ -45,6 +46,7 @@ const WORDS: &[Words] = &[
     words!("passed-over", "Passed over",),
     words!("seats-free", "Seats are free",),
     words!("invitation", "Invitation",),
+    words!("invitation-again", "Invitation, once again",),
     words!("reminder", "Reminder",),
     words!("reminder-online", "Reminder, online",),
     words!("who-comes", "Who comes", Roster),
@@ -114,6 +116,7 @@ pub(crate) const fn wording_of(trigger: Trigger) -> &'static str {
             Moment::PayBy => "pay-soon",
             Moment::OfferEnds => "offer-ends",
             Moment::CardExpires => "card-expires",
+            Moment::Asked => "invitation-again",
             Moment::Day => "day-house",
         },
     }
@@ -219,6 +222,7 @@ fn own() -> Vec<Own> {
         Own::on("not-coming", O::NotComing, Whom::Booker),
         Own::on("host-not-coming", O::NotComing, Whom::Hosts),
         Own::on("ticket-passed-on", O::PassedOn, Whom::Attendees),
+        Own::on("ticket-given", O::PassedOn, Whom::Booker),
         Own::on("ticket-taken-back", O::PassedBack, Whom::Attendees),
         Own::on("second-booking", O::Twice, Whom::Booker),
         Own::on("moved", O::Moved, Whom::Attendees),
@@ -274,6 +278,13 @@ fn own() -> Vec<Own> {
             on: false,
             ..Own::at("your-badge", Moment::Starts, day_before(9), Whom::Attendees, Late::Never)
         },
+        Own::at(
+            "invitation-again",
+            Moment::Asked,
+            after(7, Unit::Days),
+            Whom::Silent,
+            Late::AtOnce,
+        ),
         Own { on: false, ..Own::on("let-in", O::LetIn, Whom::Attendees) },
         Own { way: Way::Notice, on: false, ..Own::on("notice-moved", O::Moved, Whom::Attendees) },
         Own {

@@ -135,6 +135,18 @@ async fn a_course_is_one_entry_a_ticket_goes_along_and_whoever_wants_none_has_no
     assert_eq!((gone.method.as_str(), &gone.uids), ("CANCEL", &passed.uids));
     assert!(gone.sequence > passed.sequence);
 
+    // The booker, who has no ticket left, loses theirs, and has it again with a ticket.
+    let lost = w.latest(BOOKER).await;
+    assert_eq!((lost.method.as_str(), &lost.uids), ("CANCEL", &own.uids));
+    assert!(lost.sequence > own.sequence);
+    let secret = w.desk.ticket_url(w.sheet(reference).await.attendees[0].code);
+    for raw in w.mails.taken() {
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        let theirs = mail.to().unwrap().first().unwrap().address() != Some("else@post.example");
+        let text = mail.body_text(0).unwrap();
+        assert!(!(theirs && text.contains(&secret)), "a ticket is its holder's alone: {text}");
+    }
+
     // A course: one entry with all its dates.
     let course = w.paid("beginners-course", &[1]).await;
     let mailed = w.latest(BOOKER).await;
@@ -234,10 +246,65 @@ async fn a_feed_of_ones_own_has_all_that_was_booked_and_is_withdrawn_at_will() {
     assert_eq!((of(0, "STATUS"), of(1, "STATUS")), ("CANCELLED".into(), "CONFIRMED".into()));
     assert!(of(1, "UID").starts_with(&kept.as_str().to_lowercase()));
     assert!(text.contains("REFRESH-INTERVAL"), "it says when to come back");
+    // A ticket that somebody passed to them stands there, too; one they passed on is gone.
+    let passed = w.confirmed("what-the-frost-does").await;
+    let person = w.sheet(passed).await.attendees[0].id;
+    let to = form(&[("new_name", "Ros"), ("new_email", "ros@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, passed, person, to).await.unwrap();
+    let text = open(first.clone()).await.unwrap();
+    let uid = format!("UID:{}", passed.as_str().to_lowercase());
+    assert!(text.split("BEGIN:VEVENT").any(|e| e.contains(&uid) && e.contains("CANCELLED")));
+    messages::own_feed::set(&w.desk, "ROS@post.example", true).await.unwrap();
+    let theirs = messages::own_feed::of(&w.desk, "ros@post.example").await.unwrap().unwrap();
+    let text = open(theirs).await.unwrap();
+    assert!(text.contains(&format!("{uid}-0")) && text.contains("STATUS:CONFIRMED"), "{text}");
     // Another address, then none.
     messages::own_feed::set(&w.desk, BOOKER, true).await.unwrap();
     let second = mine().await.unwrap();
     assert!(open(first).await.is_err() && open(second.clone()).await.is_ok());
     messages::own_feed::set(&w.desk, BOOKER, false).await.unwrap();
     assert!(open(second).await.is_err() && mine().await.is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn web_calendars_are_addresses_and_a_hosts_feed_has_names_where_the_house_says_so() {
+    use matricle_core::form::Fault;
+    use matricle_core::web_calendar::TemplateFault;
+    use matricle_desk::DeskError;
+    use matricle_desk::house::calendars as ways;
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let reference = w.confirmed(OPEN_DAY).await;
+    assert_eq!(w.state(reference).await, matricle_core::booking::State::Confirmed);
+    let wrong = form(&[("web_calendars", "Town https://calendar.example/{title}{when}")]);
+    let Err(DeskError::Form(faults)) = ways::set(&w.desk, &ilse, wrong).await else { panic!() };
+    let unknown = TemplateFault::Unknown("when".into());
+    assert!(matches!(&faults[0].fault, Fault::WebCalendar(_, fault) if *fault == unknown));
+    let line = "Town https://calendar.example/new?t={title}&f={starts}&l={link}&w={place}";
+    let host = w.desk.store.read(matricle_store::places::hosts).await.unwrap();
+    let own = w.sheet(reference).await.date.hosts;
+    let comes = w.sheet(reference).await.attendees[0].name.clone();
+    assert!(!comes.is_empty());
+    let host = host.into_iter().find(|h| own.contains(&h.name)).unwrap();
+    let feed = || {
+        let key = w.desk.secrets.feed_key(host.id);
+        programme::feed(&w.desk, programme::Feed::Host(host.id, key))
+    };
+    for names in ["", "yes"] {
+        let fields = form(&[("web_calendars", line), ("names_in_feeds", names)]);
+        ways::set(&w.desk, &ilse, fields).await.unwrap();
+        let fed = feed().await.unwrap();
+        let named = fed.names.values().flatten().any(|n| *n == comes);
+        assert_eq!(named, names == "yes");
+    }
+    // Nobody else's feed has any.
+    let all = programme::feed(&w.desk, programme::Feed::All).await.unwrap();
+    assert!(all.names.is_empty());
+    let sheet = w.sheet(reference).await;
+    let url = w.desk.booking_url(reference);
+    let ways = messages::web_calendars(&w.desk, &sheet, &url, w.desk.clock.now());
+    assert_eq!(ways[0].0, "Town");
+    let starts = sheet.date.span.starts_at.strftime("%Y%m%dT%H%M%SZ").to_string();
+    assert!(ways[0].1.contains(&format!("&f={starts}&")), "{}", ways[0].1);
+    assert!(ways[0].1.contains("l=http%3A%2F%2Fclub.example%2Fbooking%2F"), "{}", ways[0].1);
 }

@@ -220,8 +220,14 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     let fields = form(&[("new_name", "Kit Marsh"), ("new_email", "kit@post.example")]);
     pass_on::pass_on(&w.desk, By::Booker, reference, before.id, fields).await.unwrap();
     w.due().await;
-    let raw = w.mails.taken().pop().unwrap();
-    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    // The booker hears of it, too, by a mail of their own.
+    let mails = w.mails.taken();
+    let mut mails =
+        mails.iter().map(|raw| mail_parser::MessageParser::default().parse(raw).unwrap());
+    let to_kit = |m: &mail_parser::Message<'_>| {
+        m.to().unwrap().first().unwrap().address() == Some("kit@post.example")
+    };
+    let mail = mails.rfind(to_kit).unwrap();
     let secret = w.desk.booking_url(reference);
     let whole = format!("{}{}", mail.body_text(0).unwrap(), mail.body_html(0).unwrap());
     use mail_parser::MimeHeaders;

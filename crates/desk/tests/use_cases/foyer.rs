@@ -61,7 +61,7 @@ async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
     assert!(matches!(seen.stands, Stands::Before(at) if at == starts - minutes(15)));
     // Guessing opens nothing, and too early nobody goes in.
     assert!(matches!(foyer::look(&w.desk, code, "x", "mine").await, Err(DeskError::NotFound)));
-    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine", None).await.unwrap(), In::Not);
 
     w.at(starts - minutes(10));
     for _ in 0..3 {
@@ -69,7 +69,7 @@ async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
         assert_eq!(seen.stands, Stands::Open);
     }
     assert_eq!(w.where_is(seen.attendee).await, Presence::Expected, "looking marks nobody");
-    let went = foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    let went = foyer::go(&w.desk, code, &key, "mine", None).await.unwrap();
     assert!(
         matches!(went, In::With(ref to, ref pass) if to.contains("rooms.example") && pass == "smoker")
     );
@@ -77,12 +77,12 @@ async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
     assert_eq!(w.where_is(seen.attendee).await, came);
     // Out of the line and in again: it is no second coming, and another browser is seen.
     w.at(starts + minutes(5));
-    foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    foyer::go(&w.desk, code, &key, "mine", None).await.unwrap();
     assert_eq!(w.where_is(seen.attendee).await, came);
     assert_eq!(foyer::look(&w.desk, code, &key, "mine").await.unwrap().elsewhere, None);
     let other = foyer::look(&w.desk, code, &key, "other").await.unwrap();
     assert_eq!(other.elsewhere, Some(starts + minutes(5)));
-    foyer::go(&w.desk, code, &key, "other").await.unwrap();
+    foyer::go(&w.desk, code, &key, "other", None).await.unwrap();
     let ilse = w.staff(0).await;
     let sheet = online::sheet(&w.desk, &ilse, date).await.unwrap();
     let line = sheet.people.iter().find(|p| p.attendee == seen.attendee).unwrap();
@@ -94,7 +94,10 @@ async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
 
     // It can be stopped: the old link opens nothing any more, the new one is mailed.
     online::replace_link(&w.desk, &ilse, date, seen.attendee).await.unwrap();
-    assert!(matches!(foyer::go(&w.desk, code, &key, "other").await, Err(DeskError::NotFound)));
+    assert!(matches!(
+        foyer::go(&w.desk, code, &key, "other", None).await,
+        Err(DeskError::NotFound)
+    ));
     w.due().await;
     let (raw, _) = w.to(BOOKER).pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
@@ -123,7 +126,7 @@ async fn a_late_address_a_moved_date_and_a_place_that_is_gone_are_said() {
     assert_eq!(stands(&w).await.unwrap(), Stands::NoRoom);
     let today = matricle_desk::office::today(&w.desk, &ilse).await.unwrap();
     assert!(today.without_room.iter().any(|r| r.1 == date), "Today says so");
-    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine", None).await.unwrap(), In::Not);
     online::save(&w.desk, &ilse, date, of_its_own("https://rooms.example/late")).await.unwrap();
     assert_eq!(stands(&w).await.unwrap(), Stands::Open);
     w.shift(date, 1).await;
@@ -140,7 +143,7 @@ async fn a_late_address_a_moved_date_and_a_place_that_is_gone_are_said() {
     cancel::cancel(&w.desk, By::Booker, reference, Vec::new()).await.unwrap();
     let gone = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
     assert_eq!((gone.stands, gone.date.id), (Stands::Cancelled, date));
-    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Not);
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine", None).await.unwrap(), In::Not);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -171,7 +174,7 @@ async fn a_room_of_the_service_is_made_reports_and_brings_its_recording() {
     assert_eq!(rooms.made.lock().unwrap().len(), 1);
     assert!(rooms.made.lock().unwrap()[0].record && rooms.made.lock().unwrap()[0].straight_in);
     *rooms.fails.lock().unwrap() = Some(RoomError::Full);
-    assert_eq!(foyer::go(&w.desk, code, &key, "mine").await.unwrap(), In::Full);
+    assert_eq!(foyer::go(&w.desk, code, &key, "mine", None).await.unwrap(), In::Full);
     let seen = foyer::look(&w.desk, code, &key, "mine").await.unwrap();
     assert_eq!(
         w.where_is(seen.attendee).await,
@@ -179,7 +182,7 @@ async fn a_room_of_the_service_is_made_reports_and_brings_its_recording() {
         "who finds it full has not come"
     );
     *rooms.fails.lock().unwrap() = None;
-    let went = foyer::go(&w.desk, code, &key, "mine").await.unwrap();
+    let went = foyer::go(&w.desk, code, &key, "mine", None).await.unwrap();
     assert!(matches!(went, In::To(ref to) if to.contains(&format!("a{}", seen.attendee))));
 
     // What it reports stands beside what the foyer knows; of strangers it reports nothing counts.
@@ -240,4 +243,148 @@ async fn no_mail_and_no_calendar_file_says_where_a_room_is() {
     online::save(&w.desk, &ilse, date, how).await.unwrap();
     let files = matricle_desk::messages::calendar_of(&w.desk, reference).await.unwrap();
     assert!(files.contains("rooms.example"));
+}
+
+/// A whole date with several rooms: one link leads to all of them, each by its own times.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_link_leads_to_the_rooms_of_all_sessions() {
+    use matricle_core::foyer::PartStands;
+    use matricle_store::sessions;
+    let mut w = world().await;
+    let rooms = Arc::new(Rehearsed::default());
+    w.desk.rooms = rooms.clone();
+    let (code, key, date, reference) = w.place().await;
+    let (ilse, starts) = (w.staff(0).await, w.starts(date).await);
+    let zone = w.sheet(reference).await.date.span.zone;
+    let ids: Vec<_> = {
+        let mut ids = Vec::new();
+        for (title, from, sign_up) in [("Wax", 0, false), ("Brood", 30, false), ("Mead", 30, true)]
+        {
+            let local =
+                |n: i64| matricle_formats::words::local(starts + minutes(n), &zone).datetime();
+            let span =
+                matricle_core::schedule::Span::new(local(from), local(from + 30), &zone).unwrap();
+            let new = events::NewSession {
+                title: title.into(),
+                track: String::new(),
+                room: String::new(),
+                host: "Dilys Llewellyn".into(),
+                span,
+                seats: None,
+                sign_up,
+            };
+            let add = move |tx: &matricle_store::Tx<'_>| sessions::add(tx, date, &new);
+            ids.push(w.desk.store.write(add).await.unwrap());
+        }
+        ids
+    };
+    let [wax, brood, mead] = ids[..] else { panic!() };
+    let names: Vec<String> = [
+        (format!("part_{wax}"), "link".to_owned()),
+        (format!("partlink_{wax}"), "https://rooms.example/wax".into()),
+        (format!("partcode_{wax}"), "comb".into()),
+        (format!("part_{brood}"), "made".into()),
+        (format!("part_{mead}"), "link".into()),
+    ]
+    .into_iter()
+    .flat_map(|(a, b)| [a, b])
+    .collect();
+    let mut how = vec![("room", "link"), ("opens_minutes", "10"), ("audience", "came")];
+    how.extend(names.chunks(2).map(|c| (c[0].as_str(), c[1].as_str())));
+    let mut bad = how.clone();
+    bad.retain(|(name, _)| !name.starts_with("partlink"));
+    let (wrong, link) = (format!("partlink_{wax}"), "nowhere");
+    bad.push((&wrong, link));
+    let refused = online::save(&w.desk, &ilse, date, form(&bad)).await;
+    assert!(matches!(refused, Err(DeskError::Form(f)) if f[0].field == wrong));
+    online::save(&w.desk, &ilse, date, form(&how)).await.unwrap();
+
+    w.at(starts - minutes(9));
+    w.due().await;
+    assert_eq!(rooms.made.lock().unwrap().len(), 1, "one for the session that wants one");
+    let look = |w: &World| {
+        let (desk, key) = (w.desk.clone(), key.clone());
+        async move { foyer::look(&desk, code, &key, "mine").await.unwrap() }
+    };
+    let seen = look(&w).await;
+    let says = |f: &foyer::Foyer| f.parts.iter().map(|p| p.stands).collect::<Vec<_>>();
+    let before = PartStands::Before(starts + minutes(20));
+    assert_eq!((seen.stands, seen.one_room), (Stands::Open, false));
+    assert_eq!(says(&seen), [PartStands::Open, before, PartStands::NotTheirs]);
+    let go = |w: &World, session| {
+        let (desk, key) = (w.desk.clone(), key.clone());
+        async move { foyer::go(&desk, code, &key, "mine", session).await.unwrap() }
+    };
+    for shut in [None, Some(brood), Some(mead), Some(matricle_core::SessionId(99_999))] {
+        assert_eq!(go(&w, shut).await, In::Not, "{shut:?}");
+    }
+    assert_eq!(w.where_is(seen.attendee).await, Presence::Expected);
+    let with = In::With("https://rooms.example/wax".into(), "comb".into());
+    assert_eq!(go(&w, Some(wax)).await, with);
+    assert!(matches!(w.where_is(seen.attendee).await, Presence::In { .. }));
+    w.at(starts + minutes(46));
+    assert_eq!(says(&look(&w).await), [PartStands::Over, PartStands::Open, PartStands::NotTheirs]);
+    assert!(matches!(go(&w, Some(brood)).await, In::To(_)));
+    let (to, code) = online::lead(&w.desk, &ilse, date, Some(wax)).await.unwrap();
+    assert_eq!((to.as_str(), code.as_str()), ("https://rooms.example/wax", "comb"));
+    w.sound().await;
+}
+
+/// What is said of one date holds for the others, for those that are added, and for a copy; links
+/// and recordings are each date's own.
+#[tokio::test(flavor = "multi_thread")]
+async fn how_a_date_happens_online_goes_along_to_others() {
+    use matricle_desk::planning::{dates, patterns};
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let event = w.event_named(FROST).await;
+    let add = |day: &'static str| {
+        let fields = form(&[
+            ("day", day),
+            ("from", "19:00"),
+            ("until", "20:00"),
+            ("venue", "Online"),
+            ("pool_0", "40"),
+        ]);
+        dates::add(&w.desk, &ilse, event, fields)
+    };
+    add("2027-02-01").await.unwrap();
+    let all = || async {
+        let mut all = Vec::new();
+        let find = move |c: &matricle_store::Connection| events::dates_of(c, event);
+        for d in w.desk.store.read(find).await.unwrap() {
+            let how =
+                move |c: &matricle_store::Connection| matricle_store::online::of_date(c, d.id);
+            all.push((d.id, w.desk.store.read(how).await.unwrap()));
+        }
+        all
+    };
+    let first = all().await[0].0;
+    let fields = [
+        ("room", "link"),
+        ("link", "https://rooms.example/one"),
+        ("recording", "https://rooms.example/seen"),
+        ("opens_minutes", "25"),
+        ("audience", "booked"),
+        ("prepare", "Have a pen."),
+        ("for_all", "yes"),
+    ];
+    online::save(&w.desk, &ilse, first, form(&fields)).await.unwrap();
+    add("2027-03-01").await.unwrap();
+    let copy = form(&[("day", "2027-05-03"), ("title", "")]);
+    let from = patterns::From::Event(event);
+    let copied = patterns::start(&w.desk, &ilse, from, copy).await.unwrap();
+    let find = move |c: &matricle_store::Connection| {
+        let mut all = Vec::new();
+        for d in events::dates_of(c, copied)? {
+            all.push(matricle_store::online::of_date(c, d.id)?);
+        }
+        Ok::<_, matricle_store::StoreError>(all)
+    };
+    let (own, copies) = (all().await, w.desk.store.read(find).await.unwrap());
+    assert!(own.len() >= 3 && !copies.is_empty());
+    for how in own.iter().skip(1).map(|(_, how)| how).chain(&copies) {
+        assert_eq!((how.opens_minutes, how.prepare.as_str()), (25, "Have a pen."));
+        assert_eq!((how.link.as_str(), how.recording.as_str()), ("", ""));
+    }
 }

@@ -152,6 +152,18 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     let kinds: Vec<_> = letters.iter().map(|(l, out)| (l.kind, out.len())).collect();
     let expected = [(Kind::Letter, 3), (Kind::Answer, 0), (Kind::Automatic, 0), (Kind::Answer, 0)];
     assert_eq!(kinds, expected, "on the sheet, in order");
+
+    // Answers go where a letter asks for them, but never to the house itself.
+    for (asks, to) in [("work@other.example", "work@other.example"), (&house, BOOKER)] {
+        let head = format!("Reply-To: Siân <{asks}>\r\n");
+        let came = w.takes(letter(BOOKER, &house, &head, "Elsewhere", asks, 9)).await;
+        assert_eq!((came.answer_to.as_str(), came.from.1.as_str()), (to, BOOKER));
+        let words = format!("To {to}.");
+        tray::answer(&w.desk, &ilse, came.id, form(&[("answer", &words)])).await.unwrap();
+        w.due().await;
+        let (back, _) = w.to(to).pop().unwrap();
+        assert!(String::from_utf8_lossy(&back).contains(&words));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -174,6 +186,12 @@ async fn a_loop_ends_by_itself_and_what_matches_nothing_lies_in_the_tray() {
     w.due().await;
     assert_eq!(w.to(PRIVATE).len(), MOST_AN_HOUR as usize);
     let found = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
+    // All that one writer wrote stands together, oldest first.
+    let one = &found.letters[2];
+    let theirs = tray::list(&w.desk, &ilse, List::Writer(one.id), 0).await.unwrap();
+    assert_eq!((theirs.count, theirs.letters.len()), (30, 30));
+    assert!(theirs.letters.iter().all(|l| l.from.1.eq_ignore_ascii_case(&one.from.1)));
+    assert!(theirs.letters.is_sorted_by_key(|l| (l.at, l.id)));
     assert_eq!((found.count - before, found.letters[0].kind), (32, Kind::Unreadable));
 
     // Given to a booking by hand, taken back, put away, taken out again.

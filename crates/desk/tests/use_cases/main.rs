@@ -12,6 +12,7 @@ mod cards;
 mod coming_in;
 mod confirm;
 mod foyer;
+mod invitations;
 mod kept_plans;
 mod letters;
 mod line;

@@ -19,7 +19,7 @@ use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates;
 use matricle_desk::planning::dates::Scope;
 use matricle_desk::planning::{
-    board, events, invitations, patterns, plan, questions, sessions, sheet, slots, tickets,
+    asking, board, events, patterns, plan, questions, sessions, sheet, slots, tickets,
 };
 use matricle_desk::{DeskError, house, office, programme};
 use matricle_store::bookings::Filter;
@@ -157,7 +157,7 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                 "plan sessions",
                 refused(sessions::add(desk, &who, date, Form::default(), false).await),
             ),
-            ("invite", refused(invitations::send(desk, &who, event).await.map(drop))),
+            ("invite", refused(asking::send(desk, &who, event).await.map(drop))),
             ("plan slots", refused(slots::plan(desk, &who, event, Form::default()).await)),
             ("see patterns", refused(patterns::all(desk, &who).await.map(drop))),
             (
@@ -372,61 +372,4 @@ async fn a_planned_event_is_published_once_under_its_address() {
     let sheet = w.sheet(pair).await;
     assert_eq!((sheet.attendees.len(), sheet.booking.total.minor), (2, 7500));
     assert_eq!(w.free("pollen-again").await, 38);
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_list_of_people_invited_is_looked_at_before_anything_is_kept() {
-    use matricle_desk::planning::{invitations, replies};
-    let w = world().await;
-    let ilse = w.staff(0).await;
-    let find =
-        |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "winter-council");
-    let council = w.desk.store.read(find).await.unwrap().unwrap().id;
-    let find =
-        |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "apiary-open-day");
-    let earlier = w.desk.store.read(find).await.unwrap().unwrap().id;
-    w.confirmed("apiary-open-day").await;
-    let text = "Ann <ann@post.example>; ANN@post.example, no-address@\n\"Bo, Li\" bo@post.example";
-    let looked =
-        invitations::look(&w.desk, &ilse, council, text.into(), Some(earlier)).await.unwrap();
-    assert_eq!(looked.addresses[..2], ["ann@post.example", "bo@post.example"]);
-    assert!(
-        looked.addresses.contains(&crate::world::BOOKER.to_owned()),
-        "people of an earlier date"
-    );
-    assert_eq!((looked.doubles.len(), &looked.wrong[..]), (1, &["no-address@".to_owned()][..]));
-    let again =
-        invitations::look(&w.desk, &ilse, earlier, text.into(), Some(earlier)).await.unwrap();
-    assert!(again.booked.contains(&crate::world::BOOKER.to_owned()), "who has booked already");
-    let all = replies::of_event(&w.desk, &ilse, council).await.unwrap();
-    assert_eq!(all.rows.len(), 240);
-    assert!(all.rows.iter().all(|r| r.link(&w.desk).is_some()));
-    assert_eq!(invitations::by_other_means(&w.desk, &ilse, council).await.unwrap(), 0);
-    // A yes from the link takes a seat at once, since nothing is to be chosen, asked or paid.
-    let silent = all.rows.iter().find(|r| r.said.is_none()).unwrap();
-    let link = silent.link(&w.desk).unwrap();
-    let parts: Vec<&str> = link.split('/').collect();
-    let (id, key) = (parts[parts.len() - 3].parse().unwrap(), parts[parts.len() - 2]);
-    assert!(replies::question(&w.desk, id, key).await.unwrap().at_once);
-    let say = |fields: &[(&str, &str)]| {
-        let (desk, form) = (w.desk.clone(), crate::world::form(fields));
-        async move { replies::reply(&desk, id, key, form).await }
-    };
-    assert!(matches!(say(&[("reply", "yes")]).await, Err(DeskError::Form(_))), "in whose name");
-    for _ in 0..2 {
-        say(&[("reply", "yes"), ("name", "Ann O'Hara")]).await.unwrap();
-    }
-    assert!(replies::question(&w.desk, id, key).await.unwrap().booked);
-    assert_eq!(w.free("winter-council").await, 119, "once");
-    // Those who said yes are booked at once, each once.
-    let booked = replies::book_yes(&w.desk, &ilse, council, crate::world::form(&[])).await.unwrap();
-    assert_eq!((booked.booked, booked.not.len()), (100, 0));
-    let booked = replies::book_yes(&w.desk, &ilse, council, crate::world::form(&[])).await.unwrap();
-    assert_eq!(booked.booked, 0);
-    w.sound().await;
-
-    // Twenty thousand are looked at without waiting for long.
-    let many: String = (0..20_000).map(|n| format!("\"P {n}\" p{n}@post.example;\n")).collect();
-    let looked = invitations::look(&w.desk, &ilse, council, many, None).await.unwrap();
-    assert_eq!(looked.addresses.len(), 20_000);
 }

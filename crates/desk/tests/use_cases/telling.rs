@@ -37,7 +37,7 @@ impl Chance {
 type Row = (i64, String, i64, String, i64);
 
 impl World {
-    async fn event_named(&self, slug: &'static str) -> EventId {
+    pub(crate) async fn event_named(&self, slug: &'static str) -> EventId {
         let find = move |c: &matricle_store::Connection| events::by_slug(c, slug);
         self.desk.store.read(find).await.unwrap().unwrap().id
     }

@@ -8,7 +8,7 @@ use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{change, decide, hold, pass_on, submit, waiting};
 use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates::{self, Scope};
-use matricle_desk::planning::{invitations, sheet};
+use matricle_desk::planning::{asking, invitations, sheet};
 use matricle_store::events;
 
 use crate::world::{CANDLES, FREE, World, form, look, world};
@@ -121,10 +121,9 @@ async fn every_kind_of_mail_has_its_words() {
     w.due().await;
     let event = page.event.id;
     dates::call_off(desk, &ilse, event, None, "The microscope is broken.".into()).await.unwrap();
-    let invited =
-        form(&[("who", "invited"), ("who_invited", "ana@post.example"), ("hold_minutes", "15")]);
-    sheet::set_booking(desk, &ilse, w.event_of(DIPPING).await, invited).await.unwrap();
-    invitations::send(desk, &ilse, w.event_of(DIPPING).await).await.unwrap();
+    let ana = form(&[("whom", "ana@post.example")]);
+    invitations::add(desk, &ilse, w.event_of(DIPPING).await, ana).await.unwrap();
+    asking::send(desk, &ilse, w.event_of(DIPPING).await).await.unwrap();
     w.due().await;
 
     // Each by the name of its template: what the program's own say.

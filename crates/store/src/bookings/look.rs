@@ -197,6 +197,24 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
     .doing("looking for somebody's bookings")
 }
 
+/// Tickets that were passed to an address: booking and person.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn passed_to(conn: &Connection, email: &str) -> Result<Vec<(BookingId, usize)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT DISTINCT booking_id, person_no FROM attendees
+         WHERE email <> '' AND email = ?1 COLLATE NOCASE AND cancelled_at IS NULL ORDER BY booking_id DESC",
+    )
+    .and_then(|mut q| {
+        q.query_map([email.trim()], |row| {
+            Ok((BookingId(row.get(0)?), usize::try_from(row.get::<_, i64>(1)?).unwrap_or(0)))
+        })?
+        .collect()
+    })
+    .doing("looking for tickets that were passed on")
+}
+
 /// What a browser and a network keep of a date while nothing is booked for good: bookings of
 /// the browser, and seats (people) of the network by those who have not proved an address.
 /// Unknown ones keep nothing.

@@ -50,6 +50,24 @@ pub(crate) fn insert_date(
     for session in &new.sessions {
         crate::events::sessions::insert(tx, date, venue, session)?;
     }
+    if let Some(online) = &new.online {
+        let (straight_in, may_speak, recorded, in_mails) = online.can;
+        tx.prepare_cached(
+            "INSERT INTO online_dates (date_id, room, opens_minutes, straight_in, may_speak, recorded, in_mails,
+                prepare, audience) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+        )?
+        .execute((
+            date,
+            &online.room,
+            online.opens_minutes,
+            straight_in,
+            may_speak,
+            recorded,
+            in_mails,
+            &online.prepare,
+            &online.audience,
+        ))?;
+    }
     Ok(date)
 }
 

@@ -8,6 +8,7 @@ use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 use crate::convert::InOrder;
 use crate::events::event::{EVENT_COLUMNS, EVENT_WIDTH, Event, event};
+use crate::events::new::NewOnline;
 use crate::{Doing, StoreError, us};
 
 /// One happening of an event.
@@ -229,4 +230,40 @@ pub fn longest(conn: &Connection) -> Result<i64, StoreError> {
         .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
         .map(Option::unwrap_or_default)
         .doing("looking for the longest date")
+}
+
+/// How a date happens online, as far as another may happen like it; nothing where nothing was said.
+///
+/// # Errors
+/// SQLite refuses.
+pub(crate) fn online_of(conn: &Connection, date: DateId) -> Result<Option<NewOnline>, StoreError> {
+    conn.prepare_cached(
+        "SELECT room, opens_minutes, straight_in, may_speak, recorded, in_mails, prepare, audience
+         FROM online_dates WHERE date_id = ?1",
+    )
+    .and_then(|mut q| {
+        q.query_row([date.0], |row| {
+            let mut c = InOrder::from(row, 0);
+            Ok(NewOnline {
+                room: c.next()?,
+                opens_minutes: c.next()?,
+                can: (c.next()?, c.next()?, c.next()?, c.next()?),
+                prepare: c.next()?,
+                audience: c.next()?,
+            })
+        })
+        .optional()
+    })
+    .doing("reading how a date happens online")
+}
+
+/// How the latest date of an event happens online.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn latest_online(conn: &Connection, event: EventId) -> Result<Option<NewOnline>, StoreError> {
+    match dates_of(conn, event)?.last() {
+        Some(date) => online_of(conn, date.id),
+        None => Ok(None),
+    }
 }

@@ -195,6 +195,26 @@ pub struct NewDate {
     /// Its sessions.
     #[serde(default)]
     pub sessions: Vec<NewSession>,
+    /// How it happens online; as usual where nothing is said.
+    #[serde(default)]
+    pub online: Option<NewOnline>,
+}
+
+/// How a date that is to be made happens online: all but what is one date's alone, its link and
+/// its recording.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewOnline {
+    /// The word for where.
+    pub room: String,
+    /// It opens so many minutes before.
+    pub opens_minutes: u32,
+    /// Everybody is let straight in; everybody may speak; it is recorded; its address may stand in
+    /// mails.
+    pub can: (bool, bool, bool, bool),
+    /// How to prepare.
+    pub prepare: String,
+    /// The word for who may see the recording.
+    pub audience: String,
 }
 
 /// A session to be written down.

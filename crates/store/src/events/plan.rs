@@ -6,7 +6,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::json;
 use crate::events::change::insert_date;
-use crate::events::dates::{capacities, dates_of};
+use crate::events::dates::{capacities, dates_of, online_of};
 use crate::events::event::{EventState, by_id, index, set_tags, tags_of};
 use crate::events::new::{NewDate, NewEvent, NewQuestion};
 use crate::events::questions::questions;
@@ -116,6 +116,7 @@ pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreErr
             margins: date.margins,
             capacities,
             sessions: crate::events::sessions::plans(conn, date.id)?,
+            online: online_of(conn, date.id)?,
         });
     }
     let tickets = ticket_rows(conn, id)?;

@@ -147,6 +147,16 @@ pub(crate) fn signed_up(row: &Row<'_>) -> rusqlite::Result<(AttendeeId, SessionI
     Ok((AttendeeId(row.get(0)?), SessionId(row.get(1)?)))
 }
 
+/// The sessions that an attendee has signed up for.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_attendee(conn: &Connection, attendee: AttendeeId) -> Result<Vec<SessionId>, StoreError> {
+    conn.prepare_cached("SELECT session_id FROM sign_ups WHERE attendee_id = ?1")
+        .and_then(|mut q| q.query_map([attendee.0], |row| row.get(0).map(SessionId))?.collect())
+        .doing("reading what somebody signed up for")
+}
+
 /// What the attendees of a booking have signed up for.
 ///
 /// # Errors

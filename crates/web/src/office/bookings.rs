@@ -213,6 +213,11 @@ fn row(
     }
 }
 
+/// What a kept view finds, by what its address says.
+pub(crate) fn filter(query: &str) -> Filter {
+    Asked::read(query).filter()
+}
+
 async fn load(at: &Clerk, asked: &Asked, skip: u32, most: u32) -> Result<BookingList, WebError> {
     let filter = Filter { skip, most, ..asked.filter() };
     Ok(office::bookings(&at.app.desk, &at.staff, filter, asked.answers).await?)

@@ -13,6 +13,7 @@ use matricle_store::events::{Choices, EventState};
 
 use crate::error::WebError;
 use crate::live;
+use crate::office::messages::letters;
 use crate::office::{BookingRow, Clerk, booking_row};
 use crate::page::{Frame, html};
 use crate::parts::thread::{self, Bar, Block, Pin, Thread};
@@ -213,6 +214,9 @@ struct Sheet {
     slots: Option<String>,
     grids: Vec<(String, String)>,
     changes: Vec<(String, String, String)>,
+    /// The latest letters about it, and how many there are.
+    letters: Vec<letters::Row>,
+    letters_all: u32,
 }
 
 /// A clash, and ways out of it.
@@ -363,6 +367,8 @@ pub(crate) async fn sheet(
                 (when, grid::svg(sessions))
             })
             .collect(),
+        letters: sheet.letters.0.iter().map(|l| letters::row(&at, l, &zone)).collect(),
+        letters_all: sheet.letters.1,
         changes: sheet
             .changes
             .iter()

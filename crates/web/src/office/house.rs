@@ -14,6 +14,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::marks::Mark;
 use matricle_core::staff::{Right, Role};
+use matricle_core::web_calendar::{FIELDS, WebCalendar};
 use matricle_desk::DeskError;
 use matricle_desk::house::{self, Rooms, Thing, face};
 use matricle_formats::words;
@@ -71,6 +72,8 @@ struct HousePage {
     audit: Vec<(String, String, String)>,
     audited: u32,
     feeds: Vec<(String, String)>,
+    /// Fields of a web calendar, each with what it says.
+    calendar_fields: [(&'static str, &'static str); 8],
     embed: String,
     may_change: bool,
     /// Whether the house has a mark; what was wrong with one that was sent.
@@ -181,7 +184,12 @@ fn house_fields(all: &Rooms) -> Fields {
         ("bic", h.bic.clone()),
         ("transfer_days", h.transfer_days.to_string()),
         ("accent", h.accent.clone()),
+        (
+            "web_calendars",
+            h.web_calendars.iter().map(WebCalendar::line).collect::<Vec<_>>().join("\n"),
+        ),
     ]);
+    d.tick("names_in_feeds", h.names_in_feeds);
     for (i, (days, percent)) in h.steps.iter().enumerate() {
         d.add(&format!("days_{i}"), days.to_string());
         d.add(&format!("percent_{i}"), percent.to_string());
@@ -325,6 +333,7 @@ async fn page_at(
             .collect(),
         audited,
         feeds,
+        calendar_fields: FIELDS,
         embed: format!(
             "<div data-matricle=\"{url}/embed/list\"></div>\n<script async src=\"{url}/embed.js\"></script>"
         ),
@@ -408,6 +417,22 @@ pub(crate) async fn part(
     Query(shown): Query<Shown>,
 ) -> Result<Response, WebError> {
     page_at(&at, tab_of(&tab)?, shown.page, Again::None).await
+}
+
+/// `GET /office/house/calendars`: the tab that has them.
+pub(crate) async fn feeds(at: Clerk) -> Result<Response, WebError> {
+    page(&at, "feeds", Again::None).await
+}
+
+/// `POST /office/house/calendars`: web calendars, and whether the feeds of hosts have names.
+pub(crate) async fn set_calendars(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    match house::calendars::set(&at.app.desk, &at.staff, form(&posted)).await {
+        Ok(()) => page(&at, "feeds", Again::Said("Kept.".into())).await,
+        Err(error) => {
+            let d = Fields::again(&posted, error)?;
+            page(&at, "feeds", Again::Form(d)).await
+        }
+    }
 }
 
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.

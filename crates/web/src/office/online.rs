@@ -6,7 +6,7 @@ use axum::response::Response;
 use jiff::Timestamp;
 use matricle_core::foyer::{Audience, Beside, RoomKind};
 use matricle_core::staff::Right;
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_desk::door::online::{self, Line, OnlineSheet};
 use matricle_formats::words;
 
@@ -49,13 +49,19 @@ struct Page {
     event_href: String,
     when: String,
     state: &'static str,
-    is_known: bool,
+    one_room: bool,
+    /// Any session has a room that is known.
+    session_rooms: bool,
     service: bool,
     rows: Vec<Row>,
     is_over: bool,
     /// The one count: in all, by which way how many.
     counts: Vec<(String, u32)>,
     d: Fields,
+    /// Its sessions: key, what it is; and whether whoever leads it can go in.
+    sessions: Vec<(i64, String, bool)>,
+    /// So many other dates are to come.
+    others: usize,
     may: bool,
     may_change: bool,
 }
@@ -104,6 +110,13 @@ fn fields(sheet: &OnlineSheet) -> Fields {
         ),
         ("audience", how.audience.word().to_owned()),
     ]);
+    for (session, own) in &sheet.sessions {
+        let Some(own) = own else { continue };
+        let id = session.facts.id;
+        d.set(&format!("part_{id}"), own.kind.word().into());
+        d.set(&format!("partlink_{id}"), own.link.clone());
+        d.set(&format!("partcode_{id}"), own.passcode.clone());
+    }
     for (name, on) in [
         ("straight_in", how.straight_in),
         ("may_speak", how.may_speak),
@@ -123,7 +136,6 @@ async fn page(at: &Clerk, date: i64, typed: Option<Fields>) -> Result<Response, 
     let moment = |when| words::moment(when, &span.zone, now);
     let today = words::local(now, &span.zone).date();
     let mut counts: Vec<(String, u32)> = online::ways(&sheet.people).into_iter().collect();
-    counts.sort();
     if sheet.came_here > 0 {
         counts.push(("at the place".into(), sheet.came_here));
     }
@@ -146,11 +158,22 @@ async fn page(at: &Clerk, date: i64, typed: Option<Fields>) -> Result<Response, 
             event_href: format!("/office/events/{}", sheet.event.id),
             when: words::span(span.starts, span.ends, today),
             state,
-            is_known: sheet.is_known,
+            one_room: sheet.one_room,
+            session_rooms: sheet.sessions.iter().any(|(_, own)| own.is_some()) && !is_over,
             service: sheet.service,
             is_over,
             rows: sheet.people.iter().map(|l| row(l, &moment)).collect(),
             counts,
+            sessions: sheet
+                .sessions
+                .iter()
+                .map(|(s, own)| {
+                    let times = words::clock(s.span.starts);
+                    let own = own.as_ref().is_some_and(|o| o.kind.is_made() || !o.link.is_empty());
+                    (s.facts.id.0, format!("{times} {}", s.title), own)
+                })
+                .collect(),
+            others: sheet.others,
             d: typed.unwrap_or_else(|| fields(&sheet)),
             may: at.staff.role.may(Right::PlanEvents),
             may_change: at.staff.role.may(Right::ChangeBookings),
@@ -175,7 +198,8 @@ pub(crate) async fn save(
         return Ok(at.done(&there, format!("{name} gets a new link; the old one opens nothing.")));
     }
     if posted.get("act") == "lead" {
-        let (to, passcode) = online::lead(desk, &at.staff, DateId(id)).await?;
+        let session = posted.get("session").parse().ok().map(SessionId);
+        let (to, passcode) = online::lead(desk, &at.staff, DateId(id), session).await?;
         let house = at.app.desk.house().await?;
         let f = at.frame("Online", &house.name).in_room("doors");
         return crate::page::html(&Lead { f, to, passcode, back: there });

@@ -6,6 +6,7 @@ use axum::http::Uri;
 use axum::response::Response;
 use matricle_core::EventId;
 use matricle_core::replies::Stands;
+use matricle_desk::planning::asking;
 use matricle_desk::planning::replies::{self, Row};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
@@ -46,6 +47,8 @@ struct RepliesPage {
     more: usize,
     /// How many can be asked once again.
     silent: usize,
+    /// When a cue asks the first of them; empty where none does.
+    again: String,
     may_ask: bool,
     /// How many said yes and have no seat, and the dates that one can be booked for.
     to_book: usize,
@@ -76,6 +79,7 @@ const fn class(stands: Stands) -> &'static str {
         Stands::Said(Reply::Maybe) => "maybe",
         Stands::Said(Reply::No) => "no",
         Stands::None => "none",
+        Stands::HandedOn => "handed",
         Stands::Bounced => "bounced",
         Stands::NotAsked => "notasked",
     }
@@ -85,13 +89,16 @@ fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
     let now = at.app.desk.clock.now();
     let moment = |when| words::moment(when, zone, now);
     ReplyRow {
-        address: row.address.clone(),
+        address: row.invited.email.clone(),
         name: row.name.clone(),
         stands: row.stands.word(),
         class: class(row.stands),
         word: row.said.as_ref().map_or_else(String::new, |s| s.word.clone()),
         when: row.said.as_ref().map_or_else(String::new, |s| moment(s.at)),
-        asked: match (row.asked, row.asked_at) {
+        asked: match (row.invited.asked, row.invited.asked_at) {
+            _ if !row.invited.handed_to.is_empty() => {
+                format!("handed on to {}", row.invited.handed_to)
+            }
             (0, _) | (_, None) => String::new(),
             (1, Some(when)) => format!("asked {}", moment(when)),
             (_, Some(when)) => format!("asked again {}", moment(when)),
@@ -124,8 +131,10 @@ pub(crate) async fn show(
             (*class, start, end - start)
         })
         .collect();
-    let fits: Vec<&Row> =
+    let mut fits: Vec<&Row> =
         all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
+    // The latest reply first; who said nothing stands in the order of the list.
+    fits.sort_by_key(|r| std::cmp::Reverse(r.said.as_ref().map(|s| s.at)));
     html(&RepliesPage {
         f: at.frame(format!("Replies: {}", all.event.title), &house.name).in_room("events"),
         id,
@@ -137,6 +146,9 @@ pub(crate) async fn show(
         more: fits.len().saturating_sub(MOST),
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
+        again: all.again_at.map_or_else(String::new, |at_| {
+            words::moment(at_.max(at.app.desk.clock.now()), &house.zone, at.app.desk.clock.now())
+        }),
         to_book: all
             .rows
             .iter()
@@ -148,7 +160,7 @@ pub(crate) async fn show(
             .map(|d| (d.id.0, words::long_span(d.span.starts, d.span.ends)))
             .collect(),
         may_book: at.staff.role.may(matricle_core::staff::Right::ChangeBookings),
-        without: all.rows.iter().filter(|r| r.invitation.is_none()).count(),
+        without: all.rows.iter().filter(|r| r.invited.asked == 0).count(),
         words: words_to_copy(&all, &house),
         may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
     })
@@ -201,9 +213,7 @@ pub(crate) async fn links(
     Path(id): Path<i64>,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let made =
-        matricle_desk::planning::invitations::by_other_means(&at.app.desk, &at.staff, EventId(id))
-            .await?;
+    let made = asking::by_other_means(&at.app.desk, &at.staff, EventId(id)).await?;
     let many = words::count(u32::try_from(made).unwrap_or(u32::MAX), "links");
     let said = format!("{many} made. They stand in the files, one for each address.");
     Ok(at.done(&format!("/office/events/{id}/replies"), said))
@@ -221,13 +231,13 @@ pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Res
         .map(|r| {
             let said = r.said.as_ref();
             vec![
-                Cell::Text(r.address.clone()),
+                Cell::Text(r.invited.email.clone()),
                 Cell::Text(r.name.clone()),
                 Cell::Text(r.stands.word().into()),
                 Cell::Text(said.map_or_else(String::new, |s| s.word.clone())),
                 Cell::Text(said.map_or_else(String::new, |s| time(s.at))),
                 Cell::Text(if r.booked { "yes".into() } else { String::new() }),
-                Cell::Text(r.asked_at.map_or_else(String::new, time)),
+                Cell::Text(r.invited.asked_at.map_or_else(String::new, time)),
                 Cell::Text(r.link(&at.app.desk).unwrap_or_default()),
             ]
         })
@@ -241,9 +251,10 @@ pub(crate) async fn again(
     Path(id): Path<i64>,
     _posted: Posted,
 ) -> Result<Response, WebError> {
-    let asked = replies::ask_again(&at.app.desk, &at.staff, EventId(id)).await?;
+    let asked = asking::ask_again(&at.app.desk, &at.staff, EventId(id)).await?;
     let said = match u32::try_from(asked).unwrap_or(u32::MAX) {
         0 => "Nobody is left to be asked once again.".to_owned(),
+        1 => "One person gets the invitation once again.".to_owned(),
         n => format!("{} get the invitation once again.", words::people(n)),
     };
     Ok(at.done(&format!("/office/events/{id}/replies"), said))

@@ -23,6 +23,7 @@ pub(crate) const fn trigger(trigger: Trigger) -> &'static str {
             Moment::PayBy => "the time to pay ends",
             Moment::OfferEnds => "an offer to somebody who waits ends",
             Moment::CardExpires => "a stamp card expires",
+            Moment::Asked => "somebody was invited",
             Moment::Day => "it is time for the news of the day",
         },
         Trigger::On(occasion) => match occasion {
@@ -103,6 +104,7 @@ pub(crate) fn whom(cue: &Cue, names: Names<'_>) -> String {
         Whom::Booker => "to the booker".into(),
         Whom::Hosts => "to the hosts".into(),
         Whom::Waiting => "to those who wait".into(),
+        Whom::Silent => "to those who were invited and have not replied".into(),
         Whom::Came => "to those who came".into(),
         Whom::Missed => "to those who missed it".into(),
         Whom::Role(role) => format!("to every {}", role.word()),

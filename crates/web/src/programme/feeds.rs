@@ -11,6 +11,7 @@ use matricle_desk::programme::{self, EventPage, Fed, Feed};
 use matricle_formats::calendar::{self, Entry};
 use matricle_formats::feed::{self, Item};
 use matricle_formats::table::Cell;
+use matricle_formats::words;
 use matricle_store::events::{DateSummary, Event, Format};
 
 use crate::App;
@@ -66,8 +67,21 @@ fn answer(
 }
 
 fn ics(app: &App, asked: &HeaderMap, fed: &Fed, path: &str) -> Response {
-    let mut entries: Vec<Entry> =
-        fed.dates.iter().map(|(d, tags, _)| entry(app, d, tags)).collect();
+    let mut entries: Vec<Entry> = fed
+        .dates
+        .iter()
+        .map(|(d, tags, _)| {
+            let mut entry = entry(app, d, tags);
+            if let Some(names) = fed.names.get(&d.date.id) {
+                let many = words::people(u32::try_from(names.len()).unwrap_or(u32::MAX));
+                entry.description.push_str(&format!("\n\nWho comes: {many}"));
+                for name in names {
+                    entry.description.push_str(&format!("\n{name}"));
+                }
+            }
+            entry
+        })
+        .collect();
     // What changed lately stands first: a calendar that reads only a part has that.
     entries.sort_by_key(|e| std::cmp::Reverse(e.changed_at));
     let url = format!("{}{path}", app.desk.public_url);
@@ -263,12 +277,15 @@ pub(crate) async fn mine(
 ) -> Result<Response, WebError> {
     let key = file.strip_suffix(".ics").ok_or_else(missing)?;
     let (path, text) = matricle_desk::messages::own_feed::read(&app.desk, id, key).await?;
-    let mut response =
-        answer(&app, &asked, &path, "text/calendar; charset=utf-8", text.into_bytes());
+    Ok(private(answer(&app, &asked, &path, "text/calendar; charset=utf-8", text.into_bytes())))
+}
+
+/// What only its reader's program keeps, and no page of another site reads.
+fn private(mut response: Response) -> Response {
     let headers = response.headers_mut();
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=300"));
     headers.remove(header::ACCESS_CONTROL_ALLOW_ORIGIN);
-    Ok(response)
+    response
 }
 
 /// `GET /feeds/host/{id}/{key}.ics`: the dates of a host, at an address only they know.
@@ -279,5 +296,5 @@ pub(crate) async fn host(
 ) -> Result<Response, WebError> {
     let key = file.strip_suffix(".ics").ok_or_else(missing)?;
     let fed = programme::feed(&app.desk, Feed::Host(HostId(id), key.into())).await?;
-    Ok(ics(&app, &asked, &fed, &format!("/feeds/host/{id}/{file}")))
+    Ok(private(ics(&app, &asked, &fed, &format!("/feeds/host/{id}/{file}"))))
 }

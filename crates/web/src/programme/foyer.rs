@@ -5,15 +5,15 @@ use askama::Template;
 use axum::extract::State as Shared;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::foyer::Stands;
-use matricle_desk::DeskError;
+use matricle_core::SessionId;
+use matricle_core::foyer::{PartStands, Stands};
 use matricle_desk::door::foyer::{self, Foyer, In};
 use matricle_formats::words;
 
 use crate::App;
 use crate::asking::{Asker, Posted, Visitor};
 use crate::error::WebError;
-use crate::guard::Often;
+use crate::guard::{Often, counted};
 use crate::page::{Face, Frame, html};
 use crate::programme::ticket::Shown;
 
@@ -45,6 +45,42 @@ struct Part {
     /// A line about what went wrong a moment ago.
     trouble: &'static str,
     event_href: String,
+    /// There is a room for all of it.
+    one_room: bool,
+    /// Sessions with rooms of their own.
+    sessions: Vec<SessionRow>,
+}
+
+/// A session with a room of its own.
+struct SessionRow {
+    id: i64,
+    title: String,
+    /// When, by whom, on which track.
+    line: String,
+    says: String,
+    open: bool,
+}
+
+fn session_row(part: &foyer::Part, zone: &str) -> SessionRow {
+    let s = &part.session;
+    let clock = |at| words::clock(words::local(at, zone).datetime());
+    let times = format!("{} to {}", words::clock(s.span.starts), words::clock(s.span.ends));
+    let line: Vec<&str> =
+        [times.as_str(), &s.host, &s.track].into_iter().filter(|p| !p.is_empty()).collect();
+    SessionRow {
+        id: s.facts.id.0,
+        title: s.title.clone(),
+        line: line.join(", "),
+        says: match part.stands {
+            PartStands::Before(at) => format!("opens {}", clock(at)),
+            PartStands::NoRoom => "its room is not known yet".into(),
+            PartStands::Open => String::new(),
+            PartStands::Over => "over".into(),
+            PartStands::NotTheirs => "for those who signed up".into(),
+            PartStands::Shut => "not open to you".into(),
+        },
+        open: part.stands == PartStands::Open,
+    }
 }
 
 #[derive(Template)]
@@ -96,6 +132,9 @@ fn says(f: &Foyer) -> (String, String) {
         ),
         Stands::Open if f.been_in => {
             ("The room is open", "You have been in; the same button leads back.")
+        }
+        Stands::Open if !f.one_room => {
+            ("It is on", "Each session has a room of its own: go into the one you want.")
         }
         Stands::Open => ("The room is open", "Press the button to go in."),
         Stands::Recording => ("It is over", "You can see it again here."),
@@ -170,15 +209,9 @@ fn part(app: &App, visitor: &Visitor, link: &str, f: &Foyer, trouble: &'static s
             .unwrap_or_default(),
         trouble,
         event_href: format!("/events/{}", f.event.slug),
+        one_room: f.one_room,
+        sessions: f.parts.iter().map(|p| session_row(p, &span.zone)).collect(),
     }
-}
-
-/// A link that opens nothing is counted against whoever tries it.
-fn counted<T>(app: &App, asker: &Asker, opened: Result<T, DeskError>) -> Result<T, WebError> {
-    if matches!(opened, Err(DeskError::NotFound)) {
-        app.guards.often(Often::SignIn, asker)?;
-    }
-    Ok(opened?)
 }
 
 /// Nobody keeps a copy of it, and no address it leads to learns of it.
@@ -241,10 +274,12 @@ pub(crate) async fn go(
     Shown(code, key): Shown,
     asker: Asker,
     visitor: Visitor,
-    _posted: Posted,
+    posted: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, &asker)?;
-    let went = counted(&app, &asker, foyer::go(&app.desk, code, &key, &visitor.0).await)?;
+    let session = posted.get("session").parse().ok().map(SessionId);
+    let went = foyer::go(&app.desk, code, &key, &visitor.0, session).await;
+    let went = counted(&app, &asker, went)?;
     let back = link(code, &key);
     let trouble = match went {
         // Not by a redirect: a form of ours may lead to ourselves alone (CSP, form-action), and

@@ -5,6 +5,7 @@ use askama::Template;
 use axum::extract::{Path, Query, State as Shared};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::Timestamp;
 use matricle_core::replies::Reply;
 use matricle_desk::DeskError;
 use matricle_desk::planning::{invitations, replies};
@@ -13,9 +14,10 @@ use serde::Deserialize;
 
 use crate::asking::{Asker, Posted, Visitor};
 use crate::error::WebError;
-use crate::guard::Often;
+use crate::guard::{Often, counted};
 use crate::page::{Face, Frame, html, refused};
 use crate::parts::fields::{Fields, form};
+use crate::parts::places;
 use crate::{App, cookies};
 
 #[derive(Template)]
@@ -39,6 +41,14 @@ struct ReplyPage {
     booked: bool,
     /// A yes books a seat at once, under these terms.
     at_once: bool,
+    /// Until when a maybe keeps a seat; empty where it keeps none.
+    maybe_until: String,
+    /// The seat that is kept now: where it is taken, and until when.
+    kept: Option<(String, String)>,
+    hand_on: bool,
+    /// Who has the invitation now; empty while it is theirs.
+    handed_to: String,
+    take_back: bool,
     terms: String,
     d: Fields,
 }
@@ -48,15 +58,6 @@ struct ReplyPage {
 pub(crate) struct Say {
     #[serde(default)]
     say: String,
-}
-
-/// A link that opens nothing is counted against whoever tries it; one that does is not, since a
-/// whole firm may stand behind one network, and a program that looks through its mails.
-fn counted<T>(app: &App, asker: &Asker, opened: Result<T, DeskError>) -> Result<T, WebError> {
-    if matches!(opened, Err(DeskError::NotFound)) {
-        app.guards.often(Often::SignIn, asker)?;
-    }
-    Ok(opened?)
 }
 
 /// `GET /invited/{id}/{key}`: the link of an invitation. Whoever has it is known by its address
@@ -72,6 +73,17 @@ pub(crate) async fn open(
     Ok(([(header::SET_COOKIE, cookie)], to).into_response())
 }
 
+/// Until when something is kept: the end of a day is that day.
+fn until(at: Timestamp, zone: &str, now: Timestamp) -> String {
+    let local = words::local(at, zone);
+    if local.time() == jiff::civil::Time::midnight()
+        && let Ok(day) = local.date().yesterday()
+    {
+        return format!("the end of {}", words::long_day(day));
+    }
+    words::moment(at, zone, now)
+}
+
 async fn page(
     app: &App,
     (asker, visitor): (&Asker, &Visitor),
@@ -83,6 +95,8 @@ async fn page(
     let house = app.desk.house().await?;
     let now = app.desk.clock.now();
     let title = asked.event.title.clone();
+    // Each date has a clock of its own; what is kept is of the one that is to come.
+    let zone = asked.dates.first().map_or_else(|| house.zone.clone(), |d| d.span.zone.clone());
     let reply = Reply::from_word(say).or(asked.said.as_ref().map(|s| s.reply));
     let when = |d: &matricle_store::events::Date| {
         words::span(d.span.starts, d.span.ends, words::local(now, &d.span.zone).date())
@@ -95,7 +109,14 @@ async fn page(
         d.set("name", asked.name.clone());
     }
     Ok(ReplyPage {
-        at_once: asked.at_once && !asked.booked,
+        at_once: asked.at_once,
+        maybe_until: asked.maybe_until.map_or_else(String::new, |at| until(at, &zone, now)),
+        kept: asked
+            .kept
+            .map(|(reference, at)| (places::address(app, reference), until(at, &zone, now))),
+        hand_on: asked.hand_on,
+        handed_to: asked.handed_to.clone(),
+        take_back: asked.take_back,
         terms: asked.terms.clone(),
         f: Frame::new(app, Face::Programme, title.clone(), &house.name, visitor, None),
         link: format!("/invited/{id}/{}", crate::address::encode(key)),
@@ -127,6 +148,32 @@ pub(crate) async fn ask(
     html(&page(&app, (&asker, &visitor), (id, &key), &say, Fields::default()).await?)
 }
 
+/// `POST /invited/{id}/{key}/hand`: hands the invitation on.
+pub(crate) async fn hand_on(
+    Shared(app): Shared<App>,
+    Path((id, key)): Path<(i64, String)>,
+    asker: Asker,
+    visitor: Visitor,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, &asker)?;
+    let asked = replies::hand_on(&app.desk, id, &key, form(&posted)).await;
+    answered(&app, (&asker, &visitor), (id, &key), &posted, asked.map(drop)).await
+}
+
+/// `POST /invited/{id}/{key}/back`: takes the invitation back.
+pub(crate) async fn take_back(
+    Shared(app): Shared<App>,
+    Path((id, key)): Path<(i64, String)>,
+    asker: Asker,
+    visitor: Visitor,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    app.guards.often(Often::Booking, &asker)?;
+    let asked = replies::take_back(&app.desk, id, &key).await;
+    answered(&app, (&asker, &visitor), (id, &key), &posted, asked).await
+}
+
 /// `POST /invited/{id}/{key}/reply`: the reply.
 pub(crate) async fn reply(
     Shared(app): Shared<App>,
@@ -136,17 +183,28 @@ pub(crate) async fn reply(
     posted: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, &asker)?;
-    match replies::reply(&app.desk, id, &key, form(&posted)).await {
-        Ok(_) => {
-            let key = crate::address::encode(&key);
+    let asked = replies::reply(&app.desk, id, &key, form(&posted)).await;
+    answered(&app, (&asker, &visitor), (id, &key), &posted, asked.map(drop)).await
+}
+
+/// The page again: with what was done, or with what needs another look.
+async fn answered(
+    app: &App,
+    who: (&Asker, &Visitor),
+    (id, key): (i64, &str),
+    posted: &Posted,
+    done: Result<(), DeskError>,
+) -> Result<Response, WebError> {
+    match done {
+        Ok(()) => {
+            let key = crate::address::encode(key);
             Ok(Redirect::to(&format!("/invited/{id}/{key}/reply#said")).into_response())
         }
         Err(error @ DeskError::Form(_)) => {
-            let fields = Fields::again(&posted, error)?;
-            let who = (&asker, &visitor);
-            let page = page(&app, who, (id, &key), posted.get("reply"), fields).await?;
+            let fields = Fields::again(posted, error)?;
+            let page = page(app, who, (id, key), posted.get("reply"), fields).await?;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }
-        Err(other) => counted(&app, &asker, Err(other)),
+        Err(other) => counted(app, who.0, Err(other)),
     }
 }

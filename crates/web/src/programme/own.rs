@@ -36,6 +36,8 @@ pub(crate) struct Own {
     confirmed: bool,
     /// Nothing for a calendar goes with the mails.
     calendar_off: bool,
+    /// Web calendars that it is put into: name and address.
+    web_calendars: Vec<(String, String)>,
     reference: String,
     title: String,
     event_href: String,
@@ -163,6 +165,12 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         state: wording::state(booking.state),
         confirmed,
         calendar_off: booking.calendar_off,
+        web_calendars: messages::web_calendars(
+            &app.desk,
+            sheet,
+            &app.desk.booking_url(booking.reference),
+            now,
+        ),
         reference: booking.reference.to_string(),
         title: sheet.event.title.clone(),
         event_href: format!("/events/{}?date={}", sheet.event.slug, sheet.date.id),

@@ -33,6 +33,10 @@ struct TicketPage {
     code: String,
     qr: String,
     /// Their own link to join online; empty for whoever comes.
+    /// It has several dates.
+    several: bool,
+    /// Web calendars that it is put into: name and address.
+    web_calendars: Vec<(String, String)>,
     join: String,
 }
 
@@ -81,6 +85,13 @@ pub(crate) async fn show(
         ticket: holder.ticket.clone(),
         code: holder.code.to_string(),
         qr: qr_svg(holder.code),
+        several: sheet.covers.len() > 1,
+        web_calendars: messages::web_calendars(
+            &app.desk,
+            &sheet,
+            &app.desk.ticket_url(code),
+            app.desk.clock.now(),
+        ),
         join: messages::own_links(&app.desk, &sheet).pop().map_or_else(String::new, |j| j.1),
     })
 }

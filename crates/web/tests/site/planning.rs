@@ -438,10 +438,11 @@ async fn a_number_by_mail_signs_a_booker_in_and_shows_prices_for_members() {
     assert_eq!(ilse.post(&tickets, &invited(list)).await.status, StatusCode::SEE_OTHER);
     let event = format!("/office/events/{}", id.unwrap());
     let mut ezra = Browser::new(&site);
-    assert!(ilse.get(&format!("{event}/who")).await.body.contains("Mail 2 invitations"));
+    let list = format!("{event}/invitations");
+    assert!(ilse.get(&list).await.body.contains("Mail 2 invitations"));
     assert_eq!(ilse.post(&format!("{event}/invite"), &[]).await.status, StatusCode::SEE_OTHER);
     while matricle_desk::timers::run_due(&site.desk).await.unwrap() {}
-    assert!(ilse.get(&format!("{event}/who")).await.body.contains("has been mailed an invitation"));
+    assert!(ilse.get(&list).await.body.contains("Everybody on the list has an invitation"));
     let mails = site.mails.taken();
     let mail = mails.iter().map(|raw| mail_parser::MessageParser::default().parse(raw).unwrap());
     let mut mail = mail.rev();

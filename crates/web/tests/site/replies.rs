@@ -3,7 +3,7 @@
 use axum::http::{Method, Request, StatusCode};
 use matricle_core::form::Form;
 use matricle_core::replies::{Reply, Stands};
-use matricle_desk::planning::{invitations, replies, sheet};
+use matricle_desk::planning::{asking, invitations, replies};
 use matricle_desk::{demo, timers};
 use matricle_store::{events, people};
 use matricle_web::Limits;
@@ -21,10 +21,9 @@ async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
     };
     let (ilse, event) = site.desk.store.read(find).await.unwrap();
     let list: Vec<String> = (0..100).map(|n| format!("guest.{n}@post.example")).collect();
-    let fields = [("who", "invited"), ("who_invited", &list.join("\n")), ("hold_minutes", "15")];
-    let fields = fields.map(|(n, v)| (n.to_owned(), v.to_owned())).to_vec();
-    sheet::set_booking(&site.desk, &ilse, event, Form::new(fields)).await.unwrap();
-    assert_eq!(invitations::send(&site.desk, &ilse, event).await.unwrap(), 100);
+    let whom = Form::new(vec![("whom".to_owned(), list.join("\n"))]);
+    invitations::add(&site.desk, &ilse, event, whom).await.unwrap();
+    assert_eq!(asking::send(&site.desk, &ilse, event).await.unwrap(), 100);
     while timers::run_due(&site.desk).await.unwrap() {}
     let links: Vec<(String, String)> = site
         .mails
@@ -110,7 +109,7 @@ async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
     assert_eq!(treasurer.post(&at, &[]).await.status, StatusCode::FORBIDDEN);
     let before = site.mails.taken().len();
     for again in [97, 0] {
-        assert_eq!(replies::ask_again(&site.desk, &ilse, event).await.unwrap(), again);
+        assert_eq!(asking::ask_again(&site.desk, &ilse, event).await.unwrap(), again);
         while timers::run_due(&site.desk).await.unwrap() {}
     }
     // The booking's own mails aside, which went to whoever booked.
@@ -130,4 +129,67 @@ async fn a_reply_is_one_press_and_a_fetch_changes_nothing() {
         last = scanner.get(&guess).await.status;
     }
     assert_eq!(last, StatusCode::TOO_MANY_REQUESTS);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn people_are_put_on_the_list_from_text_file_and_elsewhere_and_hand_it_on() {
+    let site = site(Limits { sign_in: 1000, booking: 1000 }, false).await;
+    let find = |c: &matricle_store::Connection| events::by_slug(c, FREE);
+    let event = site.desk.store.read(find).await.unwrap().unwrap().id;
+    let at = format!("/office/events/{event}/invitations");
+    let mut b = Browser::new(&site);
+    b.sign_in(0).await;
+    assert!(b.get(&at).await.body.contains("Nobody is invited yet"));
+    let text = [("whom", "Ann O'Hara <ann@post.example>; nobody"), ("from", "members")];
+    let file = "\u{feff}name,address\n\"Bo, Li\",bo@post.example\nAnn,ANN@post.example";
+    let looked = b.post_with_file(&format!("{at}/look"), &text, file).await.body;
+    for said in ["nothing kept yet", "One stood there twice", "nobody", "bo@post.example"] {
+        assert!(looked.contains(said), "{said}: {looked}");
+    }
+    assert!(b.get(&at).await.body.contains("Nobody is invited yet"), "looking keeps nothing");
+    let wrong = b.post_with_file(&at, &[("whom", "ann@post.example nobody@")], "").await;
+    assert_eq!(wrong.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(wrong.body.contains("“nobody@” does not look like an e-mail address"));
+    assert!(wrong.body.contains("ann@post.example nobody@"), "what was typed is kept");
+    let kept = [("whom", "ann@post.example bo@post.example")];
+    assert_eq!(b.post_with_file(&at, &kept, "").await.status, StatusCode::SEE_OTHER);
+    assert!(b.get(&at).await.body.contains("2 people put on the list. Nothing is mailed yet."));
+    // Taken off and put back by the line that says so.
+    b.post(&format!("{at}/off"), &[("address", "bo@post.example")]).await;
+    let page = b.get(&at).await.body;
+    assert!(page.contains("bo@post.example is off the list") && page.contains("Undo"), "{page}");
+    b.post(&format!("{at}/back"), &[("whom", "bo@post.example")]).await;
+    let rules = [("maybe_days", "x"), ("only_domains", "po st")];
+    let wrong = b.post(&format!("{at}/rules"), &rules).await;
+    assert!(wrong.status == 422 && wrong.body.contains("Write a whole number from 0 to 365"));
+    let rules = [("hand_on", "yes"), ("maybe_days", "2"), ("only_domains", "post.example")];
+    b.post(&format!("{at}/rules"), &rules).await;
+    b.post(&format!("/office/events/{event}/invite"), &[]).await;
+    assert!(b.get(&at).await.body.contains("2 people get an invitation by mail"));
+    let mut treasurer = Browser::new(&site);
+    treasurer.sign_in(4).await;
+    assert_eq!(treasurer.get(&at).await.status, StatusCode::FORBIDDEN);
+    assert_eq!(treasurer.post_with_file(&at, &kept, "").await.status, StatusCode::FORBIDDEN);
+
+    let csv = b.get(&format!("/office/events/{event}/replies.csv")).await.body;
+    let link = csv.split("http://club.example").nth(1).unwrap().split(['"', ',', '\r', '\n']);
+    let link = link.into_iter().next().unwrap().trim_end_matches("/reply").to_owned();
+    let mut ann = Browser::new(&site);
+    let page = ann.get(&format!("{link}/reply")).await.body;
+    assert!(page.contains("A maybe keeps a seat for you until the end of"), "{page}");
+    ann.post(&format!("{link}/reply"), &[("reply", "maybe"), ("name", "Ann")]).await;
+    let page = ann.get(&format!("{link}/reply")).await.body;
+    assert!(page.contains("A seat is kept for you until the end of"), "{page}");
+    let own = page.split("<a href=\"/booking/").nth(1).unwrap().split('"').next().unwrap();
+    let form = ann.get(&format!("/booking/{own}")).await;
+    assert!(form.body.contains("ann@post.example"), "what is known is filled in: {}", form.body);
+    let outside = ann.post(&format!("{link}/hand"), &[("hand_to", "eve@evil.example")]).await;
+    assert!(outside.status == 422 && outside.body.contains("Only addresses at post.example"));
+    let handed = ann.post(&format!("{link}/hand"), &[("hand_to", "eve@post.example")]).await;
+    assert_eq!(handed.status, StatusCode::SEE_OTHER);
+    let page = ann.get(&format!("{link}/reply")).await.body;
+    assert!(page.contains("You handed this invitation on to eve@post.example"), "{page}");
+    assert_eq!(ann.get(&link).await.status, StatusCode::NOT_FOUND);
+    ann.post(&format!("{link}/back"), &[]).await;
+    assert_eq!(ann.get(&link).await.status, StatusCode::SEE_OTHER, "theirs again");
 }

@@ -195,6 +195,26 @@ impl<'s> Browser<'s> {
 }
 
 impl Browser<'_> {
+    /// Sends a form with a text file in its field `file`.
+    pub(crate) async fn post_with_file(
+        &mut self,
+        path: &str,
+        fields: &[(&str, &str)],
+        file: &str,
+    ) -> Reply {
+        let token = self.token.clone();
+        let mut body = String::new();
+        for (name, value) in [("token", token.as_str())].iter().chain(fields) {
+            let head = format!("Content-Disposition: form-data; name=\"{name}\"");
+            body.push_str(&format!("--xx\r\n{head}\r\n\r\n{value}\r\n"));
+        }
+        let head = "Content-Disposition: form-data; name=\"file\"; filename=\"list.csv\"";
+        body.push_str(&format!("--xx\r\n{head}\r\n\r\n{file}\r\n--xx--\r\n"));
+        let form =
+            Request::post(path).header(header::CONTENT_TYPE, "multipart/form-data; boundary=xx");
+        self.send(form, body).await
+    }
+
     /// Sends a form as htmx does, which wants a part of the page.
     pub(crate) async fn post_for_part(&mut self, path: &str, body: &str) -> Reply {
         let form = Request::post(path)

@@ -62,9 +62,11 @@ async fn the_link_of_an_invitation_opens_its_event_alone() {
         .unwrap();
     let nia = demo::STAFF[2].1;
     let list = format!("{nia}\nros@post.example");
-    let only = form(&[("who", "invited"), ("who_invited", &list), ("hold_minutes", "15")]);
+    let only = form(&[("who", "invited"), ("hold_minutes", "15")]);
     sheet::set_booking(&site.desk, &ilse, event, only).await.unwrap();
-    matricle_desk::planning::invitations::send(&site.desk, &ilse, event).await.unwrap();
+    let whom = form(&[("whom", &list)]);
+    matricle_desk::planning::invitations::add(&site.desk, &ilse, event, whom).await.unwrap();
+    matricle_desk::planning::asking::send(&site.desk, &ilse, event).await.unwrap();
     while matricle_desk::timers::run_due(&site.desk).await.unwrap() {}
     let mails = site.mails.taken();
     let link = |to: &str| {

@@ -85,6 +85,8 @@ fn read_adding(
     if on.is_empty() {
         form.fault("but", Fault::NoDate);
     }
+    // A date that is added happens online as the latest of the event does.
+    let online = events::latest_online(conn, event)?;
     let mut dates = Vec::new();
     let mut skipped = Vec::new();
     for day in on {
@@ -99,6 +101,7 @@ fn read_adding(
                 margins,
                 capacities: capacities.clone(),
                 sessions: Vec::new(),
+                online: online.clone(),
             }),
             Err(SpanError::Ambiguous { at, .. }) if rule.is_some() => skipped.push(at),
             Err(SpanError::Ambiguous { at, .. }) => form.fault("from", Fault::ClockChange(at)),

@@ -1,13 +1,14 @@
 //! Announcements: chosen, looked at, sent, stopped and gone on with.
 
 use askama::Template;
-use axum::extract::Path;
+use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::staff::Right;
 use matricle_desk::messages::announcements;
 use matricle_formats::words;
 use matricle_store::announcements::{Announcement, LISTED};
+use serde::Deserialize;
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -73,6 +74,14 @@ pub(crate) async fn all(at: Clerk) -> Result<Response, WebError> {
     })
 }
 
+/// What the address says.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Asked {
+    /// Whom it is to begin with.
+    #[serde(default)]
+    to: String,
+}
+
 #[derive(Template)]
 #[template(path = "messages/announce.html")]
 struct Page {
@@ -133,7 +142,14 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
 }
 
 /// `GET /office/events/{id}/announce`.
-pub(crate) async fn show(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
+pub(crate) async fn show(
+    at: Clerk,
+    Path(id): Path<i64>,
+    Query(Asked { to }): Query<Asked>,
+) -> Result<Response, WebError> {
+    if to == "silent" {
+        return page(&at, id, Fields::of([("silent", "yes".to_owned())]), false).await;
+    }
     let now = at.app.desk.clock.now();
     let none = announcements::chosen(&matricle_core::form::Form::default());
     let before = announcements::before(&at.app.desk, &at.staff, EventId(id), none).await?;

@@ -65,7 +65,7 @@ pub(crate) fn some(text: &str, most: usize) -> String {
     format!("{}…", cut.trim_end())
 }
 
-fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
+pub(crate) fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
     let about = match (&letter.reference, letter.title.as_str()) {
         (Some(reference), title) => format!("{title}, booking {reference}"),
         (None, "") if letter.place == Place::Person => "somebody who is known".into(),
@@ -97,6 +97,9 @@ pub(crate) struct Asked {
     list: String,
     #[serde(default)]
     event: Option<i64>,
+    /// The number of a letter: all by whoever wrote it.
+    #[serde(default)]
+    writer: Option<i64>,
     #[serde(default)]
     page: usize,
 }
@@ -118,6 +121,7 @@ struct Page {
 
 async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError> {
     let of = match (asked.event, asked.list.as_str()) {
+        _ if asked.writer.is_some() => List::Writer(asked.writer.unwrap_or_default()),
         (Some(event), _) => List::Event(EventId(event)),
         (None, "all") => List::All,
         (None, "away") => List::PutAway,
@@ -128,6 +132,9 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
     let found = tray::list(&at.app.desk, &at.staff, of, n).await?;
     let wrong = d.count();
     let here = match asked.event {
+        _ if asked.writer.is_some() => {
+            format!("{HERE}?writer={}&", asked.writer.unwrap_or_default())
+        }
         Some(event) => format!("{HERE}?event={event}&"),
         None => format!("{HERE}?list={}&", crate::address::encode(&asked.list)),
     };
@@ -136,7 +143,11 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
         &Page {
             f: at.frame("Letters", &house.name).in_room("messages"),
             tab: "letters",
-            list: if asked.event.is_some() { "event".into() } else { asked.list },
+            list: match (asked.writer, asked.event) {
+                (Some(_), _) => "writer".into(),
+                (None, Some(_)) => "event".into(),
+                (None, None) => asked.list,
+            },
             tray: found.tray,
             count: found.count,
             rows: found.letters.iter().map(|l| row(at, l, &house.zone)).collect(),
@@ -218,6 +229,8 @@ struct One {
     id: i64,
     row: Row,
     email: String,
+    /// Where it asks for answers, if that is elsewhere.
+    answer_to: String,
     to: String,
     own: String,
     /// All of its words, where that is more.
@@ -254,6 +267,11 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
             id,
             row: row(at, &letter, &house.zone),
             email: letter.from.1.clone(),
+            answer_to: if letter.answer_to == letter.from.1 {
+                String::new()
+            } else {
+                letter.answer_to.clone()
+            },
             to: letter.to.clone(),
             whole: if own.len() < letter.words.trim().len() {
                 letter.words.clone()
