@@ -5,6 +5,7 @@ use anyhow::{Context, Result, ensure};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
 use matricle_core::DateId;
 use matricle_core::codes::Reference;
+use matricle_core::door::Presence;
 use matricle_core::form::Form;
 use matricle_desk::bookings::whole;
 use matricle_desk::door::online;
@@ -22,8 +23,8 @@ async fn ilse(house: &House) -> Result<Staff> {
     Ok(house.desk.store.read(find).await?.context("Ilse")?.0)
 }
 
-/// The links and the date of those of an event who have not come yet.
-async fn links(house: &House, slug: &str) -> Result<(Vec<String>, DateId)> {
+/// The links and the date of those of an event who have not come yet, or of those who came.
+async fn links(house: &House, slug: &str, came: bool) -> Result<(Vec<String>, DateId)> {
     let slug = slug.to_owned();
     let found: Vec<(Reference, DateId)> = house
         .desk
@@ -34,9 +35,12 @@ async fn links(house: &House, slug: &str) -> Result<(Vec<String>, DateId)> {
             let date = matricle_store::events::dates_of(conn, event.id)?[0].id;
             let mut found = Vec::new();
             for p in matricle_store::door::by_words(conn, date, "", 99)? {
-                if p.facts.presence == matricle_core::door::Presence::Expected
-                    && let Some(b) = matricle_store::bookings::by_id(conn, p.booking)?
-                {
+                let wanted = match p.facts.presence {
+                    Presence::Expected => !came,
+                    Presence::In { .. } | Presence::Left => came,
+                    Presence::Missed => false,
+                };
+                if wanted && let Some(b) = matricle_store::bookings::by_id(conn, p.booking)? {
                     found.push((b.reference, date));
                 }
             }
@@ -55,7 +59,7 @@ async fn links(house: &House, slug: &str) -> Result<(Vec<String>, DateId)> {
 async fn the_foyer_opens_the_room_by_itself_and_says_what_is_true() -> Result<()> {
     let house = House::open().await?;
     let ilse = ilse(&house).await?;
-    let (links, date) = links(&house, "winter-feed-your-questions").await?;
+    let (links, date) = links(&house, "winter-feed-your-questions", false).await?;
     let how = |opens: &'static str, link: String| {
         let (desk, ilse) = (house.desk.clone(), ilse.clone());
         async move {
@@ -112,16 +116,47 @@ async fn the_foyer_opens_the_room_by_itself_and_says_what_is_true() -> Result<()
     other.click("button[name=replace]").await?;
     other.says(".news", "gets a new link").await?;
 
-    // Called off, it says so, on the page that stands open.
+    // Moved by three days, it says when, and counts anew, on the page that stands open.
     b.driver.goto(&links[1]).await?;
     b.says(".foyerhead", "The room is open").await?;
     let of = move |c: &matricle_store::Connection| matricle_store::events::date_by_id(c, date);
-    let event = house.desk.store.read(of).await?.context("the event")?.0.id;
+    let (event, as_planned) = house.desk.store.read(of).await?.context("the event")?;
+    let event = event.id;
+    let day = as_planned.span.starts.date().checked_add(jiff::Span::new().days(3))?;
+    let time = |at: jiff::civil::DateTime| at.strftime("%H:%M").to_string();
+    let (from, until) = (time(as_planned.span.starts), time(as_planned.span.ends));
+    let moved = form(&[
+        ("day", &day.to_string()),
+        ("from", &from),
+        ("until", &until),
+        ("venue", &as_planned.venue),
+        ("hosts", &as_planned.hosts),
+    ]);
+    off::change(&house.desk, &ilse, date, off::Scope::One, moved, false).await?;
+    b.script("document.dispatchEvent(new Event('visibilitychange'))").await?;
+    b.says(".foyerhead", "Not open yet").await?;
+    b.says(".foyer .facts", &day.strftime("%-d %B").to_string()).await?;
+    b.says("[data-count]", "opens in").await?;
+    ensure!(
+        b.driver.find(thirtyfour::By::Css("[data-go]")).await.is_err(),
+        "nobody is let in three days early"
+    );
+
+    // Called off, it says so.
     let why = "The speaker is ill.".to_owned();
     off::call_off(&house.desk, &ilse, event, Some(date), why).await?;
     b.script("document.dispatchEvent(new Event('visibilitychange'))").await?;
     b.says(".foyerhead", "Called off").await?;
     b.says(".foyer", "The speaker is ill.").await?;
     b.is_fit_for_all().await?;
+
+    // Afterwards the link of whoever came shows the recording, and no page says where it lies.
+    let (after, _) = crate::links(&house, "a-year-on-the-scales", true).await?;
+    b.driver.goto(&after[0]).await?;
+    b.says(".foyerhead", "It is over").await?;
+    b.says(".foyer button", "See the recording").await?;
+    b.is_fit_for_all().await?;
+    let source = b.driver.source().await?;
+    ensure!(!source.contains("rooms.example/recording"), "it stands behind the button alone");
     Ok(())
 }
