@@ -23,6 +23,7 @@ use serde::Deserialize;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 
+use crate::kept::Folder;
 use crate::mailbox::{Mailbox, Mood, machine_time};
 
 /// The name that it is read under.
@@ -34,22 +35,14 @@ pub const PASSWORD: &str = "stand-in-password";
 #[derive(Debug, Default)]
 pub(crate) struct Letters {
     mails: Mutex<Vec<Vec<u8>>>,
-    folder: Option<PathBuf>,
+    folder: Folder,
 }
 
 impl Letters {
     /// With a folder, mails are kept there and read again at the next start.
     pub(crate) fn new(folder: Option<PathBuf>) -> Self {
-        let mut mails = Vec::new();
-        if let Some(folder) = &folder {
-            let _ = std::fs::create_dir_all(folder);
-            let mut files: Vec<_> = std::fs::read_dir(folder)
-                .map(|entries| entries.flatten().map(|e| e.path()).collect())
-                .unwrap_or_default();
-            files.sort();
-            mails.extend(files.iter().filter_map(|file| std::fs::read(file).ok()));
-        }
-        Self { mails: Mutex::new(mails), folder }
+        let (folder, kept) = Folder::open(folder);
+        Self { mails: Mutex::new(kept.into_iter().map(|(_, raw)| raw).collect()), folder }
     }
 
     fn all(&self) -> Vec<Vec<u8>> {
@@ -58,9 +51,7 @@ impl Letters {
 
     fn keep(&self, raw: Vec<u8>) {
         let mut mails = self.mails.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(folder) = &self.folder {
-            let _ = std::fs::write(folder.join(format!("{:06}.eml", mails.len() + 1)), &raw);
-        }
+        self.folder.keep(mails.len() + 1, &raw);
         mails.push(raw);
     }
 }

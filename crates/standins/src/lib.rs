@@ -1,6 +1,7 @@
 //! Stand-ins: small simulated outside services. They know nothing of Matricle and
 //! talk to it over HTTP, SMTP and IMAP, as the real ones would.
 
+mod kept;
 pub mod letterbox;
 pub mod mailbox;
 pub mod meeting;

@@ -3,8 +3,9 @@
 //! Like many real mail stores it shows each `Message-ID` once; a mail handed over
 //! again is counted beside it.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use askama::Template;
@@ -20,6 +21,7 @@ use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 
+use crate::kept::Folder;
 use crate::letterbox::{self, How, Letters};
 
 /// The largest mail taken, in bytes.
@@ -40,10 +42,34 @@ pub struct Mailbox {
     inner: Arc<Inner>,
 }
 
+/// All that arrived, in order.
+#[derive(Debug, Default)]
+struct Mails {
+    all: Vec<Arrived>,
+    /// Where in it a mail stands, by its `Message-ID`.
+    by_id: HashMap<String, usize>,
+}
+
+impl Mails {
+    fn add(&mut self, at: Timestamp, raw: Vec<u8>) {
+        let id = message_id(&raw);
+        if !id.is_empty() {
+            self.by_id.entry(id).or_insert(self.all.len());
+        }
+        self.all.push(Arrived { at, raw, times: 1 });
+    }
+
+    /// Whether a mail was handed over before: that is counted.
+    fn came_again(&mut self, raw: &[u8]) -> bool {
+        let known = self.by_id.get(&message_id(raw)).and_then(|at| self.all.get_mut(*at));
+        known.map(|mail| mail.times += 1).is_some()
+    }
+}
+
 #[derive(Debug)]
 struct Inner {
-    mails: Mutex<Vec<Arrived>>,
-    folder: Option<PathBuf>,
+    mails: Mutex<Mails>,
+    folder: Folder,
     mood: Mutex<Mood>,
     letters: Letters,
 }
@@ -90,27 +116,14 @@ impl Mailbox {
     /// A mailbox; with a folder, mails are kept there as `.eml` files and read again at the next start.
     #[must_use]
     pub fn new(folder: Option<PathBuf>) -> Self {
-        let mut mails = Vec::new();
-        if let Some(folder) = &folder {
-            let _ = std::fs::create_dir_all(folder);
-            let mut files: Vec<_> = std::fs::read_dir(folder)
-                .map(|entries| entries.flatten().map(|e| e.path()).collect())
-                .unwrap_or_default();
-            files.sort();
-            for file in files {
-                if let Ok(raw) = std::fs::read(&file) {
-                    let at = std::fs::metadata(&file)
-                        .and_then(|m| m.modified())
-                        .ok()
-                        .and_then(|t| Timestamp::try_from(t).ok())
-                        .unwrap_or(Timestamp::UNIX_EPOCH);
-                    mails.push(Arrived { at, raw, times: 1 });
-                }
-            }
-        }
-        let mood = Mutex::default();
         let letters = Letters::new(folder.as_ref().map(|f| f.with_extension("letters")));
-        Self { inner: Arc::new(Inner { mails: Mutex::new(mails), folder, mood, letters }) }
+        let (folder, kept) = Folder::open(folder);
+        let mut mails = Mails::default();
+        for (at, raw) in kept {
+            mails.add(at, raw);
+        }
+        let (mails, mood) = (Mutex::new(mails), Mutex::default());
+        Self { inner: Arc::new(Inner { mails, folder, mood, letters }) }
     }
 
     /// What lies in the house's own mailbox.
@@ -128,23 +141,22 @@ impl Mailbox {
     }
 
     fn keep(&self, raw: Vec<u8>) {
-        let id = message_id(&raw);
-        let mut mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = mails.iter_mut().find(|m| !id.is_empty() && message_id(&m.raw) == id) {
-            known.times += 1;
-            return;
+        let mut mails = self.mails();
+        if !mails.came_again(&raw) {
+            self.inner.folder.keep(mails.all.len() + 1, &raw);
+            mails.add(machine_time(), raw);
         }
-        if let Some(folder) = &self.inner.folder {
-            let _ = std::fs::write(folder.join(format!("{:06}.eml", mails.len() + 1)), &raw);
-        }
-        mails.push(Arrived { at: machine_time(), raw, times: 1 });
+    }
+
+    fn mails(&self) -> MutexGuard<'_, Mails> {
+        self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The mails, newest first.
     #[must_use]
     pub fn list(&self) -> Vec<Listed> {
-        let mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
-        mails.iter().enumerate().rev().map(|(i, m)| listed(i + 1, m)).collect()
+        let mails = self.mails();
+        mails.all.iter().enumerate().rev().map(|(i, m)| listed(i + 1, m)).collect()
     }
 
     /// Serves SMTP until the task is dropped.
@@ -245,8 +257,7 @@ impl Mailbox {
     }
 
     fn raw(&self, id: usize) -> Option<Arrived> {
-        let mails = self.inner.mails.lock().unwrap_or_else(PoisonError::into_inner);
-        mails.get(id.checked_sub(1)?).cloned()
+        self.mails().all.get(id.checked_sub(1)?).cloned()
     }
 }
 

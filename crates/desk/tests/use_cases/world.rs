@@ -27,6 +27,7 @@ use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
 use matricle_store::{Store, check};
 use tempfile::TempDir;
+use tokio::sync::OnceCell;
 
 pub(crate) const BOOKER: &str = "sian@post.example";
 pub(crate) const CANDLES: &str = "candles-from-our-own-wax";
@@ -66,11 +67,22 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
     World { desk, provider, mails, _folder: None }
 }
 
+/// The file of the demo house: made once, since making it takes longer than most of what is tested.
+static MADE: OnceCell<Vec<u8>> = OnceCell::const_new();
+
 pub(crate) async fn world() -> World {
     let folder = tempfile::tempdir().unwrap();
     let now: Timestamp = "2026-11-25T17:40:00Z".parse().unwrap();
+    let file = folder.path().join(matricle_store::FILE);
+    let make = || async {
+        let made = open(folder.path(), Clock::still(now));
+        demo::seed(&made.desk).await.unwrap();
+        made.desk.store.close();
+        std::fs::read(&file).unwrap()
+    };
+    let made = MADE.get_or_init(make).await;
+    std::fs::write(&file, made).unwrap();
     let mut world = open(folder.path(), Clock::still(now));
-    demo::seed(&world.desk).await.unwrap();
     world._folder = Some(folder);
     world
 }

@@ -1,5 +1,6 @@
 //! A site for tests: the demo house behind the real router, and browsers without script.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use axum::Router;
@@ -12,7 +13,7 @@ use matricle_desk::{Clock, Desk, Secrets, demo, door};
 use matricle_store::{Store, people};
 use matricle_web::{Limits, Settings, router};
 use tempfile::TempDir;
-use tokio::sync::watch;
+use tokio::sync::{OnceCell, watch};
 use tower::ServiceExt;
 
 pub(crate) struct Site {
@@ -62,15 +63,20 @@ impl Reply {
     }
 }
 
-pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
-    let folder = tempfile::tempdir().unwrap();
-    let (mails, provider) = (Arc::new(Recorder::default()), Arc::new(Rehearsal::default()));
-    let desk = Desk {
-        store: Store::open(folder.path()).unwrap(),
+/// The file of the demo house: made once, since making it takes longer than most of what is tested.
+static MADE: OnceCell<Vec<u8>> = OnceCell::const_new();
+
+fn desk(
+    folder: &Path,
+    (mails, provider): (&Arc<Recorder>, &Arc<Rehearsal>),
+    limits: Limits,
+) -> Desk {
+    Desk {
+        store: Store::open(folder).unwrap(),
         clock: Clock::still("2026-11-25T17:40:00Z".parse().unwrap()),
         secrets: Arc::new(Secrets::new([1; 32])),
-        provider: provider.clone(),
-        mailer: mails.clone(),
+        provider: Arc::clone(provider) as _,
+        mailer: Arc::clone(mails) as _,
         texts: std::sync::Arc::new(matricle_desk::outside::texts::NoTexts),
         chat: std::sync::Arc::new(matricle_desk::outside::chat::NoChat),
         mail_at_once: 1,
@@ -86,8 +92,23 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         often: Arc::new(Often::new(limits.sign_in)),
         backups: std::sync::Arc::default(),
         word: std::sync::Arc::from(""),
+    }
+}
+
+pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
+    let folder = tempfile::tempdir().unwrap();
+    let (mails, provider) = (Arc::new(Recorder::default()), Arc::new(Rehearsal::default()));
+    let file = folder.path().join(matricle_store::FILE);
+    let open = || desk(folder.path(), (&mails, &provider), limits);
+    let make = || async {
+        let made = open();
+        demo::seed(&made).await.unwrap();
+        made.store.close();
+        std::fs::read(&file).unwrap()
     };
-    demo::seed(&desk).await.unwrap();
+    let made = MADE.get_or_init(make).await;
+    std::fs::write(&file, made).unwrap();
+    let desk = open();
     let settings = Settings {
         secure_cookies: secure,
         behind_proxy: true,
