@@ -15,6 +15,7 @@ mod rooms;
 pub mod roster;
 pub mod set_up;
 pub mod settling;
+mod unscanned;
 mod volunteer;
 pub mod walk_in;
 

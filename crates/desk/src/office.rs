@@ -1,5 +1,7 @@
 //! What the Office shows.
 
+pub mod person;
+
 use matricle_core::CueId;
 use std::collections::BTreeMap;
 

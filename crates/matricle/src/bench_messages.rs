@@ -101,8 +101,10 @@ pub async fn run(args: &MessagesArgs) -> Result<()> {
         rate(planned, alone) * 10.0
     );
     println!(
-        "scans a second: {quiet:.0} with nothing planned meanwhile, {busy:.0} meanwhile: {:.2} (limit 0.90)",
-        busy / quiet
+        "scans a second: {:.0} with nothing planned meanwhile, {:.0} meanwhile: {:.2} (limit 0.90)",
+        quiet.rate,
+        busy.rate,
+        busy.rate / quiet.rate
     );
     with.store.close();
     drop(with);
@@ -118,7 +120,9 @@ pub async fn run(args: &MessagesArgs) -> Result<()> {
     Ok(())
 }
 
-async fn fill(desk: &Desk, bookings: u64) -> Result<(DateId, DateId)> {
+/// A house with two dates, of which the first has so many bookings, and the second has people at its
+/// door today.
+pub(crate) async fn fill(desk: &Desk, bookings: u64) -> Result<(DateId, DateId)> {
     let now = desk.clock.now();
     signin::employ(
         desk,
@@ -245,14 +249,22 @@ async fn plain(desk: &Desk, moved: DateId) -> Result<Duration> {
     Ok(took)
 }
 
-/// So many scans a second, by some volunteers at once, from a place in the list of codes on: for
-/// three seconds, or until something is done.
-async fn scans(
+/// What doors did for a while.
+pub(crate) struct Scans {
+    /// Scans a second.
+    pub(crate) rate: f64,
+    /// The longest that one of them waited.
+    pub(crate) longest: Duration,
+}
+
+/// Scans by some volunteers at once, whose keys begin with a number of their own: for three
+/// seconds, or until something is done.
+pub(crate) async fn scans(
     desk: &Desk,
     date: DateId,
     from: u64,
     until: Option<Arc<AtomicBool>>,
-) -> Result<f64> {
+) -> Result<Scans> {
     let (codes, staff) = desk
         .store
         .read(move |c| {
@@ -276,7 +288,7 @@ async fn scans(
             (desk.clone(), staff.clone(), Arc::clone(&codes), Arc::clone(&next));
         let until = until.clone();
         doors.spawn(async move {
-            let mut n = 0u64;
+            let (mut n, mut longest) = (0u64, Duration::ZERO);
             loop {
                 let over = until.as_ref().map_or(started.elapsed() > Duration::from_secs(3), |u| {
                     u.load(Ordering::Relaxed)
@@ -290,18 +302,21 @@ async fn scans(
                 }
                 let key = format!("bench-{from}-{at}");
                 let device = Device::at(&format!("lane {lane}"), &key);
+                let asked = Instant::now();
                 door::show(&desk, &staff, date, device, Shown::Text(code.clone())).await?;
+                longest = longest.max(asked.elapsed());
                 n += 1;
             }
-            Ok::<_, matricle_desk::DeskError>(n)
+            Ok::<_, matricle_desk::DeskError>((n, longest))
         });
     }
-    let mut all = 0;
+    let (mut all, mut longest) = (0, Duration::ZERO);
     while let Some(done) = doors.join_next().await {
-        all += done??;
+        let (n, slowest) = done??;
+        (all, longest) = (all + n, longest.max(slowest));
     }
-    let all = u32::try_from(all)?;
-    Ok(f64::from(all) / started.elapsed().as_secs_f64())
+    let rate = f64::from(u32::try_from(all)?) / started.elapsed().as_secs_f64();
+    Ok(Scans { rate, longest })
 }
 
 /// So many messages of the date are due now.

@@ -50,6 +50,8 @@ pub enum Command {
     BenchPages(PagesArgs),
     /// Measures planning messages anew after a date moved, with a door at work, and sending mails.
     BenchMessages(MessagesArgs),
+    /// Measure what a long list of people to be invited costs, with doors scanning meanwhile.
+    BenchInvitations(InvitationsArgs),
     /// Print an example configuration.
     ExampleConfig,
     /// Print an example event for `import`.
@@ -213,6 +215,14 @@ pub struct MessagesArgs {
     /// Mails handed over at each number at once.
     #[arg(long, default_value_t = 400)]
     pub mails: u32,
+}
+
+/// Arguments of `bench-invitations`.
+#[derive(Debug, Args)]
+pub struct InvitationsArgs {
+    /// Addresses of the longest list.
+    #[arg(long, default_value_t = 20_000)]
+    pub most: u32,
 }
 
 /// Arguments of `bench-bookings`.

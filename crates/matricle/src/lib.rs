@@ -4,6 +4,7 @@ pub mod backup;
 pub mod bench;
 pub mod bench_bookings;
 pub mod bench_door;
+pub mod bench_invitations;
 pub mod bench_messages;
 pub mod bench_pages;
 pub mod bench_review;

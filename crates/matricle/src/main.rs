@@ -6,8 +6,8 @@ use clap::Parser;
 use matricle::cli::{Cli, Command};
 use matricle::config::LogConfig;
 use matricle::{
-    backup, bench, bench_bookings, bench_door, bench_messages, bench_pages, bench_review,
-    bench_season, check, config, demo, import, logging, person, serve, standins,
+    backup, bench, bench_bookings, bench_door, bench_invitations, bench_messages, bench_pages,
+    bench_review, bench_season, check, config, demo, import, logging, person, serve, standins,
 };
 
 /// Gives memory back once it is free: after a demo is made, or a large file, the C library's own
@@ -63,6 +63,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::BenchReview(args) => bench_review::run(&args)?,
             Command::BenchBookings(args) => bench_bookings::run(&args).await?,
             Command::BenchPages(args) => bench_pages::run(&args).await?,
+            Command::BenchInvitations(args) => bench_invitations::run(&args).await?,
             Command::BenchMessages(args) => bench_messages::run(&args).await?,
             Command::ExampleConfig => print!("{}", config::EXAMPLE),
             Command::ExampleEvent => print!("{}", matricle_desk::planning::plan::EXAMPLE),

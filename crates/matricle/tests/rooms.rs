@@ -160,7 +160,17 @@ const OFFICE: &[&[&str]] = &[
         "doors", "house", "money", "online", "papers", "quick", "replies", "rules", "signin",
         "today", "you", "review",
     ],
-    &["acts", "calling_off", "phone", "publishing", "questions", "tickets", "touches", "wording"],
+    &[
+        "acts",
+        "calling_off",
+        "person",
+        "phone",
+        "publishing",
+        "questions",
+        "tickets",
+        "touches",
+        "wording",
+    ],
     &["sessions", "who", "invitations"],
 ];
 

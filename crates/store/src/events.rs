@@ -36,8 +36,8 @@ pub use pictures::{Picture, drop_picture, picture, picture_bytes, set_picture};
 pub use plan::{insert, read};
 pub use questions::{add_question, drop_question, questions, set_question, set_question_place};
 pub use rows::{EventRow, rows};
-pub(crate) use tickets::way;
 pub use tickets::{
     CardTicket, TicketRow, TicketType, add_ticket, drop_ticket, pool_kinds, set_ticket,
     set_ticket_place, ticket_rows, ticket_types,
 };
+pub(crate) use tickets::{JOINS_ONLINE, way};

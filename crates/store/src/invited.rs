@@ -149,40 +149,55 @@ pub fn count(conn: &Connection, event: EventId) -> Result<(u32, u32), StoreError
     .doing("counting who is invited")
 }
 
+/// Those who are invited, of whom a condition holds, with what is known of them.
+fn known_where(condition: &str) -> String {
+    format!(
+        "SELECT {COLUMNS}, coalesce(p.name, ''), a.refused_at IS NOT NULL, o.state, o.sent_at,
+            r.reply, r.word, r.at, i.event_id
+         FROM invited i LEFT JOIN people p ON p.email = i.email LEFT JOIN addresses a ON a.email = i.email
+         LEFT JOIN outbox o ON o.id = i.message_id
+         LEFT JOIN replies r ON r.event_id = i.event_id AND r.email = i.email
+         WHERE {condition} AND {STANDS} ORDER BY i.id"
+    )
+}
+
+fn known(row: &rusqlite::Row<'_>) -> rusqlite::Result<(EventId, Known)> {
+    let mut c = InOrder::from(row, 0);
+    let (invited, name, refused) = (invited(&mut c)?, c.next()?, c.next()?);
+    let state: Option<String> = c.next()?;
+    let sent_at = c.instant_or()?;
+    let (reply, word): (Option<String>, Option<String>) = (c.next()?, c.next()?);
+    let at = c.instant_or()?;
+    let known = Known {
+        invited,
+        name,
+        refused,
+        said: reply.zip(word).zip(at).and_then(|((reply, word), at)| {
+            Some(Replied { reply: Reply::from_word(&reply)?, word, at })
+        }),
+        mail: state.and_then(|s| Some((MessageState::from_word(&s)?, sent_at))),
+    };
+    Ok((EventId(c.next()?), known))
+}
+
 /// Everybody who is invited to an event, in the order they were put on the lists.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn all(conn: &Connection, event: EventId) -> Result<Vec<Known>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS}, coalesce(p.name, ''), a.refused_at IS NOT NULL, o.state, o.sent_at,
-            r.reply, r.word, r.at
-         FROM invited i LEFT JOIN people p ON p.email = i.email LEFT JOIN addresses a ON a.email = i.email
-         LEFT JOIN outbox o ON o.id = i.message_id
-         LEFT JOIN replies r ON r.event_id = i.event_id AND r.email = i.email
-         WHERE i.event_id = ?1 AND {STANDS} ORDER BY i.id"
-    ))
-    .and_then(|mut q| {
-        q.query_map([event.0], |row| {
-            let mut c = InOrder::from(row, 0);
-            let (invited, name, refused) = (invited(&mut c)?, c.next()?, c.next()?);
-            let state: Option<String> = c.next()?;
-            let sent_at = c.instant_or()?;
-            let (reply, word): (Option<String>, Option<String>) = (c.next()?, c.next()?);
-            let at = c.instant_or()?;
-            Ok(Known {
-                invited,
-                name,
-                refused,
-                said: reply.zip(word).zip(at).and_then(|((reply, word), at)| {
-                    Some(Replied { reply: Reply::from_word(&reply)?, word, at })
-                }),
-                mail: state.and_then(|s| Some((MessageState::from_word(&s)?, sent_at))),
-            })
-        })?
-        .collect()
-    })
-    .doing("reading who is invited")
+    conn.prepare_cached(&known_where("i.event_id = ?1"))
+        .and_then(|mut q| q.query_map([event.0], |row| Ok(known(row)?.1))?.collect())
+        .doing("reading who is invited")
+}
+
+/// The events to which an address is invited, with what is known of it there.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<(EventId, Known)>, StoreError> {
+    conn.prepare_cached(&known_where("i.email = ?1"))
+        .and_then(|mut q| q.query_map([email], known)?.collect())
+        .doing("reading to what somebody is invited")
 }
 
 /// Some of those who are invited to an event and were not asked yet.

@@ -284,6 +284,18 @@ pub fn list(
     .doing("listing letters")
 }
 
+/// The latest letter that an address wrote.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn latest_of(conn: &Connection, email: &str) -> Result<Option<i64>, StoreError> {
+    conn.prepare_cached(
+        "SELECT id FROM letters WHERE from_email = ?1 AND from_email <> '' ORDER BY at DESC, id DESC LIMIT 1",
+    )
+    .and_then(|mut q| q.query_row([email], |row| row.get(0)).optional())
+    .doing("looking for somebody's letters")
+}
+
 /// How many letters there are in a list.
 ///
 /// # Errors
@@ -382,7 +394,7 @@ pub fn events_of(conn: &Connection, address: &str) -> Result<Vec<EventId>, Store
 }
 
 /// Whether an address is known: somebody of the house, a member, a booker, somebody who waits,
-/// or who replied to an invitation.
+/// or who is invited or replied to an invitation.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -391,6 +403,7 @@ pub fn is_known(conn: &Connection, email: &str) -> Result<bool, StoreError> {
         "SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 COLLATE NOCASE)
             OR EXISTS (SELECT 1 FROM bookings WHERE mailbox = ?2 AND mailbox <> '' AND state <> 'lapsed')
             OR EXISTS (SELECT 1 FROM waiting WHERE email = ?1 COLLATE NOCASE)
+            OR EXISTS (SELECT 1 FROM invited WHERE email = ?1)
             OR EXISTS (SELECT 1 FROM replies WHERE email = ?1 COLLATE NOCASE)",
     )
     .and_then(|mut q| q.query_row((email, mailbox(email)), |row| row.get(0)))

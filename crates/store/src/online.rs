@@ -9,7 +9,7 @@ use matricle_core::{AttendeeId, BookingId, DateId, EventId, SessionId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
-use crate::events::Event;
+use crate::events::{Event, JOINS_ONLINE};
 use crate::{Doing, StoreError, Tx, at, us};
 
 /// How a date happens online.
@@ -516,11 +516,11 @@ pub fn stays(
 /// # Errors
 /// SQLite refuses.
 pub fn joins_online(conn: &Connection, attendee: AttendeeId) -> Result<bool, StoreError> {
-    conn.prepare_cached(
-        "SELECT e.format = 'online' OR (e.format = 'in person and online' AND coalesce(t.online, 0)) FROM attendees a
+    conn.prepare_cached(&format!(
+        "SELECT {JOINS_ONLINE} FROM attendees a
             JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
-            LEFT JOIN ticket_types t ON t.id = a.ticket_type_id WHERE a.id = ?1",
-    )
+            LEFT JOIN ticket_types t ON t.id = a.ticket_type_id WHERE a.id = ?1"
+    ))
     .and_then(|mut q| q.query_row([attendee.0], |row| row.get(0)).optional())
     .map(|found| found.unwrap_or(false))
     .doing("looking up who joins online")
@@ -535,14 +535,14 @@ pub fn of_booking(
     booking: BookingId,
 ) -> Result<Vec<(usize, String, TicketCode)>, StoreError> {
     let rows: Vec<(i64, String, String)> = conn
-        .prepare_cached(
+        .prepare_cached(&format!(
             "SELECT a.person_no, a.name, a.code FROM attendees a
                 JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
                 LEFT JOIN ticket_types t ON t.id = a.ticket_type_id
              WHERE a.booking_id = ?1 AND a.position = a.person_no AND a.cancelled_at IS NULL
-                AND (e.format = 'online' OR (e.format = 'in person and online' AND coalesce(t.online, 0)))
-             ORDER BY a.person_no",
-        )
+                AND {JOINS_ONLINE}
+             ORDER BY a.person_no"
+        ))
         .and_then(|mut q| {
             q.query_map([booking.0], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
         })

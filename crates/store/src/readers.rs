@@ -11,7 +11,7 @@ use matricle_core::{
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
-use crate::events::EventState;
+use crate::events::{EventState, JOINS_ONLINE};
 use crate::{Doing, StoreError};
 
 /// A date as cues see it, with its event.
@@ -129,7 +129,7 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
         .prepare_cached(&format!(
             "SELECT b.id, b.reference, b.state, b.name, b.email, b.phone, coalesce(b.since, b.made_at), b.deadline,
                 ra.refused_at IS NOT NULL, a.date_id, a.person_no, a.name, a.email, ta.refused_at IS NOT NULL,
-                a.ticket_type_id, a.cancelled_at IS NOT NULL, a.presence, e.format, coalesce(t.online, 0), {seen},
+                a.ticket_type_id, a.cancelled_at IS NOT NULL, a.presence, {JOINS_ONLINE}, {seen},
                 b.state = 'awaiting payment' AND EXISTS (SELECT 1 FROM documents doc WHERE doc.booking_id = b.id
                     AND doc.kind = 'invoice')
              FROM bookings b JOIN attendees a ON a.booking_id = b.id
@@ -239,7 +239,7 @@ struct Row {
 
 fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
     let mut c = InOrder::from(row, 0);
-    let mut out = Row {
+    Ok(Row {
         booking: BookingId(c.next()?),
         reference: c.next()?,
         state: c.word("bookings.state", State::from_word)?,
@@ -257,16 +257,10 @@ fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
         ticket: TicketTypeId(c.next::<Option<i64>>()?.unwrap_or(0)),
         cancelled: c.next()?,
         inside: matches!(c.next::<String>()?.as_str(), "in" | "left"),
-        online: false,
-        first: false,
-        transfer: false,
-    };
-    let format: String = c.next()?;
-    let ticket: bool = c.next()?;
-    out.online = format == "online" || (format == "in person and online" && ticket);
-    out.first = c.next()?;
-    out.transfer = c.next()?;
-    Ok(out)
+        online: c.next()?,
+        first: c.next()?,
+        transfer: c.next()?,
+    })
 }
 
 fn answers(

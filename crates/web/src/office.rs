@@ -17,6 +17,7 @@ mod messages;
 mod money;
 mod online;
 mod papers;
+mod person;
 mod phone;
 mod publishing;
 mod questions;
@@ -131,6 +132,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office", get(today::show))
         .route("/office/first/{what}", post(today::try_step))
         .route("/office/find", get(find::find))
+        .route("/office/person", get(person::show))
         .route("/office/events", get(events::list))
         .route("/office/events/new", get(quick::show).post(quick::make))
         .route("/office/events.csv", get(events::file))

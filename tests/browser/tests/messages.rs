@@ -260,6 +260,11 @@ async fn an_invitation_goes_out_comes_back_moves_and_goes() -> Result<()> {
     let sheet = format!("{}/office/bookings/{}", house.url, booking.reference.as_str());
     b.driver.goto(&sheet).await?;
     b.says("main", "declined").await?;
+    // All of hers stands on her own sheet: the booking, the invitation, what her calendar wrote.
+    b.click("a[href^='/office/person']").await?;
+    b.says("main", "Invitations").await?;
+    b.says("#letters", "calendar").await?;
+    b.is_fit_for_all().await?;
 
     // The date moves, and the entry with it; the booking is cancelled, and it goes.
     let find =

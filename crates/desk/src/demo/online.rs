@@ -146,7 +146,7 @@ impl World<'_> {
         for (attendee, ago) in places.into_iter().zip([4i64, 2, 1]) {
             let came = self.now - SignedDuration::from_mins(ago);
             online::add_go(self.tx, attendee, date, "a browser", came)?;
-            foyer::come_in(self.tx, attendee, date, self.host, came)?;
+            foyer::come_in(self.tx, attendee, self.host, came)?;
         }
         Ok(())
     }
@@ -183,14 +183,14 @@ impl World<'_> {
                 // Through the foyer, and the room has not seen them.
                 6 => {
                     online::add_go(self.tx, attendee, date, "a browser", after(3))?;
-                    foyer::come_in(self.tx, attendee, date, self.host, after(3))?;
+                    foyer::come_in(self.tx, attendee, self.host, after(3))?;
                 }
                 // By another way than their link.
                 8 => stays.push((attendee, stay(12, 40))),
                 n => {
                     let came = after(n * 2 - 6);
                     online::add_go(self.tx, attendee, date, "a browser", came)?;
-                    foyer::come_in(self.tx, attendee, date, self.host, came)?;
+                    foyer::come_in(self.tx, attendee, self.host, came)?;
                     stays.push((attendee, stay(n * 2 - 5, 60 + n * 3)));
                 }
             }

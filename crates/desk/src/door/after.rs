@@ -7,11 +7,11 @@ use matricle_core::door::passages::Way;
 use matricle_core::form::{Fault, Form};
 use matricle_core::staff::{Right, RightRefusal, require};
 use matricle_core::{AttendeeId, DateId};
-use matricle_store::door::{self as db, Doorway, NewScan};
+use matricle_store::door::{self as db, Doorway};
 use matricle_store::people::Staff;
-use matricle_store::{Connection, Tx, events, outbox, places};
+use matricle_store::{Connection, Tx, events, outbox};
 
-use super::{Told, Why};
+use super::unscanned;
 use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
@@ -86,11 +86,8 @@ fn may(conn: &Connection, staff: &Staff, date: DateId) -> Result<(), DeskError> 
     if require(staff.role, Right::ChangeBookings).is_ok() {
         return Ok(());
     }
-    let own = places::hosts(conn)?.into_iter().filter(|h| h.person == Some(staff.id));
-    for host in own {
-        if db::is_led_by(conn, date, host.id.0)? {
-            return Ok(());
-        }
+    if db::is_led_by(conn, date, staff.id)? {
+        return Ok(());
     }
     Err(RightRefusal { role: staff.role, right: Right::ChangeBookings }.into())
 }
@@ -189,38 +186,8 @@ pub async fn mark(
             let here = matches!(person.facts.presence, Presence::In { .. } | Presence::Left);
             if came && !here {
                 let at = doorway.span.starts_at.min(turn.now);
-                let told = Told {
-                    verdict: matricle_core::door::Verdict::ComeIn,
-                    why: Why::Itself,
-                    name: person.name.clone(),
-                    ticket: person.ticket.clone(),
-                    place: None,
-                    companions: Vec::new(),
-                    note: String::new(),
-                    with: Vec::new(),
-                    others: Vec::new(),
-                    session: String::new(),
-                };
-                let json = super::told_json(&told)?;
-                let key = format!("list {}", uuid::Uuid::now_v7());
-                let new = NewScan {
-                    key: &key,
-                    date,
-                    attendee: Some(attendee),
-                    verdict: told.verdict.word(),
-                    told: &json,
-                    door: LIST,
-                    person: staff.id,
-                    device: None,
-                    device_at: None,
-                    at,
-                    passage: Some(Way::In),
-                    room: None,
-                    line: None,
-                    receipt: "",
-                };
-                db::add_scan(tx, &new, turn.now)?;
-                db::stand(tx, attendee, date)?;
+                let by = unscanned::By { called: LIST, person: staff.id };
+                unscanned::come(tx, &person, by, at, turn.now)?;
             }
             if !came {
                 for passage in db::passages(tx, attendee)? {

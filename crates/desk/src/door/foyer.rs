@@ -7,18 +7,17 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::TicketCode;
-use matricle_core::door::passages::Way;
-use matricle_core::door::{Presence, Verdict};
+use matricle_core::door::Presence;
 use matricle_core::foyer::{self, Facts, PartStands, Recording, RoomKind, Stands, Stay};
 use matricle_core::schedule::Span;
 use matricle_core::{AttendeeId, DateId, SessionId};
-use matricle_store::door::{self as db, NewScan};
+use matricle_store::door as db;
 use matricle_store::events::{self, Date, Event, EventState};
 use matricle_store::online::{self, OnlineDate, Room};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, Tx, bookings};
 
-use super::{Told, Why};
+use super::unscanned;
 use crate::outside::rooms::{Joiner, NewRoom, RoomError};
 use crate::rounds::{Due, Work, each};
 use crate::telling::{Arrived, tell_let_in};
@@ -243,7 +242,7 @@ pub async fn go(
             }
             online::add_go(tx, attendee, date, &browser, now)?;
             if !found.foyer.test {
-                come_in(tx, attendee, date, &host, now)?;
+                come_in(tx, attendee, &host, now)?;
             }
             Ok::<_, DeskError>(true)
         })
@@ -258,7 +257,6 @@ pub async fn go(
 pub(crate) fn come_in(
     tx: &Tx<'_>,
     attendee: AttendeeId,
-    date: DateId,
     host: &str,
     at: Timestamp,
 ) -> Result<(), DeskError> {
@@ -266,37 +264,8 @@ pub(crate) fn come_in(
     if matches!(person.facts.presence, Presence::In { .. }) {
         return Ok(());
     }
-    let told = Told {
-        verdict: Verdict::ComeIn,
-        why: Why::Itself,
-        name: person.name.clone(),
-        ticket: person.ticket.clone(),
-        place: None,
-        companions: Vec::new(),
-        note: String::new(),
-        with: Vec::new(),
-        others: Vec::new(),
-        session: String::new(),
-    };
     let answers = online::who_answers(tx)?.ok_or(DeskError::NotSetUp)?;
-    let new = NewScan {
-        key: &format!("foyer {}", uuid::Uuid::now_v7()),
-        date,
-        attendee: Some(attendee),
-        verdict: told.verdict.word(),
-        told: &super::told_json(&told)?,
-        door: ONLINE,
-        person: answers,
-        device: None,
-        device_at: None,
-        at,
-        passage: Some(Way::In),
-        room: None,
-        line: None,
-        receipt: "",
-    };
-    db::add_scan(tx, &new, at)?;
-    db::stand(tx, attendee, date)?;
+    unscanned::come(tx, &person, unscanned::By { called: ONLINE, person: answers }, at, at)?;
     tell_let_in(tx, &Arrived(&person, ONLINE, at), &Acting::program(), host, at)
 }
 

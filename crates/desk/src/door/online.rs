@@ -16,7 +16,7 @@ use matricle_store::events::{self, Date, Event, Format};
 use matricle_store::online::{self, OnlineDate, OwnRoom, Room};
 use matricle_store::people::Staff;
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, Tx, bookings, door as db, places};
+use matricle_store::{Connection, Tx, bookings, door as db};
 
 use crate::outside::rooms::Joiner;
 use crate::{Desk, DeskError, telling};
@@ -301,11 +301,7 @@ pub async fn lead(
         .store
         .read(move |conn| {
             let (event, _) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
-            let mut own = places::hosts(conn)?.into_iter().filter(|h| h.person == Some(me));
-            let leads = own.try_fold(false, |known, h| {
-                Ok::<_, DeskError>(known || db::is_led_by(conn, date, h.id.0)?)
-            })?;
-            if !plans && !leads {
+            if !plans && !db::is_led_by(conn, date, me)? {
                 return Err(DeskError::NotFound);
             }
             match session {

@@ -14,7 +14,7 @@ use matricle_store::bookings::{self, Filter};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, events, invited, replies};
 
-use crate::people::invited::address_of;
+use crate::people::invited::theirs;
 use crate::planning::dates::log;
 use crate::planning::replies::let_go;
 use crate::planning::sheet::{MOST_INVITED, list_of};
@@ -207,7 +207,9 @@ pub async fn take_off(
         .write(move |tx| {
             let was = invited::take_off(tx, event, &email)?;
             if was {
-                let_go(tx, event, &email, "off the list of those invited", &turn)?;
+                // Time and bookers let seats go; that this one is free follows from the act.
+                let said = format!("{} took them off the list of those invited", turn.by.name);
+                let_go(tx, event, &email, &said, &turn.program())?;
                 log(tx, event, &turn, &format!("took {email} off the list of those invited"))?;
             }
             Ok(was)
@@ -243,22 +245,32 @@ pub async fn set(
         .await
 }
 
-/// The event that an invitation opens, by its word in addresses: for whoever has the link.
+/// What the link of an invitation opens.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Opens {
+    /// The event, by its word in addresses.
+    Event(String),
+    /// Who has the invitation now, and nothing else.
+    WhoHasIt,
+}
+
+/// What an invitation opens for whoever has the link.
 ///
 /// # Errors
 /// [`DeskError::NotFound`] for another key, when the address has been taken off the lists
-/// since or the invitation was handed on, or when the event is over.
-pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<String, DeskError> {
+/// since, or when the event is over.
+pub async fn open(desk: &Desk, id: i64, key: &str) -> Result<Opens, DeskError> {
     if !desk.secrets.opens_invitation(id, key) {
         return Err(DeskError::NotFound);
     }
     let now = desk.clock.now();
     desk.store
         .read(move |conn| {
-            let (event, _) =
-                crate::people::invited::theirs(conn, id, now)?.ok_or(DeskError::NotFound)?;
-            address_of(conn, id, event.id, now)?.ok_or(DeskError::NotFound)?;
-            Ok(event.slug)
+            let (event, invited) = theirs(conn, id, now)?.ok_or(DeskError::NotFound)?;
+            Ok(match invited.handed_to.as_str() {
+                "" => Opens::Event(event.slug),
+                _ => Opens::WhoHasIt,
+            })
         })
         .await
 }

@@ -409,6 +409,19 @@ pub struct Row {
 }
 
 impl Row {
+    /// Where somebody stands, by what is known of them.
+    pub(crate) fn of(known: Known, booked: bool) -> Self {
+        let Known { invited, name, refused, said, mail } = known;
+        let facts = Facts {
+            said: said.as_ref().map(|s| s.reply),
+            booked,
+            handed_on: !invited.handed_to.is_empty(),
+            bounced: refused,
+            asked: invited.asked > 0,
+        };
+        Self { stands: Stands::of(&facts), name, said, booked, mail, invited }
+    }
+
     /// Their own link, once there is one.
     #[must_use]
     pub fn link(&self, desk: &Desk) -> Option<String> {
@@ -439,19 +452,9 @@ pub struct Replies {
 
 fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
     let booked = replies::booked(conn, event.id)?;
-    let row = |known: Known| {
-        let Known { invited, name, refused, said, mail } = known;
-        let booked = booked.contains(&invited.email.to_lowercase());
-        let facts = Facts {
-            said: said.as_ref().map(|s| s.reply),
-            booked,
-            handed_on: !invited.handed_to.is_empty(),
-            bounced: refused,
-            asked: invited.asked > 0,
-        };
-        Row { stands: Stands::of(&facts), name, said, booked, mail, invited }
-    };
-    Ok(invited::all(conn, event.id)?.into_iter().map(row).collect())
+    let is_booked = |k: &Known| booked.contains(&k.invited.email.to_lowercase());
+    let all = invited::all(conn, event.id)?.into_iter();
+    Ok(all.map(|k| (is_booked(&k), k)).map(|(booked, k)| Row::of(k, booked)).collect())
 }
 
 /// Name and address of those who were asked by mail and have said nothing.
@@ -530,7 +533,8 @@ pub async fn book_yes(
     };
     let seat = (date, free.id);
     let mut done = BookedYes { booked: 0, not: Vec::new() };
-    let yes = |r: &&Row| r.said.as_ref().is_some_and(|s| s.reply == Reply::Yes) && !r.booked;
+    // Whoever said yes and handed the invitation on is not coming: the other may.
+    let yes = |r: &&Row| r.stands == Stands::Said(Reply::Yes) && !r.booked;
     for row in all.rows.iter().filter(yes) {
         let local = row.invited.email.split('@').next().unwrap_or_default();
         let name = if row.name.is_empty() { local } else { &row.name }.to_owned();

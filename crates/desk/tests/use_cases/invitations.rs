@@ -2,15 +2,18 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
+use matricle_core::codes::Reference;
 use matricle_core::form::Fault;
 use matricle_core::replies::{HandOnRefusal, Reply, Stands};
 use matricle_core::{DateId, EventId};
+use matricle_desk::bookings::cancel::{By, cancel};
 use matricle_desk::outside::mailer::SendError;
-use matricle_desk::planning::invitations::{self, From};
+use matricle_desk::planning::invitations::{self, From, Opens};
 use matricle_desk::planning::{asking, replies, sheet};
 use matricle_desk::{Clock, DeskError};
 use matricle_store::bookings::Filter;
 use matricle_store::{Connection, StoreError, events, outbox};
+use proptest::prelude::*;
 
 use crate::world::{BOOKER, World, form, world};
 
@@ -122,7 +125,8 @@ async fn a_list_is_looked_at_before_anything_is_kept_and_its_people_come_from_an
     assert_eq!(added.await.unwrap().new, 2);
     // An invitation opens an event to its reader, and to nobody else; off the list it opens nothing.
     let link = w.link(council, &list.addresses[7]).await;
-    assert_eq!(invitations::open(&w.desk, link.0, &link.1).await.unwrap(), COUNCIL);
+    let opens = invitations::open(&w.desk, link.0, &link.1).await.unwrap();
+    assert_eq!(opens, Opens::Event(COUNCIL.into()));
     let first = list.addresses[7].clone();
     assert!(invitations::take_off(&w.desk, &ilse, council, first.to_uppercase()).await.unwrap());
     assert!(matches!(invitations::open(&w.desk, link.0, &link.1).await, Err(DeskError::NotFound)));
@@ -145,7 +149,12 @@ async fn a_yes_books_at_once_and_those_who_said_yes_are_booked_once() {
     }
     assert!(w.asks(&link).await.unwrap().booked);
     assert_eq!(w.free(COUNCIL).await, 119, "once");
-    for booked in [100, 0] {
+    // Whoever said yes and handed the invitation on is not among them; the other has said nothing.
+    invitations::set(&w.desk, &ilse, council, form(&[("hand_on", "yes")])).await.unwrap();
+    let yes = all.rows.iter().find(|r| r.stands == Stands::Said(Reply::Yes)).unwrap();
+    let link = w.link(council, &yes.invited.email).await;
+    w.hands(&link, "dee@post.example").await.unwrap();
+    for booked in [99, 0] {
         let done = replies::book_yes(&w.desk, &ilse, council, form(&[])).await.unwrap();
         assert_eq!((done.booked, done.not.len()), (booked, 0));
     }
@@ -181,9 +190,17 @@ async fn a_yes_books_the_ticket_that_one_is_invited_to() {
 async fn a_maybe_keeps_a_seat_until_the_organisers_day() {
     let mut w = world().await;
     let rules = [("maybe_days", "3")];
-    let whom = "ann@post.example bo@post.example cy@post.example";
+    let whom = "ann@post.example bo@post.example cy@post.example dee@post.example";
     let event = w.invited(FREE, &rules, whom).await;
     let before = w.free(FREE).await;
+    // Who is taken off the list at the Office keeps nothing.
+    let dee = w.link(event, "dee@post.example").await;
+    w.says(&dee, &[("reply", "maybe"), ("name", "Dee")]).await.unwrap();
+    assert_eq!(w.free(FREE).await, before - 1);
+    let ilse = w.staff(0).await;
+    let off = invitations::take_off(&w.desk, &ilse, event, "DEE@post.example".into());
+    assert!(off.await.unwrap());
+    assert_eq!(w.free(FREE).await, before);
     let (ann, bo, cy) = (
         w.link(event, "ann@post.example").await,
         w.link(event, "bo@post.example").await,
@@ -204,11 +221,10 @@ async fn a_maybe_keeps_a_seat_until_the_organisers_day() {
     w.says(&bo, &[("reply", "no")]).await.unwrap();
     assert_eq!(w.free(FREE).await, before - 2);
     assert!(w.asks(&bo).await.unwrap().kept.is_none());
-    if w.asks(&ann).await.unwrap().at_once {
-        w.says(&ann, &[("reply", "yes"), ("name", "Ann O'Hara")]).await.unwrap();
-        assert_eq!(w.state(kept).await, State::Confirmed);
-        assert_eq!(w.free(FREE).await, before - 2);
-    }
+    assert!(w.asks(&ann).await.unwrap().at_once);
+    w.says(&ann, &[("reply", "yes"), ("name", "Ann O'Hara")]).await.unwrap();
+    assert_eq!(w.state(kept).await, State::Confirmed);
+    assert_eq!(w.free(FREE).await, before - 2);
     // The day is over: the seat is free, and a new maybe keeps none.
     w.desk.clock = Clock::still(until + SignedDuration::from_secs(1));
     w.due().await;
@@ -249,7 +265,7 @@ async fn an_invitation_is_handed_on_only_where_the_organiser_says_so() {
     w.due().await;
     let (asked, dee) = (w.asks(&ann).await.unwrap(), w.link(event, "dee@post.example").await);
     assert_eq!((asked.handed_to.as_str(), asked.take_back), ("dee@post.example", true));
-    assert!(matches!(invitations::open(&w.desk, ann.0, &ann.1).await, Err(DeskError::NotFound)));
+    assert_eq!(invitations::open(&w.desk, ann.0, &ann.1).await.unwrap(), Opens::WhoHasIt);
     assert!(matches!(w.says(&ann, &[("reply", "no")]).await, Err(DeskError::NotFound)));
     assert!(matches!(w.hands(&ann, "eve@post.example").await, Err(DeskError::NotFound)));
     assert_eq!(w.row(event, "ann@post.example").await.unwrap().stands, Stands::HandedOn);
@@ -394,4 +410,198 @@ async fn twenty_thousand_are_looked_at_kept_and_asked() {
     // Who books by hand stays as they booked.
     let open = sheet::settings(&w.desk, &ilse, event).await.unwrap();
     assert_eq!(open.invited, 20_000);
+}
+
+/// What can be done to an invitation, by whoever has it or at the Office.
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    Add(usize),
+    Off(usize),
+    Ask,
+    Again,
+    Says(usize, Reply),
+    Hands(usize, usize),
+    Back(usize),
+    Cancels(usize),
+    Days(i64),
+}
+
+const PEOPLE: usize = 6;
+
+fn address(n: usize) -> String {
+    format!("guest.{n}@post.example")
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    let one = 0..PEOPLE;
+    let reply = prop::sample::select(Reply::ALL.to_vec());
+    prop_oneof![
+        3 => one.clone().prop_map(Act::Add),
+        1 => one.clone().prop_map(Act::Off),
+        3 => Just(Act::Ask),
+        1 => Just(Act::Again),
+        8 => (one.clone(), reply).prop_map(|(n, r)| Act::Says(n, r)),
+        4 => (one.clone(), 0..PEOPLE).prop_map(|(n, to)| Act::Hands(n, to)),
+        2 => one.clone().prop_map(Act::Back),
+        1 => one.prop_map(Act::Cancels),
+        1 => (0i64..3).prop_map(Act::Days),
+    ]
+}
+
+impl World {
+    /// The links of an event's invitations, by address: also those of before.
+    async fn links(&self, event: EventId) -> Vec<(i64, String, String)> {
+        let find = move |c: &Connection| {
+            let rows: Vec<(i64, String)> = c
+                .prepare(
+                    "SELECT id, address FROM outbox WHERE event_id = ?1 AND happened = 'invitation' ORDER BY id",
+                )?
+                .query_map([event.0], |row| Ok((row.get(0)?, row.get(1)?)))?
+                .collect::<Result<_, _>>()?;
+            Ok::<_, StoreError>(rows)
+        };
+        let all = self.desk.store.read(find).await.unwrap();
+        let key = |id: i64| {
+            let link = self.desk.invitation_url(matricle_core::MessageId(id));
+            link.rsplit('/').next().unwrap().to_owned()
+        };
+        all.into_iter().map(|(id, to)| (id, key(id), to)).collect()
+    }
+
+    /// Seats of an event's dates that somebody has: reference, whose, whether only kept.
+    async fn seats_of(&self, event: EventId) -> Vec<(Reference, String, bool)> {
+        let find = move |c: &Connection| {
+            let all = c
+                .prepare(
+                    // Of a seat that is only kept, whose it is stands with their reply.
+                    "SELECT b.reference, coalesce(r.email, b.email), b.state = 'held'
+                     FROM bookings b JOIN dates d ON d.id = b.date_id
+                     LEFT JOIN replies r ON r.kept_id = b.id AND b.state = 'held'
+                     WHERE d.event_id = ?1 AND (b.state = 'held'
+                        OR b.state = 'confirmed' AND b.email LIKE 'guest.%')",
+                )?
+                .query_map([event.0], |row| {
+                    let reference: String = row.get(0)?;
+                    Ok((Reference::parse(&reference).unwrap(), row.get(1)?, row.get(2)?))
+                })?
+                .collect::<Result<_, _>>()?;
+            Ok::<_, StoreError>(all)
+        };
+        self.desk.store.read(find).await.unwrap()
+    }
+
+    async fn does(&self, event: EventId, act: Act) {
+        let ilse = self.staff(0).await;
+        let mut links = self.links(event).await;
+        links.reverse();
+        let link = |n: usize| {
+            let of = links.iter().find(|(_, _, to)| *to == address(n));
+            of.map(|(id, key, _)| (*id, key.clone()))
+        };
+        let refused = match act {
+            Act::Add(n) => {
+                invitations::add(&self.desk, &ilse, event, form(&[("whom", &address(n))]))
+                    .await
+                    .err()
+            }
+            Act::Off(n) => invitations::take_off(&self.desk, &ilse, event, address(n)).await.err(),
+            Act::Ask => asking::send(&self.desk, &ilse, event).await.err(),
+            Act::Again => asking::ask_again(&self.desk, &ilse, event).await.err(),
+            Act::Says(n, reply) => match link(n) {
+                Some(link) => {
+                    self.says(&link, &[("reply", reply.word()), ("name", "Guest")]).await.err()
+                }
+                None => None,
+            },
+            Act::Hands(n, to) => match link(n) {
+                Some(link) => self.hands(&link, &address(to)).await.err(),
+                None => None,
+            },
+            Act::Back(n) => match link(n) {
+                Some(link) => replies::take_back(&self.desk, link.0, &link.1).await.err(),
+                None => None,
+            },
+            Act::Cancels(n) => {
+                let seats = self.seats_of(event).await;
+                match seats.iter().find(|(_, of, kept)| *of == address(n) && !kept) {
+                    Some((reference, ..)) => {
+                        cancel(&self.desk, By::Booker, *reference, Vec::new()).await.err()
+                    }
+                    None => None,
+                }
+            }
+            // Up to the day of the date, over the end of what a maybe keeps, and not beyond.
+            Act::Days(days) => {
+                let left = (self.next_of(event).await.1 - self.desk.clock.now()).as_mins() - 60;
+                self.pass(left.min(days * 24 * 60));
+                None
+            }
+        };
+        // Refused with words, and nothing half done.
+        let refused_well = refused.as_ref().is_none_or(|e| {
+            matches!(e, DeskError::Form(_) | DeskError::NotFound | DeskError::NothingToUndo)
+        });
+        assert!(refused_well, "{act:?}: {refused:?}");
+        self.due().await;
+    }
+
+    /// What holds of the invitations of an event whatever was done.
+    async fn holds(&self, event: EventId, before: u32) {
+        let ilse = self.staff(0).await;
+        let all = replies::of_event(&self.desk, &ilse, event).await.unwrap();
+        assert_eq!(all.counts.iter().sum::<u32>() as usize, all.rows.len(), "each counted once");
+        let seats = self.seats_of(event).await;
+        let taken = u32::try_from(seats.len()).unwrap();
+        assert_eq!(self.free(FREE).await, before - taken, "a seat is free, or it is somebody's");
+        for row in &all.rows {
+            let email = &row.invited.email;
+            let theirs: Vec<_> = seats.iter().filter(|(_, of, _)| of == email).collect();
+            assert!(theirs.len() <= 1, "{email} has one seat at most: {theirs:?}");
+            assert_eq!(row.booked, theirs.iter().any(|(_, _, kept)| !kept), "{email}");
+            if theirs.iter().any(|(_, _, kept)| *kept) {
+                assert_eq!(row.stands, Stands::Said(Reply::Maybe), "{email} keeps a seat");
+            }
+            assert!(row.invited.asked <= 2, "{email} was asked {} times", row.invited.asked);
+        }
+        // A seat is nobody's who is not invited any more, but for those who have booked it.
+        for (_, of, kept) in &seats {
+            assert!(!kept || all.rows.iter().any(|r| r.invited.email == *of), "{of}");
+        }
+        // The link of an invitation opens the event for whoever has it now, and for nobody else.
+        for (id, key, to) in self.links(event).await {
+            let opens = invitations::open(&self.desk, id, &key).await;
+            let row = all.rows.iter().find(|r| r.invited.email == to);
+            match row.map(|r| r.invited.handed_to.is_empty()) {
+                Some(true) => assert!(matches!(opens, Ok(Opens::Event(_))), "{to}"),
+                Some(false) => assert_eq!(opens.unwrap(), Opens::WhoHasIt, "{to}"),
+                None => assert!(matches!(opens, Err(DeskError::NotFound)), "{to}"),
+            }
+        }
+    }
+}
+
+/// Whatever is done to invitations, in whatever order: no seat is had twice or lost, nobody is
+/// asked a third time, and a link opens what it should.
+#[test]
+fn whatever_is_done_to_invitations_seats_and_links_are_right() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let config = ProptestConfig {
+        cases: 6,
+        max_shrink_iters: 60,
+        failure_persistence: None,
+        ..ProptestConfig::default()
+    };
+    proptest!(config, |(acts in prop::collection::vec(act(), 10..40))| {
+        runtime.block_on(async {
+            let w = world().await;
+            let rules = [("hand_on", "yes"), ("maybe_days", "1")];
+            let event = w.invited(FREE, &rules, &address(0)).await;
+            let before = w.free(FREE).await;
+            for act in &acts {
+                w.does(event, *act).await;
+                w.holds(event, before).await;
+            }
+            w.sound().await;
+        });
+    });
 }

@@ -13,13 +13,18 @@ use matricle_core::cue::Trigger;
 use matricle_core::form::Form;
 use matricle_core::letters::{Kind, MOST_AN_HOUR, Place};
 use matricle_core::occasion::Occasion;
+use matricle_core::replies::Stands;
 use matricle_desk::DeskError;
+use matricle_desk::bookings::cancel::By;
+use matricle_desk::bookings::pass_on;
 use matricle_desk::letters::fetching::fetch;
 use matricle_desk::letters::{LARGEST, Taken, take_in, tray};
 use matricle_desk::messages::senders;
+use matricle_desk::office::person::person;
 use matricle_desk::outside::letterbox::{
     Batch, FetchError, Fetched, Fetching, Imap, Letterbox, ReadTo,
 };
+use matricle_desk::planning::invitations;
 use matricle_standins::letterbox::{PASSWORD, USER};
 use matricle_standins::mailbox::{Mailbox, Mood};
 use matricle_store::letters::{Letter, List};
@@ -443,4 +448,44 @@ async fn a_mail_that_cannot_be_handed_over_holds_up_no_other() {
     assert_eq!(found.count - before, 5, "1, 2, 4, 6, and word of 3");
     assert!(found.letters.iter().any(|l| l.subject.contains("Mail 3 of the mailbox")));
     assert_eq!(fetch(&w.desk).await.unwrap(), (0, false));
+}
+
+/// What somebody wrote, booked, was passed and is invited to stands on one sheet, by their address,
+/// whatever its case; and nothing of anybody else.
+#[tokio::test(flavor = "multi_thread")]
+async fn all_of_one_person_stands_on_their_sheet() {
+    const DEE: &str = "dee.o'hara+bees@post.example";
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    let sheet = async |address: &str| person(&w.desk, &ilse, address.to_owned()).await;
+    assert!(matches!(sheet(DEE).await, Err(DeskError::NotFound)));
+    // Known by being invited; then a ticket of somebody else's booking is passed to them.
+    let council = w.event_named("winter-council").await;
+    invitations::add(&w.desk, &ilse, council, form(&[("whom", DEE)])).await.unwrap();
+    let reference = w.paid(OPEN_DAY, &[1]).await;
+    let attendee = w.sheet(reference).await.attendees[0].id;
+    let to = form(&[("new_name", "Dee O'Hara"), ("new_email", DEE)]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, attendee, to).await.unwrap();
+    let shout = DEE.to_uppercase();
+    for (n, from) in [DEE, shout.as_str(), DEE].into_iter().enumerate() {
+        let subject = format!("Letter {n}");
+        w.takes(letter(&format!("Dee <{from}>"), &house, "", &subject, "Hello", 40 + n)).await;
+        w.pass(1);
+    }
+    w.takes(letter(&format!("Siân <{BOOKER}>"), &house, "", "Another", "Hello", 50)).await;
+
+    let found = sheet(&format!(" {shout} ")).await.unwrap();
+    let subjects: Vec<&str> = found.letters.iter().map(|l| l.subject.as_str()).collect();
+    assert_eq!(subjects, ["Letter 0", "Letter 1", "Letter 2"], "in their order");
+    assert_eq!(found.all_letters.map(|(many, _)| many), Some(3));
+    assert_eq!(found.name, "Dee");
+    let of: Vec<_> = found.bookings.iter().map(|b| (b.reference, b.passed)).collect();
+    assert_eq!(of, [(reference, true)]);
+    let asked: Vec<_> = found.invited.iter().map(|(id, _, row)| (*id, row.stands)).collect();
+    assert_eq!(asked, [(council, Stands::NotAsked)]);
+    assert!(found.refused.is_none() && !found.unsubscribed && !found.member);
+    let booker = sheet(BOOKER).await.unwrap();
+    assert!(booker.bookings.iter().any(|b| b.reference == reference && !b.passed));
+    assert_eq!(booker.letters.len(), 1);
+    assert!(booker.invited.is_empty());
 }

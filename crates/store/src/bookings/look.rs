@@ -190,7 +190,7 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
         "SELECT {COLUMNS}, e.title, d.starts, '' AS last,
             (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
          FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
-         WHERE b.mailbox = ?1 AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
+         WHERE b.mailbox = ?1 AND b.mailbox <> '' AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
          ORDER BY d.starts_at DESC"
     ))
     .and_then(|mut q| q.query_map((mailbox(email), email.trim()), listed)?.collect())

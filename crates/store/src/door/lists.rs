@@ -161,15 +161,16 @@ pub fn set_given_up(tx: &Tx<'_>, id: AttendeeId, at: Option<Timestamp>) -> Resul
         .doing("giving a seat up")
 }
 
-/// Whether a host leads a date.
+/// Whether somebody leads a date: as one of its hosts.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn is_led_by(conn: &Connection, date: DateId, host: i64) -> Result<bool, StoreError> {
+pub fn is_led_by(conn: &Connection, date: DateId, person: PersonId) -> Result<bool, StoreError> {
     conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM date_hosts WHERE date_id = ?1 AND host_id = ?2)",
+        "SELECT EXISTS (SELECT 1 FROM date_hosts l JOIN hosts h ON h.id = l.host_id
+            WHERE l.date_id = ?1 AND h.person_id = ?2)",
     )
-    .and_then(|mut q| q.query_row((date.0, host), |row| row.get(0)))
+    .and_then(|mut q| q.query_row((date.0, person.0), |row| row.get(0)))
     .doing("looking who leads a date")
 }
 

@@ -12,6 +12,11 @@ use crate::convert::{InOrder, json};
 use crate::events::new::NewTicketType;
 use crate::{Doing, StoreError, Tx, us};
 
+/// Who joins online, of an event `e` with a ticket type `t`: everybody where it is online alone,
+/// and where it is both, whoever has a ticket for it.
+pub(crate) const JOINS_ONLINE: &str =
+    "(e.format = 'online' OR (e.format = 'in person and online' AND coalesce(t.online, 0)))";
+
 /// A ticket type's words, beside its [`Offer`].
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TicketType {

@@ -21,6 +21,7 @@ CREATE TABLE invited (
     UNIQUE (event_id, email)
 ) STRICT;
 CREATE INDEX invited_asked ON invited (event_id, asked, asked_at);
+CREATE INDEX invited_of ON invited (email);
 CREATE INDEX invited_message ON invited (message_id) WHERE message_id IS NOT NULL;
 
 INSERT OR IGNORE INTO invited (event_id, email, listed, added_at)

@@ -88,6 +88,8 @@ pub(crate) struct Sheet {
     pub(crate) state: &'static str,
     pub(crate) booker: String,
     pub(crate) email: String,
+    /// All that is known of the booker.
+    pub(crate) person: String,
     pub(crate) phone: String,
     /// Why no mail reaches the booker.
     pub(crate) unreachable: String,
@@ -257,6 +259,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         state: wording::state(b.state),
         booker: if b.booker().is_empty() { "No name yet".into() } else { b.booker().into() },
         email: b.email.clone(),
+        person: crate::address::person(&b.email),
         phone: b.phone.clone(),
         unreachable: sheet.refused.clone().unwrap_or_default(),
         title: sheet.event.title.clone(),

@@ -21,6 +21,8 @@ use crate::parts::files::list_file;
 /// Somebody in the list.
 struct ReplyRow {
     address: String,
+    /// All that is known of them.
+    href: String,
     name: String,
     stands: &'static str,
     class: &'static str,
@@ -71,7 +73,7 @@ pub(crate) struct Asked {
 }
 
 /// A class of the look for where somebody stands.
-const fn class(stands: Stands) -> &'static str {
+pub(crate) const fn class(stands: Stands) -> &'static str {
     use matricle_core::replies::Reply;
     match stands {
         Stands::Said(Reply::Yes) => "yes",
@@ -90,6 +92,7 @@ fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
     let moment = |when| words::moment(when, zone, now);
     ReplyRow {
         address: row.invited.email.clone(),
+        href: crate::address::person(&row.invited.email),
         name: row.name.clone(),
         stands: row.stands.word(),
         class: class(row.stands),

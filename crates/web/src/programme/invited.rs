@@ -8,7 +8,8 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use matricle_core::replies::Reply;
 use matricle_desk::DeskError;
-use matricle_desk::planning::{invitations, replies};
+use matricle_desk::planning::invitations::{self, Opens};
+use matricle_desk::planning::replies;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -67,7 +68,13 @@ pub(crate) async fn open(
     Path((id, key)): Path<(i64, String)>,
     asker: Asker,
 ) -> Result<Response, WebError> {
-    let slug = counted(&app, &asker, invitations::open(&app.desk, id, &key).await)?;
+    let slug = match counted(&app, &asker, invitations::open(&app.desk, id, &key).await)? {
+        Opens::Event(slug) => slug,
+        Opens::WhoHasIt => {
+            let to = format!("/invited/{id}/{}/reply", crate::address::encode(&key));
+            return Ok(Redirect::to(&to).into_response());
+        }
+    };
     let to = Redirect::to(&format!("/events/{}", crate::address::encode(&slug)));
     let cookie = cookies::invitation_cookie(&app.settings, id, &key);
     Ok(([(header::SET_COOKIE, cookie)], to).into_response())

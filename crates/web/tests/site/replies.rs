@@ -192,7 +192,54 @@ async fn people_are_put_on_the_list_from_text_file_and_elsewhere_and_hand_it_on(
     assert_eq!(handed.status, StatusCode::SEE_OTHER);
     let page = ann.get(&format!("{link}/reply")).await.body;
     assert!(page.contains("You handed this invitation on to eve@post.example"), "{page}");
-    assert_eq!(ann.get(&link).await.status, StatusCode::NOT_FOUND);
+    let opened = ann.get(&link).await;
+    assert_eq!(opened.location(), format!("{link}/reply"), "it says who has it, and opens nothing");
+    assert!(!opened.headers.contains_key("set-cookie"));
     ann.post(&format!("{link}/back"), &[]).await;
-    assert_eq!(ann.get(&link).await.status, StatusCode::SEE_OTHER, "theirs again");
+    assert_eq!(ann.get(&link).await.location(), format!("/events/{FREE}"), "theirs again");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_has_a_sheet_that_leads_to_all_of_theirs() {
+    let site = site(Limits { sign_in: 1000, booking: 1000 }, false).await;
+    let find = |c: &matricle_store::Connection| {
+        let sql = "SELECT l.from_email, l.id, b.reference FROM letters l JOIN bookings b ON b.id = l.booking_id
+            WHERE l.kind = 'letter' AND b.mailbox <> '' AND lower(b.email) = lower(l.from_email)
+                AND b.state <> 'lapsed' LIMIT 1";
+        let found = c.query_row(sql, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+        Ok::<(String, i64, String), matricle_store::StoreError>(found)
+    };
+    let (email, letter, reference) = site.desk.store.read(find).await.unwrap();
+    let mut office = Browser::new(&site);
+    office.sign_in(0).await;
+    let sheet = format!("/office/person?address={}", email.replace('@', "%40"));
+    for page in
+        [format!("/office/messages/letters/{letter}"), format!("/office/bookings/{reference}")]
+    {
+        let body = office.get(&page).await.body;
+        assert!(body.contains(&format!("href=\"{sheet}\"")), "{page} leads to {sheet}: {body}");
+    }
+    let page = office.get(&sheet).await;
+    assert_eq!(page.status, StatusCode::OK);
+    for to in
+        [format!("/office/bookings/{reference}"), format!("/office/messages/letters/{letter}")]
+    {
+        assert!(page.body.contains(&format!("href=\"{to}\"")), "{to}: {}", page.body);
+    }
+    // Of nobody who is known there is none, whatever the address says.
+    let long = "a".repeat(5000);
+    for nobody in ["", "nobody@post.example", "%27%20OR%201%3D1%20--", "%00", "%25", &long] {
+        let status = office.get(&format!("/office/person?address={nobody}")).await.status;
+        assert_eq!(status, StatusCode::NOT_FOUND, "{nobody}");
+    }
+    // Whoever does not see the Office sees nobody in it: the door, a host.
+    for who in [1, 3] {
+        let mut other = Browser::new(&site);
+        other.sign_in(who).await;
+        let page = other.get(&sheet).await;
+        assert_eq!(page.status, StatusCode::FORBIDDEN);
+        assert!(!page.body.contains(&email));
+    }
+    let mut stranger = Browser::new(&site);
+    assert!(!stranger.get(&sheet).await.body.contains(&email));
 }

@@ -229,6 +229,8 @@ struct One {
     id: i64,
     row: Row,
     email: String,
+    /// All that is known of whoever wrote it.
+    person: String,
     /// Where it asks for answers, if that is elsewhere.
     answer_to: String,
     to: String,
@@ -267,6 +269,7 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
             id,
             row: row(at, &letter, &house.zone),
             email: letter.from.1.clone(),
+            person: crate::address::person(&letter.from.1),
             answer_to: if letter.answer_to == letter.from.1 {
                 String::new()
             } else {
