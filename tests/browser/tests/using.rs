@@ -106,6 +106,13 @@ async fn walk(house: &House, screen: Screen, staff: bool) -> Result<Vec<String>>
     if staff {
         b.sign_in(house, 0).await?;
         waiting.push_back("/office".into());
+        // Of pages of one shape, those with most on them first.
+        let find =
+            |c: &matricle_store::Connection| matricle_store::events::by_slug(c, "winter-council");
+        let council = house.desk.store.read(find).await?.map_or(0, |e| e.id.0);
+        for page in ["replies", "replies?page=1", "invitations"] {
+            waiting.push_front(format!("/office/events/{council}/{page}"));
+        }
     }
     let (mut seen, mut counts) = (BTreeSet::new(), BTreeMap::<String, u32>::new());
     let mut wrong = Vec::new();

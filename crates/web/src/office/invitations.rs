@@ -57,7 +57,7 @@ struct InvitationsPage {
 }
 
 /// Most of the list on the page; the files of the replies have all.
-const MOST: usize = 50;
+const MOST: usize = 25;
 
 /// How the rules of an invitation stand in their fields.
 fn rules(d: &mut Fields, s: &sheet::Settings) {

@@ -17,6 +17,7 @@ use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
 use crate::parts::files::list_file;
+use crate::parts::pager::Pager;
 
 /// Somebody in the list.
 struct ReplyRow {
@@ -45,8 +46,7 @@ struct RepliesPage {
     people: u32,
     only: String,
     rows: Vec<ReplyRow>,
-    /// More there are than are shown.
-    more: usize,
+    pager: Pager,
     /// How many can be asked once again.
     silent: usize,
     /// When a cue asks the first of them; empty where none does.
@@ -62,14 +62,16 @@ struct RepliesPage {
     words: String,
 }
 
-/// Most rows on the page; the files have all.
-const MOST: usize = 500;
+/// Most rows on a page; the files have all.
+const MOST: usize = 40;
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
 pub(crate) struct Asked {
     #[serde(default)]
     only: String,
+    #[serde(default)]
+    page: usize,
 }
 
 /// A class of the look for where somebody stands.
@@ -114,7 +116,7 @@ fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(Asked { only }): Query<Asked>,
+    Query(Asked { only, page }): Query<Asked>,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
@@ -138,6 +140,9 @@ pub(crate) async fn show(
         all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
     // The latest reply first; who said nothing stands in the order of the list.
     fits.sort_by_key(|r| std::cmp::Reverse(r.said.as_ref().map(|s| s.at)));
+    let here = format!("/office/events/{id}/replies?only={}&", crate::address::encode(&only));
+    let pager = Pager::of(fits.len(), page, MOST, &here);
+    pager.cut(&mut fits);
     html(&RepliesPage {
         f: at.frame(format!("Replies: {}", all.event.title), &house.name).in_room("events"),
         id,
@@ -145,8 +150,8 @@ pub(crate) async fn show(
         kinds,
         strip,
         people,
-        rows: fits.iter().take(MOST).map(|r| row(&at, r, &house.zone)).collect(),
-        more: fits.len().saturating_sub(MOST),
+        rows: fits.iter().map(|r| row(&at, r, &house.zone)).collect(),
+        pager,
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
         again: all.again_at.map_or_else(String::new, |at_| {
