@@ -37,7 +37,7 @@ pub async fn run(args: &InvitationsArgs) -> Result<()> {
         clock: Clock::real(),
         secrets: config::secrets(folder.path(), "")?,
         card: None,
-        mail: ("127.0.0.1:9".into(), None),
+        mail: ("smtp://127.0.0.1:9".into(), None),
         mail_at_once: 1,
         letterbox: None,
         rooms: None,

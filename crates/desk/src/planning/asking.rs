@@ -1,5 +1,7 @@
 //! Asking those who are invited: by mail, by other means, and once again whoever has not replied.
 
+use std::time::{Duration, Instant};
+
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
 use matricle_core::acting::Acting;
@@ -19,6 +21,12 @@ use crate::{Desk, DeskError};
 
 /// So many are asked in one piece: a few milliseconds of the writing thread.
 const PIECE: u32 = 250;
+
+/// The doors' turn after a piece of a long list: as long as the piece took, so that a list has no
+/// more than half of the writing thread.
+pub(super) async fn doors_first(took: Duration) {
+    tokio::time::sleep(took).await;
+}
 
 /// Plans an invitation to everybody on the lists who has none yet; says to how many. It is written
 /// in pieces, so that no door waits for a long list; what a piece wrote stands.
@@ -74,9 +82,10 @@ async fn ask_all(
     let mut all = 0;
     loop {
         let turn = turn.clone();
-        let asked = desk
+        let (asked, took) = desk
             .store
             .write(move |tx| {
+                let began = Instant::now();
                 let event_now = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
                 if event_now.state != EventState::Published {
                     return Err(DeskError::NotPublished);
@@ -85,13 +94,14 @@ async fn ask_all(
                 for address in &found {
                     invite(tx, event, address, &ask(), &turn)?;
                 }
-                Ok(found.len())
+                Ok((found.len(), began.elapsed()))
             })
             .await?;
         all += asked;
         if asked < PIECE as usize {
             return Ok(all);
         }
+        doors_first(took).await;
     }
 }
 

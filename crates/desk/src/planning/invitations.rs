@@ -1,6 +1,7 @@
 //! Who is invited to an event, and how: the list, and the rules of it.
 
 use std::collections::HashSet;
+use std::time::Instant;
 
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form};
@@ -12,9 +13,10 @@ use matricle_core::{DateId, EventId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Filter};
 use matricle_store::people::{self, Staff};
-use matricle_store::{Connection, events, invited, replies};
+use matricle_store::{Connection, StoreError, events, invited, replies};
 
 use crate::people::invited::theirs;
+use crate::planning::asking::doors_first;
 use crate::planning::dates::log;
 use crate::planning::replies::let_go;
 use crate::planning::sheet::{MOST_INVITED, list_of};
@@ -155,7 +157,12 @@ pub struct Added {
     pub known: usize,
 }
 
-/// Puts the addresses of a text on the list of an event.
+/// So many addresses are written in one piece: a few milliseconds of the writing thread.
+const PIECE: usize = 1000;
+
+/// Puts the addresses of a text on the list of an event: all are looked at before any is written.
+/// They are written in pieces, so that no door waits for a long list; what a piece wrote stands,
+/// and the same text put there once more adds the rest.
 ///
 /// # Errors
 /// [`DeskError::Form`] where one is none, is in none of the domains, or there are none or too many;
@@ -164,31 +171,50 @@ pub async fn add(
     desk: &Desk,
     staff: &Staff,
     event: EventId,
-    mut form: Form,
+    form: Form,
 ) -> Result<Added, DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    desk.store
-        .write(move |tx| {
-            let inviting = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.rules.inviting;
-            let emails = form.pasted("whom", MOST_INVITED);
-            if emails.is_empty() && form.get("whom").is_empty() {
-                form.fault("whom", Fault::Missing);
-            }
-            let outside = |a: &&String| !is_within(a, &inviting.domains);
-            if !inviting.domains.is_empty()
-                && let Some(line) = emails.iter().find(outside)
-            {
-                form.fault("whom", Fault::OtherDomain(line.clone()));
-            }
-            form.done().map_err(DeskError::Form)?;
-            let new = invited::add(tx, event, &emails, turn.now)?;
-            if new > 0 {
-                let many = words::people(u32::try_from(new).unwrap_or(u32::MAX));
-                log(tx, event, &turn, &format!("put {many} on the list of those invited"))?;
-            }
-            Ok(Added { new, known: emails.len() - new })
-        })
-        .await
+    let found = desk.store.read(move |conn| events::by_id(conn, event)).await?;
+    let domains = found.ok_or(DeskError::NotFound)?.rules.inviting.domains;
+    let emails = crate::off_thread(move || addresses_of(form, &domains)).await?;
+    let (mut new, now) = (0, turn.now);
+    let mut pieces = emails.chunks(PIECE).peekable();
+    while let Some(piece) = pieces.next() {
+        let piece = piece.to_vec();
+        let (added, took) = desk
+            .store
+            .write(move |tx| {
+                let began = Instant::now();
+                let added = invited::add(tx, event, &piece, now)?;
+                Ok::<_, StoreError>((added, began.elapsed()))
+            })
+            .await?;
+        new += added;
+        if pieces.peek().is_some() {
+            doors_first(took).await;
+        }
+    }
+    if new > 0 {
+        let many = words::people(u32::try_from(new).unwrap_or(u32::MAX));
+        let what = format!("put {many} on the list of those invited");
+        desk.store.write(move |tx| log(tx, event, &turn, &what)).await?;
+    }
+    Ok(Added { new, known: emails.len() - new })
+}
+
+/// The addresses of a form, each once, or what is wrong with them.
+fn addresses_of(mut form: Form, domains: &[String]) -> Result<Vec<String>, DeskError> {
+    let emails = form.pasted("whom", MOST_INVITED);
+    if emails.is_empty() && form.get("whom").is_empty() {
+        form.fault("whom", Fault::Missing);
+    }
+    if !domains.is_empty()
+        && let Some(line) = emails.iter().find(|a| !is_within(a, domains))
+    {
+        form.fault("whom", Fault::OtherDomain(line.clone()));
+    }
+    form.done().map_err(DeskError::Form)?;
+    Ok(emails)
 }
 
 /// Takes somebody off the list of an event: their invitation opens nothing any more. Says whether
