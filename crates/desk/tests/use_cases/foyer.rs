@@ -15,6 +15,7 @@ use matricle_desk::door::{after, online};
 use matricle_desk::outside::rooms::{Rehearsed, RoomError, Visit};
 use matricle_desk::{Clock, DeskError};
 use matricle_store::events;
+use proptest::prelude::*;
 
 use crate::world::{BOOKER, World, form, world};
 
@@ -387,4 +388,136 @@ async fn how_a_date_happens_online_goes_along_to_others() {
         assert_eq!((how.opens_minutes, how.prepare.as_str()), (25, "Have a pen."));
         assert_eq!((how.link.as_str(), how.recording.as_str()), ("", ""));
     }
+}
+
+/// What can happen to a date online and to those who join it.
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    Looks(usize),
+    Goes(usize, usize),
+    Room(bool),
+    Shift(i8),
+    Cancels(usize),
+    Replace(usize),
+    Minutes(i64),
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    let who = 0usize..2;
+    prop_oneof![
+        2 => who.clone().prop_map(Act::Looks),
+        6 => (who.clone(), 0usize..2).prop_map(|(who, browser)| Act::Goes(who, browser)),
+        2 => any::<bool>().prop_map(Act::Room),
+        1 => prop::sample::select(vec![-1i8, 1]).prop_map(Act::Shift),
+        1 => who.clone().prop_map(Act::Cancels),
+        1 => who.prop_map(Act::Replace),
+        6 => prop::sample::select(vec![4, 11, 26, 70, 24 * 60]).prop_map(Act::Minutes),
+    ]
+}
+
+/// Somebody who joins: their place, and the keys of the links they had and have.
+struct Joins {
+    code: TicketCode,
+    keys: Vec<String>,
+    reference: Reference,
+    attendee: AttendeeId,
+}
+
+impl World {
+    async fn joins(&self) -> Joins {
+        let (code, key, _, reference) = self.place().await;
+        let attendee = self.sheet(reference).await.attendees[0].id;
+        Joins { code, keys: vec![key], reference, attendee }
+    }
+
+    /// Does something, and sees that it did what it should to those who join, and nothing else.
+    async fn happens(&self, date: DateId, all: &mut [Joins], act: Act) {
+        let ilse = self.staff(0).await;
+        let before = [self.where_is(all[0].attendee).await, self.where_is(all[1].attendee).await];
+        let mut went_in = None;
+        match act {
+            Act::Looks(who) => {
+                let key = all[who].keys.last().unwrap();
+                let _ = foyer::look(&self.desk, all[who].code, key, "a scanner").await;
+            }
+            Act::Goes(who, browser) => {
+                let (code, key) = (all[who].code, all[who].keys.last().unwrap());
+                let browser = ["mine", "other"][browser];
+                let seen = foyer::look(&self.desk, code, key, browser).await;
+                let went = foyer::go(&self.desk, code, key, browser, None).await;
+                let open = matches!(&seen, Ok(foyer) if foyer.stands == Stands::Open);
+                let let_in = matches!(&went, Ok(In::To(_) | In::With(..)));
+                assert_eq!(open, let_in, "the button is there when it leads somewhere: {went:?}");
+                went_in = let_in.then_some(who);
+            }
+            Act::Room(there) => {
+                let link = if there { "https://rooms.example/late" } else { "" };
+                let how = form(&[("room", "link"), ("link", link), ("opens_minutes", "20")]);
+                online::save(&self.desk, &ilse, date, how).await.unwrap();
+            }
+            Act::Shift(hours) => {
+                let find = move |c: &matricle_store::Connection| events::date_by_id(c, date);
+                let on = self.desk.store.read(find).await.unwrap().unwrap().1;
+                let ahead = on.span.starts_at > self.desk.clock.now();
+                if ahead && (9..20).contains(&on.span.starts.hour()) {
+                    self.shift(date, hours).await;
+                }
+            }
+            Act::Cancels(who) => {
+                let by = By::Booker;
+                let _ = cancel::cancel(&self.desk, by, all[who].reference, Vec::new()).await;
+            }
+            Act::Replace(who) => {
+                let attendee = all[who].attendee;
+                if online::replace_link(&self.desk, &ilse, date, attendee).await.is_ok() {
+                    let sheet = self.sheet(all[who].reference).await;
+                    let links = matricle_desk::messages::own_links(&self.desk, &sheet);
+                    let key = links[0].1.rsplit_once('/').unwrap().1.to_owned();
+                    assert!(!all[who].keys.contains(&key), "a new link is another one");
+                    all[who].keys.push(key);
+                }
+            }
+            Act::Minutes(minutes) => self.pass(minutes),
+        }
+        for (who, joins) in all.iter().enumerate() {
+            let after = self.where_is(joins.attendee).await;
+            match (went_in == Some(who), &before[who]) {
+                // The first coming holds, by whichever browser they go in again.
+                (_, Presence::In { .. }) => assert_eq!(after, before[who], "{act:?}"),
+                (true, _) => {
+                    let here = Presence::In { at: self.desk.clock.now(), door: ONLINE.into() };
+                    assert_eq!(after, here, "{act:?}");
+                }
+                (false, _) => assert_eq!(after, before[who], "{act:?} marks nobody"),
+            }
+            // A link that was replaced opens nothing, whatever happens afterwards.
+            for old in &joins.keys[..joins.keys.len() - 1] {
+                let opened = foyer::go(&self.desk, joins.code, old, "old", None).await;
+                assert!(matches!(opened, Err(DeskError::NotFound)), "{opened:?}");
+            }
+        }
+    }
+}
+
+/// Whatever happens around a date online: nobody is let in but while the foyer says so, going in
+/// marks them as come once, nothing else marks anybody, and a link that was replaced is dead.
+#[test]
+fn whatever_happens_around_a_date_online_only_an_act_of_the_person_marks_them() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let config =
+        ProptestConfig { cases: 6, failure_persistence: None, ..ProptestConfig::default() };
+    proptest!(config, |(acts in prop::collection::vec(act(), 15..50))| {
+        runtime.block_on(async {
+            let w = world().await;
+            let mut all = [w.joins().await, w.joins().await];
+            let date = w.sheet(all[0].reference).await.date.id;
+            let early = w.starts(date).await - minutes(45) - w.desk.clock.now();
+            w.pass(early.as_mins());
+            for act in &acts {
+                w.happens(date, &mut all, *act).await;
+            }
+            w.due().await;
+            w.sound().await;
+        });
+    });
 }
