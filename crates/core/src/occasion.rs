@@ -310,6 +310,9 @@ pub struct Knows {
     /// … and since when they have not heard of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub since: Option<jiff::Timestamp>,
+    /// The ticket was theirs before: they hear of it, and nobody else does.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub again: bool,
     /// Who has the ticket now, or had it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub holder: String,

@@ -72,6 +72,7 @@ pub(crate) fn tell(
     let cues: Vec<&Cue> = sheet
         .iter()
         .filter(|c| c.on && c.trigger == Trigger::On(occasion))
+        .filter(|c| !knows.again || c.whom == Whom::Attendees)
         .filter(of_bookings)
         .collect();
     // Where a cue tells the hosts, they are not told twice.
@@ -457,6 +458,24 @@ pub(crate) fn tell_changed(
 ) -> Result<(), DeskError> {
     let knows = Knows { change: said.into(), ..Knows::default() };
     tell(tx, booking, Occasion::Changed, &knows, turn)
+}
+
+/// Tells those to whom tickets of a booking were passed that these stand again, or on another date.
+///
+/// # Errors
+/// As [`tell`].
+pub(crate) fn tell_holders_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    what: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    for (person, holder, _) in readers::holders(tx, booking.id)? {
+        let change = format!("The ticket that {} passed to you {what}.", booking.booker());
+        let knows = Knows { person: Some(person), holder, change, again: true, ..Knows::default() };
+        tell(tx, booking, Occasion::PassedOn, &knows, turn)?;
+    }
+    Ok(())
 }
 
 /// What was planned and is not true any more of a booking in this state is not sent.

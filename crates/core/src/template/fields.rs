@@ -142,7 +142,7 @@ pub const FIELDS: &[Field] = {
         f(
             "change",
             Line,
-            On(&[O::Changed, O::PassedBack, O::Moved, O::NotComing]),
+            On(&[O::Changed, O::PassedOn, O::PassedBack, O::Moved, O::NotComing]),
             "what changed, or was said",
         ),
         f("word", Line, Booking, "words of one’s own, typed with the act"),

@@ -14,7 +14,7 @@ use crate::bookings::cancel::By;
 use crate::bookings::change::find;
 use crate::bookings::seats::sweep;
 use crate::bookings::waiting;
-use crate::telling::tell;
+use crate::telling::{tell, tell_holders_again};
 use crate::{Desk, DeskError, house_of};
 
 /// Moves a booking to another date of its event, at the price it was booked at.
@@ -79,5 +79,6 @@ pub(crate) fn move_in(
         ..Knows::default()
     };
     tell(tx, &moved, Occasion::Changed, &knows, turn)?;
+    tell_holders_again(tx, &moved, "is for another date now", turn)?;
     waiting::serve_date(tx, booking.date, turn.now)
 }

@@ -18,7 +18,7 @@ use crate::bookings::waiting;
 use crate::money::cards::make_bought;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
-use crate::telling::{tell, tell_changed, withdraw};
+use crate::telling::{tell, tell_changed, tell_holders_again, withdraw};
 
 /// When to ask the provider first, if nothing was heard of a payment.
 pub(crate) const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
@@ -99,6 +99,7 @@ pub(crate) fn make(
         Booking { state: row.to, deadline: until, ..booking.clone() }
     };
     tell_of(tx, booking, &moved, row, turn, with)?;
+    tell_holders(tx, &moved, row, turn)?;
     follow_list(tx, booking, row, turn)?;
     Ok(moved)
 }
@@ -213,14 +214,28 @@ fn tell_of(
         kept: (occasion == Occasion::Cancelled).then(|| kept.min(before.paid.minor)),
         ..Knows::default()
     };
-    if occasion == Occasion::Cancelled {
-        // Whoever holds one of its tickets has lost it.
-        for (person, _, _) in readers::holders(tx, booking.id)? {
-            let lost = Knows { person: Some(person), ..Knows::default() };
-            tell(tx, booking, Occasion::PassedBack, &lost, turn)?;
-        }
-    }
     tell(tx, booking, occasion, &knows, turn)
+}
+
+/// Whoever holds a ticket of a booking that somebody else made loses it with the booking, and has
+/// it again with it. Of a date that is called off each hears by itself.
+fn tell_holders(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    row: &Allowed,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    match (row.from.stands(), row.to.stands()) {
+        (true, false) if row.tell != Tell::CalledOff => {
+            for (person, _, _) in readers::holders(tx, booking.id)? {
+                let lost = Knows { person: Some(person), ..Knows::default() };
+                tell(tx, booking, Occasion::PassedBack, &lost, turn)?;
+            }
+            Ok(())
+        }
+        (false, true) => tell_holders_again(tx, booking, "is good again", turn),
+        _ => Ok(()),
+    }
 }
 
 /// Whoever waited for these seats has them now, or has lost them; what comes free goes on to

@@ -1,11 +1,17 @@
 //! What calendars read in mails: an invitation that follows its booking, whatever it goes through.
 
+use std::collections::BTreeMap;
+
 use ical::parser::ical::component::IcalCalendar;
+use matricle_core::DateId;
+use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{calendars, decide, move_date, pass_on};
 use matricle_desk::{messages, programme};
 use matricle_store::events::{self, Asked};
+use matricle_store::readers;
+use proptest::prelude::*;
 
 use crate::world::{BOOKER, CANDLES, World, form, look, world};
 
@@ -307,4 +313,124 @@ async fn web_calendars_are_addresses_and_a_hosts_feed_has_names_where_the_house_
     let starts = sheet.date.span.starts_at.strftime("%Y%m%dT%H%M%SZ").to_string();
     assert!(ways[0].1.contains(&format!("&f={starts}&")), "{}", ways[0].1);
     assert!(ways[0].1.contains("l=http%3A%2F%2Fclub.example%2Fbooking%2F"), "{}", ways[0].1);
+}
+
+/// What can happen to a booking that calendars follow.
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    Moves,
+    Shift(i8),
+    Cancels,
+    BroughtBack,
+    PassedTo(&'static str),
+}
+
+const DEE: &str = "dee@post.example";
+
+fn act() -> impl Strategy<Value = Act> {
+    prop_oneof![
+        2 => Just(Act::Moves),
+        2 => prop::sample::select(vec![-1i8, 1]).prop_map(Act::Shift),
+        2 => Just(Act::Cancels),
+        3 => Just(Act::BroughtBack),
+        2 => prop::sample::select(vec![BOOKER, DEE]).prop_map(Act::PassedTo),
+    ]
+}
+
+impl World {
+    async fn undergoes(&self, reference: Reference, dates: [DateId; 2], act: Act) {
+        let ilse = self.staff(0).await;
+        let sheet = self.sheet(reference).await;
+        match act {
+            Act::Moves => {
+                let to = if sheet.date.id == dates[0] { dates[1] } else { dates[0] };
+                let _ = move_date::move_to(&self.desk, By::Booker, reference, to).await;
+            }
+            Act::Shift(hours) => {
+                if (9..18).contains(&sheet.date.span.starts.hour()) {
+                    self.shift(sheet.date.id, hours).await;
+                }
+            }
+            Act::Cancels => {
+                let by = By::Staff(ilse, Some(0));
+                let _ = cancel::cancel(&self.desk, by, reference, Vec::new()).await;
+            }
+            Act::BroughtBack => {
+                let _ = decide::bring_back(&self.desk, &ilse, reference).await;
+            }
+            Act::PassedTo(to) => {
+                let person = sheet.attendees.last().unwrap().id;
+                let to = form(&[("new_name", "Dee"), ("new_email", to)]);
+                let _ = pass_on::pass_on(&self.desk, By::Booker, reference, person, to).await;
+            }
+        }
+        self.due().await;
+        self.pass(1);
+    }
+}
+
+/// Somebody's calendar, as RFC 5546 §2.1.5 has it: of each entry the version with the highest
+/// SEQUENCE holds, in whatever order mails arrive, and however often.
+fn calendar(mails: &[Vec<u8>], to: &str) -> BTreeMap<String, Read> {
+    let mut entries: BTreeMap<String, Read> = BTreeMap::new();
+    for raw in mails {
+        let mail = mail_parser::MessageParser::default().parse(raw).unwrap();
+        if mail.to().unwrap().first().unwrap().address() != Some(to) {
+            continue;
+        }
+        let Some((_, said)) = within(raw) else { continue };
+        let known = entries.get(&said.uids[0]);
+        if known.is_none_or(|k| said.sequence > k.sequence) {
+            entries.insert(said.uids[0].clone(), said);
+        }
+    }
+    entries
+}
+
+/// Whatever a booking goes through, and in whatever order its mails arrive: in the end each
+/// calendar has what is true, and an entry where there is none to have is gone.
+#[test]
+fn calendars_have_what_is_true_in_whatever_order_mails_arrive() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let config =
+        ProptestConfig { cases: 6, failure_persistence: None, ..ProptestConfig::default() };
+    let order = prop::collection::vec(any::<prop::sample::Index>(), 60);
+    proptest!(config, |(acts in prop::collection::vec(act(), 5..16), order in order)| {
+        runtime.block_on(async {
+            let w = world().await;
+            let reference = w.confirmed(OPEN_DAY).await;
+            let here = w.sheet(reference).await.date.id;
+            let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
+            let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+            w.due().await;
+            for act in &acts {
+                w.undergoes(reference, [here, there], *act).await;
+            }
+            // Mixed up, some of them twice.
+            let mut mails = w.mails.taken();
+            for (n, at) in order.iter().enumerate() {
+                let other = at.index(mails.len());
+                let one = n % mails.len();
+                mails.swap(one, other);
+            }
+            let twice: Vec<_> = mails.iter().rev().step_by(3).cloned().collect();
+            mails.extend(twice);
+            let sheet = w.sheet(reference).await;
+            let stands = sheet.booking.state == State::Confirmed;
+            let id = sheet.booking.id;
+            let find = move |c: &matricle_store::Connection| readers::holders(c, id);
+            let holders = w.desk.store.read(find).await.unwrap();
+            let passed = holders.iter().any(|(_, _, email)| email == DEE);
+            let starts = sheet.date.span.starts.strftime("%Y%m%dT%H%M%S").to_string();
+            for (who, theirs) in [(BOOKER, stands && !passed), (DEE, stands && passed)] {
+                let entries = calendar(&mails, who);
+                let live: Vec<&Read> = entries.values().filter(|e| e.method != "CANCEL").collect();
+                assert_eq!(live.len(), usize::from(theirs), "{who}: {entries:?}");
+                for entry in live {
+                    assert_eq!((&entry.starts, entry.status.as_str()), (&starts, "CONFIRMED"));
+                }
+            }
+            w.sound().await;
+        });
+    });
 }
