@@ -54,8 +54,9 @@ pub async fn pass_on(
                 holder: holder.to_owned(),
                 ..Knows::default()
             };
-            // Whoever had it until now has lost it.
-            if let Some((no, _, _)) = before {
+            // Whoever had it until now has lost it, unless it is passed to them once more.
+            let other = before.filter(|(_, _, at)| !at.eq_ignore_ascii_case(&email));
+            if let Some((no, _, _)) = other {
                 let mut lost = knows(no, &name);
                 lost.change = format!("it was passed on to {name}");
                 tell(tx, &booking, Occasion::PassedBack, &lost, &turn)?;

@@ -369,6 +369,25 @@ impl World {
     }
 }
 
+impl World {
+    /// The entries that stand in the feed of an address of their own: UID and start.
+    async fn feed(&self, who: &str) -> Vec<(String, String)> {
+        messages::own_feed::set(&self.desk, who, true).await.unwrap();
+        let url = messages::own_feed::of(&self.desk, who).await.unwrap().unwrap();
+        let parts: Vec<&str> = url.trim_end_matches(".ics").rsplit('/').collect();
+        let id = parts[1].parse().unwrap();
+        let text = messages::own_feed::read(&self.desk, id, parts[0]).await.unwrap().1;
+        let parsed = ical::IcalParser::new(text.as_bytes()).next();
+        let events = parsed.map_or_else(Vec::new, |calendar| calendar.unwrap().events);
+        let of = |event: &ical::parser::ical::component::IcalEvent, name: &str| {
+            let found = event.properties.iter().find(|p| p.name == name);
+            found.and_then(|p| p.value.clone()).unwrap_or_default()
+        };
+        let live = events.iter().filter(|e| of(e, "STATUS") != "CANCELLED");
+        live.map(|e| (of(e, "UID"), of(e, "DTSTART"))).collect()
+    }
+}
+
 /// Somebody's calendar, as RFC 5546 §2.1.5 has it: of each entry the version with the highest
 /// SEQUENCE holds, in whatever order mails arrive, and however often.
 fn calendar(mails: &[Vec<u8>], to: &str) -> BTreeMap<String, Read> {
@@ -429,8 +448,55 @@ fn calendars_have_what_is_true_in_whatever_order_mails_arrive() {
                 for entry in live {
                     assert_eq!((&entry.starts, entry.status.as_str()), (&starts, "CONFIRMED"));
                 }
+                // The feed of their own says the same as the mails.
+                let mut feed = w.feed(who).await;
+                feed.retain(|(uid, _)| uid.starts_with(&reference.as_str().to_lowercase()));
+                let there: Vec<&String> = feed.iter().map(|(_, at)| at).collect();
+                assert_eq!(there, vec![&starts; usize::from(theirs)], "{who}: {feed:?}");
             }
             w.sound().await;
         });
     });
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_has_a_passed_on_ticket_hears_what_becomes_of_it() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let reference = w.confirmed(OPEN_DAY).await;
+    let here = w.sheet(reference).await.date.id;
+    let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
+    let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+    let pass = async || {
+        let person = w.sheet(reference).await.attendees.last().unwrap().id;
+        let to = form(&[("new_name", "Dee"), ("new_email", DEE)]);
+        pass_on::pass_on(&w.desk, By::Booker, reference, person, to).await.unwrap();
+        w.latest(DEE).await
+    };
+    let lost = || w.subjects().iter().filter(|s| s.contains("no longer good")).count();
+    let given = || w.subjects().iter().filter(|s| s.starts_with("Passed on:")).count();
+    let first = pass().await;
+    // To the same one once more: a new ticket, and nothing that was taken away.
+    let again = pass().await;
+    assert_eq!((&again.uids, again.method.as_str()), (&first.uids, "REQUEST"));
+    assert_eq!((lost(), given()), (0, 2));
+    move_date::move_to(&w.desk, By::Booker, reference, there).await.unwrap();
+    let moved = w.latest(DEE).await;
+    let starts = w.sheet(reference).await.date.span.starts.strftime("%Y%m%dT%H%M%S").to_string();
+    assert_eq!(
+        (&moved.uids, moved.method.as_str(), &moved.starts),
+        (&first.uids, "REQUEST", &starts)
+    );
+    assert!(moved.sequence > again.sequence);
+    let by = By::Staff(ilse.clone(), Some(0));
+    cancel::cancel(&w.desk, by, reference, Vec::new()).await.unwrap();
+    assert_eq!((w.latest(DEE).await.method.as_str(), lost()), ("CANCEL", 1));
+    decide::bring_back(&w.desk, &ilse, reference).await.unwrap();
+    let back = w.latest(DEE).await;
+    assert_eq!((back.method.as_str(), &back.uids), ("REQUEST", &first.uids));
+    let (raw, _) = w.to(DEE).pop().unwrap();
+    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    assert!(mail.body_text(0).unwrap().contains("passed to you is good again"));
+    assert_eq!(given(), 2, "the booker hears of what they passed on, and of nothing twice");
+    w.sound().await;
 }

@@ -6,6 +6,8 @@ use std::time::Duration;
 
 use crate::town::{Person, Town, event, json};
 
+/// Mails that are handed over at once, if nobody says otherwise.
+const AT_ONCE: u64 = 4;
 const KILLS: usize = 5;
 
 /// What people were told before a kill, and so must stay true.
@@ -121,7 +123,7 @@ async fn every_answer_given_before_a_kill_is_true_after_it() {
         assert!(page.body.contains("Your seats are booked."), "paid, but not booked: {own}");
     }
 
-    // Everybody who is booked gets one mail. One that was being handed over when the
+    // Everybody who is booked gets one mail. Those that were being handed over when the
     // program was killed may be handed over again, under the same Message-ID.
     let mails = format!("{}/mails.json", town.mailbox);
     let mut arrived: BTreeMap<String, u64> = BTreeMap::new();
@@ -140,7 +142,8 @@ async fn every_answer_given_before_a_kill_is_true_after_it() {
     }
     assert_eq!(arrived.len(), paid.len(), "a mail for each booking, and no other");
     let again: u64 = arrived.values().map(|times| times - 1).sum();
-    assert!(again <= KILLS as u64, "{again} mails were handed over twice in {KILLS} kills");
+    let under_way = KILLS as u64 * AT_ONCE;
+    assert!(again <= under_way, "{again} mails were handed over twice in {KILLS} kills");
     assert!(town.stop().success());
     town.is_sound();
     println!(
