@@ -13,7 +13,7 @@ use matricle_store::events::{self, Asked};
 use matricle_store::readers;
 use proptest::prelude::*;
 
-use crate::world::{BOOKER, CANDLES, World, form, look, world};
+use crate::world::{BOOKER, CANDLES, World, form, look, model, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 
@@ -411,10 +411,8 @@ fn calendar(mails: &[Vec<u8>], to: &str) -> BTreeMap<String, Read> {
 #[test]
 fn calendars_have_what_is_true_in_whatever_order_mails_arrive() {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let config =
-        ProptestConfig { cases: 6, failure_persistence: None, ..ProptestConfig::default() };
     let order = prop::collection::vec(any::<prop::sample::Index>(), 60);
-    proptest!(config, |(acts in prop::collection::vec(act(), 5..16), order in order)| {
+    proptest!(model(), |(acts in prop::collection::vec(act(), 5..16), order in order)| {
         runtime.block_on(async {
             let w = world().await;
             let reference = w.confirmed(OPEN_DAY).await;

@@ -17,7 +17,7 @@ use matricle_desk::{Clock, DeskError};
 use matricle_store::events;
 use proptest::prelude::*;
 
-use crate::world::{BOOKER, World, form, world};
+use crate::world::{BOOKER, World, form, model, world};
 
 const FROST: &str = "what-the-frost-does";
 
@@ -504,9 +504,7 @@ impl World {
 #[test]
 fn whatever_happens_around_a_date_online_only_an_act_of_the_person_marks_them() {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let config =
-        ProptestConfig { cases: 6, failure_persistence: None, ..ProptestConfig::default() };
-    proptest!(config, |(acts in prop::collection::vec(act(), 15..50))| {
+    proptest!(model(), |(acts in prop::collection::vec(act(), 15..50))| {
         runtime.block_on(async {
             let w = world().await;
             let mut all = [w.joins().await, w.joins().await];

@@ -15,7 +15,7 @@ use matricle_store::bookings::Filter;
 use matricle_store::{Connection, StoreError, events, outbox};
 use proptest::prelude::*;
 
-use crate::world::{BOOKER, World, form, world};
+use crate::world::{BOOKER, World, form, model, world};
 
 const FREE: &str = "is-beekeeping-for-me";
 const COUNCIL: &str = "winter-council";
@@ -585,13 +585,7 @@ impl World {
 #[test]
 fn whatever_is_done_to_invitations_seats_and_links_are_right() {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let config = ProptestConfig {
-        cases: 6,
-        max_shrink_iters: 60,
-        failure_persistence: None,
-        ..ProptestConfig::default()
-    };
-    proptest!(config, |(acts in prop::collection::vec(act(), 10..40))| {
+    proptest!(model(), |(acts in prop::collection::vec(act(), 10..40))| {
         runtime.block_on(async {
             let w = world().await;
             let rules = [("hand_on", "yes"), ("maybe_days", "1")];

@@ -26,6 +26,7 @@ use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
 use matricle_store::{Store, check};
+use proptest::test_runner::{Config as ProptestConfig, RngSeed};
 use tempfile::TempDir;
 use tokio::sync::OnceCell;
 
@@ -65,6 +66,18 @@ pub(crate) fn open(folder: &Path, clock: Clock) -> World {
         word: std::sync::Arc::from(""),
     };
     World { desk, provider, mails, _folder: None }
+}
+
+/// How models are run: the same acts each time, so that a run says the same twice. To look for
+/// more, give `PROPTEST_CASES` and, as another number, `PROPTEST_RNG_SEED`.
+pub(crate) fn model() -> ProptestConfig {
+    let given = ProptestConfig::default();
+    let rng_seed = match given.rng_seed {
+        RngSeed::Random => RngSeed::Fixed(2026),
+        fixed @ RngSeed::Fixed(_) => fixed,
+    };
+    let cases = if std::env::var_os("PROPTEST_CASES").is_some() { given.cases } else { 6 };
+    ProptestConfig { cases, rng_seed, failure_persistence: None, max_shrink_iters: 60, ..given }
 }
 
 /// The file of the demo house: made once, since making it takes longer than most of what is tested.
