@@ -624,7 +624,7 @@ pub fn sheet(event: EventId, all: &[Cue]) -> Vec<Cue> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use jiff::civil::{datetime, time};
     use proptest::prelude::*;
@@ -648,7 +648,7 @@ mod tests {
         assert_eq!(at(offset(1, Unit::Months)), "2027-02-28T17:00:00Z");
     }
 
-    fn cue(id: i64) -> Cue {
+    pub(crate) fn cue(id: i64) -> Cue {
         Cue {
             id: CueId(id),
             event: None,

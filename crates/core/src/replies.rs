@@ -93,6 +93,14 @@ pub struct Inviting {
     pub domains: Vec<String>,
 }
 
+impl Inviting {
+    /// Whether an address may be invited: any, where no domains are named.
+    #[must_use]
+    pub fn admits(&self, address: &str) -> bool {
+        self.domains.is_empty() || is_within(address, &self.domains)
+    }
+}
+
 /// Most times that one invitation goes from one to another.
 pub const MOST_HANDED: u32 = 3;
 
@@ -144,7 +152,6 @@ pub enum HandOnRefusal {
 /// # Errors
 /// [`HandOnRefusal`].
 pub fn hand_on(facts: &HandingOn<'_>) -> Result<(), HandOnRefusal> {
-    let domains = &facts.inviting.domains;
     if !facts.inviting.hand_on || !facts.listed {
         return Err(HandOnRefusal::TheirsAlone);
     }
@@ -160,8 +167,8 @@ pub fn hand_on(facts: &HandingOn<'_>) -> Result<(), HandOnRefusal> {
     if facts.invited {
         return Err(HandOnRefusal::Invited);
     }
-    if !domains.is_empty() && !is_within(facts.to, domains) {
-        return Err(HandOnRefusal::OtherDomain { domains: domains.clone() });
+    if !facts.inviting.admits(facts.to) {
+        return Err(HandOnRefusal::OtherDomain { domains: facts.inviting.domains.clone() });
     }
     Ok(())
 }
@@ -294,8 +301,8 @@ pub fn counts(all: impl IntoIterator<Item = Stands>) -> [u32; 8] {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::cue::{Late, Only, Side, Unit, Way, When};
-    use crate::ids::{CueId, DateId, TemplateId};
+    use crate::cue::{Side, Unit, Way, When};
+    use crate::ids::DateId;
     use jiff::civil::{datetime, time};
     use jiff::tz::TimeZone;
     use proptest::prelude::*;
@@ -315,22 +322,8 @@ mod tests {
     }
 
     fn cue(moment: Moment, when: When) -> Cue {
-        Cue {
-            id: CueId(1),
-            event: None,
-            instead_of: None,
-            on: true,
-            trigger: Trigger::At(moment),
-            when,
-            whom: Whom::Silent,
-            only: Only::default(),
-            way: Way::Mail,
-            template: TemplateId(1),
-            late: Late::AtOnce,
-            added_at: Timestamp::UNIX_EPOCH,
-            already: false,
-            since: None,
-        }
+        let trigger = Trigger::At(moment);
+        Cue { trigger, when, whom: Whom::Silent, ..crate::cue::tests::cue(1) }
     }
 
     #[test]

@@ -85,8 +85,8 @@ impl WebCalendar {
             return Err(TemplateFault::NotALink);
         }
         let fields = fields_of(template)?;
-        let has = |names: [&str; 2]| names.iter().any(|n| fields.contains(n));
-        if !has(["title", "title"]) || !has(["starts", "from"]) {
+        let has = |name| fields.contains(&name);
+        if !has("title") || !(has("starts") || has("from")) {
             return Err(TemplateFault::Needs);
         }
         Ok(Self { name: name.into(), template: template.into() })

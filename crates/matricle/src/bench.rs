@@ -25,7 +25,7 @@ use matricle_desk::people::asking::Asking;
 use matricle_desk::people::often::Often;
 use matricle_desk::people::signin;
 use matricle_desk::planning::plan;
-use matricle_desk::{Clock, Desk, DeskError, Secrets};
+use matricle_desk::{Desk, DeskError, Secrets};
 use matricle_store::bookings::HeldBy;
 use matricle_store::house::{self, House};
 use matricle_store::people::Staff;
@@ -36,7 +36,6 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
 use crate::cli::BenchArgs;
-use crate::config;
 use crate::serve::{Parts, desk};
 
 /// Bookings made before measuring, of which each has ten people to scan.
@@ -180,19 +179,8 @@ impl Site {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
         let desk = desk(Parts {
-            store: Store::open(folder)?,
-            clock: Clock::real(),
-            secrets: config::secrets(folder, "")?,
             card: Some(("http://127.0.0.1:9".into(), String::new(), vec![0; 16])),
-            mail: ("smtp://127.0.0.1:9".into(), None),
-            mail_at_once: 4,
-            letterbox: None,
-            rooms: None,
-            texts: None,
-            chat: None,
-            public_url: format!("http://{address}"),
-            sign_in: 10,
-            backups: Default::default(),
+            ..Parts::alone(folder, format!("http://{address}"))?
         })?;
         desk.store
             .write(|tx| {

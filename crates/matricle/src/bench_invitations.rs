@@ -10,15 +10,14 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, ensure};
 use matricle_core::EventId;
 use matricle_core::form::Form;
+use matricle_desk::Desk;
 use matricle_desk::planning::invitations::From;
 use matricle_desk::planning::{asking, invitations};
-use matricle_desk::{Clock, Desk};
 use matricle_store::people::Staff;
-use matricle_store::{Connection, Store, StoreError, events, people};
+use matricle_store::{Connection, StoreError, events, people};
 
 use crate::bench_messages::{fill, scans};
 use crate::cli::InvitationsArgs;
-use crate::config;
 use crate::serve::{Parts, desk};
 
 /// One address of a hundred stands there twice.
@@ -32,21 +31,7 @@ const LISTS: u32 = 4;
 /// The store fails, or a list comes to something else than it should.
 pub async fn run(args: &InvitationsArgs) -> Result<()> {
     let folder = tempfile::tempdir()?;
-    let with = desk(Parts {
-        store: Store::open(folder.path())?,
-        clock: Clock::real(),
-        secrets: config::secrets(folder.path(), "")?,
-        card: None,
-        mail: ("smtp://127.0.0.1:9".into(), None),
-        mail_at_once: 1,
-        letterbox: None,
-        rooms: None,
-        texts: None,
-        chat: None,
-        public_url: "http://127.0.0.1:9".into(),
-        sign_in: 10,
-        backups: Default::default(),
-    })?;
+    let with = desk(Parts::alone(folder.path(), "http://127.0.0.1:9".into())?)?;
     let (date, scanned) = fill(&with, 0).await?;
     let find = move |c: &Connection| {
         let bram = people::by_email(c, "bram@bench.example")?.map(|found| found.0);

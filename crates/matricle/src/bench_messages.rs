@@ -15,15 +15,15 @@ use matricle_core::{Currency, DateId};
 use matricle_desk::door::{self, Device, Shown};
 use matricle_desk::people::signin;
 use matricle_desk::rounds::Work;
-use matricle_desk::{Clock, Desk, messages, timers};
+use matricle_desk::{Desk, messages, timers};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType};
 use matricle_store::house::{self, House};
-use matricle_store::{Store, Tx, people};
+use matricle_store::{Tx, people};
 
 use crate::bench_bookings::booking;
 use crate::cli::MessagesArgs;
 use crate::serve::{Parts, desk};
-use crate::{config, standins};
+use crate::standins;
 
 const ZONE: &str = "Europe/Dublin";
 /// People at the door of another date.
@@ -40,19 +40,9 @@ pub async fn run(args: &MessagesArgs) -> Result<()> {
     let outside = standins::start(0, None).await?;
     let open = |at_once: usize| -> Result<Desk> {
         desk(Parts {
-            store: Store::open(folder.path())?,
-            clock: Clock::real(),
-            secrets: config::secrets(folder.path(), "")?,
-            card: None,
             mail: (outside.smtp.clone(), None),
             mail_at_once: at_once,
-            letterbox: None,
-            rooms: None,
-            texts: None,
-            chat: None,
-            public_url: "http://127.0.0.1:9".into(),
-            sign_in: 10,
-            backups: Default::default(),
+            ..Parts::alone(folder.path(), "http://127.0.0.1:9".into())?
         })
     };
     let with = open(4)?;

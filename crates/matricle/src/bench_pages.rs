@@ -6,16 +6,14 @@ use std::net::SocketAddr;
 use std::time::Instant;
 
 use anyhow::{Context, Result, ensure};
+use matricle_desk::demo;
 use matricle_desk::people::signin;
-use matricle_desk::{Clock, demo};
-use matricle_store::Store;
 use matricle_web::{Limits, Settings, router};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
 use crate::bench::Line;
 use crate::cli::PagesArgs;
-use crate::config;
 use crate::serve::{Parts, desk};
 
 /// How long a page may take, in milliseconds.
@@ -33,21 +31,8 @@ pub async fn run(args: &PagesArgs) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let address = listener.local_addr()?;
-    let desk = desk(Parts {
-        store: Store::open(folder.path())?,
-        clock: Clock::real(),
-        secrets: config::secrets(folder.path(), "")?,
-        card: None,
-        mail: ("smtp://127.0.0.1:9".into(), None),
-        mail_at_once: 4,
-        letterbox: None,
-        rooms: None,
-        texts: None,
-        chat: None,
-        public_url: format!("http://{address}"),
-        sign_in: 60,
-        backups: Default::default(),
-    })?;
+    let desk =
+        desk(Parts { sign_in: 60, ..Parts::alone(folder.path(), format!("http://{address}"))? })?;
     demo::seed(&desk).await?;
     demo::enlarge(&desk, args.events, args.bookings).await?;
     eprintln!("{} events and {} bookings are there; measuring …", args.events, args.bookings);

@@ -58,6 +58,30 @@ pub struct Parts {
     pub backups: Backups,
 }
 
+impl Parts {
+    /// Of a desk in a folder, with nothing outside: what is measured is the program alone.
+    ///
+    /// # Errors
+    /// The folder cannot be opened.
+    pub(crate) fn alone(folder: &std::path::Path, public_url: String) -> anyhow::Result<Self> {
+        Ok(Self {
+            store: Store::open(folder)?,
+            clock: Clock::real(),
+            secrets: crate::config::secrets(folder, "")?,
+            card: None,
+            mail: ("smtp://127.0.0.1:9".into(), None),
+            mail_at_once: 4,
+            letterbox: None,
+            rooms: None,
+            texts: None,
+            chat: None,
+            public_url,
+            sign_in: 10,
+            backups: Backups::default(),
+        })
+    }
+}
+
 /// Puts a desk together.
 ///
 /// # Errors

@@ -70,7 +70,8 @@ pub async fn by_phone(
     Ok(made)
 }
 
-/// Makes a booking for somebody, of the seats that are kept for them if any are: with their telephone number, and what is said to have happened.
+/// Makes a booking for somebody, of the seats that are kept for them if any are: with their
+/// telephone number, and what is said to have happened.
 fn book_for(
     tx: &Tx<'_>,
     asked: &ByPhone,

@@ -285,7 +285,8 @@ pub async fn replace_link(
     Ok(name)
 }
 
-/// Where whoever leads a date, or one of its sessions with a room of its own, goes in: its hosts, and whoever plans. Nobody is marked by it.
+/// Where whoever leads a date, or one of its sessions with a room of its own, goes in: its hosts,
+/// and whoever plans. Nobody is marked by it.
 ///
 /// # Errors
 /// Its room is not known, or does not answer; they do not lead it.

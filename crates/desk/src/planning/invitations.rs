@@ -8,7 +8,6 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::pasted::pasted;
 use matricle_core::replies::Inviting;
 use matricle_core::staff::{Right, require};
-use matricle_core::who::is_within;
 use matricle_core::{DateId, EventId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Filter};
@@ -117,7 +116,7 @@ fn look_in(conn: &Connection, event: EventId, text: &str, from: From) -> Result<
             looked.known.push(address);
             continue;
         }
-        if !inviting.domains.is_empty() && !is_within(&address, &inviting.domains) {
+        if !inviting.admits(&address) {
             looked.outside.push(address);
             continue;
         }
@@ -175,8 +174,8 @@ pub async fn add(
 ) -> Result<Added, DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let found = desk.store.read(move |conn| events::by_id(conn, event)).await?;
-    let domains = found.ok_or(DeskError::NotFound)?.rules.inviting.domains;
-    let emails = crate::off_thread(move || addresses_of(form, &domains)).await?;
+    let inviting = found.ok_or(DeskError::NotFound)?.rules.inviting;
+    let emails = crate::off_thread(move || addresses_of(form, &inviting)).await?;
     let (mut new, now) = (0, turn.now);
     let mut pieces = emails.chunks(PIECE).peekable();
     while let Some(piece) = pieces.next() {
@@ -203,14 +202,12 @@ pub async fn add(
 }
 
 /// The addresses of a form, each once, or what is wrong with them.
-fn addresses_of(mut form: Form, domains: &[String]) -> Result<Vec<String>, DeskError> {
+fn addresses_of(mut form: Form, inviting: &Inviting) -> Result<Vec<String>, DeskError> {
     let emails = form.pasted("whom", MOST_INVITED);
     if emails.is_empty() && form.get("whom").is_empty() {
         form.fault("whom", Fault::Missing);
     }
-    if !domains.is_empty()
-        && let Some(line) = emails.iter().find(|a| !is_within(a, domains))
-    {
+    if let Some(line) = emails.iter().find(|a| !inviting.admits(a)) {
         form.fault("whom", Fault::OtherDomain(line.clone()));
     }
     form.done().map_err(DeskError::Form)?;

@@ -75,6 +75,13 @@ impl World {
         read
     }
 
+    /// The date of a booking of the open day, and another date of it.
+    async fn here_and_there(&self, reference: Reference) -> [DateId; 2] {
+        let here = self.sheet(reference).await.date.id;
+        let page = programme::event(&self.desk, look(OPEN_DAY)).await.unwrap();
+        [here, page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap()]
+    }
+
     async fn taken(&self, reference: Reference) -> Read {
         read(&messages::calendar_of(&self.desk, reference).await.unwrap())
     }
@@ -85,9 +92,7 @@ async fn an_invitation_follows_its_booking_through_ten_changes() {
     let w = world().await;
     let ilse = w.staff(0).await;
     let reference = w.confirmed(OPEN_DAY).await;
-    let here = w.sheet(reference).await.date.id;
-    let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
-    let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+    let [here, there] = w.here_and_there(reference).await;
     let first = w.latest(BOOKER).await;
     assert_eq!((first.method.as_str(), first.status.as_str()), ("REQUEST", "CONFIRMED"));
     assert_eq!(first.attendee, format!("mailto:{BOOKER}"));
@@ -416,12 +421,10 @@ fn calendars_have_what_is_true_in_whatever_order_mails_arrive() {
         runtime.block_on(async {
             let w = world().await;
             let reference = w.confirmed(OPEN_DAY).await;
-            let here = w.sheet(reference).await.date.id;
-            let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
-            let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+            let dates = w.here_and_there(reference).await;
             w.due().await;
             for act in &acts {
-                w.undergoes(reference, [here, there], *act).await;
+                w.undergoes(reference, dates, *act).await;
             }
             // Mixed up, some of them twice.
             let mut mails = w.mails.taken();
@@ -462,9 +465,7 @@ async fn whoever_has_a_passed_on_ticket_hears_what_becomes_of_it() {
     let w = world().await;
     let ilse = w.staff(0).await;
     let reference = w.confirmed(OPEN_DAY).await;
-    let here = w.sheet(reference).await.date.id;
-    let page = programme::event(&w.desk, look(OPEN_DAY)).await.unwrap();
-    let there = page.dates.iter().map(|d| d.date.id).find(|id| *id != here).unwrap();
+    let [_, there] = w.here_and_there(reference).await;
     let pass = async || {
         let person = w.sheet(reference).await.attendees.last().unwrap().id;
         let to = form(&[("new_name", "Dee"), ("new_email", DEE)]);

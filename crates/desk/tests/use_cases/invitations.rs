@@ -1,5 +1,7 @@
 //! Invitations: who is asked, what their link does, who is asked once again.
 
+use std::collections::BTreeSet;
+
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
@@ -12,7 +14,7 @@ use matricle_desk::planning::invitations::{self, From, Opens};
 use matricle_desk::planning::{asking, replies, sheet};
 use matricle_desk::{Clock, DeskError};
 use matricle_store::bookings::Filter;
-use matricle_store::{Connection, StoreError, events, outbox};
+use matricle_store::{Connection, StoreError, events, invited, outbox};
 use proptest::prelude::*;
 
 use crate::world::{BOOKER, World, form, model, world};
@@ -563,6 +565,14 @@ impl World {
             }
             assert!(row.invited.asked <= 2, "{email} was asked {} times", row.invited.asked);
         }
+        // The store finds those whom core lets be asked again, and nobody else.
+        let find = move |c: &Connection| {
+            invited::silent(c, event, (Timestamp::MIN, Timestamp::MAX), u32::MAX)
+        };
+        let found: BTreeSet<String> =
+            self.desk.store.read(find).await.unwrap().into_iter().map(|(who, _)| who).collect();
+        let may = all.rows.iter().filter(|r| r.may_be_asked_again());
+        assert_eq!(found, may.map(|r| r.invited.email.clone()).collect());
         // A seat is nobody's who is not invited any more, but for those who have booked it.
         for (_, of, kept) in &seats {
             assert!(!kept || all.rows.iter().any(|r| r.invited.email == *of), "{of}");

@@ -144,54 +144,56 @@ async fn page(
     })
 }
 
-/// `GET /invited/{id}/{key}/reply`: what is asked, with what the link proposes; it changes nothing.
+/// What can be done with an invitation, as its address says it.
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    /// Reply to it.
+    Reply,
+    /// Hand it on.
+    Hand,
+    /// Take it back.
+    Back,
+}
+
+impl Act {
+    fn from_word(word: &str) -> Result<Self, DeskError> {
+        match word {
+            "reply" => Ok(Self::Reply),
+            "hand" => Ok(Self::Hand),
+            "back" => Ok(Self::Back),
+            _ => Err(DeskError::NotFound),
+        }
+    }
+}
+
+/// `GET /invited/{id}/{key}/{act}`: what is asked, with what the link proposes; it changes nothing,
+/// whichever act it is that the page was left with.
 pub(crate) async fn ask(
     Shared(app): Shared<App>,
-    Path((id, key)): Path<(i64, String)>,
+    Path((id, key, act)): Path<(i64, String, String)>,
     Query(Say { say }): Query<Say>,
     asker: Asker,
     visitor: Visitor,
 ) -> Result<Response, WebError> {
+    Act::from_word(&act)?;
     html(&page(&app, (&asker, &visitor), (id, &key), &say, Fields::default()).await?)
 }
 
-/// `POST /invited/{id}/{key}/hand`: hands the invitation on.
-pub(crate) async fn hand_on(
+/// `POST /invited/{id}/{key}/{act}`: the reply; hands the invitation on; takes it back.
+pub(crate) async fn act(
     Shared(app): Shared<App>,
-    Path((id, key)): Path<(i64, String)>,
+    Path((id, key, act)): Path<(i64, String, String)>,
     asker: Asker,
     visitor: Visitor,
     posted: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, &asker)?;
-    let asked = replies::hand_on(&app.desk, id, &key, form(&posted)).await;
-    answered(&app, (&asker, &visitor), (id, &key), &posted, asked.map(drop)).await
-}
-
-/// `POST /invited/{id}/{key}/back`: takes the invitation back.
-pub(crate) async fn take_back(
-    Shared(app): Shared<App>,
-    Path((id, key)): Path<(i64, String)>,
-    asker: Asker,
-    visitor: Visitor,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, &asker)?;
-    let asked = replies::take_back(&app.desk, id, &key).await;
-    answered(&app, (&asker, &visitor), (id, &key), &posted, asked).await
-}
-
-/// `POST /invited/{id}/{key}/reply`: the reply.
-pub(crate) async fn reply(
-    Shared(app): Shared<App>,
-    Path((id, key)): Path<(i64, String)>,
-    asker: Asker,
-    visitor: Visitor,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    app.guards.often(Often::Booking, &asker)?;
-    let asked = replies::reply(&app.desk, id, &key, form(&posted)).await;
-    answered(&app, (&asker, &visitor), (id, &key), &posted, asked.map(drop)).await
+    let done = match Act::from_word(&act)? {
+        Act::Reply => replies::reply(&app.desk, id, &key, form(&posted)).await.map(drop),
+        Act::Hand => replies::hand_on(&app.desk, id, &key, form(&posted)).await.map(drop),
+        Act::Back => replies::take_back(&app.desk, id, &key).await,
+    };
+    answered(&app, (&asker, &visitor), (id, &key), &posted, done).await
 }
 
 /// The page again: with what was done, or with what needs another look.
