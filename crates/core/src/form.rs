@@ -229,9 +229,11 @@ impl Form {
         self.bounded(name, text, most)
     }
 
-    fn bounded(&mut self, name: &str, text: String, most: usize) -> String {
-        if text.chars().count() > most {
+    /// What is too long is a fault, and goes no further: nothing is worked out from more than fits.
+    fn bounded(&mut self, name: &str, mut text: String, most: usize) -> String {
+        if let Some((end, _)) = text.char_indices().nth(most) {
             self.fault(name, Fault::TooLong(most));
+            text.truncate(end);
         }
         text
     }

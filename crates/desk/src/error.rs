@@ -49,6 +49,9 @@ pub enum DeskError {
         /// How long to wait.
         seconds: u64,
     },
+    /// Much is being drawn and read already: in a moment there is room again.
+    #[error("too much is being drawn and read at once")]
+    Busy,
     /// Somebody has been let in with a ticket that is to be moved or cancelled.
     #[error("{name} is inside")]
     Inside {

@@ -16,7 +16,7 @@ use matricle_store::{Connection, bookings, senders};
 use crate::{DeskError, house_of};
 
 /// The largest mail that is read, in bytes.
-pub const LARGEST: usize = 25 * 1024 * 1024;
+pub use matricle_formats::incoming::LARGEST;
 
 /// A name and address of the house, and who stands behind it; empty for nobody.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,6 +6,7 @@
 
 // Their floors are named in crates/matricle/tests/rooms.rs; imports go down only.
 pub mod acting;
+mod bench;
 pub mod bookings;
 mod clock;
 pub mod demo;

@@ -179,7 +179,7 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             .await?
     };
     let (template, about, house, from, values, own, badges) = loaded;
-    crate::off_thread(move || {
+    crate::bench::in_turn(crate::bench::Takes::Place, move || {
         let letter = write(&template, &values).map_err(|wrong| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
             DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))

@@ -66,6 +66,8 @@ pub struct Today {
     pub without_room: Vec<(String, DateId, Timestamp)>,
     /// So many letters lie in the tray.
     pub tray: u32,
+    /// So many mails could not be read, and are kept as they came.
+    pub unreadable: u32,
     /// Bookings to come whose address refuses mail: reference, booker, what was said.
     pub unreachable: Vec<(String, String, String)>,
 }
@@ -115,6 +117,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     now + SignedDuration::from_hours(24),
                 )?,
                 tray: letters::count(conn, List::Tray)?,
+                unreadable: letters::count(conn, List::Unreadable)?,
                 unreachable: letters::unreachable(conn, now, SHOWN)?,
                 fares,
                 backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),

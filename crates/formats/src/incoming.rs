@@ -1,5 +1,9 @@
 //! Mails that come in (RFC 5322, MIME), read from bytes, whatever these are.
 
+mod bounds;
+
+pub use bounds::LARGEST;
+
 use icalendar::parser::{Component, read_calendar, unfold};
 use jiff::Timestamp;
 use mail_parser::{Address, HeaderValue, Message, MessageParser, MimeHeaders, PartType};
@@ -82,10 +86,30 @@ fn line(words: &str, most: usize) -> String {
     text::line(&cut).chars().take(most).collect()
 }
 
-/// Reads a mail. `None` for what is none at all: no headers, or nobody who wrote it.
-#[must_use]
-pub fn read(raw: &[u8]) -> Option<Incoming> {
-    let mail = MessageParser::default().parse(raw)?;
+/// Why a mail is not read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Unread {
+    /// No headers, or nobody who wrote it.
+    #[error("it is no mail that can be read; what came is kept as it came")]
+    NotAMail,
+    /// More bytes than [`LARGEST`].
+    #[error("it is too large to be read here; what came is kept as it came")]
+    TooLarge,
+    /// So many parts, headers or mails inside each other that reading it could do harm.
+    #[error(
+        "it has more parts inside each other than any mail program makes: it was not read, and is kept as it came"
+    )]
+    TooIntricate,
+}
+
+/// Reads a mail. Bounds are asked before anything is parsed: whatever comes, reading takes no
+/// more stack than a few calls, memory by its size, and time by its size.
+///
+/// # Errors
+/// [`Unread`].
+pub fn read(raw: &[u8]) -> Result<Incoming, Unread> {
+    bounds::mail(raw)?;
+    let mail = MessageParser::default().parse(raw).ok_or(Unread::NotAMail)?;
     let sender = mail.from().and_then(Address::first);
     let from = Party {
         name: sender.and_then(|a| a.name()).map(|n| line(n, MOST_NAME)).unwrap_or_default(),
@@ -94,11 +118,11 @@ pub fn read(raw: &[u8]) -> Option<Incoming> {
     let subject = line(mail.subject().unwrap_or_default(), MOST_SUBJECT);
     let words = words(&mail);
     if from.address.is_empty() && subject.is_empty() && mail.message_id().is_none() {
-        return None;
+        return Err(Unread::NotAMail);
     }
     let bounce = bounce(&mail, &from.address, &words);
     let answer_to = mail.reply_to().and_then(Address::first).and_then(|a| a.address());
-    Some(Incoming {
+    Ok(Incoming {
         answer_to: answer_to.map(|a| line(a, MOST_NAME)).unwrap_or_default(),
         message_id: id(mail.message_id().unwrap_or_default()),
         answers: answers(&mail),
@@ -347,14 +371,19 @@ fn calendar(mail: &Message<'_>) -> Option<CalendarReply> {
     mail.parts
         .iter()
         .filter(|part| matches!(media_type(part).as_str(), "text/calendar" | "application/ics"))
+        .filter(|part| bounds::calendar_size(part.contents().len()))
+        .take(10)
         .find_map(|part| calendar_reply(&String::from_utf8_lossy(part.contents())))
 }
 
 /// Reads what a calendar answers: `METHOD:REPLY` with one attendee (RFC 5546 §3.2.3). `None` for
-/// every other file.
+/// every other file, also for one that is larger or deeper than any reply.
 #[must_use]
 pub fn calendar_reply(file: &str) -> Option<CalendarReply> {
-    let file = unfold(file);
+    let file = bounds::calendar_size(file.len()).then(|| unfold(file))?;
+    if !bounds::calendar(&file) {
+        return None;
+    }
     let read = read_calendar(&file).ok()?;
     let method = read.properties.iter().find(|p| p.name.as_str() == "METHOD")?;
     if !method.val.as_str().trim().eq_ignore_ascii_case("REPLY") {
@@ -474,7 +503,7 @@ mod tests {
             raw.truncate(raw.len() - at / 3);
             let at = cut.index(raw.len());
             raw.splice(at..at, pasted);
-            if let Some(mail) = read(&raw) {
+            if let Ok(mail) = read(&raw) {
                 prop_assert!(!mail.subject.contains(['\r', '\n']));
                 prop_assert!(!mail.from.address.contains(['\r', '\n']));
                 prop_assert!(!mail.message_id.contains(['\r', '\n', '<', '>']));
@@ -491,6 +520,53 @@ mod tests {
         fn bytes_are_read_without_harm(raw in prop::collection::vec(any::<u8>(), 0..400)) {
             let _ = read(&raw);
             let _ = calendar_reply(&String::from_utf8_lossy(&raw));
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+        /// Whatever stands inside each other, however deep and however often, is read or refused;
+        /// neither takes more stack than a thread has. (One that overflowed would end the tests.)
+        #[test]
+        fn what_is_built_to_break_its_reader_does_not(
+            levels in prop_oneof![0usize..60, 900usize..60_000],
+            shape in 0usize..6,
+            ends in any::<bool>(),
+        ) {
+            let deep = |begin: &str, end: &str| {
+                let mut text = begin.repeat(levels);
+                if ends {
+                    text.push_str(&end.repeat(levels));
+                }
+                text
+            };
+            let calendar = |inside: String| format!(
+                "From: a@b.example\r\nContent-Type: text/calendar; method=REPLY\r\n\r\n\
+                 BEGIN:VCALENDAR\r\nMETHOD:REPLY\r\n{inside}END:VCALENDAR\r\n"
+            );
+            let raw = match shape {
+                0 => calendar(deep("BEGIN:A\r\n", "END:A\r\n")),
+                1 => calendar(deep("BEG\r\n IN:VEVENT\r\n", "END:VEVENT\r\n")),
+                2 => format!(
+                    "From: a@b.example\r\n{}words",
+                    deep("Content-Type: message/rfc822\r\n\r\nFrom: a@b.example\r\n", "")
+                ),
+                3 => {
+                    let parts = (0..levels).map(|n| format!(
+                        "Content-Type: multipart/mixed; boundary=\"b{n}\"\r\n\r\n--b{n}\r\n"
+                    ));
+                    format!("From: a@b.example\r\n{}\r\nwords", parts.collect::<String>())
+                }
+                4 => format!(
+                    "From: a@b.example\r\nContent-Type: text/html\r\n\r\n{}",
+                    deep("<div><b>", "</b></div>")
+                ),
+                _ => format!("From: a@b.example\r\n{}\r\n", deep("X: y\r\n", "")),
+            };
+            if let Ok(mail) = read(raw.as_bytes()) {
+                prop_assert_eq!(mail.from.address, "a@b.example");
+                prop_assert!(mail.calendar.is_none());
+            }
         }
     }
 }

@@ -8,6 +8,8 @@ use matricle_core::form::Fault;
 
 /// Largest upload, in bytes.
 pub const MOST_BYTES: usize = 12 * 1024 * 1024;
+/// Most pixels: what telephones take. Decoded, these are 96 MB at four bytes each.
+pub const MOST_PIXELS: u64 = 24_000_000;
 
 /// Why a picture was refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -47,14 +49,23 @@ pub struct Kept {
 /// # Errors
 /// It is not a picture, or too large.
 pub fn keep(bytes: &[u8]) -> Result<Kept, PictureError> {
-    let picture = read(bytes)?;
-    let large = within(&picture, 1280, 960);
+    // The whole is given back before anything else is made of it.
+    let large = within(read(bytes)?, 1280, 960);
     Ok(Kept {
         width: large.width(),
         height: large.height(),
-        small: jpeg(&within(&large, 480, 480))?,
         large: jpeg(&large)?,
+        small: jpeg(&within(large, 480, 480))?,
     })
+}
+
+/// A picture written anew at most 2,400 pixels across: what is seen, and nothing that was written
+/// beside it.
+///
+/// # Errors
+/// It is not a picture, or too large.
+pub fn bare(bytes: &[u8]) -> Result<Vec<u8>, PictureError> {
+    jpeg(&within(read(bytes)?, 2400, 2400))
 }
 
 /// Reads an uploaded mark and writes it anew: PNG, see-through where it was, at most 256 pixels
@@ -63,7 +74,7 @@ pub fn keep(bytes: &[u8]) -> Result<Kept, PictureError> {
 /// # Errors
 /// It is not a picture, or too large.
 pub fn mark(bytes: &[u8]) -> Result<Vec<u8>, PictureError> {
-    let mark = DynamicImage::ImageRgba8(within(&read(bytes)?, 256, 256).to_rgba8());
+    let mark = DynamicImage::ImageRgba8(within(read(bytes)?, 256, 256).to_rgba8());
     let mut png = Cursor::new(Vec::new());
     mark.write_to(&mut png, ImageFormat::Png).map_err(|_| PictureError::Unreadable)?;
     Ok(png.into_inner())
@@ -83,22 +94,28 @@ fn read(bytes: &[u8]) -> Result<DynamicImage, PictureError> {
     let mut limits = Limits::default();
     limits.max_image_width = Some(12_000);
     limits.max_image_height = Some(12_000);
-    limits.max_alloc = Some(256 * 1024 * 1024);
+    limits.max_alloc = Some(MOST_PIXELS * 4 + 16 * 1024 * 1024);
     reader.limits(limits);
     let told = |error: image::ImageError| match error {
         image::ImageError::Limits(_) => PictureError::TooLarge,
         _ => PictureError::Unreadable,
     };
     let mut decoder = reader.into_decoder().map_err(told)?;
+    // Its head says how large it is: nothing is decoded, nor any room made for it, before.
+    let (width, height) = decoder.dimensions();
+    if u64::from(width) * u64::from(height) > MOST_PIXELS || decoder.total_bytes() > MOST_PIXELS * 4
+    {
+        return Err(PictureError::TooLarge);
+    }
     let upright = decoder.orientation().map_err(told)?;
     let mut picture = DynamicImage::from_decoder(decoder).map_err(told)?;
     picture.apply_orientation(upright);
     Ok(picture)
 }
 
-fn within(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {
+fn within(picture: DynamicImage, width: u32, height: u32) -> DynamicImage {
     if picture.width() <= width && picture.height() <= height {
-        picture.clone()
+        picture
     } else {
         picture.resize(width, height, image::imageops::FilterType::Triangle)
     }
@@ -151,6 +168,31 @@ mod tests {
         assert_eq!(keep(b"<svg onload=alert(1)>").unwrap_err(), PictureError::Unreadable);
         assert_eq!(keep(&png(40, 40)[..60]).unwrap_err(), PictureError::Unreadable);
         assert_eq!(keep(&png(13_000, 2)).unwrap_err(), PictureError::TooLarge);
+    }
+
+    /// A PNG picture whose head says another size than it has (ISO/IEC 15948 §11.2.2).
+    fn saying(width: u32, height: u32) -> Vec<u8> {
+        let mut bytes = png(40, 40);
+        bytes[16..20].copy_from_slice(&width.to_be_bytes());
+        bytes[20..24].copy_from_slice(&height.to_be_bytes());
+        let mut crc = u32::MAX;
+        for byte in &bytes[12..29] {
+            crc ^= u32::from(*byte);
+            for _ in 0..8 {
+                crc = (crc >> 1) ^ (0xEDB8_8320 & 0_u32.wrapping_sub(crc & 1));
+            }
+        }
+        bytes[29..33].copy_from_slice(&(!crc).to_be_bytes());
+        bytes
+    }
+
+    #[test]
+    fn how_large_it_is_is_asked_before_anything_is_decoded() {
+        // Nothing of what the head promises is there: decoding would find it broken.
+        assert_eq!(keep(&saying(9000, 9000)).unwrap_err(), PictureError::TooLarge);
+        assert_eq!(keep(&saying(6000, 4001)).unwrap_err(), PictureError::TooLarge);
+        assert_eq!(keep(&saying(6000, 4000)).unwrap_err(), PictureError::Unreadable);
+        assert_eq!(mark(&saying(9000, 9000)).unwrap_err(), PictureError::TooLarge);
     }
 
     proptest! {

@@ -18,7 +18,46 @@ pub fn clean_template(html: &str) -> String {
     cleaned(html, &["http", "https", "mailto", "tel", "field"])
 }
 
+/// Most marks that stand inside each other. A sanitiser opens every mark that was left open again
+/// in each block that follows: its work grows with their number squared.
+const MOST_OPEN: usize = 100;
+/// Most links that are found one after the other because of one another.
+const MOST_TURNS: usize = 4;
+
+/// Whether marks stand inside each other no deeper than a person's do. Those that end by
+/// themselves when the next begins (HTML §13.1.2.4) stand in nothing.
+fn is_shallow(html: &str) -> bool {
+    const END_BY_THEMSELVES: [&str; 8] = ["p", "li", "br", "hr", "img", "input", "dt", "dd"];
+    let mut open: HashMap<String, usize> = HashMap::new();
+    let mut depth = 0;
+    for mark in html.split('<').skip(1) {
+        let (closes, name) = mark.strip_prefix('/').map_or((false, mark), |rest| (true, rest));
+        let name: String = name
+            .chars()
+            .take(32)
+            .take_while(char::is_ascii_alphanumeric)
+            .map(|c| c.to_ascii_lowercase())
+            .collect();
+        if name.is_empty() || END_BY_THEMSELVES.contains(&name.as_str()) {
+            continue;
+        }
+        let of_name = open.entry(name).or_default();
+        if !closes {
+            (*of_name, depth) = (*of_name + 1, depth + 1);
+        } else if *of_name > 0 {
+            (*of_name, depth) = (*of_name - 1, depth - 1);
+        }
+        if depth > MOST_OPEN {
+            return false;
+        }
+    }
+    true
+}
+
 fn cleaned(html: &str, schemes: &[&str]) -> String {
+    // What no editor makes is no mark: it stands there as it was typed.
+    let whole = if is_shallow(html) { None } else { Some(escaped(html)) };
+    let html = whole.as_deref().unwrap_or(html);
     // Headings of an editor begin at the top; on our pages the title is above them.
     let html = html.replace("<h1", "<h3").replace("</h1>", "</h3>");
     let cleaned = ammonia::Builder::empty()
@@ -48,13 +87,14 @@ fn cleaned(html: &str, schemes: &[&str]) -> String {
     // A link found ends what stood around it, so that more may be seen; each turn adds
     // a link or is the last.
     let mut html = cleaned.trim().to_owned();
-    loop {
+    for _ in 0..MOST_TURNS {
         let more = linked(&html);
         if more == html {
-            return html;
+            break;
         }
         html = more;
     }
+    html
 }
 
 /// Makes addresses and telephone numbers in the text of clean HTML live, but for what is quoted:
@@ -155,6 +195,17 @@ mod tests {
         let quoted = "<blockquote>She wrote to a@b.example</blockquote>Ring 0412 55 61 20";
         insta::assert_snapshot!(clean(quoted), @r#"<blockquote>She wrote to a@b.example</blockquote>Ring <a href="tel:0412556120" rel="noopener nofollow">0412 55 61 20</a>"#);
         insta::assert_snapshot!(from_text("One <b>.\n\nTwo & three\nat https://c.example."), @r#"<p>One &lt;b&gt;.</p><p>Two &amp; three<br>at <a href="https://c.example" rel="noopener nofollow">https://c.example</a>.</p>"#);
+    }
+
+    #[test]
+    fn marks_inside_each_other_without_end_stay_words() {
+        let fine = format!("{}x{}", "<div>".repeat(100), "</div>".repeat(100));
+        assert!(is_shallow(&fine) && is_shallow(&"<div><b>x</b></div><p>y<br>".repeat(9000)));
+        // Ended under another name, a mark is open as before.
+        for deep in ["<div><b>", "<b></i>", "<b>x</p>", "<b x=1>", "<B>"] {
+            let cleaned = clean(&deep.repeat(30_000));
+            assert!(cleaned.starts_with("&lt;"), "{deep}");
+        }
     }
 
     proptest! {

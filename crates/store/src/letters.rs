@@ -1,5 +1,6 @@
 //! Letters: mails that came in, what went out because of them, what calendars said.
 
+pub mod being_read;
 mod out;
 mod said;
 
@@ -10,7 +11,7 @@ use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use jiff::Timestamp;
 use matricle_core::codes::Reference;
-use matricle_core::letters::{Found, Kind, Place, Theirs};
+use matricle_core::letters::{Found, Kind, Place, Theirs, own_words};
 use matricle_core::who::mailbox;
 use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, OptionalExtension};
@@ -20,6 +21,9 @@ use crate::{Doing, StoreError, Tx, at, us};
 
 pub use out::{NewOut, Out, add_out, due, of_letter, out_by_id, out_of_message, refused, sent};
 pub use said::{CalendarSaid, calendar_said, calendar_says};
+
+/// A file of a letter: its name, its media type, how many bytes it has.
+pub type FileNote = (String, String, u64);
 
 /// A letter.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,6 +46,10 @@ pub struct Letter {
     pub subject: String,
     /// Its words.
     pub words: String,
+    /// Those of its words that are new in it.
+    pub own: String,
+    /// What it brings; `None` for one that was kept before this was written down.
+    pub files: Option<Vec<FileNote>>,
     /// Why it is what it is.
     pub note: String,
     /// Where it belongs.
@@ -57,7 +65,7 @@ pub struct Letter {
 }
 
 const COLUMNS: &str = "l.id, l.message_id, l.kind, l.at, l.from_name, l.from_email, \
-     iif(l.answer_to = '', l.from_email, l.answer_to), l.to_email, l.subject, l.words, \
+     iif(l.answer_to = '', l.from_email, l.answer_to), l.to_email, l.subject, l.words, l.own, l.files, \
      l.note, l.booking_id, l.event_id, l.person IS NOT NULL, l.found, l.put_away_at, b.reference, \
      coalesce(e.title, be.title, '')";
 const FROM: &str = "letters l LEFT JOIN bookings b ON b.id = l.booking_id \
@@ -69,16 +77,26 @@ const IN_TRAY: &str =
 
 fn letter(row: &rusqlite::Row<'_>) -> rusqlite::Result<Letter> {
     let mut c = InOrder::from(row, 0);
+    let (id, message_id) = (c.next()?, c.next()?);
+    let kind = c.word("letters.kind", Kind::from_word)?;
+    let at = c.instant()?;
+    let from = (c.next()?, c.next()?);
+    let (answer_to, to, subject) = (c.next()?, c.next()?, c.next()?);
+    let words: String = c.next()?;
+    let own = c.next::<Option<String>>()?.unwrap_or_else(|| own_words(&words).to_owned());
+    let files = c.next::<Option<String>>()?;
     Ok(Letter {
-        id: c.next()?,
-        message_id: c.next()?,
-        kind: c.word("letters.kind", Kind::from_word)?,
-        at: c.instant()?,
-        from: (c.next()?, c.next()?),
-        answer_to: c.next()?,
-        to: c.next()?,
-        subject: c.next()?,
-        words: c.next()?,
+        id,
+        message_id,
+        kind,
+        at,
+        from,
+        answer_to,
+        to,
+        subject,
+        words,
+        own,
+        files: files.and_then(|f| serde_json::from_str(&f).ok()),
         note: c.next()?,
         place: match (c.next::<Option<i64>>()?, c.next::<Option<i64>>()?, c.next::<bool>()?) {
             (Some(booking), _, _) => Place::Booking(BookingId(booking)),
@@ -114,6 +132,10 @@ pub struct New<'a> {
     pub subject: &'a str,
     /// Its words.
     pub words: &'a str,
+    /// Those that are new in it.
+    pub own: &'a str,
+    /// What it brings.
+    pub files: &'a [FileNote],
     /// Why it is what it is.
     pub note: &'a str,
     /// Where it belongs, and how that was found.
@@ -143,8 +165,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
         "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
-            words, note, booking_id, event_id, person, found, raw, answer_to)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)",
+            words, note, booking_id, event_id, person, found, raw, answer_to, own, files)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
     )
     .and_then(|mut q| {
         q.insert(rusqlite::params![
@@ -164,7 +186,9 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
             person,
             new.place.1.word(),
             new.packed,
-            new.answer_to
+            new.answer_to,
+            new.own,
+            serde_json::to_string(new.files).unwrap_or_else(|_| "[]".into())
         ])
     })
     .doing("keeping a letter")
@@ -238,6 +262,8 @@ pub enum List {
     All,
     /// Those that were put away.
     PutAway,
+    /// Those that could not be read, and were not put away.
+    Unreadable,
     /// Of a booking, oldest first.
     Booking(BookingId),
     /// Of an event, by itself.
@@ -251,6 +277,9 @@ impl List {
         match self {
             Self::Tray => (IN_TRAY.to_owned(), 0),
             Self::All => ("l.put_away_at IS NULL".into(), 0),
+            Self::Unreadable => {
+                ("l.kind = 'unreadable' AND l.put_away_at IS NULL".into(), 0)
+            }
             Self::PutAway => ("l.put_away_at IS NOT NULL".into(), 0),
             Self::Booking(id) => ("l.booking_id = ?1".into(), id.0),
             Self::Event(id) => ("l.event_id = ?1".into(), id.0),

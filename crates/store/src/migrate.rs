@@ -28,6 +28,7 @@ fn steps() -> Vec<M<'static>> {
         M::up(include_str!("migrations/0019_web_calendars.sql")),
         M::up(include_str!("migrations/0020_online_sessions.sql")),
         M::up(include_str!("migrations/0021_reply_to.sql")),
+        M::up(include_str!("migrations/0022_arriving.sql")),
     ]
 }
 

@@ -99,6 +99,11 @@ impl IntoResponse for WebError {
             Self::Desk(DeskError::TooOften { seconds }) => {
                 return Self::TooOften { seconds }.into_response();
             }
+            Self::Desk(DeskError::Busy) => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "A moment, please",
+                "Many pictures and papers are being made just now, so nothing was done. Go back and try again in a few seconds.".into(),
+            ),
             Self::Desk(DeskError::Inside { name }) => (
                 StatusCode::CONFLICT,
                 "Somebody is inside",

@@ -9,7 +9,8 @@ use matricle_store::documents::{self, Document};
 
 pub use matricle_papers::without_glyph;
 
-use crate::{Desk, DeskError, house_of, off_thread};
+use crate::bench::{self, Takes};
+use crate::{Desk, DeskError, house_of};
 
 /// A document of a booking as PDF, and its name.
 ///
@@ -28,7 +29,7 @@ pub async fn document(
             Ok::<_, DeskError>((found, house_of(conn)?.zone))
         })
         .await?;
-    off_thread(move || Ok((document.name(), draw(&document, &zone)?))).await
+    bench::unless_busy(Takes::Place, move || Ok((document.name(), draw(&document, &zone)?))).await
 }
 
 fn rate(basis: u32) -> String {

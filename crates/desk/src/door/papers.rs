@@ -18,7 +18,8 @@ use matricle_store::people::Staff;
 use matricle_store::{door as db, events};
 
 use super::Volunteer;
-use crate::{Desk, DeskError, off_thread};
+use crate::bench::{self, Takes};
+use crate::{Desk, DeskError};
 
 pub use crate::papers::{Asked, Kind, at_the_door, sheets};
 pub use matricle_papers::Sheet;
@@ -186,7 +187,7 @@ async fn printed(
     }
     let (now, secrets, url) = (desk.clock.now(), desk.secrets.clone(), desk.public_url.clone());
     let name = format!("{} {}", asked.kind.word(), gathered.date.span.starts.date());
-    let bytes = off_thread(move || match asked.kind {
+    let bytes = bench::unless_busy(Takes::Place, move || match asked.kind {
         Kind::Badges => Ok(badges_telling(&badges_of(&gathered, &asked, now), now, &tell)?),
         Kind::Tents => Ok(tents(&badges_of(&gathered, &asked, now), now)?),
         Kind::Roster | Kind::SignIn | Kind::DoorList => {

@@ -7,6 +7,7 @@ use matricle_formats::picture::{self, PictureError};
 use matricle_store::house;
 use matricle_store::people::Staff;
 
+use crate::bench::{self, Takes};
 use crate::{Desk, DeskError};
 
 /// The mark of the house (PNG) for whoever looks at a page.
@@ -25,9 +26,7 @@ pub async fn set_mark(desk: &Desk, staff: &Staff, bytes: Option<Vec<u8>>) -> Res
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let png = match bytes {
         Some(bytes) => {
-            let read = tokio::task::spawn_blocking(move || picture::mark(&bytes))
-                .await
-                .map_err(|e| DeskError::Internal(e.to_string()))?;
+            let read = bench::unless_busy(Takes::All, move || Ok(picture::mark(&bytes))).await?;
             let wrong = |e: PictureError| Wrong { field: "mark".into(), fault: e.into() };
             Some(read.map_err(|e| DeskError::Form(vec![wrong(e)]))?)
         }

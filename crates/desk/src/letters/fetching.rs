@@ -1,10 +1,12 @@
 //! Reading the house's mailbox: each mail once, in order, however often the line drops.
 
+use std::sync::Arc;
+
 use jiff::ToSpan;
 use matricle_store::letters as stored;
 use matricle_store::{StoreError, Tx};
 
-use super::taking::{Brought, Taken, keep_plainly, take_in_all};
+use super::taking::{Brought, Taken, forget, keep_plainly, take_in_all};
 use crate::outside::letterbox::{AT_ONCE, FetchError, Fetched, ReadTo};
 use crate::{Desk, DeskError};
 
@@ -43,28 +45,30 @@ pub async fn fetch(desk: &Desk) -> Result<(usize, bool), DeskError> {
     let (validity, more) = (batch.validity, batch.more);
     let mut new = 0;
     let mut mails = batch.mails.into_iter().peekable();
+    let brought = |m: Fetched| Brought { raw: Arc::new(m.raw), too_large: m.too_large };
     while mails.peek().is_some() {
-        let some: Vec<_> = mails.by_ref().take(TOGETHER).collect();
-        let brought = |m: &Fetched| Brought { raw: m.raw.clone(), too_large: m.too_large };
+        let some: Vec<(u32, Brought)> =
+            mails.by_ref().take(TOGETHER).map(|m| (m.uid, brought(m))).collect();
         // How far it was read is written with what was read: a line that drops loses nothing, and
         // nothing is read twice.
         let up_to = move |uid| {
             move |tx: &Tx<'_>| Ok(stored::set_read_to(tx, MAILBOX, (validity, uid), now)?)
         };
-        let last = some.last().map_or(0, |m| m.uid);
-        let taken = match take_in_all(desk, some.iter().map(brought).collect(), up_to(last)).await {
+        let last = some.last().map_or(0, |(uid, _)| *uid);
+        let all = some.iter().map(|(_, mail)| mail.clone()).collect();
+        let taken = match take_in_all(desk, all, up_to(last)).await {
             Ok(taken) => taken,
             Err(closed @ DeskError::Store(StoreError::Closed)) => return Err(closed),
             // Something that follows from one of them fails: it is kept as it came, and holds up
             // no other.
             Err(_) => {
                 let mut taken = Vec::new();
-                for mail in &some {
-                    let one = take_in_all(desk, vec![brought(mail)], up_to(mail.uid)).await;
+                for (uid, mail) in &some {
+                    forget(desk, mail).await?;
+                    let one = take_in_all(desk, vec![mail.clone()], up_to(*uid)).await;
                     taken.extend(match one {
                         Err(failed) if !matches!(failed, DeskError::Store(_)) => {
-                            let raw = mail.raw.clone();
-                            vec![keep_plainly(desk, raw, up_to(mail.uid)).await?]
+                            vec![keep_plainly(desk, mail.clone(), up_to(*uid)).await?]
                         }
                         one => one?,
                     });
@@ -91,7 +95,7 @@ async fn pass_over(
     let now = desk.clock.now();
     let words = format!("Mail {uid} of the mailbox could not be handed over: {reason}");
     let raw = format!("Subject: {words}\r\nMessage-ID: <{validity}.{uid}@mailbox>\r\n\r\n");
-    let brought = Brought { raw: raw.into_bytes(), too_large: None };
+    let brought = Brought { raw: Arc::new(raw.into_bytes()), too_large: None };
     take_in_all(desk, vec![brought], move |tx| {
         Ok(stored::set_read_to(tx, MAILBOX, (validity, uid), now)?)
     })

@@ -1,16 +1,17 @@
 //! Passing letters on to whoever stands behind a reply address, and their answers back, so that
 //! neither learns more of the other than the house's address.
 
-use matricle_core::letters::{holds_address, own_words, without_addresses};
+use matricle_core::letters::private::{holds_address, plain, without_addresses};
 use matricle_core::text;
 use matricle_formats::incoming::{self, Incoming};
 use matricle_formats::mail::{self, File, Mail};
-use matricle_formats::rich;
+use matricle_formats::{picture, rich};
 use matricle_store::letters::{self as stored, NewOut, Out};
-use matricle_store::{Connection, StoreError, Tx, senders};
+use matricle_store::{StoreError, Tx, senders};
 
 use super::ReplyAddress;
 use crate::acting::Turn;
+use crate::bench::{self, Takes};
 use crate::rounds::{Due, ROUND, Work, each};
 use crate::{Desk, DeskError, telling};
 
@@ -72,7 +73,7 @@ pub(super) fn forward(
 pub(super) fn answer_with(
     tx: &Tx<'_>,
     files_of: i64,
-    mail: &Incoming,
+    (mail, own): (&Incoming, &str),
     forwarded: &Out,
     turn: &Turn,
 ) -> Result<(), DeskError> {
@@ -81,7 +82,7 @@ pub(super) fn answer_with(
     let mut private = senders::private(tx)?;
     private.push(mail.from.address.clone());
     let private: Vec<&str> = private.iter().map(String::as_str).collect();
-    let words = without_addresses(own_words(&mail.words), &private, &reply.email);
+    let words = without_addresses(own, &private, &reply.email);
     let subject = without_addresses(&mail.subject, &private, &reply.email);
     stored::add_out(
         tx,
@@ -129,40 +130,42 @@ pub(super) fn answer_from_office(
     )?)
 }
 
-/// Files that go along, and in words those that do not: what would show a private address stays
-/// here, and so does what is too much for a mail.
-fn files(conn: &Connection, out: &Out) -> Result<(Vec<File>, String), DeskError> {
-    let Some(id) = out.files_of else { return Ok((Vec::new(), String::new())) };
-    let Some(raw) = stored::raw(conn, id)? else { return Ok((Vec::new(), String::new())) };
-    let found = incoming::read(&raw).map(|m| m.files).unwrap_or_default();
-    let private = senders::private(conn)?;
-    let mut private: Vec<&str> = private.iter().map(String::as_str).collect();
-    if !out.forward {
-        private.push(&out.who);
-    }
+/// Files that go along, and in words those that do not: what is too much for a mail stays here,
+/// and of an answer whatever cannot be looked into or would show a private address.
+fn files(found: Vec<File>, out: &Out, private: &[&str]) -> (Vec<File>, String) {
     let (mut kept, mut without, mut bytes) = (Vec::new(), Vec::new(), 0);
     for (n, mut file) in found.into_iter().enumerate() {
         if file.name.is_empty() {
             file.name = format!("file-{}", n + 1);
         }
         file.name = text::line(&file.name);
-        // Cards, calendars and whole mails say whose they are, in ways that cannot be looked through.
-        let says_whose =
-            ["text/calendar", "text/vcard", "text/x-vcard", "message/rfc822", "text/html"]
-                .contains(&file.media_type.as_str());
-        let shows = !out.forward
-            && (says_whose
-                || holds_address(&file.bytes, &private)
-                || holds_address(file.name.as_bytes(), &private));
-        bytes += file.bytes.len();
-        if shows || bytes > MOST_FILES {
-            bytes -= file.bytes.len();
-            without.push(file.name);
-        } else {
-            kept.push(file);
+        let name = file.name.clone();
+        let goes = if out.forward { Some(file) } else { without_private(file, private) };
+        match goes.filter(|f| bytes + f.bytes.len() <= MOST_FILES) {
+            Some(file) => {
+                bytes += file.bytes.len();
+                kept.push(file);
+            }
+            None => without.push(without_addresses(&name, private, "…")),
         }
     }
-    Ok((kept, without.join(", ")))
+    (kept, without.join(", "))
+}
+
+/// A file as it may leave the house under a reply address: text that holds no private address, or
+/// a picture written anew. Of all other kinds nobody can say what is in them.
+fn without_private(file: File, private: &[&str]) -> Option<File> {
+    if holds_address(&file.name, private) {
+        return None;
+    }
+    if let Ok(bytes) = picture::bare(&file.bytes) {
+        let stem = file.name.rsplit_once('.').map_or(file.name.as_str(), |(stem, _)| stem);
+        return Some(File { name: format!("{stem}.jpg"), media_type: "image/jpeg".into(), bytes });
+    }
+    // Cards, calendars and pages are text that says whose it is in ways of its own.
+    let is_text = ["text/plain", "text/csv", "text/markdown"].contains(&file.media_type.as_str());
+    let text = is_text.then(|| plain(&file.bytes)).flatten()?;
+    (!holds_address(&text, private)).then_some(file)
 }
 
 /// Sends what is to go because of letters; says how many there were.
@@ -182,14 +185,25 @@ async fn one(desk: &Desk, id: i64) -> Result<(), DeskError> {
         .read(move |conn| {
             let Some(out) = stored::out_by_id(conn, id)? else { return Ok(None) };
             let letter = stored::by_id(conn, out.letter)?;
-            let files = files(conn, &out)?;
-            Ok::<_, DeskError>(Some((out, letter, files)))
+            let raw = match out.files_of {
+                Some(id) => stored::raw(conn, id)?.unwrap_or_default(),
+                None => Vec::new(),
+            };
+            Ok::<_, DeskError>(Some((out, letter, raw, senders::private(conn)?)))
         })
         .await?;
-    let Some((out, Some(letter), (files, without))) = found else { return Ok(()) };
+    let Some((out, Some(letter), raw, mut private)) = found else { return Ok(()) };
     if out.sent_at.is_some() || out.refused.is_some() {
         return Ok(());
     }
+    private.push(out.who.clone());
+    let (out, files, without) = bench::in_turn(Takes::All, move || {
+        let private: Vec<&str> = private.iter().map(String::as_str).collect();
+        let found = incoming::read(&raw).map(|m| m.files).unwrap_or_default();
+        let (files, without) = files(found, &out, &private);
+        Ok((out, files, without))
+    })
+    .await?;
     let answers = if out.forward || letter.message_id.is_empty() {
         Vec::new()
     } else {

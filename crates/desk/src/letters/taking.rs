@@ -1,21 +1,30 @@
 //! Taking a mail in: read it, find its place, do what follows from it.
 
+use std::sync::Arc;
+use std::time::Duration;
+
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::details::is_address;
-use matricle_core::letters::{self, Facts, Found, Kind, Place, Said};
+use matricle_core::letters::{self, Facts, Found, Kind, Place, Said, own_words};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_formats::incoming::{self, Bounce, CalendarReply, Incoming};
+use matricle_formats::mail::File;
 use matricle_store::bookings::Booking;
-use matricle_store::letters::{self as stored, CalendarSaid, New};
+use matricle_store::letters::being_read::{self, Before};
+use matricle_store::letters::{self as stored, CalendarSaid, FileNote, New};
 use matricle_store::{Connection, Tx, bookings, outbox, readers};
 use sha2::{Digest, Sha256};
 
 use super::{own_addresses, passing, reply_address};
 use crate::acting::Turn;
+use crate::bench::{self, Takes};
 use crate::{Desk, DeskError, telling};
+
+/// Most files of a letter that are listed.
+const MOST_FILES: usize = 200;
 
 /// What became of a mail.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,9 +38,23 @@ pub enum Taken {
 /// A mail to be taken in. Of one that is too large to be read, with so many bytes, it is the head.
 #[derive(Debug, Clone)]
 pub(super) struct Brought {
-    pub(super) raw: Vec<u8>,
+    pub(super) raw: Arc<Vec<u8>>,
     pub(super) too_large: Option<u32>,
 }
+
+/// A mail as it was read, without the bytes of its files: they lie in what is packed.
+struct Read {
+    raw: Arc<Vec<u8>>,
+    digest: String,
+    too_large: Option<u32>,
+    found: Result<Incoming, String>,
+    own: String,
+    files: Vec<FileNote>,
+    packed: Vec<u8>,
+}
+
+/// How long reading one mail may take; what takes longer is kept unread.
+const LONGEST: Duration = Duration::from_secs(20);
 
 /// Takes a mail in, whatever it is: what cannot be read is kept and shown. Taken in twice, it is
 /// there once.
@@ -39,35 +62,83 @@ pub(super) struct Brought {
 /// # Errors
 /// The store fails.
 pub async fn take_in(desk: &Desk, raw: Vec<u8>) -> Result<Taken, DeskError> {
-    let all = take_in_all(desk, vec![Brought { raw, too_large: None }], |_| Ok(())).await?;
+    let mail = Brought { raw: Arc::new(raw), too_large: None };
+    let all = take_in_all(desk, vec![mail], |_| Ok(())).await?;
     Ok(all.first().copied().unwrap_or(Taken::Known))
 }
 
 /// Takes mails in, in their order, and writes something down with them: all of it or nothing.
+///
+/// That they are being read is on disk before any of them is. Those that were being read when the
+/// program last ended are read one by one; the one that was read alone then is not read again.
 pub(super) async fn take_in_all(
     desk: &Desk,
     mails: Vec<Brought>,
     and: impl FnOnce(&Tx<'_>) -> Result<(), DeskError> + Send + 'static,
 ) -> Result<Vec<Taken>, DeskError> {
+    let mails = digested(mails).await?;
+    let digests: Vec<String> = mails.iter().map(|(_, digest)| digest.clone()).collect();
+    let before = mark(desk, digests).await?;
+    if mails.len() == 1 || before.iter().all(|b| *b == Before::Nothing) {
+        return read_and_keep(desk, mails, &before, and).await;
+    }
+    let mut taken = Vec::with_capacity(mails.len());
+    for (mail, digest) in mails {
+        let before = mark(desk, vec![digest.clone()]).await?;
+        taken.extend(read_and_keep(desk, vec![(mail, digest)], &before, |_| Ok(())).await?);
+    }
+    desk.store.write(and).await?;
+    Ok(taken)
+}
+
+/// The mails, each with the digest of its bytes.
+async fn digested(mails: Vec<Brought>) -> Result<Vec<(Brought, String)>, DeskError> {
+    crate::off_thread(move || {
+        let digest = |m: &Brought| hex(&Sha256::digest(m.raw.as_slice()));
+        Ok(mails.into_iter().map(|m| (digest(&m), m)).map(|(d, m)| (m, d)).collect())
+    })
+    .await
+}
+
+/// Writes down that mails are being read: how it was with each before.
+async fn mark(desk: &Desk, digests: Vec<String>) -> Result<Vec<Before>, DeskError> {
+    let now = desk.clock.now();
+    desk.store
+        .write(move |tx| {
+            let alone = digests.len() == 1;
+            digests.iter().map(|d| Ok(being_read::begin(tx, d, alone, now)?)).collect()
+        })
+        .await
+}
+
+/// A mail was read without harm, though what follows from it failed.
+pub(super) async fn forget(desk: &Desk, mail: &Brought) -> Result<(), DeskError> {
+    let mut mails = digested(vec![mail.clone()]).await?;
+    let Some((_, digest)) = mails.pop() else { return Ok(()) };
+    Ok(desk.store.write(move |tx| being_read::done(tx, &digest)).await?)
+}
+
+async fn read_and_keep(
+    desk: &Desk,
+    mails: Vec<(Brought, String)>,
+    before: &[Before],
+    and: impl FnOnce(&Tx<'_>) -> Result<(), DeskError> + Send + 'static,
+) -> Result<Vec<Taken>, DeskError> {
     let mut read = Vec::with_capacity(mails.len());
-    for mail in mails {
-        // A reader that a mail brings down is brought down by this mail alone.
-        let raw = mail.raw.clone();
-        let found = tokio::task::spawn_blocking(move || incoming::read(&raw)).await.ok().flatten();
-        let raw = mail.raw.clone();
-        let packed = crate::off_thread(move || Ok(stored::packed(&raw)?)).await?;
-        read.push((mail, found, packed));
+    for (mail, before) in mails.into_iter().zip(before) {
+        read.push(read_one(mail, *before).await?);
     }
     let turn = desk.turn(Acting::program());
     let taken = desk
         .store
         .write(move |tx| {
             let mut taken = Vec::with_capacity(read.len());
-            for (brought, mail, packed) in &read {
-                taken.push(match mail {
-                    Some(mail) => keep(tx, mail, (brought, packed), &turn)?,
-                    None => keep_unread(tx, (&brought.raw, packed), turn.now)?,
+            for one in &read {
+                taken.push(match &one.found {
+                    Ok(mail) => keep(tx, mail, one, &turn)?,
+                    Err(why) => keep_unread(tx, one, why, turn.now)?,
                 });
+                being_read::done(tx, &one.digest)?;
             }
             and(tx)?;
             Ok::<_, DeskError>(taken)
@@ -79,21 +150,53 @@ pub(super) async fn take_in_all(
     Ok(taken)
 }
 
+/// Reads one mail: away from everything else, in its turn, and no longer than it may take.
+async fn read_one((mail, digest): (Brought, String), before: Before) -> Result<Read, DeskError> {
+    let Brought { raw, too_large } = mail;
+    let found = if before == Before::Alone {
+        Err("the program ended while it was being read: it was not read again, and is kept as it came"
+            .to_owned())
+    } else {
+        let bytes = raw.clone();
+        // A reader that a mail brings down is brought down by this mail alone.
+        let reading = bench::in_turn(Takes::Place, move || Ok(incoming::read(&bytes)));
+        match tokio::time::timeout(LONGEST, reading).await {
+            Ok(Ok(Ok(mail))) => Ok(mail),
+            Ok(Ok(Err(unread))) => Err(unread.to_string()),
+            Ok(Err(_)) => Err("reading it failed: it is kept as it came".to_owned()),
+            Err(_) => Err("reading it took too long: it is kept as it came".to_owned()),
+        }
+    };
+    crate::off_thread(move || {
+        let packed = stored::packed(&raw)?;
+        let mut read =
+            Read { own: String::new(), files: Vec::new(), raw, digest, too_large, found, packed };
+        if let Ok(mail) = &mut read.found {
+            own_words(&mail.words).clone_into(&mut read.own);
+            let note = |f: File| (f.name, f.media_type, f.bytes.len() as u64);
+            read.files =
+                std::mem::take(&mut mail.files).into_iter().take(MOST_FILES).map(note).collect();
+        }
+        Ok(read)
+    })
+    .await
+}
+
 /// Keeps a mail as it came, without anything that follows from it, and writes something down.
 pub(super) async fn keep_plainly(
     desk: &Desk,
-    raw: Vec<u8>,
+    mail: Brought,
     and: impl FnOnce(&Tx<'_>) -> Result<(), DeskError> + Send + 'static,
 ) -> Result<Taken, DeskError> {
     let now = desk.clock.now();
-    let (raw, packed) = crate::off_thread(move || {
-        let packed = stored::packed(&raw)?;
-        Ok((raw, packed))
-    })
-    .await?;
+    let mut mails = digested(vec![mail]).await?;
+    let Some(mail) = mails.pop() else { return Ok(Taken::Known) };
+    let read = read_one(mail, Before::Nothing).await?;
     desk.store
         .write(move |tx| {
-            let taken = keep_unread(tx, (&raw, &packed), now)?;
+            let why = "what follows from it failed: it is kept as it came";
+            let taken = keep_unread(tx, &read, why, now)?;
+            being_read::done(tx, &read.digest)?;
             and(tx)?;
             Ok(taken)
         })
@@ -120,18 +223,13 @@ fn seen(mail: &Incoming, raw: &[u8]) -> String {
     hex(&digest.finalize())
 }
 
-fn keep_unread(
-    tx: &Tx<'_>,
-    (raw, packed): (&[u8], &[u8]),
-    now: Timestamp,
-) -> Result<Taken, DeskError> {
-    let seen = hex(&Sha256::digest(raw));
-    if stored::known(tx, &seen)? {
+fn keep_unread(tx: &Tx<'_>, read: &Read, why: &str, now: Timestamp) -> Result<Taken, DeskError> {
+    if stored::known(tx, &read.digest)? {
         return Ok(Taken::Known);
     }
     let new = New {
         answer_to: "",
-        seen: &seen,
+        seen: &read.digest,
         message_id: "",
         kind: Kind::Unreadable,
         written_at: None,
@@ -139,9 +237,11 @@ fn keep_unread(
         to: "",
         subject: "",
         words: "",
-        note: "it is no mail that can be read; what came is kept as it came",
+        own: "",
+        files: &[],
+        note: why,
         place: (Place::Tray, Found::Not),
-        packed,
+        packed: &read.packed,
     };
     Ok(Taken::New(stored::add(tx, &new, now)?))
 }
@@ -155,13 +255,8 @@ struct Sorted {
     answers: Option<stored::Out>,
 }
 
-fn keep(
-    tx: &Tx<'_>,
-    mail: &Incoming,
-    (brought, packed): (&Brought, &[u8]),
-    turn: &Turn,
-) -> Result<Taken, DeskError> {
-    let seen = seen(mail, &brought.raw);
+fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken, DeskError> {
+    let seen = seen(mail, &read.raw);
     if stored::known(tx, &seen)? {
         return Ok(Taken::Known);
     }
@@ -169,7 +264,7 @@ fn keep(
     let is_own = |a: &String| own.iter().any(|o| o.eq_ignore_ascii_case(a));
     let to = mail.to.iter().find(|a| is_own(a)).or(mail.to.first()).cloned().unwrap_or_default();
     let mut sorted = sort(tx, mail, is_own(&mail.from.address), &to, turn.now)?;
-    if let Some(bytes) = brought.too_large {
+    if let Some(bytes) = read.too_large {
         sorted.kind = Kind::Unreadable;
         let mib = bytes.div_ceil(1024 * 1024);
         sorted.note =
@@ -197,9 +292,11 @@ fn keep(
             to: &to,
             subject: &mail.subject,
             words: &mail.words,
+            own: &read.own,
+            files: &read.files,
             note: &sorted.note,
             place: sorted.place,
-            packed,
+            packed: &read.packed,
         },
         turn.now,
     )?;
@@ -227,12 +324,12 @@ fn keep(
         }
         Kind::Answer => {
             if let Some(out) = &sorted.answers {
-                passing::answer_with(tx, id, mail, out, turn)?;
+                passing::answer_with(tx, id, (mail, &read.own), out, turn)?;
             }
         }
         Kind::Bounce => {
             if let Some(bounce) = &mail.bounce {
-                mark(tx, bounce, turn.now)?;
+                refuse(tx, bounce, turn.now)?;
             }
         }
         Kind::Calendar => {
@@ -326,7 +423,7 @@ fn facts(conn: &Connection, mail: &Incoming, to: &str) -> Result<Facts, DeskErro
 
 /// Marks the addresses of a mail that did not arrive, if it is one that we sent there: what nobody
 /// but its reader and its carriers knows is the `Message-ID`.
-fn mark(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError> {
+fn refuse(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError> {
     if !bounce.for_good {
         return Ok(());
     }

@@ -4,15 +4,16 @@
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
-use matricle_core::letters::{Found, Place};
+use matricle_core::letters::{Found, Kind, Place};
 use matricle_core::staff::{Right, require};
 use matricle_formats::incoming;
 use matricle_formats::mail::File;
-use matricle_store::letters::{self as stored, Letter, List, Out};
+use matricle_store::letters::{self as stored, FileNote, Letter, List, Out};
 use matricle_store::people::Staff;
 use matricle_store::{bookings, events};
 
 use super::{LARGEST, Taken, passing, reply_address, take_in};
+use crate::bench::{self, Takes};
 use crate::{Desk, DeskError};
 
 /// Most characters of an answer.
@@ -58,7 +59,7 @@ pub struct Whole {
     /// The letter.
     pub letter: Letter,
     /// What it brings.
-    pub files: Vec<File>,
+    pub files: Vec<FileNote>,
     /// What went out because of it.
     pub out: Vec<Out>,
     /// The reply address that it is answered under, and whether somebody stands behind it.
@@ -73,10 +74,10 @@ pub struct Whole {
 /// There is none; the role may not.
 pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    desk.store
+    let mut whole = desk
+        .store
         .read(move |conn| {
             let letter = stored::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
-            let raw = stored::raw(conn, id)?.unwrap_or_default();
             let under = reply_address(conn, letter.place, &letter.to)?;
             let beside = match letter.place {
                 Place::Booking(b) => stored::list(conn, List::Booking(b), 0, ON_A_PAGE)?,
@@ -84,15 +85,31 @@ pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError
                 Place::Person => stored::list(conn, List::Writer(id), 0, ON_A_PAGE)?,
                 Place::Tray => Vec::new(),
             };
-            Ok(Whole {
-                files: incoming::read(&raw).map(|m| m.files).unwrap_or_default(),
+            Ok::<_, DeskError>(Whole {
+                files: letter.files.clone().unwrap_or_default(),
                 out: stored::of_letter(conn, id)?,
                 under: (format!("{} <{}>", under.name, under.email), !under.behind.is_empty()),
                 beside,
                 letter,
             })
         })
-        .await
+        .await?;
+    // Of one that was kept before its files were written down. What cannot be read is not tried.
+    if whole.letter.files.is_none() && whole.letter.kind != Kind::Unreadable {
+        let files = files_of(desk, id).await?;
+        whole.files =
+            files.into_iter().map(|f| (f.name, f.media_type, f.bytes.len() as u64)).collect();
+    }
+    Ok(whole)
+}
+
+/// What a letter brings, read from what came: in its turn, away from what answers pages.
+pub(super) async fn files_of(desk: &Desk, id: i64) -> Result<Vec<File>, DeskError> {
+    let raw = desk.store.read(move |conn| stored::raw(conn, id)).await?.unwrap_or_default();
+    bench::unless_busy(Takes::Place, move || {
+        Ok(incoming::read(&raw).map(|m| m.files).unwrap_or_default())
+    })
+    .await
 }
 
 /// A letter word for word as it came, or one of its files by number.
@@ -106,18 +123,19 @@ pub async fn file(
     n: Option<usize>,
 ) -> Result<File, DeskError> {
     require(staff.role, Right::SeeOffice)?;
-    let raw = desk.store.read(move |conn| stored::raw(conn, id)).await?;
-    let raw = raw.ok_or(DeskError::NotFound)?;
-    match n {
-        None => Ok(File {
+    let Some(n) = n else {
+        let raw = desk.store.read(move |conn| stored::raw(conn, id)).await?;
+        return Ok(File {
             name: format!("letter-{id}.eml"),
             media_type: "message/rfc822".into(),
-            bytes: raw,
-        }),
-        Some(n) => {
-            incoming::read(&raw).and_then(|m| m.files.into_iter().nth(n)).ok_or(DeskError::NotFound)
-        }
+            bytes: raw.ok_or(DeskError::NotFound)?,
+        });
+    };
+    let letter = desk.store.read(move |conn| stored::by_id(conn, id)).await?;
+    if letter.is_none_or(|l| l.kind == Kind::Unreadable) {
+        return Err(DeskError::NotFound);
     }
+    files_of(desk, id).await?.into_iter().nth(n).ok_or(DeskError::NotFound)
 }
 
 /// Letters of a booking, for its sheet.

@@ -12,6 +12,7 @@ use matricle_store::bookings;
 use matricle_store::cards::HeldCard;
 use matricle_store::events::{Date, Format};
 
+use crate::bench::{self, Takes};
 use crate::bookings::whole::{self, Joins, WholeBooking};
 use crate::{Desk, DeskError};
 
@@ -259,9 +260,7 @@ pub async fn tickets_of(desk: &Desk, reference: Reference) -> Result<Vec<u8>, De
         return Err(DeskError::NotFound);
     }
     let now = desk.clock.now();
-    tokio::task::spawn_blocking(move || tickets_pdf(&sheet, now))
-        .await
-        .map_err(|e| DeskError::Internal(e.to_string()))?
+    bench::unless_busy(Takes::Place, move || tickets_pdf(&sheet, now)).await
 }
 
 /// The calendar file of a confirmed booking, for its own page.
@@ -303,9 +302,7 @@ pub async fn ticket(desk: &Desk, code: TicketCode, key: &str) -> Result<WholeBoo
 /// As [`ticket`].
 pub async fn ticket_file(desk: &Desk, code: TicketCode, key: &str) -> Result<Vec<u8>, DeskError> {
     let (sheet, now) = (ticket(desk, code, key).await?, desk.clock.now());
-    tokio::task::spawn_blocking(move || tickets_pdf(&sheet, now))
-        .await
-        .map_err(|e| DeskError::Internal(e.to_string()))?
+    bench::unless_busy(Takes::Place, move || tickets_pdf(&sheet, now)).await
 }
 
 /// The calendar file for whoever has the one ticket of this code.

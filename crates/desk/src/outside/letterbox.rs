@@ -119,6 +119,21 @@ fn set(uids: &[u32]) -> String {
 
 /// Most mails of one conversation.
 pub const AT_ONCE: usize = 100;
+/// Most bytes of mails of one conversation, but for one mail alone: they lie in memory together.
+const MOST_BYTES: u64 = 16 * 1024 * 1024;
+/// What is fetched of a mail that is too large: where its headers are.
+const HEAD: &str = "(UID BODY.PEEK[HEADER]<0.65536>)";
+/// How many mails, from the first on, are fetched together: at least one, and no more than the
+/// budget of bytes holds.
+fn within_budget(uids: &[u32], bytes: impl Fn(&u32) -> u64) -> usize {
+    let mut sum = 0_u64;
+    let fit = uids.iter().take_while(|uid| {
+        sum = sum.saturating_add(bytes(uid));
+        sum <= MOST_BYTES
+    });
+    fit.count().max(1).min(uids.len())
+}
+
 /// How long a conversation may take.
 const CONVERSATION: Duration = Duration::from_secs(60);
 
@@ -244,9 +259,9 @@ impl Imap {
         let mut uids: Vec<u32> =
             found.into_iter().filter(|uid| after.is_none_or(|a| *uid > a)).collect();
         uids.sort_unstable();
-        let more = uids.len() > most;
+        let mut more = uids.len() > most;
         uids.truncate(most);
-        let (first, last) = (uids.first().copied(), uids.last().copied().unwrap_or(0));
+        let first = uids.first().copied();
         let at = first.map(|uid| (validity, uid));
         let stuck = |e: async_imap::error::Error| FetchError::of(at, &e);
         let mut mails = Vec::new();
@@ -261,28 +276,38 @@ impl Imap {
             let sizes: HashMap<u32, u32> =
                 sizes.iter().filter_map(|f| Some((f.uid?, f.size?))).collect();
             let too_large = |uid: &u32| sizes.get(uid).copied().filter(|s| *s > self.largest);
+            let fits = within_budget(&uids, |uid| match too_large(uid) {
+                Some(_) => 65_536,
+                None => sizes.get(uid).copied().unwrap_or(0).into(),
+            });
+            more |= fits < uids.len();
+            uids.truncate(fits);
             let (large, fine): (Vec<u32>, Vec<u32>) =
                 uids.iter().partition(|uid| too_large(uid).is_some());
-            for (uids, what) in [(fine, "(UID BODY.PEEK[])"), (large, "(UID BODY.PEEK[HEADER])")] {
+            for (uids, what) in [(fine, "(UID BODY.PEEK[])"), (large, HEAD)] {
                 if uids.is_empty() {
                     continue;
                 }
-                let fetched: Vec<Fetch> = session
-                    .uid_fetch(set(&uids), what)
-                    .await
-                    .map_err(stuck)?
+                let fetched = session.uid_fetch(set(&uids), what).await.map_err(stuck)?;
+                // Each is let go of before the next comes.
+                let mut each: Vec<Fetched> = fetched
+                    .try_filter_map(|f| async move {
+                        let Some(uid) = f.uid else { return Ok(None) };
+                        let raw = f.body().or_else(|| f.header()).map(<[u8]>::to_vec);
+                        Ok(raw.map(|raw| Fetched { uid, raw, too_large: None }))
+                    })
                     .try_collect()
                     .await
                     .map_err(stuck)?;
-                mails.extend(fetched.iter().filter_map(|f| {
-                    let uid = f.uid?;
-                    let raw = f.body().or_else(|| f.header())?.to_vec();
-                    Some(Fetched { uid, raw, too_large: too_large(&uid) })
-                }));
+                for mail in &mut each {
+                    mail.too_large = too_large(&mail.uid);
+                }
+                mails.append(&mut each);
             }
             mails.sort_by_key(|m| m.uid);
             mails.dedup_by_key(|m| m.uid);
         }
+        let last = uids.last().copied().unwrap_or(0);
         // Whether it says goodbye does not matter any more.
         let _ = session.logout().await;
         Ok(Batch { validity, mails, last, more })
@@ -315,6 +340,19 @@ mod tests {
     fn numbers_in_a_row_are_a_range() {
         assert_eq!(set(&[1, 2, 3, 7, 9, 10]), "1:3,7,9:10");
         assert_eq!((set(&[]), set(&[u32::MAX])), (String::new(), "4294967295".into()));
+    }
+
+    #[test]
+    fn mails_are_fetched_by_a_budget_of_bytes_and_one_at_least() {
+        let fit = |sizes: &[u64]| {
+            let uids: Vec<u32> = (0..).take(sizes.len()).collect();
+            within_budget(&uids, |uid| sizes[*uid as usize])
+        };
+        assert_eq!(fit(&[MOST_BYTES - 1, 1, 1]), 2);
+        assert_eq!(fit(&[MOST_BYTES + 1, 1]), 1);
+        assert_eq!(fit(&[9 << 20; 100]), 1);
+        assert_eq!((fit(&[0; 100]), fit(&[])), (100, 0));
+        assert_eq!(fit(&[u64::MAX, u64::MAX]), 1);
     }
 
     #[test]

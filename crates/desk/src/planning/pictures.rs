@@ -7,6 +7,7 @@ use matricle_formats::picture;
 use matricle_store::events::{self, Picture};
 use matricle_store::people::Staff;
 
+use crate::bench::{self, Takes};
 use crate::planning::dates::log;
 use crate::{Desk, DeskError};
 
@@ -25,9 +26,7 @@ pub async fn set_picture(
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let mut form = Form::new(vec![("alt".into(), alt)]);
     let alt = form.needed("alt");
-    let kept = tokio::task::spawn_blocking(move || picture::keep(&bytes))
-        .await
-        .map_err(|e| DeskError::Internal(e.to_string()))?;
+    let kept = bench::unless_busy(Takes::All, move || Ok(picture::keep(&bytes))).await?;
     if let Err(error) = kept {
         form.fault("picture", error.into());
     }

@@ -116,6 +116,9 @@ pub async fn reword(
     mut form: Form,
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    // Cleaned before anything is written: a seat does not wait for it.
+    let typed = form.clone().text("description", LONGEST_WORDING);
+    let described = crate::off_thread(move || Ok(rich::clean(&typed))).await?;
     desk.store
         .write(move |tx| {
             let mut event = events::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
@@ -129,7 +132,8 @@ pub async fn reword(
             }
             event.drop_in = drop_in;
             event.lead = form.line("lead");
-            event.description = rich::clean(&form.text("description", LONGEST_WORDING));
+            form.text("description", LONGEST_WORDING);
+            event.description = described;
             event.bring = form.line("bring");
             event.refund_note = form.text("refund_note", 1000);
             event.button = form.line("button");

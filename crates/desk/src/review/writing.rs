@@ -19,6 +19,7 @@ use super::{
     told,
 };
 use crate::acting::Turn;
+use crate::bench::{self, Takes};
 use crate::people::often::Asks;
 use crate::people::signin::mail_now;
 use crate::planning::board::offered;
@@ -273,6 +274,37 @@ pub async fn keep(
         .await
 }
 
+/// Whether whoever asks opens a submission, and it may have a picture now.
+fn takes_picture(
+    conn: &Connection,
+    desk: &Desk,
+    (id, key): (SubmissionId, &str),
+    who: &Submitter,
+) -> Result<(), DeskError> {
+    let s = found(conn, id)?;
+    opens(desk, &s, key, who).ok_or(DeskError::NotFound)?;
+    let in_hand = matches!(s.state, State::Unsent | State::Received | State::SentBack);
+    if submissions::rules(conn)?.pictures && in_hand {
+        Ok(())
+    } else {
+        Err(Refusal::ByRules(Act::Change).into())
+    }
+}
+
+/// Asked before a picture is even taken in: whether this key opens a submission that may have one.
+///
+/// # Errors
+/// [`DeskError::NotFound`] for a key that opens nothing; the rules have no pictures.
+pub async fn may_have_picture(
+    desk: &Desk,
+    who: &Submitter,
+    id: SubmissionId,
+    key: &str,
+) -> Result<(), DeskError> {
+    let (desk_too, who, key) = (desk.clone(), who.clone(), key.to_owned());
+    desk.store.read(move |conn| takes_picture(conn, &desk_too, (id, &key), &who)).await
+}
+
 /// The picture of a submission that is being written, or of one that waits; with no bytes it is
 /// taken away.
 ///
@@ -286,12 +318,14 @@ pub async fn set_picture(
     alt: String,
     bytes: Vec<u8>,
 ) -> Result<(), DeskError> {
+    // Who asks, and whether there may be one, before anything looks at what was sent.
+    may_have_picture(desk, who, id, &key).await?;
     let mut form = Form::new(vec![("alt".into(), alt)]);
     let drops = bytes.is_empty();
     let mut new = None;
     if !drops {
         let alt = form.needed("alt");
-        let read = crate::off_thread(move || Ok(picture::keep(&bytes))).await?;
+        let read = bench::unless_busy(Takes::All, move || Ok(picture::keep(&bytes))).await?;
         match read {
             Ok(read) => {
                 let key = i64::from_le_bytes((crate::random_u64() >> 12).to_le_bytes());
@@ -305,13 +339,7 @@ pub async fn set_picture(
     let (who, desk_too) = (who.clone(), desk.clone());
     desk.store
         .write(move |tx| {
-            let s = found(tx, id)?;
-            opens(&desk_too, &s, &key, &who).ok_or(DeskError::NotFound)?;
-            if !submissions::rules(tx)?.pictures
-                || !matches!(s.state, State::Unsent | State::Received | State::SentBack)
-            {
-                return Err(Refusal::ByRules(Act::Change).into());
-            }
+            takes_picture(tx, &desk_too, (id, &key), &who)?;
             let picture =
                 new.as_ref().map(|(p, large, small)| (p, large.as_slice(), small.as_slice()));
             Ok(submissions::set_picture(tx, id, picture)?)

@@ -27,6 +27,7 @@ use matricle_desk::outside::letterbox::{
 use matricle_desk::planning::invitations;
 use matricle_standins::letterbox::{PASSWORD, USER};
 use matricle_standins::mailbox::{Mailbox, Mood};
+use matricle_store::Doing;
 use matricle_store::letters::{Letter, List};
 
 use crate::world::{BOOKER, World, form, world};
@@ -72,6 +73,55 @@ impl World {
     }
 }
 
+/// A picture of one pixel.
+const DOG: &str = "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==";
+
+fn base64(bytes: &[u8]) -> String {
+    use base64::prelude::*;
+    BASE64_STANDARD.encode(bytes)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_ended_the_program_while_it_was_read_is_not_read_again() {
+    use sha2::{Digest, Sha256};
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    let mails: Vec<_> =
+        (1..=3).map(|n| letter("x@y.example", &house, "", "Hello", "Words.", n)).collect();
+    let digest =
+        |raw: &[u8]| Sha256::digest(raw).iter().map(|b| format!("{b:02x}")).collect::<String>();
+    let being_read = |raw: &[u8], alone: bool| {
+        let (digest, now) = (digest(raw), w.desk.clock.now());
+        w.desk
+            .store
+            .write(move |tx| matricle_store::letters::being_read::begin(tx, &digest, alone, now))
+    };
+    // The program ended among three mails: each is read by itself now …
+    for raw in &mails {
+        being_read(raw, false).await.unwrap();
+    }
+    let first = w.takes(mails[0].clone()).await;
+    assert_eq!((first.kind, first.words.as_str()), (Kind::Letter, "Words."));
+    // … and ended again with the second of them, which was alone.
+    being_read(&mails[1], true).await.unwrap();
+    let second = w.takes(mails[1].clone()).await;
+    assert_eq!((second.kind, second.words.as_str()), (Kind::Unreadable, ""));
+    assert!(second.note.contains("the program ended while it was being read"), "{}", second.note);
+    let third = w.takes(mails[2].clone()).await;
+    assert_eq!(third.kind, Kind::Letter, "it holds up no other");
+    // It is told, kept as it came, and looking at it reads it no more.
+    assert_eq!(matricle_desk::office::today(&w.desk, &ilse).await.unwrap().unreadable, 1);
+    let raw = tray::file(&w.desk, &ilse, second.id, None).await.unwrap();
+    assert_eq!(raw.bytes, mails[1]);
+    let part = tray::file(&w.desk, &ilse, second.id, Some(0)).await;
+    assert!(matches!(part, Err(DeskError::NotFound)));
+    let left = w.desk.store.read(|conn| {
+        conn.query_row("SELECT count(*) FROM being_read", [], |row| row.get::<_, u32>(0))
+            .doing("counting")
+    });
+    assert_eq!(left.await.unwrap(), 0, "nothing is being read any more");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_it() {
     let w = world().await;
@@ -107,7 +157,13 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
          On that day the house <{PRIVATE}> wrote:\r\n> May I bring my dog?\r\n\
          --q\r\nContent-Type: text/calendar\r\n\r\nBEGIN:VCALENDAR\r\nORGANIZER:mailto:{PRIVATE}\r\nEND:VCALENDAR\r\n\
          --q\r\nContent-Type: text/plain\r\nContent-Disposition: attachment; filename=me.txt\r\n\r\nI am {PRIVATE}\r\n\
-         --q\r\nContent-Type: image/png\r\nContent-Disposition: attachment; filename=dog.png\r\n\r\npicture\r\n--q--"
+         --q\r\nContent-Type: text/plain; charset=utf-16\r\nContent-Transfer-Encoding: base64\r\n\
+         Content-Disposition: attachment; filename=hidden.txt\r\n\r\n{}\r\n\
+         --q\r\nContent-Type: text/plain\r\nContent-Disposition: attachment; filename=rules.txt\r\n\r\nOn a lead.\r\n\
+         --q\r\nContent-Type: application/pdf\r\nContent-Disposition: attachment; filename=map.pdf\r\n\r\n%PDF-1.7\r\n\
+         --q\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\n\
+         Content-Disposition: attachment; filename=dog.png\r\n\r\n{DOG}\r\n--q--",
+        base64(&PRIVATE.encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>())
     );
     let from = format!("Nia <{PRIVATE}>");
     let answered = w.takes(letter(&from, &house, &answer, "Re: Your seats", &body, 2)).await;
@@ -121,7 +177,9 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
         read.body_text(0).unwrap().starts_with(&format!("Of course! Write to {house} any time."))
     );
     let files: Vec<_> = read.attachments().filter_map(|a| a.attachment_name()).collect();
-    assert_eq!(files, ["dog.png"], "what would show it stays here");
+    assert_eq!(files, ["rules.txt", "dog.jpg"], "what would show it, or may, stays here");
+    let out = tray::one(&w.desk, &ilse, came.id).await.unwrap().out;
+    assert!(out.iter().any(|o| o.without.ends_with("me.txt, hidden.txt, map.pdf")), "and is said");
 
     // Their machine's answer goes no further, nor does somebody else's who has the thread.
     let sent = w.mails.taken().len();

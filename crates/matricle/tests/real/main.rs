@@ -1,10 +1,11 @@
 //! The real program, in a fresh folder, with its stand-ins beside it.
 //!
-//! `cli` is what somebody types; `storm` many people at once; `kill` the program
+//! `arrives` is what is built to break its reader; `cli` is what somebody types; `storm` many people at once; `kill` the program
 //! killed amid it all; `told` that everybody is told once; `town` what they share.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod arrives;
 mod cli;
 mod kill;
 mod storm;

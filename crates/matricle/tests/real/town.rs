@@ -150,6 +150,14 @@ booking = 1000000
         panic!("the server does not answer");
     }
 
+    /// The most memory that the server has held, in kB, as the machine counts it.
+    pub(crate) fn most_memory_kb(&self) -> u64 {
+        let id = self.server.as_ref().unwrap().id();
+        let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap();
+        let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap();
+        line.trim().trim_end_matches(" kB").parse().unwrap()
+    }
+
     /// Kills the server (SIGKILL): no last words.
     pub(crate) fn kill(&mut self) {
         if let Some(mut server) = self.server.take() {
@@ -290,6 +298,30 @@ impl Person {
             body.push_str(&format!("&{name}={value}"));
         }
         let form = "application/x-www-form-urlencoded";
+        self.send(self.client.post(url).header("content-type", form).body(body)).await
+    }
+
+    /// Sends a form with a file.
+    pub(crate) async fn post_file(
+        &mut self,
+        url: &str,
+        field: &str,
+        fields: &[(&str, &str)],
+        name: &str,
+        bytes: &[u8],
+    ) -> Result<Page, reqwest::Error> {
+        let mut body = Vec::new();
+        let token = self.token.clone();
+        for (name, value) in fields.iter().chain(&[("token", token.as_str())]) {
+            let head =
+                format!("--xx-xx\r\ncontent-disposition: form-data; name=\"{name}\"\r\n\r\n");
+            body.extend([head.as_bytes(), value.as_bytes(), b"\r\n"].concat());
+        }
+        let head = format!(
+            "--xx-xx\r\ncontent-disposition: form-data; name=\"{field}\"; filename=\"{name}\"\r\n\r\n"
+        );
+        body.extend([head.as_bytes(), bytes, b"\r\n--xx-xx--\r\n"].concat());
+        let form = "multipart/form-data; boundary=xx-xx";
         self.send(self.client.post(url).header("content-type", form).body(body)).await
     }
 

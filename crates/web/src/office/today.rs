@@ -301,6 +301,14 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: format!("it starts {}", clock(*starts)),
         });
     }
+    if today.unreadable > 0 {
+        todo.push(Todo {
+            class: "wrong",
+            href: "/office/messages/letters?list=unreadable".into(),
+            what: format!("{} could not be read", words::count(today.unreadable, "mails")),
+            about: "kept as they came; each says why".into(),
+        });
+    }
     if today.tray > 0 {
         todo.push(Todo {
             class: "asking",

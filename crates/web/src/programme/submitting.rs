@@ -460,6 +460,15 @@ pub(super) async fn picture(
     parts: Multipart,
 ) -> Result<Response, WebError> {
     at.app.guards.often(Often::Booking, &asker)?;
+    let (id, to) = (SubmissionId(id), format!("/submissions/{id}/{key}?edit=yes"));
+    match writing::may_have_picture(&at.app.desk, &at.who, id, &key).await {
+        Ok(()) => {}
+        Err(DeskError::Submission(refusal)) => {
+            let what = at.says(&refusal).await?;
+            return Ok(at.done(&to, what));
+        }
+        Err(error) => return Err(error.into()),
+    }
     let WithFile { act, alt, bytes, .. } =
         WithFile::read(&at.app, &at.visitor, "picture", parts).await?;
     let drops = act == "drop";
@@ -471,7 +480,6 @@ pub(super) async fn picture(
     } else {
         bytes
     };
-    let (id, to) = (SubmissionId(id), format!("/submissions/{id}/{key}?edit=yes"));
     match writing::set_picture(&at.app.desk, &at.who, (id, key), alt, sent).await {
         Ok(()) if drops => Ok(at.done(&to, "The picture is taken away.")),
         Ok(()) => Ok(at.done(&to, "The picture is kept.")),

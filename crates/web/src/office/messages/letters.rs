@@ -5,7 +5,7 @@ use axum::extract::{Multipart, Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
-use matricle_core::letters::{Kind, Place, own_words};
+use matricle_core::letters::{Kind, Place};
 use matricle_core::staff::Right;
 use matricle_desk::letters::tray::{self, ON_A_PAGE, Whole};
 use matricle_formats::words;
@@ -80,7 +80,7 @@ pub(crate) fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
             letter.subject.clone()
         },
         words: match letter.kind {
-            Kind::Letter | Kind::Answer => some(own_words(&letter.words), 160),
+            Kind::Letter | Kind::Answer => some(&letter.own, 160),
             _ => letter.note.clone(),
         },
         kind: letter.kind.word(),
@@ -125,6 +125,7 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
         (Some(event), _) => List::Event(EventId(event)),
         (None, "all") => List::All,
         (None, "away") => List::PutAway,
+        (None, "unreadable") => List::Unreadable,
         (None, _) => List::Tray,
     };
     let house = at.app.desk.house().await?;
@@ -242,6 +243,8 @@ struct One {
     booking: String,
     event: Option<i64>,
     away: bool,
+    /// Not all of its words stand on the page.
+    is_cut: bool,
     files: Vec<(usize, String, String)>,
     out: Vec<OutRow>,
     under: String,
@@ -252,13 +255,22 @@ struct One {
     d: Fields,
 }
 
+/// Most characters of a letter that stand on its page.
+const SHOWN: usize = 20_000;
+
+/// The words of a letter as far as they stand on its page.
+fn shown(words: &str) -> String {
+    words.chars().take(SHOWN).collect()
+}
+
 async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let Whole { letter, files, out, under, beside } =
         tray::one(&at.app.desk, &at.staff, id).await?;
     let now = at.app.desk.clock.now();
     let moment = |at| words::moment(at, &house.zone, now);
-    let own = own_words(&letter.words).to_owned();
+    let is_cut = letter.words.chars().count() > SHOWN;
+    let own = shown(&letter.own);
     let wrong = d.count();
     let may = at.staff.role.may(Right::ChangeBookings);
     answer(
@@ -276,12 +288,13 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
                 letter.answer_to.clone()
             },
             to: letter.to.clone(),
-            whole: if own.len() < letter.words.trim().len() {
-                letter.words.clone()
+            whole: if letter.own.len() < letter.words.trim().len() {
+                shown(&letter.words)
             } else {
                 String::new()
             },
             own,
+            is_cut,
             note: letter.note.clone(),
             found: letter.found.says(),
             booking: letter.reference.map_or_else(String::new, |r| r.as_str().to_owned()),
@@ -291,12 +304,11 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
             },
             away: letter.put_away.is_some(),
             files: files
-                .iter()
+                .into_iter()
                 .enumerate()
-                .map(|(n, f)| {
-                    let name =
-                        if f.name.is_empty() { f.media_type.clone() } else { f.name.clone() };
-                    (n, name, format!("{} kB", f.bytes.len().div_ceil(1024)))
+                .map(|(n, (name, media_type, bytes))| {
+                    let name = if name.is_empty() { media_type } else { name };
+                    (n, name, format!("{} kB", bytes.div_ceil(1024)))
                 })
                 .collect(),
             out: out.iter().map(|o| out_row(o, &moment)).collect(),
@@ -407,7 +419,7 @@ pub(crate) async fn of_booking(
             .iter()
             .map(|(l, out)| {
                 let out = out.iter().map(|o| out_row(o, &moment)).collect();
-                (Row { words: some(own_words(&l.words), 400), ..row(at, l, &house.zone) }, out)
+                (Row { words: some(&l.own, 400), ..row(at, l, &house.zone) }, out)
             })
             .collect(),
         said: said
