@@ -226,11 +226,22 @@ pub const fn code(reading: Reading) -> Result<TicketCode, Verdict> {
     }
 }
 
+/// What somebody has to pay before they are let in, at a door or into a room online: what their
+/// booking owes, whatever state it is in; nothing for one that nothing is owed of.
+#[must_use]
+pub fn owed(state: State, due: Money) -> Option<Money> {
+    match state {
+        State::Requested | State::AwaitingPayment => Some(due),
+        State::Confirmed => Some(due).filter(|d| d.minor > 0),
+        State::Cancelled | State::Declined | State::Lapsed | State::Held => None,
+    }
+}
+
 /// The verdict on a ticket at a door.
 ///
-/// Another date comes before cancelled, and that before presence and money: the
-/// volunteer hears the reason that sends the person to the right place. The limit of the
-/// room comes last: it stops only whom nothing else stops.
+/// Another date comes before cancelled, and that before presence: the volunteer hears the reason
+/// that sends the person to the right place. Money comes last of all: it is asked of nobody who
+/// would not come in once it is paid.
 #[must_use]
 pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
     let Some(ticket) = ticket else { return Verdict::Unknown };
@@ -246,8 +257,7 @@ pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
         {
             return Verdict::OtherDate { date: ticket.date };
         }
-        State::Requested | State::AwaitingPayment => return Verdict::ToPay { due: ticket.due },
-        State::Confirmed => {}
+        State::Requested | State::AwaitingPayment | State::Confirmed => {}
     }
     if let Presence::In { at, door } = &ticket.presence {
         return Verdict::AlreadyIn { at: *at, door: door.clone() };
@@ -258,17 +268,18 @@ pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
     if let Some(at) = ticket.given_up {
         return Verdict::GivenUp { at };
     }
-    if ticket.due.minor > 0 {
-        return Verdict::ToPay { due: ticket.due };
-    }
     if let Some(way) = gate.way(ticket.ticket) {
         return Verdict::OtherDoor { door: way.name.clone() };
     }
     match gate.most {
         Some(most) if gate.inside.saturating_add(gate.coming) > most => {
-            Verdict::Full { inside: gate.inside, most }
+            return Verdict::Full { inside: gate.inside, most };
         }
-        _ => Verdict::ComeIn,
+        _ => {}
+    }
+    match owed(ticket.state, ticket.due) {
+        Some(due) => Verdict::ToPay { due },
+        None => Verdict::ComeIn,
     }
 }
 

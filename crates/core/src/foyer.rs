@@ -3,6 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 
 use crate::Money;
+use crate::door::owed;
 use crate::state::State;
 
 /// Where a date happens online.
@@ -161,8 +162,11 @@ pub fn stands(facts: &Facts, now: Timestamp) -> Stands {
     match facts.state {
         State::Held | State::Lapsed => return Stands::Lapsed { full: facts.full },
         State::Requested => return Stands::Asked,
-        State::AwaitingPayment => return Stands::NotPaid(facts.due),
-        State::Confirmed | State::Cancelled | State::Declined => {}
+        State::AwaitingPayment | State::Confirmed | State::Cancelled | State::Declined => {}
+    }
+    // As at a door of wood.
+    if let Some(due) = owed(facts.state, facts.due) {
+        return Stands::NotPaid(due);
     }
     let opens = opens_at(facts.starts_at, facts.opens_minutes);
     if now < opens {

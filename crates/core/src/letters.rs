@@ -222,11 +222,26 @@ pub fn place(facts: &Facts, now: Timestamp) -> (Place, Found) {
 /// loop of two machines, neither of which says that it is one (RFC 3834 §2).
 pub const MOST_AN_HOUR: u32 = 12;
 
-/// Whether one more letter of a writer is forwarded, who wrote so many within the hour before.
+/// Most letters that are forwarded to whoever stands behind a reply address within an hour, whoever
+/// writes them: names of senders are typed by anybody. The rest waits at the Office.
+pub const MOST_FORWARDED: u32 = 24;
+
+/// Whether one more letter is forwarded, whose writer wrote so many within the hour before, to
+/// somebody to whom so many were forwarded within it.
 #[must_use]
-pub const fn is_forwarded(kind: Kind, within_an_hour: u32) -> bool {
-    matches!(kind, Kind::Letter) && within_an_hour < MOST_AN_HOUR
+pub const fn is_forwarded(kind: Kind, of_writer: u32, to_them: u32) -> bool {
+    matches!(kind, Kind::Letter) && of_writer < MOST_AN_HOUR && to_them < MOST_FORWARDED
 }
+
+/// Whether a calendar is believed in what it says: the mail has to come from the very address whose
+/// entry it answers. What stands in a file is anybody's to type.
+#[must_use]
+pub fn is_believed(attendee: &str, from: &str) -> bool {
+    attendee.trim().eq_ignore_ascii_case(from.trim())
+}
+
+/// So long nobody is told once more that a calendar says they do not come.
+pub const TOLD_AGAIN: SignedDuration = SignedDuration::from_hours(24);
 
 /// How long an hour is.
 pub const AN_HOUR: SignedDuration = SignedDuration::from_hours(1);

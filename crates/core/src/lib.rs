@@ -56,6 +56,7 @@ pub mod template;
 pub mod text;
 pub mod text_message;
 pub mod transfer;
+pub mod unasked;
 pub mod undo;
 pub mod waiting;
 pub mod web_calendar;

@@ -9,6 +9,7 @@ pub mod codes;
 pub mod confirm;
 pub mod decide;
 pub mod hold;
+pub mod keys;
 pub mod many;
 pub mod move_date;
 pub(crate) mod moves;

@@ -183,6 +183,8 @@ pub struct Outcome {
     pub attendee: Option<AttendeeId>,
     /// Somebody passed with it.
     pub passed: bool,
+    /// Money was taken with it.
+    pub took: bool,
 }
 
 impl Outcome {
@@ -200,6 +202,7 @@ impl Outcome {
             undone: scan.undone_at.is_some(),
             attendee: scan.attendee,
             passed: scan.passage.or(scan.room_way).is_some(),
+            took: scan.payment.is_some(),
             door: scan.door,
             pay: None,
             stands: None,
@@ -359,6 +362,67 @@ pub async fn open(
         .await
 }
 
+/// What a door says of whoever stands there, and who comes in with them.
+struct Judged {
+    verdict: Verdict,
+    person: Option<AtDoor>,
+    family: Vec<AtDoor>,
+    at_room: Option<AtRoom>,
+}
+
+/// Judges what is shown, of all that comes in with it.
+fn judge(
+    conn: &Connection,
+    (date, doorway): (DateId, &Doorway),
+    device: &Device,
+    shown: &Shown,
+    now: Timestamp,
+) -> Result<Judged, DeskError> {
+    let mut gate = gate_of(conn, doorway, date, &device.door)?;
+    let at_room = AtRoom::of(conn, (date, doorway), &gate, now)?;
+    let person = match looked_up(conn, shown, date)? {
+        Ok(person) => person,
+        Err(verdict) => return Ok(Judged { verdict, person: None, family: Vec::new(), at_room }),
+    };
+    let family = match (device.way, &person, &at_room) {
+        (Way::In, Some(p), Some(room)) if p.people > 1 => room.family(conn, p.facts.attendee)?,
+        (Way::In, Some(p), None) if p.people > 1 => db::on_the_same_ticket(conn, p.facts.attendee)?,
+        _ => Vec::new(),
+    };
+    let coming = 1 + u32::try_from(family.len()).unwrap_or(u32::MAX - 1);
+    gate.coming = coming;
+    let facts = person.as_ref().map(|p| &p.facts);
+    let verdict = match (&at_room, facts, device.way) {
+        (Some(room), Some(person), way) => {
+            let whole = door::verdict(Some(person), &gate);
+            room.judge(conn, whole, (person.attendee, way), coming, now)?
+        }
+        (_, _, Way::In) => door::verdict(facts, &gate),
+        (_, _, Way::Out) => door::verdict_out(facts, &gate),
+    };
+    Ok(Judged { verdict, person, family, at_room })
+}
+
+/// The scan that a key was made for, if it was used before: the answer to it is the same. A key
+/// belongs to one scan of one person.
+///
+/// # Errors
+/// [`DeskError::KeyOfAnother`] where it was used for somebody else, or at another date.
+fn answered_before(
+    conn: &Connection,
+    key: &str,
+    shown: &Shown,
+    date: DateId,
+) -> Result<Option<Scan>, DeskError> {
+    let Some(before) = db::scan_by_key(conn, key)? else { return Ok(None) };
+    let theirs = looked_up(conn, shown, date)?.ok().flatten().map(|p| p.facts.attendee);
+    let other = theirs.is_some() && before.attendee.is_some() && theirs != before.attendee;
+    if other || before.date != date {
+        return Err(DeskError::KeyOfAnother);
+    }
+    Ok(Some(before))
+}
+
 /// [`show`], inside a transaction.
 ///
 /// # Errors
@@ -373,37 +437,11 @@ pub fn show_in(
 ) -> Result<Outcome, DeskError> {
     let (door, key, now) = (device.door.as_str(), device.key.as_str(), turn.now);
     let doorway = at_open_door(tx, volunteer, date, now)?;
-    if let Some(before) = db::scan_by_key(tx, key)? {
+    if let Some(before) = answered_before(tx, key, shown, date)? {
         return Outcome::of(before);
     }
-    let mut gate = gate_of(tx, &doorway, date, door)?;
-    let at_room = AtRoom::of(tx, (date, &doorway), &gate, now)?;
-    let (verdict, person, family) = match looked_up(tx, shown, date)? {
-        Ok(person) => {
-            let facts = person.as_ref().map(|p| &p.facts);
-            let family = match (device.way, &person, &at_room) {
-                (Way::In, Some(p), Some(room)) if p.people > 1 => {
-                    room.family(tx, p.facts.attendee)?
-                }
-                (Way::In, Some(p), None) if p.people > 1 => {
-                    db::on_the_same_ticket(tx, p.facts.attendee)?
-                }
-                _ => Vec::new(),
-            };
-            let coming = 1 + u32::try_from(family.len()).unwrap_or(u32::MAX - 1);
-            gate.coming = coming;
-            let verdict = match (&at_room, facts, device.way) {
-                (Some(room), Some(person), way) => {
-                    let whole = door::verdict(Some(person), &gate);
-                    room.judge(tx, whole, (person.attendee, way), coming, now)?
-                }
-                (_, _, Way::In) => door::verdict(facts, &gate),
-                (_, _, Way::Out) => door::verdict_out(facts, &gate),
-            };
-            (verdict, person, family)
-        }
-        Err(verdict) => (verdict, None, Vec::new()),
-    };
+    let Judged { verdict, person, family, at_room } =
+        judge(tx, (date, &doorway), device, shown, now)?;
     // Not a ticket, but perhaps a stamp card.
     let card = if verdict == Verdict::Unknown { card_of(tx, shown)? } else { None };
     let verdict =
@@ -488,6 +526,7 @@ pub fn show_in(
         back: None,
         attendee: person.map(|p| p.facts.attendee),
         passed: went.is_some(),
+        took: false,
     })
 }
 
@@ -574,11 +613,12 @@ fn tell(tx: &Connection, verdict: Verdict, person: Option<&AtDoor>) -> Result<To
     })
 }
 
-/// Undoes a scan with which somebody passed: where they are then follows from their other scans,
-/// and is told.
+/// Undoes a scan with which somebody passed, or with which money was taken: where they are then
+/// follows from their other scans, and what was taken goes back; both are told.
 ///
 /// # Errors
-/// [`DeskError::NothingToUndo`] when nobody passed with it, or it was undone before.
+/// [`DeskError::NothingToUndo`] when nobody passed with it and no money was taken, or it was undone
+/// before.
 pub async fn undo(
     desk: &Desk,
     who: impl Into<Volunteer>,
@@ -595,7 +635,7 @@ pub async fn undo(
             let scan = db::scan_by_id(tx, scan)?.ok_or(DeskError::NotFound)?;
             let fits = scan.date == date
                 && scan.undone_at.is_none()
-                && scan.passage.or(scan.room_way).is_some();
+                && (scan.passage.or(scan.room_way).is_some() || scan.payment.is_some());
             let (true, Some(attendee)) = (fits, scan.attendee) else {
                 return Err(DeskError::NothingToUndo);
             };

@@ -64,6 +64,9 @@ pub enum DeskError {
     /// The door of a date that is not on now, and that no organiser has opened.
     #[error("the door of this date is not open")]
     DoorShut,
+    /// A scan's key was used before, for somebody else.
+    #[error("this scan was of somebody else")]
+    KeyOfAnother,
     /// As many are inside as may be.
     #[error("{inside} are inside, {most} may be")]
     HallFull {

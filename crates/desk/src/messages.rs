@@ -180,10 +180,15 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
     };
     let (template, about, house, from, values, own, badges) = loaded;
     crate::bench::in_turn(crate::bench::Takes::Place, move || {
-        let letter = write(&template, &values).map_err(|wrong| {
+        let unreadable = |wrong: Vec<matricle_core::template::Wrong>| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
             DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))
-        })?;
+        };
+        let mut letter = write(&template, &values).map_err(unreadable)?;
+        if message.unasked {
+            let subject = Template::read(&template.subject).map_err(unreadable)?;
+            letter.subject = subject.write(&values::for_a_stranger(&values), Form::Line);
+        }
         if message.way != Way::Mail {
             let words = letter.text.clone();
             return Ok(Composed {

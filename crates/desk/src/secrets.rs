@@ -1,3 +1,7 @@
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::{PoisonError, RwLock};
+
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, KeyInit, Mac};
@@ -21,12 +25,19 @@ pub fn random_u64() -> u64 {
     u64::from_le_bytes(random_bytes())
 }
 
+/// What a booking's key is made of.
+pub(crate) const BOOKING: &str = "booking";
+/// What an invitation's key is made of.
+pub(crate) const INVITATION: &str = "invitation";
+
 /// Keys made from the one secret of a house (HMAC-SHA-256, RFC 2104).
 ///
 /// A booking's address is made, not stored: the database alone opens none.
 pub struct Secrets {
     /// Keyed once: each key that is made begins with a copy of it.
     keyed: Hmac<Sha256>,
+    /// How often keys were replaced, of those that were: few, and asked at every page.
+    replaced: RwLock<HashMap<(String, String), u32>>,
 }
 
 impl Secrets {
@@ -36,7 +47,28 @@ impl Secrets {
     /// Never: HMAC takes a key of any length.
     #[must_use]
     pub fn new(master: [u8; 32]) -> Self {
-        Self { keyed: Hmac::new_from_slice(&master).expect("HMAC takes any key") }
+        Self {
+            keyed: Hmac::new_from_slice(&master).expect("HMAC takes any key"),
+            replaced: RwLock::default(),
+        }
+    }
+
+    /// A key has been replaced so often: those of before open nothing from now on.
+    pub(crate) fn replace(&self, what: &str, of: &str, times: u32) {
+        let mut replaced = self.replaced.write().unwrap_or_else(PoisonError::into_inner);
+        replaced.insert((what.to_owned(), of.to_owned()), times);
+    }
+
+    /// What a key that may have been replaced is made of.
+    fn as_replaced<'o>(&self, what: &str, of: &'o str) -> Cow<'o, str> {
+        let replaced = self.replaced.read().unwrap_or_else(PoisonError::into_inner);
+        if replaced.is_empty() {
+            return of.into();
+        }
+        match replaced.get(&(what.to_owned(), of.to_owned())) {
+            None => of.into(),
+            Some(times) => format!("{of} {times}").into(),
+        }
     }
 
     fn mac(&self, what: &str, of: &str) -> Hmac<Sha256> {
@@ -61,13 +93,13 @@ impl Secrets {
     /// The unguessable part of a booking's address: 128 bits.
     #[must_use]
     pub fn booking_key(&self, reference: Reference) -> String {
-        self.make("booking", reference.as_str())
+        self.make(BOOKING, &self.as_replaced(BOOKING, reference.as_str()))
     }
 
     /// Whether this is the key of that booking.
     #[must_use]
     pub fn opens_booking(&self, reference: Reference, key: &str) -> bool {
-        self.fits("booking", reference.as_str(), key)
+        self.fits(BOOKING, &self.as_replaced(BOOKING, reference.as_str()), key)
     }
 
     /// The code on somebody's certificate.
@@ -107,13 +139,13 @@ impl Secrets {
     /// The secret part of an invitation's link.
     #[must_use]
     pub fn invitation_key(&self, message: i64) -> String {
-        self.make("invitation", &message.to_string())
+        self.make(INVITATION, &self.as_replaced(INVITATION, &message.to_string()))
     }
 
     /// Whether this is the secret part of that invitation's link.
     #[must_use]
     pub fn opens_invitation(&self, message: i64, key: &str) -> bool {
-        self.fits("invitation", &message.to_string(), key)
+        self.fits(INVITATION, &self.as_replaced(INVITATION, &message.to_string()), key)
     }
 
     /// The secret part of the link that ends announcements for an address.
@@ -159,18 +191,21 @@ impl Secrets {
         self.fits("writing", &id.to_string(), key)
     }
 
-    /// A stamp for a page that was made at this instant, which nobody else can make.
+    /// A stamp for a page that was made at this instant for this browser, which nobody else can
+    /// make and no other browser can use.
     #[must_use]
-    pub fn stamp(&self, at: jiff::Timestamp) -> String {
-        let at = at.as_second().to_string();
-        format!("{at}.{}", self.make("stamp", &at))
+    pub fn stamp(&self, at: jiff::Timestamp, browser: i64) -> String {
+        let at = at.as_second();
+        format!("{at}.{}", self.make("stamp", &format!("{at} {browser}")))
     }
 
-    /// When a page was made, by its stamp; nothing for a stamp that is none of ours.
+    /// When a page was made, by its stamp; nothing for a stamp that is none of ours, or another
+    /// browser's.
     #[must_use]
-    pub fn stamped_at(&self, stamp: &str) -> Option<jiff::Timestamp> {
+    pub fn stamped_at(&self, stamp: &str, browser: i64) -> Option<jiff::Timestamp> {
         let (at, key) = stamp.split_once('.')?;
-        self.fits("stamp", at, key).then(|| jiff::Timestamp::from_second(at.parse().ok()?).ok())?
+        self.fits("stamp", &format!("{at} {browser}"), key)
+            .then(|| jiff::Timestamp::from_second(at.parse().ok()?).ok())?
     }
 
     /// The secret part of the address of a place on a waiting list.

@@ -7,7 +7,7 @@ mod follow;
 mod standard;
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
+use matricle_core::acting::{Acting, Actor};
 use matricle_core::booking::State;
 use matricle_core::cue::{Cue, Only, Trigger, Way, When, Whom};
 use matricle_core::cues::{Person, Reader, WhyNot, concerns, reaches, suits, target};
@@ -104,7 +104,8 @@ pub(crate) fn tell(
             let said = format!("{} {reader}", cue.way.word());
             let several = told.contains(&said).then_some(cue);
             told.push(said);
-            let new = Happening { booking, occasion, knows: &knows, reader: &reader };
+            let date = &plan.date;
+            let new = Happening { booking, date, occasion, knows: &knows, reader: &reader };
             plan_one(tx, &new, cue, person, skipped, several, turn)?;
         }
     }
@@ -262,9 +263,43 @@ fn tell_awaited(
     Ok(())
 }
 
+/// What of a booking's change is told when an earlier one has not been told yet: both, once. Nothing
+/// where it is back where it was.
+fn with_open(knows: &Knows, open: Knows, date: &events::Date) -> Option<Knows> {
+    let mut both = knows.clone();
+    if open.before.is_some() {
+        (both.before, both.place_before) = (open.before, open.place_before);
+    }
+    if both.word.is_empty() {
+        both.word = open.word;
+    }
+    if both.change.is_empty() {
+        both.change = open.change;
+    } else if !open.change.is_empty() && !both.change.contains(&open.change) {
+        both.change = format!("{} {}", open.change, both.change);
+    }
+    if !open.holder.is_empty() && open.person != both.person {
+        both.holder = format!("{}, {}", open.holder, both.holder);
+    }
+    let is_back = both.before == Some((date.span.starts, date.span.ends))
+        && both.place_before == date.place();
+    if !is_back {
+        return Some(both);
+    }
+    both.before = None;
+    (both.change != knows.change).then_some(both)
+}
+
+/// Whether an act is a stranger's as far as mails are concerned, or follows from one: whoever of the
+/// house acts answers for theirs themselves, and whoever pays is no stranger.
+const fn is_unasked(occasion: Occasion, by: &Acting) -> bool {
+    matches!(by.kind, Actor::Booker | Actor::Program) && !occasion.is_of_date()
+}
+
 /// Something that happened, to be told to one reader.
 struct Happening<'a> {
     booking: &'a Booking,
+    date: &'a events::Date,
     occasion: Occasion,
     knows: &'a Knows,
     reader: &'a str,
@@ -279,11 +314,33 @@ fn plan_one(
     several: Option<&Cue>,
     turn: &Turn,
 ) -> Result<(), DeskError> {
-    let Happening { booking, occasion, knows, reader } = *new;
+    let Happening { booking, date, occasion, knows, reader } = *new;
     let trigger = Trigger::On(occasion);
     let before = outbox::count_of(tx, booking.id, trigger, reader, Some(cue.id))?;
     if before > 0 && occasion.is_once() {
         return Ok(());
+    }
+    let mut knows = knows.clone();
+    let is_theirs = matches!(person.reader, Reader::Booker(_) | Reader::Attendee(..));
+    let unasked = is_theirs && is_unasked(occasion, &turn.by);
+    if before > 0 && unasked {
+        // What waits, since much went to this reader lately, and has not been told.
+        let open = outbox::of_booking(tx, booking.id)?.into_iter().filter(|m| {
+            m.unasked
+                && m.state == outbox::MessageState::Planned
+                && m.tries == 0
+                && m.trigger == trigger
+                && m.reader == *reader
+                && m.address == target(cue.way, person)
+                && m.cue == Some(cue.id)
+        });
+        for open in open {
+            outbox::withdraw_one(tx, open.id, "a newer one says it as well")?;
+            match with_open(&knows, open.knows, date) {
+                Some(both) => knows = both,
+                None => return Ok(()),
+            }
+        }
     }
     let mut id = booking.reference.as_str().to_lowercase();
     id.push('.');
@@ -308,7 +365,8 @@ fn plan_one(
             unique: &format!("{} {} {reader} {} {before}", occasion.word(), booking.id, cue.id),
             message_id: &format!("{id}.{}@{}", unguessed(), turn.host),
             skipped,
-            ..NewMessage::to(About::Booking(booking.id), trigger, reader, to, knows, at)
+            unasked,
+            ..NewMessage::to(About::Booking(booking.id), trigger, reader, to, &knows, at)
         },
     )?;
     Ok(())
@@ -521,6 +579,7 @@ pub(crate) fn tell_waiter(
                 waiter: Some(waiter.id),
                 cue: Some(cue.id),
                 template: Some(cue.template),
+                unasked: true,
                 unique: &format!("{} {id}", occasion.word()),
                 message_id: &format!("{id}@{host}"),
                 ..NewMessage::to(
@@ -577,6 +636,7 @@ pub(crate) fn invite(
             message_id: &format!("{id}@{}", turn.host),
             bulk: true,
             skipped,
+            unasked: is_unasked(Occasion::Invited, &turn.by),
             ..NewMessage::to(about, trigger, &reader, to, &knows, turn.now)
         },
     )?;

@@ -261,6 +261,7 @@ pub async fn until_stopped(
     listener: TcpListener,
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> anyhow::Result<()> {
+    matricle_desk::bookings::keys::load(&desk).await?;
     let timers = tokio::spawn(timers::run(desk.clone()));
     let (tell_stop, stopping) = watch::channel(false);
     let store = desk.store.clone();

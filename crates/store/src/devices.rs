@@ -185,12 +185,27 @@ pub fn joined(
 /// SQLite refuses.
 pub fn send_away(tx: &Tx<'_>, id: DeviceId, by: &str, now: Timestamp) -> Result<bool, StoreError> {
     tx.prepare_cached(
-        "UPDATE devices SET sent_away_at = ?2, sent_away_by = ?3, letters_hash = NULL, letters_until = NULL
+        "UPDATE devices SET sent_away_at = ?2, sent_away_by = ?3, letters_hash = NULL, letters_until = NULL,
+            announced = min(to_send, 1000)
          WHERE id = ?1 AND sent_away_at IS NULL",
     )
     .and_then(|mut q| q.execute((id.0, us(now), by)))
     .map(|n| n > 0)
     .doing("sending a device away")
+}
+
+/// Takes one of the scans that a device had announced before it was sent away; false where it
+/// had announced no more.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take_announced(tx: &Tx<'_>, id: DeviceId) -> Result<bool, StoreError> {
+    tx.prepare_cached(
+        "UPDATE devices SET announced = announced - 1 WHERE id = ?1 AND announced > 0",
+    )
+    .and_then(|mut q| q.execute([id.0]))
+    .map(|n| n > 0)
+    .doing("taking what a device announced")
 }
 
 /// What a device says of itself.

@@ -19,7 +19,9 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::convert::InOrder;
 use crate::{Doing, StoreError, Tx, at, us};
 
-pub use out::{NewOut, Out, add_out, due, of_letter, out_by_id, out_of_message, refused, sent};
+pub use out::{
+    NewOut, Out, add_out, due, forwarded_to, of_letter, out_by_id, out_of_message, refused, sent,
+};
 pub use said::{CalendarSaid, calendar_said, calendar_says};
 
 /// A file of a letter: its name, its media type, how many bytes it has.

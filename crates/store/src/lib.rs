@@ -38,6 +38,7 @@ pub mod places;
 pub mod promos;
 pub mod readers;
 pub mod refunds;
+pub mod replaced;
 pub mod replies;
 pub mod senders;
 mod store;

@@ -8,6 +8,8 @@ mod planning;
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::unasked::Went;
+use matricle_core::who::mailbox;
 use matricle_core::{
     BookingId, CueId, DateId, EventId, MessageId, PersonId, SubmissionId, TemplateId,
 };
@@ -156,6 +158,8 @@ pub struct Message {
     pub answer: String,
     /// Why the last try failed.
     pub last_error: Option<String>,
+    /// An act of a stranger makes it go.
+    pub unasked: bool,
 }
 
 impl Message {
@@ -171,7 +175,7 @@ impl Message {
 
 const COLUMNS: &str = "o.id, o.booking_id, o.event_id, o.person_id, o.submission_id, o.date_id, o.waiter_id, o.announcement_id, o.happened, \
      o.cue_id, o.template_id, o.reader, o.way, o.address, o.message_id, o.knows, o.state, o.reason, \
-     o.planned_at, o.by_hand, o.tries, o.sent_at, o.answer, o.last_error";
+     o.planned_at, o.by_hand, o.tries, o.sent_at, o.answer, o.last_error, o.box <> ''";
 
 fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
     message_at(&mut InOrder::from(row, 0))
@@ -213,6 +217,7 @@ fn message_at(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Message> {
         sent_at: c.instant_or()?,
         answer: c.next()?,
         last_error: c.next()?,
+        unasked: c.next()?,
     })
 }
 
@@ -251,6 +256,8 @@ pub struct NewMessage<'a> {
     pub bulk: bool,
     /// Why it does not go; empty for one that is planned.
     pub skipped: &'a str,
+    /// An act of a stranger makes it go: it is counted by the box that it goes to.
+    pub unasked: bool,
 }
 
 impl<'a> NewMessage<'a> {
@@ -281,6 +288,7 @@ impl<'a> NewMessage<'a> {
             at,
             bulk: false,
             skipped: "",
+            unasked: false,
         }
     }
 }
@@ -314,11 +322,13 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
         let knows = if *new.knows == Knows::default() { "{}".to_owned() } else { json(new.knows)? };
         let goes = new.skipped.is_empty();
         let due = (goes && new.way != Way::Ring).then(|| us(new.at));
+        let box_of =
+            if new.unasked && new.way == Way::Mail { mailbox(new.address) } else { String::new() };
         tx.prepare_cached(
             "INSERT OR IGNORE INTO outbox (unique_key, cue_id, template_id, happened, way, reader, booking_id,
                 event_id, date_id, waiter_id, announcement_id, address, message_id, knows, state, reason,
-                planned_at, next_try_at, bulk, person_id, submission_id)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21)",
+                planned_at, next_try_at, bulk, person_id, submission_id, box)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21, ?22)",
         )?
         .execute(rusqlite::params![
             new.unique,
@@ -342,6 +352,7 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
             new.bulk,
             new.about.person().map(|p| p.0),
             new.about.submission().map(|s| s.0),
+            box_of,
         ])
     };
     plan().map(|n| n == 1).doing("planning a message")
@@ -401,18 +412,56 @@ pub fn told(
 pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Result<(), StoreError> {
     let sql = if new.is_empty() {
         "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'no address'
-         WHERE booking_id = ?1 AND address = ?2 AND state = 'planned' AND way = 'mail' AND ?3 = ''"
+         WHERE booking_id = ?1 AND address = ?2 AND state = 'planned' AND way = 'mail' AND ?3 = '' AND ?4 = ''"
     } else {
-        "UPDATE outbox SET address = ?3, state = 'planned', next_try_at = coalesce(next_try_at, planned_at),
+        "UPDATE outbox SET address = ?3, box = iif(box = '', '', ?4), state = 'planned', next_try_at = coalesce(next_try_at, planned_at),
             reason = '', last_error = NULL, tries = 0
          WHERE booking_id = ?1 AND address = ?2 AND way = 'mail'
             AND (state = 'planned' OR (state IN ('failed', 'skipped') AND by_hand = 0
                 AND happened IN ('confirmation', 'approval', 'change', 'moved')))"
     };
     tx.prepare_cached(sql)
-        .and_then(|mut q| q.execute((booking.0, old, new)))
+        .and_then(|mut q| q.execute((booking.0, old, new, mailbox(new))))
         .map(drop)
         .doing("sending to another address")
+}
+
+/// What strangers' acts made go to the box of a message within a day before `now`, itself left out;
+/// what is being handed over before it counts as gone.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn went_to_box(
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Vec<Went>, StoreError> {
+    let booking = message.about.booking().map(|b| b.0);
+    let since = now - jiff::SignedDuration::from_hours(24);
+    let went = |at: Timestamp, of: Option<i64>| Went { at, same: of.is_some() && of == booking };
+    let box_of = mailbox(&message.address);
+    let mut found: Vec<Went> = conn
+        .prepare_cached(
+            "SELECT sent_at, booking_id FROM outbox WHERE box = ?1 AND box <> '' AND sent_at > ?2 AND id <> ?3",
+        )
+        .and_then(|mut q| {
+            q.query_map((&box_of, us(since), message.id.0), |row| {
+                let mut c = InOrder::from(row, 0);
+                Ok(went(c.instant()?, c.next()?))
+            })?
+            .collect()
+        })
+        .doing("counting what went to a box")?;
+    let under_way: Vec<Went> = conn
+        .prepare_cached(
+            "SELECT booking_id FROM outbox WHERE state = 'sending' AND box = ?1 AND box <> '' AND id < ?2",
+        )
+        .and_then(|mut q| {
+            q.query_map((&box_of, message.id.0), |row| Ok(went(now, row.get(0)?)))?.collect()
+        })
+        .doing("counting what goes to a box")?;
+    found.extend(under_way);
+    Ok(found)
 }
 
 /// Withdraws what has not gone out about a booking and these occasions, whichever way it was to

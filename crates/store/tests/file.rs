@@ -348,6 +348,7 @@ fn confirmation(
         at,
         bulk: false,
         skipped: "",
+        unasked: false,
     };
     outbox::plan(tx, &new).unwrap()
 }

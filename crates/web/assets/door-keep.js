@@ -134,7 +134,8 @@ window.doorKeep = (() => {
   };
 
   const bytes = (text) => Uint8Array.from(atob(text.replace(/-/g, "+").replace(/_/g, "/")), (c) => c.charCodeAt(0));
-  const word = (buffer) => btoa(String.fromCharCode(...new Uint8Array(buffer).slice(0, 8))).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, "");
+  // The first bits of a digest, as a number: at most 48 of them.
+  const first = (buffer, bits) => Math.floor([...new Uint8Array(buffer).slice(0, 6)].reduce((all, byte) => all * 256 + byte, 0) / 2 ** (48 - bits));
   const fold = (text) => text.normalize("NFKD").replace(/\p{M}/gu, "").toLowerCase()
     .replace(/['\u2019\u02bc]/g, "").replace(/ß/g, "ss").replace(/ø/g, "o").replace(/ł/g, "l").replace(/æ/g, "ae")
     .replace(/[^\p{L}\p{N}@.]+/gu, " ").trim();
@@ -142,7 +143,7 @@ window.doorKeep = (() => {
   // A roster made ready to be asked.
   const ready = async (roster) => {
     const hmac = await crypto.subtle.importKey("raw", bytes(roster.key), { name: "HMAC", hash: "SHA-256" }, false, ["sign"]);
-    const digest = async (text) => word(await crypto.subtle.sign("HMAC", hmac, new TextEncoder().encode(text)));
+    const digest = async (text) => first(await crypto.subtle.sign("HMAC", hmac, new TextEncoder().encode(text)), roster.bits);
     const byDigest = new Map(), byAttendee = new Map(), byBooking = new Map();
     for (const row of roster.people) {
       const [code, attendee, booking] = row;
@@ -212,7 +213,11 @@ window.doorKeep = (() => {
     const who = { name, ticket: people > 1 ? `${roster.tickets[ticket]} · place ${place} of ${people}` : roster.tickets[ticket], note, attendee };
     const here = attendee ? seenHere.get(attendee) : null;
     const gone = here?.way === "out" && !roster.again;
-    if (session && attendee && !gone && ["in", "dup"].includes(cls)) return inRoom(roster, seenHere, row, who, session, what.out, at);
+    const toPay = () => said(cls, head, reason, { ...who, cash, due });
+    if (session && attendee && !gone && (["in", "dup"].includes(cls) || (cls === "pay" && !what.out))) {
+      const room = inRoom(roster, seenHere, row, who, session, what.out, at);
+      return cls === "pay" && room.admits ? toPay() : room;
+    }
     if (what.out && ["in", "dup", "pay", "gone", "way"].includes(cls)) {
       const inside = here ? here.way === "in" : cls === "dup";
       return inside ? said("out", "Out", "", { ...who, admits: true }) : said("mis", "Not in", "nobody saw them come in; let them in first if they did", who);
@@ -222,13 +227,15 @@ window.doorKeep = (() => {
     const wasIn = cls === "dup", out = here && here.way === "out", undone = here && here.way === "undone";
     if (out && !roster.again) return said("gone", "Went out", "they went out, and nobody comes in again here", who);
     const lets = admits || (wasIn && (out || undone));
-    if (!lets) return said(cls, head, reason, { ...who, cash, due });
+    // Money comes last: it is asked of nobody who would not come in once it is paid.
+    if (!lets && cls !== "pay") return said(cls, head, reason, { ...who, cash, due });
     let inside = roster.inside;
     for (const { way, fresh, room } of seenHere.values()) if (fresh && !room) inside += way === "in" ? 1 : way === "out" ? -1 : 0;
     const expectedStill = (r) => r[1] !== attendee && !seenHere.has(r[1]) && ["in", "pay"].includes(roster.verdicts[r[7]][0]);
     const ofBooking = roster.byBooking.get(booking) ?? [];
     const family = people > 1 ? ofBooking.filter((r) => expectedStill(r) && r[8] === row[8]) : [];
     if (roster.most !== null && inside + 1 + family.length > roster.most) return said("full", "Full", `${inside} are inside, ${roster.most} may be`, who);
+    if (!lets) return toPay();
     const companions = ofBooking.filter((r) => expectedStill(r) && r[8] !== row[8]).map((r) => r[3]);
     return said("in", "Come in", "", { ...who, companions, with: family, admits: true });
   };

@@ -125,8 +125,13 @@ pub(crate) fn above(address: &Uri, response: Response) -> Response {
         return response;
     }
     let above = address.path().rsplit_once('/').map_or("", |(above, _)| above);
-    Redirect::to(&format!("{}?{FIELD}={OVER}", if above.is_empty() { "/" } else { above }))
-        .into_response()
+    Redirect::to(&format!("{}?{FIELD}={OVER}", here(above))).into_response()
+}
+
+/// A path that leads nowhere but here: one that begins with two slashes names another host
+/// (RFC 3986 §4.2), and browsers read a backslash as a slash (WHATWG URL).
+fn here(path: &str) -> String {
+    format!("/{}", path.trim_start_matches(['/', '\\']))
 }
 
 fn named(address: &Uri) -> Option<&str> {
@@ -144,7 +149,7 @@ fn with(address: &Uri, key: &str) -> String {
     if !query.is_empty() {
         query.push('&');
     }
-    format!("{}?{query}{FIELD}={key}", address.path())
+    format!("{}?{query}{FIELD}={key}", here(address.path()))
 }
 
 #[cfg(test)]

@@ -263,7 +263,8 @@ async fn door_page(
         .iter()
         .map(|o| log_row(o, date, zone, &f.token).render())
         .collect::<Result<Vec<_>, _>>()?;
-    let last = log.iter().find(|o| !o.undone && o.door == door && o.passed).map(|o| o.scan);
+    let last =
+        log.iter().find(|o| !o.undone && o.door == door && (o.passed || o.took)).map(|o| o.scan);
     let span = &board.sheet.date.span;
     let today = words::local(app.desk.clock.now(), &span.zone).date();
     let parts = DoorParts {

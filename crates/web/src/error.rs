@@ -104,6 +104,11 @@ impl IntoResponse for WebError {
                 "A moment, please",
                 "Many pictures and papers are being made just now, so nothing was done. Go back and try again in a few seconds.".into(),
             ),
+            Self::Desk(DeskError::KeyOfAnother) => (
+                StatusCode::CONFLICT,
+                "Scan again",
+                "This scan was of somebody else, so nothing was done. Scan the ticket again.".into(),
+            ),
             Self::Desk(DeskError::Inside { name }) => (
                 StatusCode::CONFLICT,
                 "Somebody is inside",

@@ -180,6 +180,7 @@ pub(crate) fn routes() -> Router<App> {
             get(invitations::show).post(invitations::look).layer(DefaultBodyLimit::max(MEMBERS)),
         )
         .route("/office/events/{id}/invitations/off", post(invitations::take_off))
+        .route("/office/events/{id}/invitations/link", post(invitations::new_link))
         .route("/office/events/{id}/invitations/back", post(invitations::put_back))
         .route(
             "/office/events/{id}/invitations/rules",
@@ -316,5 +317,6 @@ pub(crate) fn routes() -> Router<App> {
             get(acts::before_cancelling).post(acts::cancel),
         )
         .route("/office/bookings/{reference}/documents/{id}", get(booking::document))
+        .route("/office/bookings/{reference}/page", get(booking::page))
         .route("/office/bookings/{reference}/{act}", post(acts::act))
 }

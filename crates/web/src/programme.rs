@@ -16,7 +16,7 @@ mod invited;
 mod keeping;
 mod machines;
 mod me;
-mod own;
+pub(crate) mod own;
 mod own_acts;
 mod pay;
 mod refused;

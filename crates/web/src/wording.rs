@@ -623,6 +623,11 @@ pub(crate) fn line(found: &Finding, currency: Currency) -> String {
             format!("let in as number {}, and {most} may be inside", inside + 1)
         }
         Finding::AfterSentAway => "scanned on a device after it had been sent away".into(),
+        Finding::OfSentAway => "done on a device that has been sent away since".into(),
+        Finding::CashSaid { minor } => format!(
+            "a device that was sent away says it took {} in cash: nothing is booked until you take it in on the booking",
+            currency.of(*minor)
+        ),
     }
 }
 

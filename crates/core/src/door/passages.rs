@@ -147,6 +147,13 @@ pub enum Finding {
     },
     /// The device had been sent away when it did this, by its own word.
     AfterSentAway,
+    /// The device did this before it was sent away, as it had announced.
+    OfSentAway,
+    /// A device that was sent away says that it took cash: whether it did is for a person to say.
+    CashSaid {
+        /// How much.
+        minor: i64,
+    },
 }
 
 /// What is made of what a device did.

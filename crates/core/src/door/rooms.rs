@@ -101,7 +101,8 @@ pub enum SignedUp {
 /// `coming` come in together. `inside` tells when and where they came into this session.
 ///
 /// What stops them at the date's door stops them here; being in already does not, since they
-/// are expected to be.
+/// are expected to be. What is to be paid comes after what the room says: it is asked of nobody
+/// who would not come in.
 #[must_use]
 pub fn verdict(
     whole: Verdict,
@@ -111,6 +112,10 @@ pub fn verdict(
     coming: u32,
     now: Timestamp,
 ) -> Verdict {
+    if let Verdict::ToPay { .. } = whole {
+        let paid = verdict(Verdict::ComeIn, room, signed_up, inside, coming, now);
+        return if paid.admits() { whole } else { paid };
+    }
     if !matches!(whole, Verdict::ComeIn | Verdict::AlreadyIn { .. }) {
         return whole;
     }
@@ -202,6 +207,8 @@ mod tests {
         assert_eq!(says(&open, &elsewhere, 0), Verdict::ComeIn);
         let due = Verdict::ToPay { due: crate::Currency::EUR.of(800) };
         assert_eq!(verdict(due.clone(), &room, &here, None, 1, t(0)), due);
+        let full = Verdict::Full { inside: 3, most: 3 };
+        assert_eq!(verdict(due, &taken, &here, None, 1, t(10)), full, "before any money");
         let again = verdict(Verdict::ComeIn, &room, &here, Some((t(3), "Hall".into())), 1, t(5));
         assert_eq!(again, Verdict::AlreadyIn { at: t(3), door: "Hall".into() });
         assert_eq!(verdict_out(Verdict::ComeIn, true), Verdict::Out);

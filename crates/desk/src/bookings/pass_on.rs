@@ -11,14 +11,15 @@ use matricle_store::{bookings, readers};
 use crate::bookings::acts::{Of, allow};
 use crate::bookings::cancel::By;
 use crate::bookings::change::find;
+use crate::people::often::Asks;
 use crate::telling::tell;
 use crate::{Desk, DeskError, fresh_code};
 
 /// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
 ///
 /// # Errors
-/// [`DeskError::Form`] for a name or address that is none; the event's rules do not let the
-/// booker; the booking is not confirmed; the person is in already.
+/// [`DeskError::Form`] for a name or address that is none; [`DeskError::TooOften`] where the booker
+/// has passed it on often today; the event's rules do not let the booker; the booking is not confirmed; the person is in already.
 pub async fn pass_on(
     desk: &Desk,
     by: By,
@@ -31,6 +32,7 @@ pub async fn pass_on(
     if !email.is_empty() && !is_address(&email) {
         form.fault("new_email", Fault::NotAnAddress);
     }
+    let often = desk.often.clone();
     desk.store
         .write(move |tx| {
             form.done().map_err(DeskError::Form)?;
@@ -41,6 +43,10 @@ pub async fn pass_on(
             let person = person.ok_or(DeskError::NotFound)?;
             if person.presence != matricle_core::door::Presence::Expected {
                 return Err(DeskError::NotByBooker);
+            }
+            // Each pass is a mail to somebody who has not asked for it.
+            if matches!(by, By::Booker) {
+                often.ask(Asks::PassOn, &attendee.to_string(), turn.now)?;
             }
             bookings::new_codes(tx, &booking, person.person, fresh_code, turn.now)?;
             bookings::rename(tx, &booking, person.person, &name)?;
@@ -57,8 +63,9 @@ pub async fn pass_on(
             // Whoever had it until now has lost it, unless it is passed to them once more.
             let other = before.filter(|(_, _, at)| !at.eq_ignore_ascii_case(&email));
             if let Some((no, _, _)) = other {
-                let mut lost = knows(no, &name);
-                lost.change = format!("it was passed on to {name}");
+                // They hear that it is gone, and not to whom.
+                let mut lost = knows(no, &person.name);
+                lost.change = "it was passed on to somebody else".into();
                 tell(tx, &booking, Occasion::PassedBack, &lost, &turn)?;
             }
             bookings::set_holder(tx, booking.id, person.person, &email)?;

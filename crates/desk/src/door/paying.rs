@@ -1,13 +1,13 @@
 //! Money at the door: what is to pay there, and taking it.
 
 use jiff::Timestamp;
-use matricle_core::door::{self, Verdict};
+use matricle_core::door::Verdict;
 use matricle_core::ledger::Method;
 use matricle_core::stamps::using;
 use matricle_core::{AttendeeId, DateId, Money};
 use matricle_store::{Connection, bookings, cards, door as db};
 
-use super::{Device, Outcome, Shown, Volunteer, at_open_door, gate_of, show_in};
+use super::{Device, Outcome, Shown, Volunteer, answered_before, at_open_door, judge, show_in};
 use crate::bookings::taking::take_in;
 use crate::{Desk, DeskError};
 
@@ -96,17 +96,18 @@ pub async fn pay(
         .store
         .write(move |tx| {
             let doorway = at_open_door(tx, &by, date, turn.now)?;
-            if let Some(before) = db::scan_by_key(tx, &device.key)? {
+            let shown = Shown::Attendee(attendee);
+            if let Some(before) = answered_before(tx, &device.key, &shown, date)? {
                 return Outcome::of(before);
             }
-            let gate = gate_of(tx, &doorway, date, &device.door)?;
             let person = db::by_id(tx, attendee)?.filter(|p| p.facts.date == date);
             let person = person.ok_or(DeskError::NotFound)?;
             let booking = bookings::by_id(tx, person.booking)?.ok_or(DeskError::NotFound)?;
-            let as_seen = matches!(
-                door::verdict(Some(&person.facts), &gate),
-                Verdict::ToPay { due } if due.minor == due_minor
-            );
+            // The whole verdict, as the scan that follows will have it: nobody pays who then
+            // stands outside.
+            let judged = judge(tx, (date, &doorway), &device, &shown, turn.now)?;
+            let as_seen =
+                matches!(judged.verdict, Verdict::ToPay { due } if due.minor == due_minor);
             let mut payment = None;
             if booking.is_owed() && as_seen {
                 let by_hand =
@@ -119,9 +120,10 @@ pub async fn pay(
                     }
                 }
             }
-            let outcome = show_in(tx, &by, date, &device, &Shown::Attendee(attendee), &turn)?;
+            let mut outcome = show_in(tx, &by, date, &device, &shown, &turn)?;
             if let Some(payment) = payment {
                 db::set_payment(tx, outcome.scan, &payment)?;
+                outcome.took = true;
             }
             Ok(outcome)
         })

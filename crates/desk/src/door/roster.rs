@@ -1,5 +1,7 @@
 //! The roster that a device takes along: what the verdict needs of everybody, and nothing else.
 
+use std::collections::HashSet;
+
 use hmac::{Hmac, KeyInit, Mac};
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::door::rooms::{SignedUp, verdict};
@@ -17,14 +19,19 @@ use crate::{Desk, DeskError, house_of, random_bytes};
 
 /// Most people on a roster; of more, a device asks.
 pub const MOST: u32 = 100_000;
-/// Bytes of a code's digest.
-pub const DIGEST: usize = 8;
+/// Bits of a digest beyond those that tell the people of a roster apart: a sound code of nobody on
+/// it is taken for somebody's once in so many powers of two.
+const BITS_BEYOND: u32 = 13;
+/// Most bits of a digest: script reckons with whole numbers up to 2^53.
+const MOST_BITS: u32 = 48;
+/// So many keys are tried before a digest gets one bit more.
+const KEYS: u32 = 6;
 
 /// Somebody on a roster.
 #[derive(Debug, Clone)]
 pub struct Entry {
-    /// Of the code on their ticket: HMAC-SHA-256 (RFC 2104) under the roster's key, shortened.
-    pub digest: [u8; DIGEST],
+    /// Of the code on their ticket: the first bits of HMAC-SHA-256 (RFC 2104) under the roster's key.
+    pub digest: u64,
     /// Who; nobody where the ticket is not of this date or was passed on.
     pub attendee: Option<AttendeeId>,
     /// The booking they belong to.
@@ -48,6 +55,8 @@ pub struct Roster {
     pub place: String,
     /// The key of the digests: another each time.
     pub key: [u8; 16],
+    /// Bits of each digest: so few that many codes have the same, and none can be found from it.
+    pub bits: u32,
     /// When it was taken.
     pub at: Timestamp,
     /// Until when it is kept: the day after.
@@ -150,15 +159,37 @@ fn session_doors(
     Ok(doors)
 }
 
-/// The digest of a code under a roster's key.
-fn digest(key: &[u8; 16], code: &str) -> Result<[u8; DIGEST], DeskError> {
+/// The first bits of a code's digest under a roster's key.
+fn digest(key: &[u8; 16], code: &str, bits: u32) -> Result<u64, DeskError> {
     let mut mac = Hmac::<Sha256>::new_from_slice(key)
         .map_err(|e| DeskError::Internal(format!("a key: {e}")))?;
     mac.update(code.as_bytes());
     let bytes = mac.finalize().into_bytes();
-    let mut short = [0; DIGEST];
-    short.copy_from_slice(&bytes[..DIGEST]);
-    Ok(short)
+    let first = bytes.iter().take(8).fold(0_u64, |all, byte| all << 8 | u64::from(*byte));
+    Ok(first >> (64 - bits))
+}
+
+/// A key, so many bits, and each code's digest, no two of which are the same.
+///
+/// A code has forty bits that nobody knows. The whole of its digest would tell which they are to
+/// whoever tries all of them; of so few bits it tells only that it is one of hundreds of thousands,
+/// each as likely as the other.
+fn digests(codes: &[String]) -> Result<([u8; 16], u32, Vec<u64>), DeskError> {
+    let people = u64::try_from(codes.len()).unwrap_or(u64::MAX).max(1);
+    let mut bits = (u64::BITS - people.leading_zeros() + BITS_BEYOND).min(MOST_BITS);
+    let of_codes = codes.iter().collect::<HashSet<_>>().len();
+    let mut tried = 0;
+    loop {
+        let key = random_bytes::<16>();
+        let found: Vec<u64> =
+            codes.iter().map(|c| digest(&key, c, bits)).collect::<Result<_, _>>()?;
+        let different: HashSet<u64> = found.iter().copied().collect();
+        if bits >= MOST_BITS || different.len() == of_codes {
+            return Ok((key, bits, found));
+        }
+        tried += 1;
+        bits += u32::from(tried % KEYS == 0);
+    }
 }
 
 /// The roster of a date, for the door of this name.
@@ -186,15 +217,18 @@ pub async fn roster(
             let mut gate = doorway.gate(date, doors.clone(), &door_of);
             let most = gate.most.take();
             let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
-            let (house, key) = (house_of(conn)?, random_bytes::<16>());
+            let house = house_of(conn)?;
             let rooms = session_doors(conn, (date, &doorway), &gate)?;
             let sign_ups =
                 if rooms.is_empty() { Vec::new() } else { db::all_sign_ups(conn, date)? };
             let rows = db::roster(conn, date, MOST)?;
             let cut = rows.len() >= MOST as usize;
+            let codes: Vec<String> = rows.iter().map(|(code, _)| code.clone()).collect();
+            let (key, bits, all) = digests(&codes)?;
             let people = rows
                 .into_iter()
-                .map(|(code, person)| {
+                .zip(all)
+                .map(|((_, person), digest)| {
                     let verdict = door::verdict(Some(&person.facts), &gate);
                     let own = person.facts.date == date && !person.passed_on;
                     let due = match verdict {
@@ -207,7 +241,7 @@ pub async fn roster(
                         own && person.facts.state != matricle_core::booking::State::Requested
                     });
                     Ok(Entry {
-                        digest: digest(&key, &code)?,
+                        digest,
                         attendee: Some(person.facts.attendee).filter(|_| own),
                         booking: person.booking.0,
                         ticket_no: person.ticket_no,
@@ -222,6 +256,7 @@ pub async fn roster(
                 place: on.place(),
                 span: on.span,
                 key,
+                bits,
                 at: now,
                 people,
                 cut,
@@ -245,4 +280,27 @@ pub async fn roster(
 /// A roster is gone the day after.
 fn kept_until(span: &Span) -> Timestamp {
     span.ends_at.saturating_add(SignedDuration::from_hours(12)).unwrap_or(span.ends_at)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use matricle_core::codes::TicketCode;
+
+    #[test]
+    fn a_digest_tells_people_apart_and_their_codes_nobody() {
+        for people in [1_u64, 40, 3_000] {
+            let codes: Vec<String> =
+                (0..people).map(|n| TicketCode::from_random(n * 7_919).to_string()).collect();
+            let (key, bits, all) = digests(&codes).unwrap();
+            let mut sorted = all.clone();
+            sorted.sort_unstable();
+            sorted.dedup();
+            assert_eq!(sorted.len() as u64, people, "each has one of their own");
+            assert!(all.iter().all(|d| *d < 1 << bits));
+            assert_eq!(all[0], digest(&key, &codes[0], bits).unwrap());
+            // Of the forty unknown bits of a code so many stay unknown, whatever is tried.
+            assert!(40 - bits >= 12, "{people} people: {bits} bits");
+        }
+    }
 }

@@ -8,11 +8,11 @@ use matricle_core::door::{Presence, Verdict};
 use matricle_core::ledger::Method;
 use matricle_core::{DateId, SessionId};
 use matricle_store::Tx;
-use matricle_store::bookings;
 use matricle_store::door::{self as db, AtDoor, NewScan, Scan};
+use matricle_store::{bookings, devices};
 
 use super::rooms::AtRoom;
-use super::{Shown, Told, Volunteer, Why, gate_of, looked_up, tell};
+use super::{Shown, Told, Volunteer, Why, answered_before, gate_of, looked_up, tell};
 use crate::acting::Turn;
 use crate::bookings::taking::take_in;
 use crate::telling::{Arrived, tell_let_in};
@@ -58,8 +58,9 @@ pub struct SettledScan {
 /// Settles what a device did while it could not ask. Handed in again, the answer is the same
 /// and nothing is done twice.
 ///
-/// A device that was sent away, or whose time is over, still hands in what it did before that;
-/// what it did after it is told in the report and lets nobody in.
+/// A device whose time is over still hands in what it did before that. One that was sent away hands
+/// in as many scans as it had announced until then, each with a line in the report: its clock is
+/// its own, and so is its word on money, which waits for a person. All else lets nobody in.
 ///
 /// # Errors
 /// The role may not; the device is for other dates; the date is long over.
@@ -108,8 +109,17 @@ pub fn settle_in(
             at > until.min(device.grant.ends_at) || device.joined_at.is_none_or(|j| at < j)
         }
     };
-    let before = db::scan_by_key(tx, &queued.key)?;
+    let before = answered_before(tx, &queued.key, &queued.shown, date)?;
+    let sent_away = volunteer.sent_away();
+    let too_late = too_late
+        || match (sent_away, &before) {
+            (Some(device), None) => !devices::take_announced(tx, device)?,
+            _ => false,
+        };
     let (mut line, payment) = match (&queued.cash, &before) {
+        (Some((minor, _)), None) if sent_away.is_some() => {
+            (Some(Finding::CashSaid { minor: *minor }), None)
+        }
         (Some((minor, _)), None) if !too_late => {
             take_cash(tx, volunteer, date, queued, *minor, turn)?
         }
@@ -127,6 +137,9 @@ pub fn settle_in(
         false => settle(facts, passed_on, &gate, queued.did),
     };
     line = line.or_else(|| found.line.take());
+    if sent_away.is_some() && queued.did != Did::SentAway {
+        line = line.or(Some(Finding::OfSentAway));
+    }
     // The door of a room: they went into the session that was on then.
     let at_room = AtRoom::of(tx, (date, &doorway), &gate, at)?;
     let room = at_room.as_ref().and_then(|r| found.passage.map(|w| (r.session.facts.id, w)));

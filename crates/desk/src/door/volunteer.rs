@@ -80,6 +80,15 @@ impl Volunteer {
         }
     }
 
+    /// The device, where it was sent away.
+    #[must_use]
+    pub fn sent_away(&self) -> Option<matricle_core::DeviceId> {
+        match self {
+            Self::Staff(_) => None,
+            Self::Device(device) => device.grant.sent_away_at.map(|_| device.id),
+        }
+    }
+
     /// As whom they act.
     #[must_use]
     pub fn acting(&self) -> Acting {

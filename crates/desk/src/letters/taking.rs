@@ -276,6 +276,20 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
         turn.now - letters::AN_HOUR,
         letters::MOST_AN_HOUR,
     )?;
+    let behind = reply_address(tx, sorted.place.0, &to)?;
+    let since = turn.now - letters::AN_HOUR;
+    let to_them = stored::forwarded_to(tx, &behind.behind, since, letters::MOST_FORWARDED)?;
+    // Nobody is sent what they wrote themselves.
+    let goes_on = !behind.behind.is_empty()
+        && !behind.behind.eq_ignore_ascii_case(&mail.from.address)
+        && sorted.kind == Kind::Letter;
+    let is_forwarded = goes_on && letters::is_forwarded(sorted.kind, before, to_them);
+    if goes_on && !is_forwarded {
+        sorted.note = "more came within an hour than is passed on: it waits here to be read".into();
+        if !matches!(sorted.place.0, Place::Booking(_)) {
+            sorted.place = (Place::Tray, Found::Not);
+        }
+    }
     // Where it asks for answers, unless that is the house itself.
     let asks = &mail.answer_to;
     let elsewhere =
@@ -314,14 +328,7 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
         bookings::happened(tx, booking, turn.now, &by, &what)?;
     }
     match sorted.kind {
-        Kind::Letter if letters::is_forwarded(sorted.kind, before) => {
-            let behind = reply_address(tx, sorted.place.0, &to)?;
-            // Nobody is sent what they wrote themselves.
-            let own = behind.behind.eq_ignore_ascii_case(&mail.from.address);
-            if !behind.behind.is_empty() && !own {
-                passing::forward(tx, id, mail, &behind, turn)?;
-            }
-        }
+        Kind::Letter if is_forwarded => passing::forward(tx, id, mail, &behind, turn)?,
         Kind::Answer => {
             if let Some(out) = &sorted.answers {
                 passing::answer_with(tx, id, (mail, &read.own), out, turn)?;
@@ -363,6 +370,10 @@ fn sort(
     // Many calendars send their replies by themselves: that makes them no less theirs.
     if let Some(reply) = &mail.calendar {
         let theirs = invited(conn, reply)?;
+        if theirs.is_some() && !letters::is_believed(&reply.who.address, &mail.from.address) {
+            let note = "it speaks for another address than it comes from: nothing follows from it";
+            return sorted(Kind::Calendar, (Place::Tray, Found::Not), note.into());
+        }
         let place = theirs
             .map_or((Place::Tray, Found::Not), |t| (Place::Booking(t.booking.id), Found::ByThread));
         let word = match reply.comment.as_str() {
@@ -480,9 +491,15 @@ fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskE
     let before = stored::calendar_said(tx, id)?;
     let is_new = before.iter().all(|b| b.person != person || b.said != reply.said);
     let holds = stored::calendar_says(tx, id, &said)? && is_new;
+    let since = turn.now - letters::TOLD_AGAIN;
+    let is_told = outbox::of_booking(tx, id)?.iter().any(|m| {
+        m.occasion() == Some(Occasion::NotComing)
+            && m.knows.person == person
+            && m.planned_at > since
+    });
     let stands =
         matches!(booking.state, State::Confirmed | State::AwaitingPayment | State::Requested);
-    if holds && reply.said == Said::Declined && stands {
+    if holds && reply.said == Said::Declined && stands && !is_told {
         let knows = Knows { holder: name, change: word, person, ..Knows::default() };
         telling::tell(tx, &booking, Occasion::NotComing, &knows, turn)?;
     }

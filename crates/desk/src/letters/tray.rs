@@ -1,6 +1,8 @@
 //! Letters at the Office: the tray, a letter with what went out because of it, giving it to a
 //! booking, answering it, putting it away.
 
+use std::sync::Arc;
+
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
@@ -14,6 +16,7 @@ use matricle_store::{bookings, events};
 
 use super::{LARGEST, Taken, passing, reply_address, take_in};
 use crate::bench::{self, Takes};
+use crate::messages::keyless;
 use crate::{Desk, DeskError};
 
 /// Most characters of an answer.
@@ -34,6 +37,34 @@ pub struct Letters {
     pub is_read: bool,
 }
 
+/// Letters as somebody of the house may see them: what they quote has secret addresses in it, and
+/// those are for whoever may do what they open.
+struct AsSeen {
+    /// Where keys are taken out of what is shown; nowhere for whoever may change bookings.
+    without_keys: Option<Arc<str>>,
+}
+
+impl AsSeen {
+    fn by(desk: &Desk, staff: &Staff) -> Self {
+        let may = staff.role.may(Right::ChangeBookings);
+        Self { without_keys: (!may).then(|| desk.public_url.clone()) }
+    }
+
+    fn one(&self, letter: Letter) -> Letter {
+        let Some(url) = &self.without_keys else { return letter };
+        Letter { words: keyless(url, &letter.words), own: keyless(url, &letter.own), ..letter }
+    }
+
+    fn all(&self, letters: Vec<Letter>) -> Vec<Letter> {
+        letters.into_iter().map(|l| self.one(l)).collect()
+    }
+
+    fn out(&self, out: Vec<Out>) -> Vec<Out> {
+        let Some(url) = &self.without_keys else { return out };
+        out.into_iter().map(|o| Out { words: keyless(url, &o.words), ..o }).collect()
+    }
+}
+
 /// Letters of a list, a page of them.
 ///
 /// # Errors
@@ -41,10 +72,16 @@ pub struct Letters {
 pub async fn list(desk: &Desk, staff: &Staff, of: List, page: u32) -> Result<Letters, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let is_read = desk.letterbox.is_there();
+    let as_seen = AsSeen::by(desk, staff);
     desk.store
         .read(move |conn| {
             Ok::<_, DeskError>(Letters {
-                letters: stored::list(conn, of, page.saturating_mul(ON_A_PAGE), ON_A_PAGE)?,
+                letters: as_seen.all(stored::list(
+                    conn,
+                    of,
+                    page.saturating_mul(ON_A_PAGE),
+                    ON_A_PAGE,
+                )?),
                 count: stored::count(conn, of)?,
                 tray: stored::count(conn, List::Tray)?,
                 is_read,
@@ -74,6 +111,7 @@ pub struct Whole {
 /// There is none; the role may not.
 pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError> {
     require(staff.role, Right::SeeOffice)?;
+    let as_seen = AsSeen::by(desk, staff);
     let mut whole = desk
         .store
         .read(move |conn| {
@@ -87,10 +125,10 @@ pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError
             };
             Ok::<_, DeskError>(Whole {
                 files: letter.files.clone().unwrap_or_default(),
-                out: stored::of_letter(conn, id)?,
+                out: as_seen.out(stored::of_letter(conn, id)?),
                 under: (format!("{} <{}>", under.name, under.email), !under.behind.is_empty()),
-                beside,
-                letter,
+                beside: as_seen.all(beside),
+                letter: as_seen.one(letter),
             })
         })
         .await?;
@@ -112,7 +150,8 @@ pub(super) async fn files_of(desk: &Desk, id: i64) -> Result<Vec<File>, DeskErro
     .await
 }
 
-/// A letter word for word as it came, or one of its files by number.
+/// A letter word for word as it came, or one of its files by number: for whoever may change
+/// bookings, since what it quotes has their secret addresses in it.
 ///
 /// # Errors
 /// There is none; the role may not.
@@ -122,7 +161,7 @@ pub async fn file(
     id: i64,
     n: Option<usize>,
 ) -> Result<File, DeskError> {
-    require(staff.role, Right::SeeOffice)?;
+    require(staff.role, Right::ChangeBookings)?;
     let Some(n) = n else {
         let raw = desk.store.read(move |conn| stored::raw(conn, id)).await?;
         return Ok(File {
@@ -148,13 +187,14 @@ pub async fn of_booking(
     reference: Reference,
 ) -> Result<(Vec<(Letter, Vec<Out>)>, Vec<stored::CalendarSaid>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
+    let as_seen = AsSeen::by(desk, staff);
     desk.store
         .read(move |conn| {
             let booking = bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
             let mut letters = Vec::new();
             for letter in stored::list(conn, List::Booking(booking.id), 0, 200)? {
-                let out = stored::of_letter(conn, letter.id)?;
-                letters.push((letter, out));
+                let out = as_seen.out(stored::of_letter(conn, letter.id)?);
+                letters.push((as_seen.one(letter), out));
             }
             Ok((letters, stored::calendar_said(conn, booking.id)?))
         })

@@ -12,10 +12,13 @@ use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::Occasion;
+use matricle_core::unasked::{Goes, goes as goes_unasked};
 use matricle_core::wish::What;
 use matricle_core::{BookingId, EventId, HostId, SubmissionId};
 use matricle_store::outbox::{self, About, Message};
-use matricle_store::{Connection, StoreError, bookings, invited, replies, submissions, wishes};
+use matricle_store::{
+    Connection, StoreError, bookings, invited, readers, replies, submissions, wishes,
+};
 use tokio::task::JoinSet;
 
 use crate::messages::{Composed, Ready, compose};
@@ -130,7 +133,13 @@ fn goes(
         });
     }
     if let About::Submission(id, _) = message.about {
-        return of_submission(conn, message, id);
+        return Ok(match of_submission(conn, message, id)? {
+            None => unasked(conn, message, now)?,
+            not => not,
+        });
+    }
+    if !is_their_ticket(conn, message)? {
+        return Ok(Some(Outcome::Withdrawn("the ticket was passed on once more")));
     }
     match message.trigger {
         Trigger::At(_) => match is_still_due(conn, message, now)? {
@@ -171,7 +180,44 @@ fn goes(
     {
         return Ok(Some(Outcome::Skipped("nobody has booked")));
     }
-    Ok(None)
+    unasked(conn, message, now)
+}
+
+/// Whether what a stranger's act makes go still may: so much goes to one box and no more.
+fn unasked(
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Option<Outcome>, DeskError> {
+    if !message.unasked || message.by_hand {
+        return Ok(None);
+    }
+    let proved = match message.about {
+        About::Booking(id) => bookings::by_id(conn, id)?
+            .is_some_and(|b| b.buyer.address.eq_ignore_ascii_case(&message.address)),
+        About::Submission(..) => true,
+        About::Event(_) | About::House(_) => false,
+    };
+    let went = outbox::went_to_box(conn, message, now)?;
+    Ok(match goes_unasked(&went, proved, now) {
+        Goes::Now => None,
+        Goes::At(at) => Some(Outcome::Later(at)),
+        Goes::Not => Some(Outcome::Skipped(
+            "enough went to this address within a day, and nobody has shown that it is theirs",
+        )),
+    })
+}
+
+/// Whether whoever a message about one ticket goes to still has it; and, where it says that they
+/// have it no more, whether that is so.
+fn is_their_ticket(conn: &Connection, message: &Message) -> Result<bool, DeskError> {
+    let person = message.reader.split_once('.').and_then(|(_, no)| no.parse::<usize>().ok());
+    let (About::Booking(booking), Some(person)) = (message.about, person) else { return Ok(true) };
+    if message.occasion() == Some(Occasion::PassedBack) {
+        return Ok(true);
+    }
+    let holders = readers::holders(conn, booking)?;
+    Ok(holders.iter().any(|(no, _, at)| *no == person && at.eq_ignore_ascii_case(&message.address)))
 }
 
 /// Whether an invitation is still to go: to whoever is on a list and has not handed it on; and once

@@ -10,6 +10,7 @@ use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::replies::Reply;
 use matricle_core::template::{Value, Values};
 use matricle_core::text::unlinked;
+use matricle_core::unasked::LONGEST_CALLED;
 use matricle_core::{EventId, MessageId, booking};
 use matricle_formats::barcode;
 use matricle_formats::calendar::{Method, Party};
@@ -261,6 +262,14 @@ pub(crate) fn about(
             {
                 sheet.cards.retain(|c| c.id == card);
             }
+            if message.occasion() == Some(Occasion::PassedBack) && !message.knows.holder.is_empty()
+            {
+                // Whoever had it until then reads their own name: who has it now is not theirs to know.
+                let whose = message.knows.person;
+                for theirs in sheet.attendees.iter_mut().filter(|a| Some(a.person) == whose) {
+                    theirs.name.clone_from(&message.knows.holder);
+                }
+            }
             let stamps = stamps(conn, &sheet)?;
             let person = message
                 .reader
@@ -360,6 +369,17 @@ fn stamps(conn: &Connection, sheet: &WholeBooking) -> Result<String, DeskError> 
     Ok(said.join(" "))
 }
 
+/// What the subject of a message may say that a stranger's act makes go: nothing that people typed
+/// as a name, since whoever reads it may know none of them.
+pub(crate) fn for_a_stranger(values: &Values) -> Values {
+    let mut values = values.clone();
+    for field in ["name", "first name", "booker", "holder"] {
+        values.remove(field);
+    }
+    values.insert("greeting", Value::line("Hello"));
+    values
+}
+
 /// Whom a message greets, for its `To`.
 pub(crate) fn receiver(values: &Values) -> String {
     match values.get("name") {
@@ -425,16 +445,22 @@ impl Yesterday for jiff::civil::DateTime {
 
 /// How a message opens. Somebody who has not yet given a name is greeted without one.
 fn greeting(name: &str) -> String {
-    match name {
+    match called(name).as_str() {
         "" => "Hello".into(),
-        name => format!("Dear {}", unlinked(name)),
+        name => format!("Dear {name}"),
     }
+}
+
+/// A name as somebody is called by it, who has perhaps never typed it: no longer than a name is,
+/// and with nothing in it that leads anywhere.
+fn called(name: &str) -> String {
+    unlinked(&name.chars().take(LONGEST_CALLED).collect::<String>())
 }
 
 fn names(values: &mut Values, name: &str, house: &House) {
     values.insert("house", Value::line(&house.name));
     values.insert("our address", Value::line(&house.email));
-    values.insert("name", Value::line(unlinked(name)));
+    values.insert("name", Value::line(called(name)));
     let first = name.split_whitespace().next().unwrap_or_default();
     values.insert("first name", Value::line(unlinked(first)));
     values.insert("greeting", Value::line(greeting(name)));
@@ -656,7 +682,7 @@ fn of_booking(
         _ => format!("Open booking {}", booking.reference),
     };
     values.insert("link words", Value::line(what));
-    values.insert("booker", Value::line(unlinked(booking.booker())));
+    values.insert("booker", Value::line(called(booking.booker())));
     let standing: Vec<_> = sheet.attendees.iter().filter(|a| !a.cancelled).collect();
     if confirmed && !online_all {
         let tickets = standing
@@ -748,7 +774,7 @@ fn of_occasion(values: &mut Values, sheet: &WholeBooking, knows: &Knows) {
     values.insert("came", Value::line(unlinked(&knows.came)));
     values.insert("whole date", Value::Holds(knows.whole));
     values.insert("by the house", Value::Holds(knows.by_house));
-    values.insert("holder", Value::line(unlinked(&knows.holder)));
+    values.insert("holder", Value::line(called(&knows.holder)));
     let off: Vec<String> = sheet
         .covers
         .iter()

@@ -110,6 +110,7 @@ fn as_if(booking: BookingId, trigger: Trigger) -> Message {
         sent_at: None,
         answer: String::new(),
         last_error: None,
+        unasked: false,
     }
 }
 

@@ -6,6 +6,8 @@ use std::sync::{Mutex, PoisonError};
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::often::{Quota, next};
+use matricle_core::unasked::PASSES;
+use matricle_core::who::mailbox;
 
 use crate::DeskError;
 
@@ -43,6 +45,15 @@ pub enum Asks {
     Roster,
     /// Letters with which a device joins are tried: by the network.
     Letters,
+    /// A ticket is passed on by its booker: by the ticket.
+    PassOn,
+}
+
+impl Asks {
+    /// Whether what it is counted by is an address: all that lead to one box are one.
+    const fn is_of_box(self) -> bool {
+        matches!(self, Self::NumberMail | Self::StrangerMail | Self::LeftMail)
+    }
 }
 
 /// Most keys remembered; more than that, and those that were quiet are forgotten.
@@ -78,6 +89,7 @@ impl Often {
             Asks::Keeping => (n.saturating_mul(60), 1),
             Asks::SubmissionFrom => (n.saturating_mul(10), 60),
             Asks::Roster => (n.saturating_mul(30), 10),
+            Asks::PassOn => (PASSES, 24 * 60),
             Asks::NumberTry => (n.saturating_mul(2), 60),
             Asks::StrangerMail | Asks::LeftMail => (n / 2 + 1, 24 * 60),
             Asks::StrangerMailBy => (n.saturating_mul(2), 60),
@@ -95,7 +107,8 @@ impl Often {
         if known.len() > MOST {
             known.retain(|_, due| *due > now);
         }
-        let key = (what, by.trim().to_lowercase());
+        let by = if what.is_of_box() { mailbox(by) } else { by.trim().to_lowercase() };
+        let key = (what, by);
         match next(self.quota(what), known.get(&key).copied(), now) {
             Ok(due) => {
                 known.insert(key, due);

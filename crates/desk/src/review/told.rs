@@ -1,6 +1,7 @@
 //! Telling the submitter what became of theirs, and those who review that something waits.
 
 use jiff::Timestamp;
+use matricle_core::acting::Actor;
 use matricle_core::cue::{Trigger, Way};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::review::submission::{Proposal, State, Typed};
@@ -41,6 +42,7 @@ pub(crate) fn tell(
         &NewMessage {
             unique: &format!("{} s{} {id}", occasion.word(), s.id),
             message_id: &format!("s{}.{id}@{}", s.id, turn.host),
+            unasked: turn.by.kind == Actor::Booker,
             skipped: if refused { matricle_core::cues::WhyNot::Bounced.words() } else { "" },
             ..NewMessage::to(about, trigger, &reader, (Way::Mail, &s.email), knows, at)
         },

@@ -384,11 +384,15 @@ pub fn is_worked(stamp: &str, number: &str) -> bool {
 
 /// What keeps programs out and costs a person nothing: a field that people leave empty, the stamp
 /// of a page that was made by us a while ago.
-fn seconds(desk: &Desk, form: &Form, signed_in: bool) -> Result<Option<u32>, Refusal> {
+fn seconds(
+    desk: &Desk,
+    form: &Form,
+    (browser, signed_in): (i64, bool),
+) -> Result<Option<u32>, Refusal> {
     if !form.get("website").is_empty() {
         return Err(Refusal::Trapped);
     }
-    let made = desk.secrets.stamped_at(form.get("stamp")).ok_or(Refusal::OldForm)?;
+    let made = desk.secrets.stamped_at(form.get("stamp"), browser).ok_or(Refusal::OldForm)?;
     let took = desk.clock.now().duration_since(made);
     if took > OLD {
         return Err(Refusal::OldForm);
@@ -413,7 +417,7 @@ pub async fn send(
 ) -> Result<Handed, DeskError> {
     let signed_in = who.person.is_some();
     // What is wrong with fields is said first: whoever mends them is no program.
-    let took = seconds(desk, &form, signed_in);
+    let took = seconds(desk, &form, (who.from.0, signed_in));
     let worked = is_worked(form.get("stamp"), form.get("work"));
     let typed = kept(&form);
     let given = desk.store.read(given).await?;

@@ -140,6 +140,12 @@ async fn a_device_joins_once_does_what_it_was_given_and_is_sent_away_at_once() {
 
     let Volunteer::Device(known) = &device else { unreachable!() };
     w.pass(3);
+    // It has announced one scan.
+    let (id, now) = (known.id, w.desk.clock.now());
+    let said = matricle_store::devices::Said { to_send: 1, ..Default::default() };
+    let heard =
+        move |tx: &matricle_store::Tx<'_>| matricle_store::devices::heard(tx, id, &said, now);
+    w.desk.store.write(heard).await.unwrap();
     devices::send_away(&w.desk, &ilse, known.id).await.unwrap();
     let all = devices::all(&w.desk, &ilse).await.unwrap();
     let gone = all.iter().find(|d| d.id == known.id).unwrap();
@@ -149,8 +155,19 @@ async fn a_device_joins_once_does_what_it_was_given_and_is_sent_away_at_once() {
         Err(DeskError::Device(DeviceRefusal::SentAway))
     ));
     // What it did before that it still hands in; what it did after lets nobody in.
-    let (_, _, more) = w.at_open_door(CANDLES, &[2, 0, 0]).await;
+    let (more_reference, _, more) = w.at_open_door(CANDLES, &[2, 0, 0]).await;
+    let before =
+        w.settle(&away, date, w.queued("key-before", &more[0].1, Did::LetIn, 1, "gate")).await;
+    assert_eq!(before.line, Some(Finding::OfSentAway), "with a line, whatever it was");
+    // Handed in again it is the same; more than it announced is not believed, by whatever clock.
     w.settle(&away, date, w.queued("key-before", &more[0].1, Did::LetIn, 1, "gate")).await;
+    let mut cash = w.queued("key-more", &more[1].1, Did::LetIn, 2, "gate");
+    cash.cash = Some((800, "r1".into()));
+    let paid = async || w.sheet(more_reference).await.booking.paid.minor;
+    let was = paid().await;
+    let more_of_it = w.settle(&away, date, cash).await;
+    assert_eq!(more_of_it.line, Some(Finding::CashSaid { minor: 800 }));
+    assert_eq!(paid().await, was, "money waits for a person");
     w.pass(5);
     let after =
         w.settle(&away, date, w.queued("key-after", &more[1].1, Did::LetIn, 1, "gate")).await;

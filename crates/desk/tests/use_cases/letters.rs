@@ -11,7 +11,7 @@ use mail_parser::{MessageParser, MimeHeaders};
 use matricle_core::codes::Reference;
 use matricle_core::cue::Trigger;
 use matricle_core::form::Form;
-use matricle_core::letters::{Kind, MOST_AN_HOUR, Place};
+use matricle_core::letters::{Kind, MOST_AN_HOUR, MOST_FORWARDED, Place};
 use matricle_core::occasion::Occasion;
 use matricle_core::replies::Stands;
 use matricle_desk::DeskError;
@@ -242,12 +242,28 @@ async fn a_loop_ends_by_itself_and_what_matches_nothing_lies_in_the_tray() {
     }
     w.due().await;
     assert_eq!(w.to(PRIVATE).len(), MOST_AN_HOUR as usize);
+    // Whoever stands behind it is not written to without end, whoever writes: the rest waits.
+    for n in 0..60 {
+        let from = format!("writer{n}@other.example");
+        w.takes(letter(&from, &house, "", "Hello", "I am no machine", 200 + n)).await;
+    }
+    w.due().await;
+    assert_eq!(w.to(PRIVATE).len(), MOST_FORWARDED as usize);
+    let waits = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
+    assert!(waits.letters[0].note.contains("it waits here"), "{}", waits.letters[0].note);
+    for letter in &waits.letters[..60 - (MOST_FORWARDED - MOST_AN_HOUR) as usize] {
+        tray::put_away(&w.desk, &ilse, letter.id, true).await.unwrap();
+    }
+    let waits = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
+    for letter in waits.letters.iter().filter(|l| l.from.1.starts_with("writer")) {
+        tray::put_away(&w.desk, &ilse, letter.id, true).await.unwrap();
+    }
     // From the house itself: it is kept and goes no further.
     w.takes(letter(&house, &house, "", "To myself", "words", 40)).await;
     // No mail at all is kept too.
     w.takes(b"no mail at all".to_vec()).await;
     w.due().await;
-    assert_eq!(w.to(PRIVATE).len(), MOST_AN_HOUR as usize);
+    assert_eq!(w.to(PRIVATE).len(), MOST_FORWARDED as usize);
     let found = tray::list(&w.desk, &ilse, List::Tray, 0).await.unwrap();
     // All that one writer wrote stands together, oldest first.
     let one = &found.letters[2];
@@ -379,6 +395,20 @@ async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
     assert_eq!(told().await, first);
     // One that was overtaken on its way says nothing any more.
     w.takes(replied(&raw, "TENTATIVE", &house, 2)).await;
+    assert_eq!((said(reference).await, told().await), (Some("declined"), first));
+    // The file has the right address, and the mail comes from another: forty of them, each newer.
+    for n in 0..40 {
+        let said = if n % 2 == 0 { "ACCEPTED" } else { "DECLINED" };
+        let mail = String::from_utf8(replied(&raw, said, &house, 10 + n)).unwrap();
+        let mail = mail.replace(&format!("From: {BOOKER}"), "From: mal@other.example");
+        assert_eq!(w.takes(mail.into_bytes()).await.place, Place::Tray);
+    }
+    assert_eq!((said(reference).await, told().await), (Some("declined"), first));
+    // From the right one, to and fro: once a day.
+    for n in 0..6 {
+        w.takes(replied(&raw, if n % 2 == 0 { "ACCEPTED" } else { "DECLINED" }, &house, 30 + n))
+            .await;
+    }
     assert_eq!((said(reference).await, told().await), (Some("declined"), first));
     // Nobody else's word, whatever they send.
     let forged = String::from_utf8(replied(&raw, "ACCEPTED", &house, 9)).unwrap();

@@ -21,6 +21,7 @@ mod office;
 mod own_words;
 mod planning;
 mod rooms;
+mod strangers;
 mod submitted;
 mod telling;
 mod told;

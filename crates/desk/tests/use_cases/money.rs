@@ -105,7 +105,57 @@ async fn a_part_is_cancelled_by_the_steps_and_the_money_goes_back_the_way_it_cam
     w.scanned_back(after.date.id).await;
     cancel::cancel(&w.desk, ilse().await, reference, Vec::new()).await.unwrap();
     w.due().await;
-    assert_eq!(w.provider.payments().last().unwrap().refunded, 2 * each);
+    // What was kept of the first by the steps is the house's.
+    assert_eq!(w.provider.payments().last().unwrap().refunded, each / 2 + each);
+    assert_eq!(w.sheet(reference).await.booking.total.minor, each - each / 2);
+    w.sound().await;
+}
+
+/// Half comes back: at once, or one ticket after the other with the rest at the end, or by the
+/// Office in between, or undone and done again: it is the same in all.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_booking_taken_apart_gives_back_what_it_gives_at_once() {
+    let w = world().await;
+    w.set_rules(WALK, Some(vec![(1, 50)]), Manner::Off).await;
+    let booked = async || {
+        let reference = w.paid(WALK, &[4, 0, 0, 0]).await;
+        let sheet = w.sheet(reference).await;
+        let numbers: Vec<u32> = sheet.attendees.iter().map(|a| a.ticket_no).collect();
+        (reference, numbers, sheet.booking.total.minor)
+    };
+    let by_office = || async { By::Staff(w.staff(0).await, None) };
+    let cancel = async |by: By, reference, numbers: Vec<u32>| {
+        let plan = cancel::preview(&w.desk, by.clone(), reference, numbers.clone()).await.unwrap();
+        let done = cancel::cancel(&w.desk, by, reference, numbers).await.unwrap();
+        assert_eq!(plan, done, "what was shown is what was done");
+        done.back.minor
+    };
+    let (reference, _, total) = booked().await;
+    let at_once = cancel(By::Booker, reference, Vec::new()).await;
+    assert_eq!(at_once, total / 2);
+    // Three singly, then the rest as a whole; by turns booker and Office.
+    let (reference, numbers, _) = booked().await;
+    let mut back = 0;
+    for (n, number) in numbers[..3].iter().enumerate() {
+        let by = if n % 2 == 0 { By::Booker } else { by_office().await };
+        back += cancel(by, reference, vec![*number]).await;
+    }
+    back += cancel(By::Booker, reference, Vec::new()).await;
+    assert_eq!(back, at_once, "never more");
+    // Two together, one by one the others: the last one by its number.
+    let (reference, numbers, _) = booked().await;
+    let mut back = cancel(by_office().await, reference, numbers[1..3].to_vec()).await;
+    back += cancel(By::Booker, reference, vec![numbers[0]]).await;
+    back += cancel(By::Booker, reference, vec![numbers[3]]).await;
+    assert_eq!(back, at_once);
+    // Another price for what stands changes nothing of what was kept.
+    let (reference, numbers, _) = booked().await;
+    let kept = cancel(By::Booker, reference, vec![numbers[0]]).await;
+    let ticket = w.sheet(reference).await.lines[0].ticket.to_string();
+    let fields = [("price", "0"), ("ticket", ticket.as_str()), ("reason", "free after all")];
+    change::set_price(&w.desk, &w.staff(0).await, reference, form(&fields)).await.unwrap();
+    assert_eq!(w.sheet(reference).await.booking.total.minor, kept, "and no more");
+    w.due().await;
     w.sound().await;
 }
 

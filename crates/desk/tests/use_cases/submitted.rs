@@ -20,7 +20,7 @@ const WILMA: &str = "wilma@post.example";
 
 /// A whole form, with some of its fields another than usual.
 fn filled(w: &World, with: &[(&str, &str)]) -> Form {
-    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3));
+    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), 0);
     let work = (0..).map(|n: u32| n.to_string()).find(|n| writing::is_worked(&stamp, n)).unwrap();
     let usual = [
         ("title", "Queens in winter"),
@@ -585,11 +585,11 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
     let now = w.desk.clock.now();
     for (with, why) in [
         (vec![("website", "buy".to_owned())], Refusal::Trapped),
-        (vec![("stamp", w.desk.secrets.stamp(now))], Refusal::TooFast),
+        (vec![("stamp", w.desk.secrets.stamp(now, 0))], Refusal::TooFast),
         (vec![("stamp", String::new())], Refusal::OldForm),
         (vec![("stamp", "1800000000.AAAA".into())], Refusal::OldForm),
         (
-            vec![("stamp", w.desk.secrets.stamp(now - SignedDuration::from_hours(24 * 15)))],
+            vec![("stamp", w.desk.secrets.stamp(now - SignedDuration::from_hours(24 * 15), 0))],
             Refusal::OldForm,
         ),
     ] {
@@ -634,7 +634,7 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
 
 /// A form without the computation, for a thousand of them.
 fn filled_fast(w: &World, email: &str) -> Form {
-    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3));
+    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), 0);
     form(&[
         ("title", "Buy"),
         ("day", "2026-12-15"),

@@ -25,7 +25,7 @@ use matricle_desk::programme::Looking;
 use matricle_desk::{Clock, Desk, DeskError, Secrets, demo, programme, timers};
 use matricle_store::bookings::HeldBy;
 use matricle_store::people::{self, Staff};
-use matricle_store::{Store, check};
+use matricle_store::{Doing, Store, check};
 use proptest::test_runner::{Config as ProptestConfig, RngSeed};
 use tempfile::TempDir;
 use tokio::sync::OnceCell;
@@ -266,6 +266,47 @@ impl World {
             let gap = text.contains("   ") || text.contains("\r\n\r\n\r\n");
             assert!(!gap, "{subject}: {text}");
             assert!(html.contains("<p>") && !html.contains("<script"), "{subject}: {html}");
+            self.names_nobody_else(&mail).await;
+        }
+    }
+
+    /// A mail holds no address of anybody who is neither its reader, nor of the house, nor named on
+    /// a booking of its reader's own.
+    async fn names_nobody_else(&self, mail: &mail_parser::Message<'_>) {
+        let to = mail.to().and_then(|to| to.first()).and_then(|to| to.address()).unwrap();
+        let mut held = String::new();
+        for part in &mail.parts {
+            held.push_str(&String::from_utf8_lossy(part.contents()).replace("\r\n ", ""));
+            held.push(' ');
+        }
+        let held = held.to_lowercase();
+        let reader = to.to_owned();
+        let others: Vec<String> = self
+            .desk
+            .store
+            .read(move |conn| {
+                let mut found = conn
+                    .prepare_cached(
+                        "WITH known (email) AS (SELECT email FROM attendees WHERE email <> ''
+                            UNION SELECT email FROM bookings WHERE email <> '')
+                         SELECT lower(email) FROM known WHERE email <> ?1 COLLATE NOCASE
+                            AND NOT EXISTS (SELECT 1 FROM house WHERE house.email = known.email COLLATE NOCASE)
+                            AND NOT EXISTS (SELECT 1 FROM senders s WHERE s.email = known.email COLLATE NOCASE)
+                            AND NOT EXISTS (SELECT 1 FROM people p WHERE p.role IS NOT NULL
+                                AND p.email IN (?1, known.email) COLLATE NOCASE)
+                            AND NOT EXISTS (SELECT 1 FROM hosts h JOIN people p ON p.id = h.person_id
+                                WHERE p.email IN (?1, known.email) COLLATE NOCASE)
+                            AND NOT EXISTS (SELECT 1 FROM attendees a JOIN bookings b ON b.id = a.booking_id
+                                WHERE b.email = ?1 COLLATE NOCASE AND a.email = known.email COLLATE NOCASE)",
+                    )
+                    .doing("asking who is nobody else")?;
+                let rows = found.query_map([reader], |row| row.get(0)).and_then(Iterator::collect);
+                rows.doing("asking who is nobody else")
+            })
+            .await
+            .unwrap();
+        for other in others {
+            assert!(!held.contains(&other), "to {to}: {other} in {held}");
         }
     }
 }

@@ -5,7 +5,6 @@ use matricle_core::booking::Choice;
 use matricle_core::codes::TicketCode;
 use matricle_core::confirm::Way;
 use matricle_core::price::{self, Buyer, Quote};
-use matricle_core::refund::last_parts;
 use matricle_core::seats::Wanted;
 use matricle_core::worth::Worth;
 use matricle_core::{BookingId, Money, TicketTypeId};
@@ -35,6 +34,9 @@ pub struct Line {
     pub discount: Money,
     /// What it is charged, tax with it.
     pub charge: Money,
+    /// What its tickets that stand come to, what was kept of those that were cancelled one by one,
+    /// and what these came to.
+    pub parts: Parts,
     /// The tax contained in that.
     pub tax: Money,
     /// Its rate, in hundredths of a percent.
@@ -47,6 +49,17 @@ pub struct Line {
     pub online: bool,
     /// Stamp cards that were made of it: these stay bought, whatever is cancelled.
     pub cards: u32,
+}
+
+/// What a line's charge is made of, in minor units; see [`Worth`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Parts {
+    /// What the tickets that stand come to.
+    pub standing: i64,
+    /// What was kept of those that were cancelled one by one.
+    pub kept: i64,
+    /// What these came to.
+    pub gone: i64,
 }
 
 impl Line {
@@ -63,7 +76,9 @@ impl Line {
             quantity: self.quantity,
             unit: self.unit.minor,
             discount: self.discount.minor,
-            charge: self.charge.minor,
+            standing: self.parts.standing,
+            kept: self.parts.kept,
+            gone: self.parts.gone,
             tax_basis: self.tax_basis,
             tax_added: self.tax_added,
             bought: self.cards > 0,
@@ -81,7 +96,8 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
         "SELECT l.ticket_type_id, l.name, l.quantity, l.cancelled, l.base_minor, l.unit_minor, l.discount_minor,
             l.charge_minor, l.tax_minor, l.tax_basis, l.tax_added, t.after_yes,
             CASE WHEN t.card_kind_id IS NULL THEN 0 ELSE (SELECT count(*) FROM cards c
-                WHERE c.booking_id = l.booking_id AND c.ticket_type_id = l.ticket_type_id) END, t.online
+                WHERE c.booking_id = l.booking_id AND c.ticket_type_id = l.ticket_type_id) END, t.online,
+            l.standing_minor, l.kept_minor, l.gone_minor
          FROM booking_lines l JOIN ticket_types t ON t.id = l.ticket_type_id
          WHERE l.booking_id = ?1 ORDER BY l.position",
     )
@@ -102,6 +118,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
                 confirm: way(row.get(11)?),
                 cards: row.get(12)?,
                 online: row.get(13)?,
+                parts: Parts { standing: row.get(14)?, kept: row.get(15)?, gone: row.get(16)? },
             })
         })?
         .collect()
@@ -109,15 +126,15 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
     .doing("reading the lines of a booking")
 }
 
-/// Writes what each line is charged, and the sum of it.
+/// Writes what becomes of each line, and the sum of what they are charged: what it is worth, and
+/// what of that is charged.
 fn write_charges(
     tx: &Tx<'_>,
     booking: &Booking,
-    charge: impl Fn(&Line) -> (u32, i64),
+    becomes: impl Fn(&Line) -> (Worth, i64),
 ) -> Result<(), StoreError> {
     let all = lines(tx, booking)?.into_iter().map(|l| {
-        let (quantity, minor) = charge(&l);
-        let gone = l.quantity.saturating_sub(quantity);
+        let (worth, minor) = becomes(&l);
         let tax = if minor == l.charge.minor {
             l.tax.minor
         } else {
@@ -125,11 +142,12 @@ fn write_charges(
         };
         Charged {
             ticket: l.ticket.0,
-            quantity,
-            cancelled: l.cancelled + gone,
-            discount: l.discount.minor - last_parts(l.discount.minor, l.quantity, gone),
+            quantity: worth.quantity,
+            cancelled: l.cancelled + l.quantity.saturating_sub(worth.quantity),
+            discount: worth.discount,
             charge: minor,
             tax,
+            parts: Some(Parts { standing: worth.standing, kept: worth.kept, gone: worth.gone }),
         }
     });
     write_lines(tx, booking.id, all)
@@ -144,6 +162,9 @@ pub struct Charged {
     discount: i64,
     charge: i64,
     tax: i64,
+    /// Nothing for a line that was remembered before this was: then all it was charged stood.
+    #[serde(default)]
+    parts: Option<Parts>,
 }
 
 impl From<&Line> for Charged {
@@ -155,6 +176,7 @@ impl From<&Line> for Charged {
             discount: l.discount.minor,
             charge: l.charge.minor,
             tax: l.tax.minor,
+            parts: Some(l.parts),
         }
     }
 }
@@ -168,10 +190,23 @@ pub(super) fn write_lines(
     let write = || -> rusqlite::Result<()> {
         let mut line = tx.prepare_cached(
             "UPDATE booking_lines SET quantity = ?3, cancelled = ?4, discount_minor = ?5,
-                charge_minor = ?6, tax_minor = ?7 WHERE booking_id = ?1 AND ticket_type_id = ?2",
+                charge_minor = ?6, tax_minor = ?7, standing_minor = ?8, kept_minor = ?9, gone_minor = ?10
+             WHERE booking_id = ?1 AND ticket_type_id = ?2",
         )?;
         for l in lines {
-            line.execute((id.0, l.ticket, l.quantity, l.cancelled, l.discount, l.charge, l.tax))?;
+            let p = l.parts.unwrap_or(Parts { standing: l.charge, ..Parts::default() });
+            line.execute((
+                id.0,
+                l.ticket,
+                l.quantity,
+                l.cancelled,
+                l.discount,
+                l.charge,
+                l.tax,
+                p.standing,
+                p.kept,
+                p.gone,
+            ))?;
         }
         sum_up(tx, id)
     };
@@ -192,15 +227,15 @@ fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
 /// # Errors
 /// SQLite refuses.
 pub fn charge_less(tx: &Tx<'_>, booking: &Booking, percent: u32) -> Result<(), StoreError> {
-    write_charges(tx, booking, |l| (l.quantity, l.charge.minor - l.worth().back(percent)))
+    write_charges(tx, booking, |l| (l.worth(), l.worth().charge() - l.worth().back(percent)))
 }
 
-/// Charges the tickets in full again, after a cancellation is taken back.
+/// Charges the tickets that stand in full again, after a cancellation is taken back.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn restore_charges(tx: &Tx<'_>, booking: &Booking) -> Result<(), StoreError> {
-    write_charges(tx, booking, |l| (l.quantity, l.worth().whole(l.quantity).0))
+    write_charges(tx, booking, |l| (l.worth(), l.worth().charge()))
 }
 
 /// Charges a line a price for one that was set by hand; no promo code takes anything off it.
@@ -218,7 +253,10 @@ pub fn set_price(
     )
     .and_then(|mut q| q.execute((booking.id.0, ticket.0, unit_minor)))
     .doing("setting a price by hand")?;
-    restore_charges(tx, booking)
+    write_charges(tx, booking, |l| {
+        let worth = if l.ticket == ticket { l.worth().at(unit_minor) } else { l.worth() };
+        (worth, worth.charge())
+    })
 }
 
 /// Charges a booking an amount for everything together that was set by hand, spread over
@@ -235,7 +273,7 @@ pub fn set_total(tx: &Tx<'_>, booking: &Booking, minor: i64) -> Result<(), Store
     let parts = matricle_core::promo::spread(minor, &weights);
     write_charges(tx, booking, |l| {
         let at = all.iter().position(|o| o.ticket == l.ticket).unwrap_or(0);
-        (l.quantity, parts[at])
+        (l.worth().charged(parts[at]), parts[at])
     })
 }
 
@@ -273,7 +311,8 @@ pub fn take_off(
     let gone = tickets_of_numbers(tx, booking.id, ticket_numbers)?;
     write_charges(tx, booking, |l| {
         let n = gone_of(&gone, l);
-        (l.quantity - n, l.charge.minor - l.worth().part_back(n, percent))
+        let left = l.worth().without(n, percent);
+        (left, left.charge())
     })?;
     let write = || -> rusqlite::Result<()> {
         let mut off = tx.prepare_cached(
@@ -431,7 +470,8 @@ pub fn price_anew(tx: &Tx<'_>, booking: &Booking, quote: &Quote) -> Result<(), S
     let write = || -> rusqlite::Result<()> {
         let mut line = tx.prepare_cached(
             "UPDATE booking_lines SET base_minor = ?3, unit_minor = ?4, discount_minor = ?5,
-                charge_minor = ?6, tax_minor = ?7, tax_basis = ?8, tax_added = ?9
+                charge_minor = ?6, tax_minor = ?7, tax_basis = ?8, tax_added = ?9,
+                standing_minor = ?6, kept_minor = 0, gone_minor = 0
              WHERE booking_id = ?1 AND ticket_type_id = ?2",
         )?;
         for l in &quote.lines {
@@ -515,11 +555,12 @@ fn add_lines<'s>(
 ) -> rusqlite::Result<Vec<(u32, TicketTypeId, &'s str)>> {
     let mut insert = tx.prepare_cached(
         "INSERT INTO booking_lines (booking_id, ticket_type_id, position, name, quantity, base_minor, unit_minor,
-            discount_minor, charge_minor, tax_minor, tax_basis, tax_added)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
+            discount_minor, charge_minor, tax_minor, tax_basis, tax_added, standing_minor)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?9)
          ON CONFLICT (booking_id, ticket_type_id) DO UPDATE SET quantity = quantity + excluded.quantity,
             discount_minor = discount_minor + excluded.discount_minor,
-            charge_minor = charge_minor + excluded.charge_minor, tax_minor = tax_minor + excluded.tax_minor",
+            charge_minor = charge_minor + excluded.charge_minor,
+            standing_minor = standing_minor + excluded.standing_minor, tax_minor = tax_minor + excluded.tax_minor",
     )?;
     let mut people: Vec<(u32, TicketTypeId, &str)> = Vec::new();
     let mut number = first_number;

@@ -182,3 +182,21 @@ pub fn refused(tx: &Tx<'_>, id: i64, why: &str) -> Result<(), StoreError> {
         .map(drop)
         .doing("writing that an answer was refused")
 }
+
+/// How many letters were forwarded to an address since, counted up to a number.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn forwarded_to(
+    conn: &Connection,
+    email: &str,
+    since: Timestamp,
+    most: u32,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(
+        "SELECT count(*) FROM (SELECT 1 FROM letters_out
+            WHERE to_email = ?1 AND made_at > ?2 AND forward = 1 LIMIT ?3)",
+    )
+    .and_then(|mut q| q.query_row((email, us(since), most), |row| row.get(0)))
+    .doing("counting what was forwarded")
+}

@@ -41,6 +41,7 @@ struct Sent {
     when: String,
     place: String,
     key: String,
+    bits: u32,
     at: i64,
     until: i64,
     zone: String,
@@ -118,7 +119,7 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
         let ticket = place_of(&mut tickets, told.ticket.clone());
         let (place, people) = told.place.unwrap_or((1, 1));
         let mut row = vec![
-            json!(URL_SAFE_NO_PAD.encode(entry.digest)),
+            json!(entry.digest),
             json!(entry.attendee.map_or(0, |a| a.0)),
             json!(entry.booking),
             json!(told.name),
@@ -145,6 +146,7 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
         when: words::span(roster.span.starts, roster.span.ends, today),
         place: roster.place,
         key: URL_SAFE_NO_PAD.encode(roster.key),
+        bits: roster.bits,
         at: roster.at.as_millisecond(),
         until: roster.until.as_millisecond(),
         zone: roster.zone,

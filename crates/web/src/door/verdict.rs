@@ -186,6 +186,8 @@ pub(crate) struct Row {
     pub(crate) what: String,
     pub(crate) door: String,
     pub(crate) can_undo: bool,
+    /// Nobody passed with it: undoing it gives the money back, and nothing else.
+    pub(crate) gives_back: bool,
     pub(crate) undone: bool,
     /// Whose ticket it was; nought for nobody's.
     pub(crate) attendee: i64,
@@ -208,7 +210,8 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
         name: if told.name.is_empty() { "–".into() } else { told.name.clone() },
         what,
         door: outcome.door.clone(),
-        can_undo: outcome.passed && !outcome.undone,
+        can_undo: (outcome.passed || outcome.took) && !outcome.undone,
+        gives_back: outcome.took && !outcome.passed,
         undone: outcome.undone,
         attendee: outcome.attendee.map_or(0, |a| a.0),
     }
@@ -240,6 +243,7 @@ mod tests {
             at,
             door: "side gate".into(),
             undone,
+            took: false,
             pay: None,
             stands: None,
             back: None,

@@ -7,7 +7,7 @@ use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::bookings::cancel::{self, By};
-use matricle_desk::bookings::{change, decide, move_date, pass_on, phone, taking};
+use matricle_desk::bookings::{change, decide, keys, move_date, pass_on, phone, taking};
 use matricle_desk::door::set_up;
 use matricle_desk::money::refunds;
 use matricle_desk::{DeskError, office};
@@ -119,6 +119,9 @@ fn said(act: &str) -> &'static str {
         "back" => "Brought back, with its seats.",
         "reconsider" => "It waits for a yes again.",
         "resend" => "The confirmation goes out again.",
+        "key" => {
+            "The page has another address; the old one opens nothing. The booker is mailed the new one."
+        }
         "booker" => "The booker is corrected.",
         "note" => "The note is kept.",
         "await" => "You will have a mail when they come.",
@@ -159,6 +162,7 @@ async fn done(
         "back" => decide::bring_back(desk, staff, reference).await,
         "reconsider" => decide::reconsider(desk, staff, reference).await,
         "resend" => change::resend(desk, staff, reference).await,
+        "key" => keys::replace_of_booking(desk, staff, reference).await,
         "booker" => phone::correct_booker(desk, staff, reference, form(posted)).await,
         "note" => change::note(desk, staff, reference, form(posted)).await,
         "door-note" => {

@@ -98,6 +98,8 @@ pub(crate) struct Sheet {
     pub(crate) when: String,
     pub(crate) place: String,
     pub(crate) own_page: String,
+    /// The secret address of the booker's page, for whoever may change the booking.
+    pub(crate) own_address: Option<String>,
     pub(crate) deadline: Option<String>,
     pub(crate) attendees: Vec<AttendeeRow>,
     /// Letters that the tickets show as boxes.
@@ -232,6 +234,16 @@ pub(crate) fn reference_of(text: &str) -> Result<Reference, WebError> {
     Reference::parse(text).ok_or(WebError::Desk(DeskError::NotFound))
 }
 
+/// `GET /office/bookings/{reference}/page`: the booker's page, as they see it.
+pub(crate) async fn page(at: Clerk, Path(reference): Path<String>) -> Result<Response, WebError> {
+    let reference = reference_of(&reference)?;
+    let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
+    let title = format!("Booking {reference}, as its booker sees it");
+    let f = at.frame(title, &loaded.sheet.house.name).in_room("bookings");
+    let office = format!("/office/bookings/{}", reference.as_str());
+    crate::page::html(&crate::programme::own::seen_by_office(&at.app, f, &loaded.sheet, office))
+}
+
 pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
@@ -266,7 +278,13 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         event_href: format!("/office/events/{}", sheet.event.id),
         when: words::span(span.starts, span.ends, today),
         place: sheet.date.place(),
-        own_page: crate::parts::places::address(&at.app, b.reference),
+        own_page: format!("/office/bookings/{}/page", b.reference.as_str()),
+        // Whoever may change the booking can do all that its address opens.
+        own_address: at
+            .staff
+            .role
+            .may(Right::ChangeBookings)
+            .then(|| at.app.desk.booking_url(b.reference)),
         deadline: b.deadline.map(moment),
         boxes: boxes(sheet.attendees.iter().map(|a| a.name.as_str())),
         attendees: sheet

@@ -5,6 +5,7 @@ use axum::extract::{Multipart, Path};
 use axum::response::Response;
 use matricle_core::{DateId, EventId};
 use matricle_desk::DeskError;
+use matricle_desk::bookings::keys;
 use matricle_desk::planning::invitations::{self, From, Looked, MOST_EARLIER};
 use matricle_desk::planning::replies::Row;
 use matricle_desk::planning::{asking, replies, sheet};
@@ -26,6 +27,8 @@ struct Line {
     mail: String,
     /// On the list of the event: they can be taken off here.
     listed: bool,
+    /// They have a link of their own.
+    has_link: bool,
 }
 
 /// Places where people come from, under one heading.
@@ -76,7 +79,12 @@ fn line(at: &Clerk, row: &Row, zone: &str) -> Line {
         (Some((_, Some(sent))), _) => format!("sent {}", words::moment(*sent, zone, now)),
         (Some((state, None)), _) => state.word().to_owned(),
     };
-    Line { address: row.invited.email.clone(), mail, listed: row.invited.listed }
+    Line {
+        address: row.invited.email.clone(),
+        mail,
+        listed: row.invited.listed,
+        has_link: row.invited.message.is_some() && row.invited.handed_to.is_empty(),
+    }
 }
 
 fn groups(sources: &invitations::Sources) -> Vec<Group> {
@@ -245,6 +253,21 @@ pub(crate) async fn take_off(
     let undo = Undo::new(format!("{}/back", here(id)), &[("whom", &address)]);
     let said = format!("{address} is off the list; the link of the invitation opens nothing.");
     Ok(at.done_but(&here(id), said, undo))
+}
+
+/// `POST /office/events/{id}/invitations/link`: gives somebody's invitation another link.
+pub(crate) async fn new_link(
+    at: Clerk,
+    Path(id): Path<i64>,
+    posted: Posted,
+) -> Result<Response, WebError> {
+    let address = posted.get("address").trim().to_owned();
+    let (desk, event) = (&at.app.desk, EventId(id));
+    keys::replace_of_invitation(desk, &at.staff, event, address.clone()).await?;
+    let said = format!(
+        "The link that {address} had opens nothing any more. The new one stands in the files of the replies, and in what they are sent next."
+    );
+    Ok(at.done(&here(id), said))
 }
 
 /// `POST /office/events/{id}/invitations/back`: puts somebody back who was taken off.

@@ -6,6 +6,7 @@ use axum::http::Uri;
 use axum::response::Response;
 use matricle_core::EventId;
 use matricle_core::replies::Stands;
+use matricle_core::staff::Right;
 use matricle_desk::planning::asking;
 use matricle_desk::planning::replies::{self, Row};
 use matricle_formats::table::Cell;
@@ -233,6 +234,8 @@ pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Res
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
     let head = ["Address", "Name", "Reply", "Word", "Replied", "Booked", "Asked", "Link"];
     let time = |when| words::local(when, &house.zone).strftime("%Y-%m-%d %H:%M").to_string();
+    // A link answers in somebody's name: who may not invite is not given any.
+    let may = at.staff.role.may(Right::PlanEvents);
     let rows: Vec<Vec<Cell>> = all
         .rows
         .iter()
@@ -246,7 +249,11 @@ pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Res
                 Cell::Text(said.map_or_else(String::new, |s| time(s.at))),
                 Cell::Text(if r.booked { "yes".into() } else { String::new() }),
                 Cell::Text(r.invited.asked_at.map_or_else(String::new, time)),
-                Cell::Text(r.link(&at.app.desk).unwrap_or_default()),
+                Cell::Text(if may {
+                    r.link(&at.app.desk).unwrap_or_default()
+                } else {
+                    String::new()
+                }),
             ]
         })
         .collect();

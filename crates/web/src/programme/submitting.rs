@@ -187,7 +187,7 @@ async fn form_page(
             .as_ref()
             .map_or_else(String::new, |b| format!("/submissions/{}/{}", b.id, b.key)),
         key: begun.map_or_else(String::new, |b| b.key),
-        stamp: stamp.unwrap_or_else(|| at.app.desk.secrets.stamp(now)),
+        stamp: stamp.unwrap_or_else(|| at.app.desk.secrets.stamp(now, at.who.from.0)),
         changing: false,
         words: lines(&rules.words),
         terms: lines(&rules.terms),
@@ -255,7 +255,7 @@ pub(super) async fn go_on(
     begun_at: jiff::Timestamp,
 ) -> Result<Response, WebError> {
     let (page, _) = writing::page(&at.app.desk, &at.who, Some((id, key.to_owned()))).await?;
-    let stamp = at.app.desk.secrets.stamp(begun_at);
+    let stamp = at.app.desk.secrets.stamp(begun_at, at.who.from.0);
     form_page(at, page, Some(Begun { id, key: key.to_owned() }), None, Some(stamp), String::new())
         .await
 }
@@ -376,7 +376,7 @@ async fn again(
     // The box that is to stay empty is shown once somebody, or their browser, filled it in.
     let (page, _) = writing::page(&at.app.desk, &at.who, Some((id, key.clone()))).await?;
     let stamp = posted.get("stamp");
-    let stamp = at.app.desk.secrets.stamped_at(stamp).map(|_| stamp.to_owned());
+    let stamp = at.app.desk.secrets.stamped_at(stamp, at.who.from.0).map(|_| stamp.to_owned());
     form_page(at, page, Some(Begun { id, key }), Some(d), stamp, said).await
 }
 
