@@ -11,6 +11,7 @@ pub mod bookings;
 mod clock;
 pub mod demo;
 pub mod door;
+mod drawn;
 mod error;
 pub mod house;
 pub mod letters;

@@ -3,6 +3,7 @@
 pub mod announcements;
 pub mod cues;
 pub mod files;
+pub(crate) mod kept;
 pub mod outbox;
 pub mod own_feed;
 mod roster;
@@ -25,6 +26,7 @@ use matricle_store::outbox::Message;
 use matricle_store::templates::{self, Goes};
 use matricle_store::{Connection, Tx, house_files};
 
+use crate::drawn::{Print, print_of};
 use crate::telling::{install, wording_of};
 use crate::{Desk, DeskError, house_of};
 
@@ -130,6 +132,7 @@ pub fn write(
 }
 
 /// What is handed over.
+#[derive(Clone)]
 pub(crate) enum Ready {
     /// A mail, and what is kept of it.
     Mail(Box<lettre::Message>),
@@ -138,6 +141,7 @@ pub(crate) enum Ready {
 }
 
 /// A message put together: what is handed over, its subject, its words as they are kept.
+#[derive(Clone)]
 pub(crate) struct Composed {
     pub(crate) ready: Ready,
     pub(crate) subject: String,
@@ -158,6 +162,18 @@ fn sender(conn: &Connection, house: &House, about: &About) -> Result<(String, St
 /// # Errors
 /// What it is about is gone; its template cannot be read; a file cannot be drawn.
 pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, DeskError> {
+    Ok(compose_for(desk, message).await?.0)
+}
+
+/// The same for one that is to be handed over, with what it is made of where it was tried before:
+/// as long as that is the same, it is put together once.
+///
+/// # Errors
+/// As [`compose`].
+pub(crate) async fn compose_for(
+    desk: &Desk,
+    message: &Message,
+) -> Result<(Composed, Option<Print>), DeskError> {
     let (with, message) = (desk.clone(), message.clone());
     let now = desk.clock.now();
     let loaded = {
@@ -179,7 +195,26 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
             .await?
     };
     let (template, about, house, from, values, own, badges) = loaded;
-    crate::bench::in_turn(crate::bench::Takes::Place, move || {
+    let print = (message.tries > 1).then(|| {
+        let own: Vec<_> = own.iter().map(|f| (&f.name, f.bytes.len())).collect();
+        let template = (&template.subject, &template.body, &template.plain);
+        print_of(&(
+            template,
+            &about,
+            &from,
+            &values,
+            own,
+            &badges,
+            &message.message_id,
+            &message.address,
+        ))
+    });
+    if let Some(print) = &print
+        && let Some(known) = kept::get(message.id, print)
+    {
+        return Ok((known, Some(*print)));
+    }
+    let composed = crate::bench::in_turn(crate::bench::Takes::Place, move || {
         let unreadable = |wrong: Vec<matricle_core::template::Wrong>| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
             DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))
@@ -243,7 +278,8 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
         };
         Ok(Composed { ready: Ready::Mail(Box::new(mail::message(&mail)?)), subject, words })
     })
-    .await
+    .await?;
+    Ok((composed, print))
 }
 
 /// The files of the house that go with a message.

@@ -59,13 +59,15 @@ pub struct Today {
     /// How what runs by itself fares.
     pub fares: Vec<(Work, Fares)>,
     /// The last backup, when and where it lies.
-    pub backup: Option<(Timestamp, String)>,
+    pub backup: Option<backup::LastBackup>,
     /// It is older than it should be, or there is none where somebody wants one.
     pub backup_late: bool,
     /// Dates online of the next day whose room is not known: title, date, start.
     pub without_room: Vec<(String, DateId, Timestamp)>,
     /// So many letters lie in the tray.
     pub tray: u32,
+    /// Rows of the house's file that cannot be read: left out wherever they stand.
+    pub left_out: Vec<String>,
     /// So many mails could not be read, and are kept as they came.
     pub unreadable: u32,
     /// Bookings to come whose address refuses mail: reference, booker, what was said.
@@ -117,10 +119,11 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     now + SignedDuration::from_hours(24),
                 )?,
                 tray: letters::count(conn, List::Tray)?,
+                left_out: matricle_store::unreadable::noted(),
                 unreadable: letters::count(conn, List::Unreadable)?,
                 unreachable: letters::unreachable(conn, now, SHOWN)?,
                 fares,
-                backup_late: backups.late(backup.as_ref().map(|(at, _)| *at), now),
+                backup_late: backups.late(backup.as_ref().map(|b| b.at), now),
                 backup,
             })
         })

@@ -171,6 +171,7 @@ impl Asked {
 }
 
 /// Everything a paper is made of.
+#[derive(Debug)]
 pub(crate) struct Made {
     pub(crate) house: matricle_store::house::House,
     pub(crate) event: events::Event,
@@ -222,6 +223,7 @@ pub(crate) fn gather(conn: &Connection, date: DateId, asked: &Asked) -> Result<M
 }
 
 /// Badges that go with a message, as they are read before they are drawn.
+#[derive(Debug)]
 pub(crate) struct ToDraw {
     made: Made,
     asked: Asked,

@@ -31,7 +31,7 @@ pub enum Command {
     /// Give somebody a role and a password, read from standard input; the server must be stopped.
     Person(PersonArgs),
     /// Verify the whole data file; exits with 1 and names each fault; the server must be stopped.
-    Check(ConfigArgs),
+    Check(CheckArgs),
     /// Make a backup of a house, also while the server runs.
     Backup(BackupArgs),
     /// Bring a backup back into an empty folder, and verify it.
@@ -129,6 +129,18 @@ pub struct PersonArgs {
     /// The role.
     #[arg(long, value_parser = Role::ALL.map(Role::word))]
     pub role: String,
+}
+
+/// What `check` is told.
+#[derive(Debug, Args)]
+pub struct CheckArgs {
+    /// Where the configuration is.
+    #[command(flatten)]
+    pub config: ConfigArgs,
+    /// First work out anew what follows from facts (counters, words that are searched, planned
+    /// messages), after a copy beside the file.
+    #[arg(long)]
+    pub mend: bool,
 }
 
 /// Arguments of `backup`.

@@ -642,6 +642,10 @@ pub fn secrets(folder: &Path, configured: &str) -> anyhow::Result<Secrets> {
 /// There is one already, or the folder cannot be written.
 pub fn keep_secret(folder: &Path, secret: &str) -> anyhow::Result<()> {
     let file = folder.join("secret");
+    // Left by one that broke off: it is the same.
+    if std::fs::read_to_string(&file).is_ok_and(|kept| kept.trim() == secret) {
+        return Ok(());
+    }
     write_private(&file, secret)
         .with_context(|| format!("the secret {} cannot be kept", file.display()))
 }

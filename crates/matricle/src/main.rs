@@ -54,7 +54,7 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::Standins(args) => standins::run(&args).await?,
             Command::Import(args) => import::run(&args).await?,
             Command::Person(args) => person::run(&args).await?,
-            Command::Check(args) => return check::run(&args.load()?).await,
+            Command::Check(args) => return check::run(&args.config.load()?, args.mend).await,
             Command::Backup(args) => backup::make(&args)?,
             Command::Restore(args) => backup::restore(&args).await?,
             Command::Bench(args) => bench::run(&args).await?,

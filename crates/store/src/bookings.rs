@@ -43,7 +43,7 @@ pub use people::{
 };
 pub use seats::{move_to, seats_of, set_draws};
 
-use crate::convert::{InOrder, foreign, instant, word};
+use crate::convert::{InOrder, instant, word};
 use crate::events::Choices;
 use crate::{Doing, StoreError, Tx, us};
 
@@ -190,7 +190,11 @@ fn booking(row: &Row<'_>) -> rusqlite::Result<Booking> {
 fn parse_draft(text: String) -> rusqlite::Result<Draft> {
     match text.as_str() {
         "{}" => Ok(Draft::default()),
-        json => serde_json::from_str(json).map_err(|_| foreign("bookings.draft", text)),
+        // What was typed and not sent in yet: the booking stands without it.
+        json => Ok(serde_json::from_str(json).unwrap_or_else(|error| {
+            crate::unreadable::note("what was typed into a booking", &error);
+            Draft::default()
+        })),
     }
 }
 

@@ -1,14 +1,24 @@
-//! Whether the whole file is as it should be.
+//! Whether the whole file is as it should be, and putting right what follows from facts.
+
+mod more;
+
+use std::collections::HashSet;
 
 use jiff::Timestamp;
 use matricle_core::booking::{State, choose};
+use matricle_core::codes::{Reading, Reference, read as read_code};
+use matricle_core::cue::Trigger;
+use matricle_core::occasion::Moment;
 use matricle_core::price::Buyer;
 use matricle_core::schedule::Span;
 use matricle_core::waiting::Manner;
 use matricle_core::worth::is_charged;
+use matricle_core::{BookingId, CueId, EventId, MessageId, SubmissionId, TemplateId};
 use rusqlite::Connection;
+use rusqlite::types::ValueRef;
 
-use crate::{Doing, StoreError, events, waiting};
+use crate::unreadable::is_unreadable;
+use crate::{Doing, StoreError, events, us, waiting};
 
 /// What must hold, and a query that names each place where it does not. `{charged}` stands for
 /// the states that core charges.
@@ -260,10 +270,166 @@ pub fn idle_seats(conn: &Connection, now: Timestamp) -> Result<Vec<String>, Stor
     Ok(idle)
 }
 
-/// Everything that is not as it should be, a sentence each; empty when all is well.
+/// Ticket codes and references whose check letters do not fit, and one code on two tickets.
+fn wrong_codes(conn: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut wrong = Vec::new();
+    let mut seen = HashSet::new();
+    let mut codes = conn.prepare(
+        "SELECT code, 'attendee ' || id FROM attendees UNION ALL SELECT code, 'dead code' FROM dead_codes",
+    )?;
+    let rows =
+        codes.query_map([], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)))?;
+    for row in rows {
+        let (code, of) = row?;
+        if !matches!(read_code(&code), Reading::Code(_)) {
+            wrong.push(format!("{of}: broken is “a ticket code has its check letters”, {code}"));
+        }
+        if !seen.insert(code.clone()) {
+            wrong.push(format!("{of}: broken is “a ticket code is given once”, {code}"));
+        }
+    }
+    let mut references = conn.prepare("SELECT reference FROM bookings")?;
+    for reference in references.query_map([], |row| row.get::<_, String>(0))? {
+        let reference = reference?;
+        if Reference::parse(&reference).is_none() {
+            wrong
+                .push(format!("booking {reference}: broken is “a reference has its check letter”"));
+        }
+    }
+    Ok(wrong)
+}
+
+/// Messages planned of what is not true of their bookings any more.
+fn untrue_messages(conn: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut planned = conn.prepare(
+        "SELECT o.id, o.happened, b.state FROM outbox o JOIN bookings b ON b.id = o.booking_id
+         WHERE o.state = 'planned' AND o.announcement_id IS NULL AND o.by_hand = 0
+            AND b.id NOT IN (SELECT t.booking_id FROM to_follow t)",
+    )?;
+    let rows = planned.query_map([], |row| {
+        Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
+    })?;
+    let mut wrong = Vec::new();
+    for row in rows {
+        let (id, happened, state) = row?;
+        let Some(state) = State::from_word(&state) else { continue };
+        let holds = match Trigger::from_word(&happened) {
+            Some(Trigger::On(occasion)) => occasion.holds(state),
+            Some(Trigger::At(Moment::CardExpires)) | None => true,
+            Some(Trigger::At(_)) => {
+                !matches!(state, State::Cancelled | State::Declined | State::Lapsed)
+            }
+        };
+        if !holds {
+            wrong.push(format!(
+                "message {id}: broken is “what is planned is true of its booking”, {happened}, {}",
+                state.word()
+            ));
+        }
+    }
+    Ok(wrong)
+}
+
+/// Whether a row can be read by its key.
+type CanRead = fn(&Connection, i64) -> Result<(), StoreError>;
+
+/// Rows that cannot be read, each by its key.
+fn unreadable_rows(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    let tables: [(&str, &str, CanRead); 7] = [
+        ("cue", "SELECT id FROM cues", |c, id| crate::cues::by_id(c, CueId(id)).map(drop)),
+        ("template", "SELECT id FROM templates", |c, id| {
+            crate::templates::by_id(c, TemplateId(id)).map(drop)
+        }),
+        ("message", "SELECT id FROM outbox", |c, id| {
+            crate::outbox::by_id(c, MessageId(id)).map(drop)
+        }),
+        ("event", "SELECT id FROM events", |c, id| events::by_id(c, EventId(id)).map(drop)),
+        ("booking", "SELECT id FROM bookings", |c, id| {
+            crate::bookings::by_id(c, BookingId(id)).map(drop)
+        }),
+        ("submission", "SELECT id FROM submissions", |c, id| {
+            crate::submissions::by_id(c, SubmissionId(id)).map(drop)
+        }),
+        ("letter", "SELECT id FROM letters", |c, id| crate::letters::by_id(c, id).map(drop)),
+    ];
+    let mut wrong = Vec::new();
+    for (what, keys, can_read) in tables {
+        let keys: Vec<i64> = conn
+            .prepare(keys)
+            .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
+            .doing("checking the file")?;
+        for key in keys {
+            match can_read(conn, key) {
+                Err(error) if is_unreadable(&error) => {
+                    wrong.push(format!("{what} {key}: broken is “it can be read”, {error}"));
+                }
+                read => read?,
+            }
+        }
+    }
+    // What is read leniently, or as one of a list, is asked of SQLite.
+    for (what, query) in [
+        ("booking", "SELECT reference FROM bookings WHERE NOT json_valid(draft)"),
+        ("question", "SELECT id FROM questions WHERE NOT json_valid(answering)"),
+        ("ticket type", "SELECT id FROM ticket_types WHERE NOT json_valid(invited)"),
+        ("house rules", "SELECT id FROM house_rules WHERE NOT json_valid(rules)"),
+        ("device", "SELECT id FROM devices WHERE NOT json_valid(dates)"),
+        ("place in line", "SELECT id FROM waiting WHERE NOT json_valid(wanted)"),
+    ] {
+        let keys: Vec<String> = conn
+            .prepare(query)
+            .and_then(|mut q| {
+                q.query_map([], |row| {
+                    Ok(match row.get_ref(0)? {
+                        ValueRef::Integer(key) => key.to_string(),
+                        other => other.as_str().unwrap_or_default().to_owned(),
+                    })
+                })?
+                .collect()
+            })
+            .doing("checking the file")?;
+        wrong.extend(
+            keys.into_iter().map(|key| format!("{what} {key}: broken is “it can be read”")),
+        );
+    }
+    Ok(wrong)
+}
+
+/// What happened later than `now`, a sentence each: a clock was set back, or ahead for a while. A
+/// minute of leeway is for what is written while this is read.
 ///
 /// # Errors
 /// SQLite refuses.
+pub fn ahead_of_time(conn: &Connection, now: Timestamp) -> Result<Vec<String>, StoreError> {
+    let late = us(now) + 60_000_000;
+    let mut wrong = Vec::new();
+    for (rule, query) in [
+        ("a scan has happened", "SELECT 'scan ' || id FROM scans WHERE at > ?1"),
+        (
+            "a booking has been made",
+            "SELECT 'booking ' || reference FROM bookings WHERE made_at > ?1",
+        ),
+        ("an entry has been made", "SELECT 'entry ' || id FROM entries WHERE at > ?1"),
+        ("what was sent has gone", "SELECT 'message ' || id FROM outbox WHERE sent_at > ?1"),
+        (
+            "seats are held for weeks and not for years",
+            "SELECT 'booking ' || reference FROM bookings WHERE state = 'held' AND made_at > ?1 - 60000000",
+        ),
+    ] {
+        let places: Vec<String> = conn
+            .prepare(query)
+            .and_then(|mut q| q.query_map([late], |row| row.get(0))?.collect())
+            .doing("checking the file")?;
+        wrong.extend(places.into_iter().map(|place| format!("{place}: broken is “{rule}”")));
+    }
+    Ok(wrong)
+}
+
+/// Everything that is not as it should be, a sentence each; empty when all is well. What SQLite
+/// cannot answer is a fault like any other, and the rest is asked all the same.
+///
+/// # Errors
+/// Never: what cannot be asked is told.
 pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
     let mut faults = Vec::new();
     let charged: Vec<String> = State::ALL
@@ -271,28 +437,118 @@ pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
         .filter(|state| is_charged(*state, false))
         .map(|state| format!("'{}'", state.word()))
         .collect();
-    for (rule, query) in RULES {
-        let places: Vec<String> = conn
-            .prepare(&query.replace("{charged}", &charged.join(", ")))
-            .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
-            .doing("checking the file")?;
-        faults.extend(places.into_iter().map(|place| format!("{place}: broken is “{rule}”")));
+    for (rule, query) in RULES.iter().chain(more::MORE) {
+        let asked = || -> rusqlite::Result<Vec<String>> {
+            let mut query = conn.prepare(&query.replace("{charged}", &charged.join(", ")))?;
+            query.query_map([], |row| row.get(0))?.collect()
+        };
+        match asked() {
+            Ok(places) => {
+                faults.extend(places.into_iter().map(|p| format!("{p}: broken is “{rule}”")));
+            }
+            Err(error) => faults.push(format!("SQLite says: {error}, asked whether {rule}")),
+        }
     }
-    faults.extend(wrong_clocks(conn)?);
+    let told = |faults: &mut Vec<String>, found: Result<Vec<String>, String>| match found {
+        Ok(found) => faults.extend(found),
+        Err(error) => faults.push(format!("SQLite says: {error}")),
+    };
+    told(&mut faults, wrong_clocks(conn).map_err(|e| e.to_string()));
+    told(&mut faults, wrong_codes(conn).map_err(|e| e.to_string()));
+    told(&mut faults, untrue_messages(conn).map_err(|e| e.to_string()));
+    told(&mut faults, unreadable_rows(conn).map_err(|e| e.to_string()));
     // A connection that only reads keeps what it knew of the index until it searches; the
     // check by itself would call what another connection wrote since a corruption.
     for index in ["event_text", "booking_words"] {
-        conn.prepare(&format!("SELECT count(*) FROM {index} WHERE {index} MATCH 'anything'"))
-            .and_then(|mut q| q.query_row([], |row| row.get::<_, i64>(0)))
-            .doing("checking the file")?;
+        let asked = conn
+            .prepare(&format!("SELECT count(*) FROM {index} WHERE {index} MATCH 'anything'"))
+            .and_then(|mut q| q.query_row([], |row| row.get::<_, i64>(0)));
+        if let Err(error) = asked {
+            faults.push(format!("SQLite says: {error}, of the index {index}"));
+        }
     }
-    for pragma in ["PRAGMA foreign_key_check", "PRAGMA quick_check"] {
-        let broken: Vec<String> = conn
-            .prepare(pragma)
-            .and_then(|mut q| q.query_map([], |row| row.get::<_, String>(0))?.collect())
-            .doing("checking the file")?;
-        faults
-            .extend(broken.into_iter().filter(|b| b != "ok").map(|b| format!("SQLite says: {b}")));
+    for pragma in ["PRAGMA foreign_key_check", "PRAGMA integrity_check"] {
+        let asked = || -> rusqlite::Result<Vec<String>> {
+            conn.prepare(pragma)?.query_map([], |row| row.get::<_, String>(0))?.collect()
+        };
+        match asked() {
+            Ok(broken) => faults.extend(
+                broken.into_iter().filter(|b| b != "ok").map(|b| format!("SQLite says: {b}")),
+            ),
+            Err(error) => faults.push(format!("SQLite says: {error}")),
+        }
     }
     Ok(faults)
+}
+
+/// Works out anew what follows from facts: counters of pools and of who is inside, words that are
+/// searched, what a booking has paid, the count of changes; and marks every booking and date, so
+/// that what is planned is brought to what they say. What was put right, a sentence each.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn mend(conn: &Connection) -> Result<Vec<String>, StoreError> {
+    let steps = [
+        (
+            "counters of pools",
+            "UPDATE pools SET (held, requested, awaiting_payment, confirmed) = (
+                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = 'held'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'requested'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'awaiting payment'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'confirmed'), 0)
+                FROM booking_draws d JOIN bookings b ON b.id = d.booking_id WHERE d.pool_id = pools.id)
+             WHERE (held, requested, awaiting_payment, confirmed) <> (
+                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = 'held'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'requested'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'awaiting payment'), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'confirmed'), 0)
+                FROM booking_draws d JOIN bookings b ON b.id = d.booking_id WHERE d.pool_id = pools.id)",
+        ),
+        (
+            "counts of who is inside",
+            "UPDATE dates SET inside = (SELECT count(*) FROM attendees a WHERE a.date_id = dates.id AND a.presence = 'in')
+             WHERE inside <> (SELECT count(*) FROM attendees a WHERE a.date_id = dates.id AND a.presence = 'in')",
+        ),
+        (
+            "words of bookings",
+            "INSERT INTO booking_words (rowid, words) SELECT b.id, b.search FROM bookings b WHERE b.name <> ''
+                AND NOT EXISTS (SELECT 1 FROM booking_words_docsize w WHERE w.id = b.id)",
+        ),
+        (
+            "words of events",
+            "INSERT INTO event_text (rowid, words)
+                SELECT e.id, lower(e.title || ' ' || e.kind || ' ' || e.lead) FROM events e
+                WHERE NOT EXISTS (SELECT 1 FROM event_text t WHERE t.rowid = e.id)",
+        ),
+        (
+            "the count of changes of plans",
+            "INSERT INTO plan_version SELECT 1 WHERE NOT EXISTS (SELECT 1 FROM plan_version)",
+        ),
+        (
+            "messages planned of what is over",
+            "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'not true any more'
+             WHERE state = 'planned' AND by_hand = 0 AND announcement_id IS NULL
+                AND booking_id IN (SELECT id FROM bookings WHERE state IN ('cancelled', 'declined', 'lapsed'))
+                AND happened NOT IN ('cancellation', 'refusal', 'lapsed', 'called off', 'money back', 'ticket taken back',
+                    'a stamp card expires')",
+        ),
+    ];
+    let mut mended = Vec::new();
+    for (what, step) in steps {
+        let rows = conn.execute(step, []).doing("mending the file")?;
+        if rows > 0 {
+            mended.push(format!("{what}: {rows} put right"));
+        }
+    }
+    for mark in [
+        "INSERT INTO to_follow (booking_id) SELECT id FROM bookings WHERE state IN ('confirmed', 'awaiting payment', 'requested')
+         ON CONFLICT DO UPDATE SET n = n + 1",
+        "INSERT INTO to_follow_dates (date_id) SELECT id FROM dates WHERE true ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0",
+    ] {
+        conn.execute(mark, []).doing("mending the file")?;
+    }
+    mended.push(
+        "what is planned is brought to what bookings and dates say when the program runs".into(),
+    );
+    Ok(mended)
 }

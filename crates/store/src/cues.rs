@@ -10,6 +10,7 @@ use rusqlite::{Connection, OptionalExtension, Row, ToSql};
 use serde::de::DeserializeOwned;
 
 use crate::convert::{InOrder, foreign, json};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 const COLUMNS: &str = "id, event_id, instead_of, active, happens, at, whom, only, way, template_id, late, \
@@ -48,7 +49,7 @@ pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Cue>, StoreEr
         "SELECT {COLUMNS} FROM cues WHERE removed_at IS NULL AND (event_id IS NULL OR event_id = ?1)
          ORDER BY id"
     ))
-    .and_then(|mut q| q.query_map([event.map(|e| e.0)], cue)?.collect())
+    .and_then(|mut q| readable("cues", q.query_map([event.map(|e| e.0)], cue)?))
     .doing("reading cues")
 }
 
@@ -77,10 +78,7 @@ struct Sheets {
 /// # Errors
 /// SQLite refuses.
 pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
-    let version: i64 = tx
-        .prepare_cached("SELECT n FROM plan_version")
-        .and_then(|mut q| q.query_row([], |row| row.get(0)))
-        .doing("asking whether plans changed")?;
+    let version = crate::events::plan_version(tx)?;
     let known = tx.remembered(|sheets: &mut Sheets| {
         if sheets.version != version {
             *sheets = Sheets { version, by_event: HashMap::new() };
@@ -196,6 +194,6 @@ pub fn using(conn: &Connection, template: TemplateId) -> Result<Vec<Cue>, StoreE
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM cues WHERE template_id = ?1 AND removed_at IS NULL ORDER BY id"
     ))
-    .and_then(|mut q| q.query_map([template.0], cue)?.collect())
+    .and_then(|mut q| readable("cues", q.query_map([template.0], cue)?))
     .doing("looking where a template is used")
 }

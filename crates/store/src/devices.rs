@@ -6,6 +6,7 @@ use matricle_core::{DateId, DeviceId, PersonId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{InOrder, foreign};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A device.
@@ -112,7 +113,7 @@ pub fn all(conn: &Connection, since: Timestamp) -> Result<Vec<Device>, StoreErro
             AND (d.joined_at IS NOT NULL OR d.letters_until > ?1)
          ORDER BY d.sent_away_at IS NOT NULL, d.id DESC LIMIT 200"
     ))
-    .and_then(|mut q| q.query_map([us(since)], device)?.collect())
+    .and_then(|mut q| readable("devices", q.query_map([us(since)], device)?))
     .doing("reading devices")
 }
 

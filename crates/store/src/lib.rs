@@ -44,6 +44,7 @@ pub mod senders;
 mod store;
 pub mod submissions;
 pub mod templates;
+pub mod unreadable;
 pub mod views;
 pub mod waiting;
 pub mod wishes;

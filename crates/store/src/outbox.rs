@@ -16,6 +16,7 @@ use matricle_core::{
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{InOrder, foreign, json};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 pub use answers::{Address, address, forgive, in_trouble, refused, said, say, unsubscribe};
@@ -366,7 +367,7 @@ pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, St
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM outbox o WHERE o.event_id = ?1 AND o.happened = 'invitation' ORDER BY o.id"
     ))
-    .and_then(|mut q| q.query_map([event.0], message)?.collect())
+    .and_then(|mut q| readable("messages", q.query_map([event.0], message)?))
     .doing("reading invitations")
 }
 
@@ -531,29 +532,62 @@ pub fn put_off(tx: &Tx<'_>, id: MessageId, at: Timestamp) -> Result<(), StoreErr
     .doing("putting a message off")
 }
 
-/// Takes messages that are due, marked as being handed over: a second taker gets others. What
-/// cannot be read has failed, and stops none after it. Mass mail comes after all else.
+/// Messages that are due, and where each goes: mass mail after all else, what has waited longest
+/// first; none of some domains.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn take_due(tx: &Tx<'_>, most: u32, now: Timestamp) -> Result<Vec<Message>, StoreError> {
-    let ids: Vec<i64> = tx
-        .prepare_cached(
-            "SELECT id FROM outbox WHERE next_try_at <= ?1 AND bulk = 0
-             UNION ALL SELECT id FROM outbox WHERE next_try_at <= ?1 AND bulk = 1 LIMIT ?2",
-        )
-        .and_then(|mut q| q.query_map((us(now), most), |row| row.get(0))?.collect())
-        .doing("looking for messages that are due")?;
+pub fn due(
+    conn: &Connection,
+    without: &[String],
+    most: u32,
+    now: Timestamp,
+) -> Result<Vec<(MessageId, String)>, StoreError> {
+    let mut found: Vec<(MessageId, String)> = Vec::new();
+    for bulk in [false, true] {
+        let left = most.saturating_sub(u32::try_from(found.len()).unwrap_or(u32::MAX));
+        if left == 0 {
+            break;
+        }
+        let rows: Vec<(MessageId, String)> = conn
+            .prepare_cached(
+                "SELECT id, address FROM outbox WHERE bulk = ?1 AND next_try_at <= ?2
+                    AND lower(substr(address, instr(address, '@') + 1)) NOT IN (SELECT value FROM json_each(?3))
+                 ORDER BY next_try_at LIMIT ?4",
+            )
+            .and_then(|mut q| {
+                q.query_map((bulk, us(now), json(&without)?, left), |row| {
+                    Ok((MessageId(row.get(0)?), row.get(1)?))
+                })?
+                .collect()
+            })
+            .doing("looking for messages that are due")?;
+        found.extend(rows);
+    }
+    Ok(found)
+}
+
+/// Takes messages, marked as being handed over, if they are still due: a second taker gets others.
+/// What cannot be read has failed, and stops none after it.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn take(tx: &Tx<'_>, ids: &[MessageId], now: Timestamp) -> Result<Vec<Message>, StoreError> {
     let mut taken = Vec::with_capacity(ids.len());
     for id in ids {
-        tx.prepare_cached(
-            "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1 WHERE id = ?1",
-        )
-        .and_then(|mut q| q.execute([id]))
-        .doing("taking a message")?;
-        match by_id(tx, MessageId(id)) {
+        let is_due = tx
+            .prepare_cached(
+                "UPDATE outbox SET state = 'sending', next_try_at = NULL, tries = tries + 1
+                 WHERE id = ?1 AND next_try_at <= ?2",
+            )
+            .and_then(|mut q| q.execute((id.0, us(now))))
+            .doing("taking a message")?;
+        if is_due == 0 {
+            continue;
+        }
+        match by_id(tx, *id) {
             Ok(found) => taken.extend(found),
-            Err(error) => not_sent(tx, MessageId(id), &error.to_string(), None)?,
+            Err(error) => not_sent(tx, *id, &error.to_string(), None)?,
         }
     }
     Ok(taken)
@@ -635,7 +669,7 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Message>,
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM outbox o WHERE o.booking_id = ?1 ORDER BY o.id"
     ))
-    .and_then(|mut q| q.query_map([booking.0], message)?.collect())
+    .and_then(|mut q| readable("messages", q.query_map([booking.0], message)?))
     .doing("reading messages")
 }
 

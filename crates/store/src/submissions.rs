@@ -13,6 +13,7 @@ use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 use crate::convert::{InOrder, foreign, json};
 use crate::events::Picture;
+use crate::unreadable::readable_one;
 use crate::{Doing, StoreError, Tx, us};
 
 pub use lists::{
@@ -109,10 +110,14 @@ fn submission(row: &Row<'_>) -> rusqlite::Result<Submission> {
 pub fn rules(conn: &Connection) -> Result<HouseRules, StoreError> {
     conn.prepare_cached("SELECT rules FROM house_rules")
         .and_then(|mut q| {
-            q.query_row([], |row| {
-                InOrder::from(row, 0).word("house_rules.rules", |r| serde_json::from_str(r).ok())
-            })
-            .optional()
+            // Rules that cannot be read let nothing into the Programme by itself: the usual ones hold.
+            let rules = q
+                .query_row([], |row| {
+                    InOrder::from(row, 0)
+                        .word("house_rules.rules", |r| serde_json::from_str(r).ok())
+                })
+                .optional();
+            readable_one("the house rules", rules)
         })
         .map(Option::unwrap_or_default)
         .doing("reading the house rules")
@@ -313,9 +318,7 @@ pub fn recheck(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
 /// # Errors
 /// SQLite refuses.
 pub fn plans(conn: &Connection) -> Result<i64, StoreError> {
-    conn.prepare_cached("SELECT n FROM plan_version")
-        .and_then(|mut q| q.query_row([], |row| row.get(0)))
-        .doing("counting the changes of plans")
+    crate::events::plan_version(conn)
 }
 
 /// A field that changed: its label, before, after.

@@ -6,6 +6,7 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use serde::{Deserialize, Serialize};
 
 use crate::convert::{InOrder, json};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// What goes with a message.
@@ -142,7 +143,7 @@ pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Template>, St
         "SELECT {COLUMNS} FROM templates t WHERE t.retired_at IS NULL AND (t.event_id IS NULL OR t.event_id = ?1)
          ORDER BY t.event_id IS NULL, t.standard IS NULL, t.id"
     ))
-    .and_then(|mut q| q.query_map([event.map(|e| e.0)], template)?.collect())
+    .and_then(|mut q| readable("templates", q.query_map([event.map(|e| e.0)], template)?))
     .doing("reading templates")
 }
 

@@ -7,6 +7,7 @@ use matricle_core::{BookingId, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{foreign, instant, word};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// Somebody who waits for seats on a date.
@@ -88,7 +89,7 @@ pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> 
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM waiting w WHERE w.date_id = ?1 AND w.stands = 'waiting' ORDER BY w.id"
     ))
-    .and_then(|mut q| q.query_map([date.0], waiter)?.collect())
+    .and_then(|mut q| readable("the waiting list", q.query_map([date.0], waiter)?))
     .doing("reading a waiting list")
 }
 
@@ -110,7 +111,7 @@ pub fn all(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM waiting w WHERE w.date_id = ?1 ORDER BY w.id"
     ))
-    .and_then(|mut q| q.query_map([date.0], waiter)?.collect())
+    .and_then(|mut q| readable("the waiting list", q.query_map([date.0], waiter)?))
     .doing("reading a waiting list")
 }
 

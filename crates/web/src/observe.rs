@@ -156,8 +156,8 @@ async fn numbers(State((desk, observed)): State<(Desk, Arc<Observed>)>) -> Respo
     }
     let database = desk.store.path().to_owned();
     let last = tokio::task::spawn_blocking(move || backup::last(&database)).await.ok().flatten();
-    if let Some((at, _)) = last {
-        let age = now.duration_since(at).as_secs().max(0);
+    if let Some(last) = last {
+        let age = now.duration_since(last.at).as_secs().max(0);
         let _ = writeln!(
             out,
             "# TYPE matricle_backup_age_seconds gauge\nmatricle_backup_age_seconds {age}"

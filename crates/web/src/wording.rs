@@ -96,6 +96,7 @@ pub(crate) fn submission(refusal: &Refusal, zone: &str, now: Timestamp) -> Strin
         Refusal::Enough { most } => format!(
             "That is enough for one day: {most} are taken from one sender. What you wrote is kept; send it tomorrow."
         ),
+        Refusal::Own => "You submitted this yourself, so another reviewer decides on it. Whether reviewers may accept their own is said under House, Submissions.".into(),
         Refusal::TooFast => {
             "That was sent faster than anybody types. Everything is kept: send it once more.".into()
         }

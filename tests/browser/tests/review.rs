@@ -135,7 +135,7 @@ fn thirty() -> Vec<(Fault, Vec<(&'static str, String)>)> {
 }
 
 async fn submit(desk: &Desk, n: usize, fields: &[(&'static str, String)]) -> Result<SubmissionId> {
-    let stamp = desk.secrets.stamp(desk.clock.now() - jiff::SignedDuration::from_mins(3));
+    let stamp = desk.secrets.stamp(desk.clock.now() - jiff::SignedDuration::from_mins(3), 0);
     let work = (0..).map(|n: u32| n.to_string()).find(|w| writing::is_worked(&stamp, w));
     let mut all: Vec<(String, String)> =
         fields.iter().map(|(n, v)| ((*n).to_owned(), v.clone())).collect();

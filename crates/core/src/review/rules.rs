@@ -5,7 +5,8 @@ use jiff::civil::{Time, time};
 use serde::{Deserialize, Serialize};
 
 use super::submission::{Act, NotYou, Refusal, State};
-use crate::who::is_invited;
+use crate::PersonId;
+use crate::who::{is_invited, mailbox};
 
 /// Who may submit.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -105,6 +106,9 @@ pub struct HouseRules {
     pub share: u32,
     /// So many a day from one address.
     pub a_day: u32,
+    /// A reviewer may accept what they submitted themselves; it is marked as their own then.
+    #[serde(default)]
+    pub own: bool,
     /// After so many accepted without a correction, a person is proposed to be trusted.
     pub trust_after: u32,
     /// Further ahead than so many days is looked at.
@@ -134,6 +138,7 @@ impl Default for HouseRules {
             bookable: true,
             share: 0,
             a_day: 5,
+            own: false,
             trust_after: 5,
             ahead_days: 400,
             bad_domains: Vec::new(),
@@ -150,6 +155,15 @@ pub struct Standing {
     pub member: bool,
     /// A reviewer trusts them.
     pub trusted: bool,
+}
+
+/// Whether a reviewer has submitted something themselves: by their person, or by an address that
+/// leads to the same box.
+#[must_use]
+pub fn is_own(submitter: (Option<PersonId>, &str), reviewer: (Option<PersonId>, &str)) -> bool {
+    let same_person = submitter.0.is_some() && submitter.0 == reviewer.0;
+    let same_box = !submitter.1.is_empty() && mailbox(submitter.1) == mailbox(reviewer.1);
+    same_person || same_box
 }
 
 impl HouseRules {

@@ -224,6 +224,9 @@ pub enum Refusal {
         /// The most of a day.
         most: u32,
     },
+    /// Nobody decides on what they submitted themselves.
+    #[error("nobody accepts their own")]
+    Own,
     /// It was filled in faster than anybody types.
     #[error("filled in faster than anybody types")]
     TooFast,

@@ -10,6 +10,7 @@ use matricle_store::documents::{self, Document};
 pub use matricle_papers::without_glyph;
 
 use crate::bench::{self, Takes};
+use crate::drawn::paper;
 use crate::{Desk, DeskError, house_of};
 
 /// A document of a booking as PDF, and its name.
@@ -86,5 +87,5 @@ pub(crate) fn draw(document: &Document, zone: &str) -> Result<Vec<u8>, DeskError
         square: qr.map(|q| (q.side, q.dark)),
         transfer: body.transfer.clone(),
     };
-    Ok(bill(&page, document.issued_at)?)
+    paper(&("bill", &page, document.issued_at), || Ok(bill(&page, document.issued_at)?))
 }

@@ -105,21 +105,49 @@ fn name_at(now: Timestamp) -> String {
     format!("{NAME}{stamp}{ENDING}")
 }
 
+/// A backup that was made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Made {
+    /// Where it lies.
+    pub file: PathBuf,
+    /// What is wrong in the house and so in the copy, a sentence each: it is kept, and marked.
+    pub faults: Vec<String>,
+}
+
 /// Makes a backup of a house's file, which may be in use, reads it through, notes it and thins
-/// the others. Gives the new file.
+/// the others. What a backup that was killed left half-made is cleared away first.
 ///
 /// # Errors
-/// The folder cannot be written; the copy is damaged. Nothing half-made is left.
-pub fn make(database: &Path, plan: &Plan, now: Timestamp) -> Result<PathBuf, BackupError> {
+/// The folder cannot be written; SQLite cannot read the copy. Nothing half-made is left.
+pub fn make(database: &Path, plan: &Plan, now: Timestamp) -> Result<Made, BackupError> {
     std::fs::create_dir_all(&plan.folder).map_err(at_file(&plan.folder))?;
+    clear_halves(&plan.folder);
     let name = name_at(now);
-    let half = plan.folder.join(format!(".{name}.half"));
+    let half = plan.folder.join(format!(".{name}{HALF}"));
     let made = write(database, plan, &half, &plan.folder.join(&name), now);
-    let _ = std::fs::remove_file(&half);
-    let file = made?;
-    note(database, &file, now)?;
+    backup::clear(&half);
+    let made = made?;
+    note(database, &made, now)?;
     thin(plan, now)?;
-    Ok(file)
+    Ok(made)
+}
+
+/// The ending of what is not whole yet.
+const HALF: &str = ".half";
+
+/// Clears away what backups that were killed left in a folder: halves of them, and of what was
+/// being encrypted, with SQLite's files beside them. Other files stay.
+pub fn clear_halves(folder: &Path) {
+    let Ok(listed) = std::fs::read_dir(folder) else { return };
+    for path in listed.filter_map(|entry| Some(entry.ok()?.path())) {
+        let name = path.file_name().and_then(|n| n.to_str()).unwrap_or_default();
+        let is_half = name.trim_start_matches('.').split_once(HALF).is_some_and(|(of, beside)| {
+            made_at(of).is_some() && ["", "-journal", "-wal", "-shm"].contains(&beside)
+        });
+        if is_half {
+            let _ = std::fs::remove_file(&path);
+        }
+    }
 }
 
 fn write(
@@ -128,18 +156,18 @@ fn write(
     half: &Path,
     whole: &Path,
     now: Timestamp,
-) -> Result<PathBuf, BackupError> {
-    let _ = std::fs::remove_file(half);
+) -> Result<Made, BackupError> {
     File::create(half).map_err(at_file(half))?;
     keep_to_oneself(half);
-    backup::copy(database, half, &Label { made_at: now, secret: plan.secret.clone() })?;
+    let label = Label { made_at: now, secret: plan.secret.clone() };
+    let faults = backup::copy(database, half, &label)?;
     let Some(passphrase) = &plan.passphrase else {
         File::open(half).and_then(|f| f.sync_all()).map_err(at_file(half))?;
         std::fs::rename(half, whole).map_err(at_file(whole))?;
-        return Ok(whole.to_owned());
+        return Ok(Made { file: whole.to_owned(), faults });
     };
     let whole = PathBuf::from(format!("{}{ENCRYPTED}", whole.display()));
-    let sealed = PathBuf::from(format!("{}.half", whole.display()));
+    let sealed = PathBuf::from(format!("{}{HALF}", whole.display()));
     let seal = || -> io::Result<()> {
         let out = File::create(&sealed)?;
         keep_to_oneself(&sealed);
@@ -150,28 +178,50 @@ fn write(
         writer.finish()?.sync_all()?;
         std::fs::rename(&sealed, &whole)
     };
-    seal().map_err(at_file(&whole))?;
-    Ok(whole)
+    if let Err(error) = seal() {
+        let _ = std::fs::remove_file(&sealed);
+        return Err(at_file(&whole)(error));
+    }
+    Ok(Made { file: whole, faults })
 }
 
-/// Notes a backup beside the house's file.
-fn note(database: &Path, file: &Path, now: Timestamp) -> Result<(), BackupError> {
+/// Notes a backup beside the house's file, and what is wrong in it on the lines below.
+fn note(database: &Path, made: &Made, now: Timestamp) -> Result<(), BackupError> {
     let last = database.with_file_name(LAST);
     let write = || -> io::Result<()> {
         let mut out = File::create(&last)?;
         keep_to_oneself(&last);
-        writeln!(out, "{now} {}", file.display())?;
+        writeln!(out, "{now} {}", made.file.display())?;
+        for fault in made.faults.iter().take(MOST_FAULTS) {
+            writeln!(out, "{}", fault.replace('\n', " "))?;
+        }
         out.sync_all()
     };
     write().map_err(at_file(&last))
 }
 
-/// The last backup of a house: when, and where it lies.
+/// So many faults of a backup are noted.
+const MOST_FAULTS: usize = 20;
+
+/// The last backup of a house, as it was noted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LastBackup {
+    /// When it was made.
+    pub at: Timestamp,
+    /// Where it lies.
+    pub file: String,
+    /// What was wrong in the house then, and so is in the copy.
+    pub faults: Vec<String>,
+}
+
+/// The last backup of a house.
 #[must_use]
-pub fn last(database: &Path) -> Option<(Timestamp, String)> {
+pub fn last(database: &Path) -> Option<LastBackup> {
     let text = std::fs::read_to_string(database.with_file_name(LAST)).ok()?;
-    let (at, file) = text.trim_end().split_once(' ')?;
-    Some((at.parse().ok()?, file.to_owned()))
+    let mut lines = text.lines();
+    let (at, file) = lines.next()?.split_once(' ')?;
+    let faults = lines.map(str::to_owned).collect();
+    Some(LastBackup { at: at.parse().ok()?, file: file.to_owned(), faults })
 }
 
 /// Removes backups that the rule does not keep; other files in the folder stay.
@@ -191,7 +241,8 @@ fn thin(plan: &Plan, now: Timestamp) -> Result<(), BackupError> {
     Ok(())
 }
 
-/// Brings a backup back into an empty folder; gives what it says of itself, the secret among it.
+/// Brings a backup back into a folder without a house; gives what it says of itself, the secret
+/// among it. `first` keeps that secret before the house is there.
 ///
 /// # Errors
 /// It is none, or damaged; the folder holds a house; the passphrase is missing or another.
@@ -199,11 +250,12 @@ pub fn restore(
     file: &Path,
     folder: &Path,
     passphrase: Option<String>,
+    first: impl FnOnce(&Label) -> io::Result<()>,
 ) -> Result<Label, BackupError> {
     let mut head = [0; 16];
     let read = File::open(file).and_then(|mut f| f.read(&mut head)).map_err(at_file(file))?;
     if !head[..read].starts_with(b"age-encryption") {
-        return Ok(backup::bring_back(file, folder)?);
+        return Ok(backup::bring_back(file, folder, first)?);
     }
     let Some(passphrase) = passphrase else {
         return Err(BackupError::NeedsPassphrase { file: file.into() });
@@ -220,7 +272,7 @@ pub fn restore(
         .map_err(|e| wrong(e.to_string()))?;
     let mut out = plain.reopen().map_err(at_file(plain.path()))?;
     io::copy(&mut reader, &mut out).map_err(|e| wrong(e.to_string()))?;
-    Ok(backup::bring_back(plain.path(), folder)?)
+    Ok(backup::bring_back(plain.path(), folder, first)?)
 }
 
 /// By the timer: a backup when one is due.
@@ -229,7 +281,7 @@ pub(crate) async fn by_timer(desk: &Desk) -> Result<usize, DeskError> {
     let (database, now) = (desk.store.path().to_owned(), desk.clock.now());
     let looked = database.clone();
     let known = off_thread(move || Ok(last(&looked))).await?;
-    if !is_due(known.map(|(at, _)| at), every, now) {
+    if !is_due(known.map(|l| l.at), every, now) {
         return Ok(0);
     }
     let due = vec![Due { about: "the backup".into(), booking: None, row: (database, plan) }];
@@ -237,7 +289,11 @@ pub(crate) async fn by_timer(desk: &Desk) -> Result<usize, DeskError> {
         let made = off_thread(move || {
             make(&database, &plan, now).map_err(|e| DeskError::Internal(e.to_string()))
         });
-        made.await.map(drop)
+        let made = made.await?;
+        for fault in &made.faults {
+            tracing::error!(fault, "the backup has what is wrong in the house");
+        }
+        Ok(())
     })
     .await
 }

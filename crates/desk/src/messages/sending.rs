@@ -1,12 +1,13 @@
 //! Handing messages over, several at a time: what is marked as being handed over really is, so
 //! that a kill leaves only those few in doubt.
 //!
-//! Mass mail comes after all else. A domain that lately did not take a mail is left alone for a
-//! while, so that one slow server holds nobody else's mail up. Text messages wait for the
-//! morning.
+//! A place that comes free is taken at once. Mass mail comes after all else; one domain has a few
+//! places and no more, and a conversation that lasts gives its place to another, so that one slow
+//! server holds nobody else's mail up. Text messages wait for the morning.
 
 use std::collections::HashMap;
 use std::sync::PoisonError;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
@@ -21,9 +22,9 @@ use matricle_store::{
 };
 use tokio::task::JoinSet;
 
-use crate::messages::{Composed, Ready, compose};
+use crate::messages::{Composed, Ready, compose, compose_for, kept};
 use crate::outside::mailer::SendError;
-use crate::rounds::{Fate, Outcome, ROUND, Work, backoff, guarded};
+use crate::rounds::{Fate, Outcome, Work, backoff, guarded};
 use crate::telling::{Still, is_still_due, news, plan_wishes};
 use crate::{Desk, DeskError};
 
@@ -32,77 +33,150 @@ const TRIES: u32 = 300;
 /// At most so many conversations with one receiving domain at once.
 const AT_ONE_DOMAIN: usize = 4;
 
+/// A conversation that has lasted so long is slow: another may begin beside it.
+const SLOW: Duration = Duration::from_secs(3);
+/// At most so many slow conversations beside those that may be under way at once.
+const MOST_SLOW: usize = 64;
+/// How long is waited at most before it is asked again what is due, while conversations go on.
+const LOOK: Duration = Duration::from_millis(500);
+/// So many messages are looked at to find those whose domains have room.
+const LOOKED_AT: u32 = 200;
+
 /// The domain that a message went to, and whether what became of it could be written down.
 type Handed = Result<(String, Result<(), DeskError>), DeskError>;
 
-/// Hands over what is due; says whether there may be more.
+/// What is being handed over.
+#[derive(Default)]
+struct UnderWay {
+    conversations: JoinSet<Handed>,
+    began: HashMap<tokio::task::Id, Instant>,
+    at_domain: HashMap<String, usize>,
+}
+
+impl UnderWay {
+    /// How many more may begin: a slow one gives its place up, so that a server that hangs now and
+    /// then holds nothing else up.
+    fn room(&self, at_once: usize) -> usize {
+        let slow = self.began.values().filter(|at| at.elapsed() >= SLOW).count();
+        let quick = self.began.len() - slow;
+        let most = at_once.max(1);
+        let by_all = (most + MOST_SLOW).saturating_sub(self.began.len());
+        most.saturating_sub(quick).min(by_all)
+    }
+
+    /// Domains with as many conversations as they may have.
+    fn full(&self) -> Vec<String> {
+        let full = self.at_domain.iter().filter(|(d, n)| !d.is_empty() && **n >= AT_ONE_DOMAIN);
+        full.map(|(domain, _)| domain.clone()).collect()
+    }
+
+    fn begin(&mut self, desk: &Desk, message: Message) {
+        let key = domain(&message.address);
+        *self.at_domain.entry(key.clone()).or_default() += 1;
+        let desk = desk.clone();
+        let begun = self.conversations.spawn(async move {
+            let outcome = hand_over(&desk, message.clone()).await?;
+            let fate = Fate { message, outcome, at: desk.clock.now() };
+            let written = write(&desk, fate.clone()).await;
+            if let Err(error) = &written
+                && !matches!(error, DeskError::Store(StoreError::Closed))
+            {
+                // A full disk, perhaps. What became of it is remembered, so that it is not sent
+                // twice once it can be written.
+                let unwritten = &desk.health.unwritten;
+                unwritten
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .insert(fate.message.id, fate);
+            }
+            Ok((key, written))
+        });
+        self.began.insert(begun.id(), Instant::now());
+    }
+
+    /// One has ended: what could not be written down.
+    fn ended(
+        &mut self,
+        done: Result<(tokio::task::Id, Handed), tokio::task::JoinError>,
+    ) -> Result<(), DeskError> {
+        let (id, handed) = done.map_err(|_| StoreError::Closed)?;
+        self.began.remove(&id);
+        let (key, written) = handed?;
+        if let Some(n) = self.at_domain.get_mut(&key) {
+            *n = n.saturating_sub(1);
+        }
+        written
+    }
+}
+
+/// Hands over what is due, until nothing is; says whether there may be more. A place that comes
+/// free is taken by the next at once, what is due meanwhile before mass mail.
 pub(crate) async fn send(desk: &Desk) -> Result<bool, DeskError> {
     write_what_is_known(desk).await?;
     take_up(desk).await?;
-    let now = desk.clock.now();
-    let most = ROUND;
-    let taken = desk.store.write(move |tx| outbox::take_due(tx, most, now)).await?;
-    let more = taken.len() == most as usize;
-    let at_once = desk.mail_at_once.max(1);
-    let mut waiting: Vec<Message> = taken;
-    waiting.reverse();
-    let mut under_way: JoinSet<Handed> = JoinSet::new();
-    let mut at_domain: HashMap<String, usize> = HashMap::new();
+    let mut under_way = UnderWay::default();
+    let mut woken = desk.wake.listen();
     let mut failed = None;
-    while !waiting.is_empty() || !under_way.is_empty() {
-        while under_way.len() < at_once {
-            // The first whose domain has room.
-            let room = |m: &Message| {
-                at_domain.get(domain(&m.address)).copied().unwrap_or(0) < AT_ONE_DOMAIN
-            };
-            let Some(next) = waiting.iter().rposition(room) else { break };
-            let message = waiting.remove(next);
-            let key = domain(&message.address).to_owned();
-            *at_domain.entry(key.clone()).or_default() += 1;
-            let desk = desk.clone();
-            under_way.spawn(async move {
-                let outcome = hand_over(&desk, message.clone()).await?;
-                let fate = Fate { message, outcome, at: desk.clock.now() };
-                let written = write(&desk, fate.clone()).await;
-                if let Err(error) = &written
-                    && !matches!(error, DeskError::Store(StoreError::Closed))
-                {
-                    // A full disk, perhaps. What became of it is remembered, so that it is not
-                    // sent twice once it can be written.
-                    let unwritten = &desk.health.unwritten;
-                    unwritten
-                        .lock()
-                        .unwrap_or_else(PoisonError::into_inner)
-                        .insert(fate.message.id, fate);
-                }
-                Ok((key, written))
-            });
+    loop {
+        // While nothing can be written down nothing more is taken.
+        if failed.is_none() {
+            take(desk, &mut under_way).await?;
+            desk.health.turned(Work::Mail, desk.clock.now());
         }
-        let Some(done) = under_way.join_next().await else { break };
-        match done {
-            Ok(Ok((key, written))) => {
-                if let Some(n) = at_domain.get_mut(&key) {
-                    *n = n.saturating_sub(1);
+        tokio::select! {
+            done = under_way.conversations.join_next_with_id() => match done {
+                None => break,
+                Some(done) => {
+                    let mut ended = under_way.ended(done);
+                    while let Some(done) = under_way.conversations.try_join_next_with_id() {
+                        ended = ended.and(under_way.ended(done));
+                    }
+                    failed = failed.or(ended.err());
                 }
-                if let Err(error) = written {
-                    // What is taken is not sent while nothing can be written down: it is taken up
-                    // again once it can.
-                    waiting.clear();
-                    failed = Some(error);
-                }
-            }
-            Ok(Err(error)) => {
-                waiting.clear();
-                failed = Some(error);
-            }
-            Err(_) => return Err(StoreError::Closed.into()),
+            },
+            _ = woken.changed() => {}
+            () = tokio::time::sleep(LOOK) => {}
         }
     }
-    failed.map_or(Ok(more), Err)
+    failed.map_or(Ok(false), Err)
 }
 
-fn domain(address: &str) -> &str {
-    address.rsplit_once('@').map_or("", |(_, domain)| domain)
+/// Takes as many messages as there is room for, each at a domain that has room. What is marked as
+/// being handed over is being handed over.
+async fn take(desk: &Desk, under_way: &mut UnderWay) -> Result<(), DeskError> {
+    loop {
+        let room = under_way.room(desk.mail_at_once);
+        if room == 0 {
+            return Ok(());
+        }
+        let (now, full) = (desk.clock.now(), under_way.full());
+        let due = desk.store.read(move |conn| outbox::due(conn, &full, LOOKED_AT, now)).await?;
+        let looked_at = due.len();
+        let mut at_domain = under_way.at_domain.clone();
+        let mut chosen = Vec::new();
+        for (id, address) in due {
+            let of_domain = at_domain.entry(domain(&address)).or_default();
+            if chosen.len() < room && (*of_domain < AT_ONE_DOMAIN || address.is_empty()) {
+                *of_domain += 1;
+                chosen.push(id);
+            }
+        }
+        if chosen.is_empty() {
+            return Ok(());
+        }
+        let taken = desk.store.write(move |tx| outbox::take(tx, &chosen, now)).await?;
+        let none = taken.is_empty();
+        for message in taken {
+            under_way.begin(desk, message);
+        }
+        if none || looked_at < LOOKED_AT as usize && under_way.room(desk.mail_at_once) == 0 {
+            return Ok(());
+        }
+    }
+}
+
+fn domain(address: &str) -> String {
+    address.rsplit_once('@').map_or_else(String::new, |(_, domain)| domain.to_lowercase())
 }
 
 /// Puts a message together and hands it over; a panic in that is a failure of this message.
@@ -275,7 +349,7 @@ async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
     if let Some(outcome) = desk.store.read(move |conn| goes(conn, &asked, now)).await? {
         return Ok(outcome);
     }
-    let composed = match compose(desk, message).await {
+    let (composed, print) = match compose_for(desk, message).await {
         Ok(composed) => composed,
         // What it is about is gone, or its wording cannot be read: that does not mend itself.
         Err(error @ (DeskError::NotFound | DeskError::Internal(_) | DeskError::Mail(_))) => {
@@ -283,6 +357,7 @@ async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
         }
         Err(error) => return Err(error),
     };
+    let again = print.map(|print| (print, composed.clone()));
     let Composed { ready, subject, words } = composed;
     let handed = match (message.way, ready) {
         (_, Ready::Mail(mail)) => desk.mailer.send(*mail).await,
@@ -293,8 +368,17 @@ async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
         (_, Ready::Words(_)) => Ok("put up".into()),
     };
     Ok(match handed {
-        Ok(answer) => Outcome::Sent { answer, subject, words },
-        Err(error) => Outcome::Refused(error),
+        Ok(answer) => {
+            kept::forget(message.id);
+            Outcome::Sent { answer, subject, words }
+        }
+        Err(error) => {
+            match again.filter(|_| !error.for_good) {
+                Some((print, mail)) => kept::keep(message.id, print, mail),
+                None => kept::forget(message.id),
+            }
+            Outcome::Refused(error)
+        }
     })
 }
 

@@ -14,6 +14,7 @@ use matricle_store::events::{Date, Format};
 
 use crate::bench::{self, Takes};
 use crate::bookings::whole::{self, Joins, WholeBooking};
+use crate::drawn::paper;
 use crate::{Desk, DeskError};
 
 /// A booking with one of its people only, and the code of their ticket.
@@ -144,7 +145,7 @@ pub fn tickets_pdf(sheet: &WholeBooking, now: Timestamp) -> Result<Vec<u8>, Desk
         })
         .collect();
     let title = format!("Tickets: {}, booking {}", sheet.event.title, sheet.booking.reference);
-    Ok(tickets(&title, &pages, now)?)
+    paper(&("tickets", &title, &pages), || Ok(tickets(&title, &pages, now)?))
 }
 
 /// Whose entry a calendar file is, and where it leads.

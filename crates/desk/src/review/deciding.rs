@@ -1,16 +1,18 @@
 //! Deciding on what waits: accept, send back, turn down, spam, join; correct before that; take
 //! back what was decided.
 
+use matricle_core::acting::Acting;
 use matricle_core::form::{Fault, Form, Wrong};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::review::checks::Other;
+use matricle_core::review::rules::is_own;
 use matricle_core::review::submission::{Act, Proposal, Refusal, State, Typed, UNDO};
 use matricle_core::staff::Right;
 use matricle_core::{EventId, SubmissionId};
 use matricle_store::events::{self, EventState};
 use matricle_store::people::Staff;
 use matricle_store::submissions::{self, Changed, Happened, Submission};
-use matricle_store::{Connection, Tx, bookings};
+use matricle_store::{Connection, Tx, bookings, people};
 
 use super::{
     Given, changes, checking, dates_of, differences, elsewhere, found, given, kept, led, note,
@@ -58,6 +60,14 @@ pub struct Done {
     pub slug: String,
 }
 
+/// Whether whoever decides submitted it themselves.
+fn is_theirs(conn: &Connection, s: &Submission, turn: &Turn) -> Result<bool, DeskError> {
+    let Some(key) = turn.by.key else { return Ok(false) };
+    let staff = people::staff_of(conn)?.into_iter().find(|p| p.id == key);
+    let staff = staff.map_or_else(String::new, |p| p.email);
+    Ok(is_own((s.person, &s.email), (Some(key), &staff)))
+}
+
 /// The version that a reviewer looked at, or what is in the way.
 fn seen(conn: &Connection, s: &Submission, version: u32) -> Result<(), DeskError> {
     if s.waits_since.is_none() {
@@ -101,6 +111,16 @@ pub(crate) fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, 
     seen(tx, &s, d.version)?;
     if !d.act.is_decision() {
         return Err(DeskError::NotFound);
+    }
+    let own_turn;
+    let mut turn = turn;
+    if matches!(d.act, Act::Accept | Act::Join) && is_theirs(tx, &s, turn)? {
+        if !submissions::rules(tx)?.own {
+            return Err(Refusal::Own.into());
+        }
+        let by = Acting { name: format!("{} (their own)", turn.by.name), ..turn.by.clone() };
+        own_turn = Turn { by, ..turn.clone() };
+        turn = &own_turn;
     }
     let words = matricle_core::text::lines(&d.words);
     let words: String = words.chars().take(LONGEST).collect();

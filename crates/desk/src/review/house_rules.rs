@@ -99,6 +99,7 @@ fn read(form: &mut Form) -> HouseRules {
         bookable: form.ticked("bookable"),
         share: form.number("share", 0, 100).unwrap_or(0),
         a_day: form.count("a_day", 1, 500),
+        own: form.ticked("own"),
         trust_after: form.number("trust_after", 0, 100).unwrap_or(0),
         ahead_days: form.count("ahead_days", 7, 3650),
         bad_domains,

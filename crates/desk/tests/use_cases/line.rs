@@ -419,7 +419,15 @@ async fn a_restart_sends_what_was_planned_and_takes_up_what_was_being_handed_ove
     first.book(FREE, &[2]).await;
     let now = clock.now();
     // Taken to be handed over, then the power goes.
-    first.desk.store.write(move |tx| outbox::take_due(tx, 1, now)).await.unwrap();
+    first
+        .desk
+        .store
+        .write(move |tx| {
+            let due: Vec<_> = outbox::due(tx, &[], 1, now)?.into_iter().map(|(id, _)| id).collect();
+            outbox::take(tx, &due, now)
+        })
+        .await
+        .unwrap();
     first.desk.store.close();
     drop(first);
     let second = open(folder.path(), clock);

@@ -7,6 +7,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::list::{Listed, listed};
 use super::{Booking, COLUMNS, booking};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, us};
 
 /// Bookings whose deadline has passed, longest ago first: without those that are set aside
@@ -38,7 +39,7 @@ pub fn stale_holds(
         "SELECT {COLUMNS} FROM bookings b WHERE b.state = 'held' AND b.deadline <= ?2
             AND (b.date_id = ?1 OR EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?1))"
     ))
-    .and_then(|mut q| q.query_map((date.0, us(now)), booking)?.collect())
+    .and_then(|mut q| readable("bookings", q.query_map((date.0, us(now)), booking)?))
     .doing("looking for stale holds")
 }
 
@@ -79,7 +80,7 @@ pub fn paid_tests(
             AND b.date_id IN (SELECT id FROM dates WHERE event_id = ?1)
             AND EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id) ORDER BY b.id"
     ))
-    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
+    .and_then(|mut q| readable("bookings", q.query_map([event.0], booking)?))
     .doing("listing test bookings that had a payment")
 }
 
@@ -108,7 +109,7 @@ pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreErr
             AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
             AND b.id IN (SELECT booking_id FROM attendees WHERE date_id = ?1) ORDER BY b.id"
     ))
-    .and_then(|mut q| q.query_map([date.0], booking)?.collect())
+    .and_then(|mut q| readable("bookings", q.query_map([date.0], booking)?))
     .doing("looking for bookings")
 }
 
@@ -135,7 +136,7 @@ pub fn undecided(
         "SELECT {COLUMNS} FROM bookings b JOIN dates d ON d.id = b.date_id
          WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('held', 'requested') ORDER BY b.id"
     ))
-    .and_then(|mut q| q.query_map([event.0], booking)?.collect())
+    .and_then(|mut q| readable("bookings", q.query_map([event.0], booking)?))
     .doing("looking for bookings that wait")
 }
 
@@ -193,7 +194,7 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
          WHERE b.mailbox = ?1 AND b.mailbox <> '' AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
          ORDER BY d.starts_at DESC"
     ))
-    .and_then(|mut q| q.query_map((mailbox(email), email.trim()), listed)?.collect())
+    .and_then(|mut q| readable("bookings", q.query_map((mailbox(email), email.trim()), listed)?))
     .doing("looking for somebody's bookings")
 }
 

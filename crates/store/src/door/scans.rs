@@ -7,6 +7,7 @@ use matricle_core::{AttendeeId, DateId, DeviceId, PersonId, SessionId};
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::InOrder;
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// Scans that were written down with another one: those of a family's ticket.
@@ -17,7 +18,7 @@ pub fn scans_with(conn: &Connection, key: &str) -> Result<Vec<Scan>, StoreError>
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE scan_key > ?1 || '+' AND scan_key < ?1 || ',' ORDER BY id"
     ))
-    .and_then(|mut q| q.query_map([key], scan)?.collect())
+    .and_then(|mut q| readable("scans", q.query_map([key], scan)?))
     .doing("reading scans")
 }
 
@@ -285,7 +286,7 @@ pub fn last_scans(conn: &Connection, date: DateId, most: u32) -> Result<Vec<Scan
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE date_id = ?1 ORDER BY id DESC LIMIT ?2"
     ))
-    .and_then(|mut q| q.query_map((date.0, most), scan)?.collect())
+    .and_then(|mut q| readable("scans", q.query_map((date.0, most), scan)?))
     .doing("reading scans")
 }
 
@@ -321,7 +322,7 @@ pub fn with_a_line(conn: &Connection, date: DateId) -> Result<Vec<Scan>, StoreEr
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE date_id = ?1 AND line IS NOT NULL AND undone_at IS NULL ORDER BY at, id"
     ))
-    .and_then(|mut q| q.query_map([date.0], scan)?.collect())
+    .and_then(|mut q| readable("scans", q.query_map([date.0], scan)?))
     .doing("reading what is to be looked into")
 }
 

@@ -8,6 +8,7 @@ use crate::convert::InOrder;
 use crate::convert::json;
 use crate::events::new::NewQuestion;
 use crate::events::tickets::{next_position, put_in_place};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx};
 
 /// The questions of an event, in their order.
@@ -20,7 +21,7 @@ pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, Sto
          WHERE event_id = ?1 AND retired = 0 ORDER BY position, id",
     )
     .and_then(|mut q| {
-        q.query_map([event.0], |row| {
+        let rows = q.query_map([event.0], |row| {
             let mut c = InOrder::from(row, 0);
             Ok(Question {
                 id: QuestionId(c.next()?),
@@ -30,8 +31,8 @@ pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, Sto
                 each: c.next()?,
                 only: c.word("questions.only_tickets", |json| serde_json::from_str(json).ok())?,
             })
-        })?
-        .collect()
+        })?;
+        readable("questions", rows)
     })
     .doing("reading questions")
 }

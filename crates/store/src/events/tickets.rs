@@ -10,6 +10,7 @@ use rusqlite::{Connection, Row};
 
 use crate::convert::{InOrder, json};
 use crate::events::new::NewTicketType;
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// Who joins online, of an event `e` with a ticket type `t`: everybody where it is online alone,
@@ -199,7 +200,7 @@ pub fn ticket_types(
                 Ok((ticket, offer))
             },
         )?;
-        rows.collect()
+        readable("ticket types", rows)
     };
     read().doing("reading ticket types")
 }

@@ -9,6 +9,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
 use crate::outbox::{About, COLUMNS, Message, MessageState, NewMessage, message, plan};
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A message of a moment, as far as following needs it.
@@ -330,7 +331,7 @@ pub fn open_of_date(
         "SELECT {COLUMNS} FROM outbox o WHERE o.date_id = ?1 AND o.booking_id IS NULL AND o.happened = ?2
             AND o.state = 'planned' AND o.tries = 0 ORDER BY o.id"
     ))
-    .and_then(|mut q| q.query_map((date.0, happened.word()), message)?.collect())
+    .and_then(|mut q| readable("messages", q.query_map((date.0, happened.word()), message)?))
     .doing("reading what is planned")
 }
 

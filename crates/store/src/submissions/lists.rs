@@ -8,6 +8,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::{COLUMNS, Changed, Submission, an_hour_before, submission};
 use crate::convert::InOrder;
+use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, at, us};
 
 /// How many wait for a reviewer, and since when the oldest does.
@@ -32,7 +33,7 @@ pub fn waiting(conn: &Connection, most: u32) -> Result<Vec<Submission>, StoreErr
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM submissions s WHERE s.waits_since IS NOT NULL ORDER BY s.waits_since, s.id LIMIT ?1"
     ))
-    .and_then(|mut q| q.query_map([most], submission)?.collect())
+    .and_then(|mut q| readable("submissions", q.query_map([most], submission)?))
     .doing("reading what waits for review")
 }
 

@@ -212,8 +212,16 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
     }
     let backup = today.backup.as_ref().map_or_else(
         || "No backup has been made of this house.".to_owned(),
-        |(at, file)| format!("The last backup was made {}: {file}", clock(*at)),
+        |last| format!("The last backup was made {}: {}", clock(last.at), last.file),
     );
+    if let Some(fault) = today.backup.as_ref().and_then(|b| b.faults.first()) {
+        todo.push(Todo {
+            class: "wrong",
+            href: "/office".into(),
+            what: "The last backup has a fault of the house in it".into(),
+            about: format!("{fault}. It is kept; matricle check names all, and --mend what can be worked out anew"),
+        });
+    }
     if today.backup_late {
         todo.push(Todo {
             class: "wrong",
@@ -299,6 +307,14 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             href: format!("/office/dates/{date}/online"),
             what: format!("No room yet for {title}"),
             about: format!("it starts {}", clock(*starts)),
+        });
+    }
+    for said in &today.left_out {
+        todo.push(Todo {
+            class: "wrong",
+            href: "/office".into(),
+            what: "Something in the house’s file cannot be read, and is left out".into(),
+            about: format!("{said}. matricle check names the row"),
         });
     }
     if today.unreadable > 0 {

@@ -89,6 +89,7 @@ fn fields(r: &HouseRules) -> Fields {
         ("suggest_hosts", r.suggest_hosts),
         ("pictures", r.pictures),
         ("bookable", r.bookable),
+        ("own", r.own),
     ] {
         d.tick(name, on);
     }
