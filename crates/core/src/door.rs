@@ -226,17 +226,6 @@ pub const fn code(reading: Reading) -> Result<TicketCode, Verdict> {
     }
 }
 
-/// What somebody has to pay before they are let in, at a door or into a room online: what their
-/// booking owes, whatever state it is in; nothing for one that nothing is owed of.
-#[must_use]
-pub fn owed(state: State, due: Money) -> Option<Money> {
-    match state {
-        State::Requested | State::AwaitingPayment => Some(due),
-        State::Confirmed => Some(due).filter(|d| d.minor > 0),
-        State::Cancelled | State::Declined | State::Lapsed | State::Held => None,
-    }
-}
-
 /// The verdict on a ticket at a door.
 ///
 /// Another date comes before cancelled, and that before presence: the volunteer hears the reason
@@ -277,9 +266,10 @@ pub fn verdict(ticket: Option<&TicketFacts>, gate: &Gate) -> Verdict {
         }
         _ => {}
     }
-    match owed(ticket.state, ticket.due) {
-        Some(due) => Verdict::ToPay { due },
-        None => Verdict::ComeIn,
+    if ticket.state.owes(ticket.due.minor) {
+        Verdict::ToPay { due: ticket.due }
+    } else {
+        Verdict::ComeIn
     }
 }
 

@@ -3,7 +3,6 @@
 use jiff::{SignedDuration, Timestamp};
 
 use crate::Money;
-use crate::door::owed;
 use crate::state::State;
 
 /// Where a date happens online.
@@ -165,8 +164,8 @@ pub fn stands(facts: &Facts, now: Timestamp) -> Stands {
         State::AwaitingPayment | State::Confirmed | State::Cancelled | State::Declined => {}
     }
     // As at a door of wood.
-    if let Some(due) = owed(facts.state, facts.due) {
-        return Stands::NotPaid(due);
+    if facts.state.owes(facts.due.minor) {
+        return Stands::NotPaid(facts.due);
     }
     let opens = opens_at(facts.starts_at, facts.opens_minutes);
     if now < opens {

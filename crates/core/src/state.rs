@@ -56,4 +56,15 @@ impl State {
     pub const fn stands(self) -> bool {
         matches!(self, Self::Requested | Self::AwaitingPayment | Self::Confirmed)
     }
+
+    /// Whether somebody has to pay before they are let in, at a door or into a room online: until
+    /// it is confirmed, and of a confirmed one whatever is still due, in minor units.
+    #[must_use]
+    pub const fn owes(self, due_minor: i64) -> bool {
+        match self {
+            Self::Requested | Self::AwaitingPayment => true,
+            Self::Confirmed => due_minor > 0,
+            Self::Held | Self::Declined | Self::Cancelled | Self::Lapsed => false,
+        }
+    }
 }

@@ -26,7 +26,7 @@ use crate::{DeskError, house_of};
 
 pub use daily::{News, Wishes, keep_wishes, wishes};
 pub(crate) use daily::{news, plan as plan_wishes};
-pub use follow::{Line, to_bookers, will_go};
+pub use follow::{Line, misplanned, to_bookers, will_go};
 pub(crate) use follow::{Still, follow_due, is_still_due};
 pub(crate) use standard::{install, wording_of};
 
@@ -328,7 +328,7 @@ fn plan_one(
         let open = outbox::of_booking(tx, booking.id)?.into_iter().filter(|m| {
             m.unasked
                 && m.state == outbox::MessageState::Planned
-                && m.tries == 0
+                && m.planned_at > turn.now
                 && m.trigger == trigger
                 && m.reader == *reader
                 && m.address == target(cue.way, person)

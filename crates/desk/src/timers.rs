@@ -9,12 +9,13 @@
 
 use std::time::Duration;
 
+use jiff::{SignedDuration, Timestamp};
 use matricle_core::BookingId;
 use matricle_core::acting::Acting;
 use matricle_core::booking::State;
 use matricle_store::events::{self, EventState};
 use matricle_store::payments::{self, PaymentState};
-use matricle_store::{StoreError, bookings};
+use matricle_store::{StoreError, bookings, clock};
 use tokio::task::JoinSet;
 
 use crate::bookings::pay::check;
@@ -96,7 +97,14 @@ async fn keep(desk: Desk, work: Work) {
 
 async fn round_and_round(desk: Desk, work: Work) {
     let mut woken = desk.wake.listen();
+    let mut last = desk.clock.now();
     loop {
+        if work == Work::Deadlines {
+            match follow_clock(&desk, last).await {
+                Ok(now) => last = now,
+                Err(error) => tracing::error!(%error, "what hangs on the clock cannot be set back"),
+            }
+        }
         match turn(&desk, work).await {
             Ok(more) => {
                 desk.health.turned(work, desk.clock.now());
@@ -117,6 +125,20 @@ async fn round_and_round(desk: Desk, work: Work) {
             _ => drop(tokio::time::timeout(PAUSE, woken.changed()).await),
         }
     }
+}
+
+/// A clock that runs back by more than this was set back.
+const SET_BACK: SignedDuration = SignedDuration::from_secs(60);
+
+/// Sees a clock that was set back since it was looked at last, and brings to it what was written
+/// down by the one that was ahead. What it is now.
+async fn follow_clock(desk: &Desk, last: Timestamp) -> Result<Timestamp, DeskError> {
+    let now = desk.clock.now();
+    if last.duration_since(now) > SET_BACK {
+        let rows = desk.store.write(move |tx| clock::set_back(tx, now)).await?;
+        tracing::error!(%last, %now, rows, "the clock was set back; what hung on it goes by it now");
+    }
+    Ok(now)
 }
 
 /// Drafts whose time has come go into the Programme.

@@ -36,6 +36,11 @@ pub async fn run(config: &Config, mend: bool) -> anyhow::Result<ExitCode> {
     }
     let mut faults = store.read(check::faults).await?;
     faults.extend(store.read(move |conn| check::ahead_of_time(conn, now)).await?);
+    let misplanned = store.read(move |conn| matricle_desk::telling::misplanned(conn, now)).await;
+    match misplanned {
+        Ok(found) => faults.extend(found),
+        Err(error) => faults.push(format!("what is planned cannot be looked through: {error}")),
+    }
     for idle in store.read(move |conn| check::idle_seats(conn, now)).await? {
         println!("{idle}; the list is served when the program runs");
     }

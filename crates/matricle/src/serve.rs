@@ -17,7 +17,7 @@ use matricle_desk::outside::rooms::{HttpRooms, NoRooms};
 use matricle_desk::outside::texts::{Gateway, NoTexts};
 use matricle_desk::people::often::Often;
 use matricle_desk::{Clock, Desk, Secrets, timers};
-use matricle_store::{Store, StoreError, house, measures};
+use matricle_store::{Store, StoreError, check, house, measures};
 use matricle_web::{Limits, Settings, router};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -159,6 +159,13 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
         sign_in: config.limits.sign_in,
         backups: config.backups()?,
     })?;
+    // A page that is damaged amid the file is met by somebody who books, unless it is looked for.
+    let file = desk.store.path().to_owned();
+    match desk.store.read(check::damage).await {
+        Ok(None) => {}
+        Ok(Some(said)) => return Err(StoreError::Damaged { file, said }.into()),
+        Err(error) => return Err(StoreError::Damaged { file, said: error.to_string() }.into()),
+    }
     let (now, latest) = (desk.clock.now(), desk.store.read(measures::latest).await?);
     // A few minutes are a clock that was put right; more is a clock that is wrong.
     if let Some(latest) = latest.filter(|at| at.duration_since(now) > SignedDuration::from_mins(15))
@@ -182,6 +189,9 @@ pub async fn open(config: &Config) -> anyhow::Result<Desk> {
 /// It cannot start.
 pub async fn run(config: &Config) -> anyhow::Result<()> {
     let desk = open(config).await?;
+    if let Some((plan, _)) = &desk.backups.by_timer {
+        matricle_desk::house::backup::clear_halves(&plan.folder);
+    }
     let listener = listen(config.listen).await?;
     let settings = Settings {
         secure_cookies: config.public_url.starts_with("https://"),

@@ -11,8 +11,8 @@ use std::path::{Path, PathBuf};
 const CORE: &[&[&str]] = &[
     &[
         "accent", "marks", "words", "text", "network", "often", "codes", "money", "refund",
-        "confirm", "clash", "keeping", "ledger", "backups", "staff", "sessions", "schedule",
-        "state",
+        "confirm", "clash", "keeping", "unasked", "ledger", "backups", "staff", "sessions",
+        "schedule", "state",
     ],
     &[
         "ids",
@@ -43,7 +43,7 @@ const CORE: &[&[&str]] = &[
 ];
 const STORE: &[&[&str]] = &[
     &["error", "files"],
-    &["convert"],
+    &["convert", "unreadable", "plan_version"],
     &["migrate"],
     &["store"],
     &["wishes"],
@@ -51,6 +51,8 @@ const STORE: &[&[&str]] = &[
         "house",
         "house_files",
         "aside",
+        "clock",
+        "replaced",
         "audit",
         "views",
         "people",
@@ -101,7 +103,7 @@ const DESK: &[&[&str]] = &[
     &["outside"],
     &["clock", "secrets"],
     &["error"],
-    &["acting"],
+    &["bench", "drawn", "acting"],
     &["rounds"],
     &["people"],
     &["telling"],
@@ -162,6 +164,7 @@ const OFFICE: &[&[&str]] = &[
     ],
     &[
         "acts",
+        "as_booker",
         "calling_off",
         "person",
         "phone",

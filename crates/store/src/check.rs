@@ -425,6 +425,18 @@ pub fn ahead_of_time(conn: &Connection, now: Timestamp) -> Result<Vec<String>, S
     Ok(wrong)
 }
 
+/// Whether every page of the file can be read: said at the start, before anybody books. Nothing
+/// where it can.
+///
+/// # Errors
+/// SQLite refuses, which says that it cannot.
+pub fn damage(conn: &Connection) -> Result<Option<String>, StoreError> {
+    let said: String = conn
+        .query_row("PRAGMA quick_check(1)", [], |row| row.get(0))
+        .doing("reading the file through")?;
+    Ok((said != "ok").then_some(said))
+}
+
 /// Everything that is not as it should be, a sentence each; empty when all is well. What SQLite
 /// cannot answer is a fault like any other, and the rest is asked all the same.
 ///
@@ -522,7 +534,7 @@ pub fn mend(conn: &Connection) -> Result<Vec<String>, StoreError> {
         ),
         (
             "the count of changes of plans",
-            "INSERT INTO plan_version SELECT 1 WHERE NOT EXISTS (SELECT 1 FROM plan_version)",
+            "INSERT INTO plan_version (id, n) SELECT 1, 1 WHERE NOT EXISTS (SELECT 1 FROM plan_version)",
         ),
         (
             "messages planned of what is over",

@@ -78,7 +78,7 @@ struct Sheets {
 /// # Errors
 /// SQLite refuses.
 pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
-    let version = crate::events::plan_version(tx)?;
+    let version = crate::plan_version::plan_version(tx)?;
     let known = tx.remembered(|sheets: &mut Sheets| {
         if sheets.version != version {
             *sheets = Sheets { version, by_event: HashMap::new() };

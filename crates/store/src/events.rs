@@ -19,7 +19,7 @@ pub use change::{
     add_date, add_pool_kind, add_run, call_off, change_date, date_changed, move_date,
     move_sessions, remove_date, runs_of, set_capacity, set_hosts, without_bookings,
 };
-pub use choices::{Choices, Planned, choices, choices_now, choices_of_date, plan_version, planned};
+pub use choices::{Choices, Planned, choices, choices_now, choices_of_date, planned};
 pub(crate) use dates::span;
 pub use dates::{
     Date, capacities, date_by_id, dates_of, inside, latest_online, longest, pools, that_begins,

@@ -24,7 +24,8 @@ pub use list::{Counted, Found, Look, Ring, Sort, beside, find, of_event, rings, 
 pub use notices::{Notice, notices, notices_changed, notices_listed, take_down};
 pub use planning::{
     Change, Planned, Unplanned, apply, done, followed, left_to_follow, mark_date, open_of_date,
-    planned_of, to_follow, to_follow_dates, unplanned_wishes, went, withdraw_wishes,
+    planned_of, planned_of_moments, to_follow, to_follow_dates, unplanned_wishes, went,
+    withdraw_wishes,
 };
 
 /// Where a message stands.

@@ -318,7 +318,7 @@ pub fn recheck(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
 /// # Errors
 /// SQLite refuses.
 pub fn plans(conn: &Connection) -> Result<i64, StoreError> {
-    crate::events::plan_version(conn)
+    crate::plan_version::plan_version(conn)
 }
 
 /// A field that changed: its label, before, after.

@@ -10,6 +10,7 @@ INSERT INTO events (id, slug, title, kind, lead, description, state, made_at, ap
     (2, 'talk', 'A talk by request', 'Talk', '', '', 'published', 1, 1),
     (3, 'gone', 'Called off', 'Visit', '', '', 'called off', 1, 0);
 UPDATE events SET who = '{"invited":["o''hara@post.example","Ana@post.example"]}' WHERE id = 2;
+INSERT INTO event_text (rowid, words) VALUES (1, 'apiary walk visit'), (2, 'a talk by request'), (3, 'called off visit');
 INSERT INTO patterns (id, name, plan, made_at) VALUES
     (1, 'Asked', '{"approval":true,"rules":{}}', 1), (2, 'Plain', '{"approval":false,"who":{"invited":["ana@post.example"]}}', 1);
 INSERT INTO dates (id, event_id, starts, ends, zone, starts_at, ends_at, venue_id) VALUES
@@ -48,7 +49,7 @@ INSERT INTO attendees (id, booking_id, date_id, position, person_no, ticket_name
     (6, 3, 2, 0, 0, 'Seat', 'Marit Solheim', 'marit solheim', 'JBBBBBBBBBLV'),
     (7, 3, 2, 1, 1, 'Stool', 'Nils', 'nils', 'KBBBBBBBBBHD'),
     (8, 4, 3, 0, 0, 'Seat', 'Nadia Rees', 'nadia rees', 'LBBBBBBBBBDP'),
-    (9, 5, 1, 0, 0, 'Visitor', '', '', 'SBBBBBBBBBXX'),
+    (9, 5, 1, 0, 0, 'Visitor', '', '', 'SBBBBBBBBBFX'),
     (10, 6, 1, 0, 0, 'Visitor', 'Dov Tarn', 'dov tarn', 'PBBBBBBBBBRC'),
     (11, 7, 2, 0, 0, 'Seat', 'Orla Wren', 'orla wren', 'RBBBBBBBBBJT');
 INSERT INTO payments (id, booking_id, provider_id, pay_url, amount_minor, state, made_at, settled_at, next_check_at) VALUES

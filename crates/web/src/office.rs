@@ -1,6 +1,7 @@
 //! The staff face.
 
 mod acts;
+mod as_booker;
 mod board;
 mod booking;
 mod bookings;
@@ -317,6 +318,6 @@ pub(crate) fn routes() -> Router<App> {
             get(acts::before_cancelling).post(acts::cancel),
         )
         .route("/office/bookings/{reference}/documents/{id}", get(booking::document))
-        .route("/office/bookings/{reference}/page", get(booking::page))
+        .route("/office/bookings/{reference}/page", get(as_booker::page))
         .route("/office/bookings/{reference}/{act}", post(acts::act))
 }

@@ -16,7 +16,7 @@ mod invited;
 mod keeping;
 mod machines;
 mod me;
-pub(crate) mod own;
+mod own;
 mod own_acts;
 mod pay;
 mod refused;

@@ -4,12 +4,11 @@
 use matricle_core::codes::Reference;
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::Right;
-use matricle_core::{EventId, MessageId};
 use matricle_store::people::Staff;
-use matricle_store::{bookings, invited, replaced};
+use matricle_store::{bookings, replaced};
 
 use crate::bookings::change::find;
-use crate::secrets::{BOOKING, INVITATION};
+use crate::secrets::BOOKING;
 use crate::telling::tell;
 use crate::{Desk, DeskError};
 
@@ -53,30 +52,4 @@ pub async fn replace_of_booking(
         .await?;
     desk.wake.all();
     Ok(())
-}
-
-/// Gives somebody's invitation another link; the old one opens nothing.
-///
-/// # Errors
-/// They are not invited; the role may not.
-pub async fn replace_of_invitation(
-    desk: &Desk,
-    staff: &Staff,
-    event: EventId,
-    email: String,
-) -> Result<(), DeskError> {
-    let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let secrets = desk.secrets.clone();
-    desk.store
-        .write(move |tx| {
-            let found = invited::by_email(tx, event, &email)?.ok_or(DeskError::NotFound)?;
-            let MessageId(message) = found.message.ok_or(DeskError::NotFound)?;
-            let message = message.to_string();
-            let times = replaced::once_more(tx, INVITATION, &message)?;
-            let what = format!("replaced the link of {email}’s invitation");
-            crate::planning::dates::log(tx, event, &turn, &what)?;
-            secrets.replace(INVITATION, &message, times);
-            Ok::<_, DeskError>(())
-        })
-        .await
 }

@@ -8,17 +8,18 @@ use matricle_core::form::{Fault, Form};
 use matricle_core::pasted::pasted;
 use matricle_core::replies::Inviting;
 use matricle_core::staff::{Right, require};
-use matricle_core::{DateId, EventId};
+use matricle_core::{DateId, EventId, MessageId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Filter};
 use matricle_store::people::{self, Staff};
-use matricle_store::{Connection, StoreError, events, invited, replies};
+use matricle_store::{Connection, StoreError, events, invited, replaced, replies};
 
 use crate::people::invited::theirs;
 use crate::planning::asking::doors_first;
 use crate::planning::dates::log;
 use crate::planning::replies::let_go;
 use crate::planning::sheet::{MOST_INVITED, list_of};
+use crate::secrets::INVITATION;
 use crate::{Desk, DeskError};
 
 /// Where people to be invited come from, beside those that were typed.
@@ -212,6 +213,32 @@ fn addresses_of(mut form: Form, inviting: &Inviting) -> Result<Vec<String>, Desk
     }
     form.done().map_err(DeskError::Form)?;
     Ok(emails)
+}
+
+/// Gives somebody's invitation another link; the old one opens nothing.
+///
+/// # Errors
+/// They are not invited; the role may not.
+pub async fn replace_link(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    email: String,
+) -> Result<(), DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let secrets = desk.secrets.clone();
+    desk.store
+        .write(move |tx| {
+            let found = invited::by_email(tx, event, &email)?.ok_or(DeskError::NotFound)?;
+            let MessageId(message) = found.message.ok_or(DeskError::NotFound)?;
+            let message = message.to_string();
+            let times = replaced::once_more(tx, INVITATION, &message)?;
+            let what = format!("replaced the link of {email}’s invitation");
+            log(tx, event, &turn, &what)?;
+            secrets.replace(INVITATION, &message, times);
+            Ok::<_, DeskError>(())
+        })
+        .await
 }
 
 /// Takes somebody off the list of an event: their invitation opens nothing any more. Says whether

@@ -413,6 +413,30 @@ pub(crate) fn is_still_due(
     })
 }
 
+/// Messages that stand planned at another minute than their cues, dates and bookings say, a
+/// sentence each; nothing of what is still to be followed, nor of what somebody steered by hand.
+///
+/// # Errors
+/// The store fails.
+pub fn misplanned(conn: &Connection, now: Timestamp) -> Result<Vec<String>, DeskError> {
+    let mut wrong = Vec::new();
+    for message in outbox::planned_of_moments(conn, MOST_CHECKED)? {
+        let said = match is_still_due(conn, &message, now)? {
+            Still::Later(at) if at != message.planned_at => format!("it is to go at {at}"),
+            Still::No(why) => why.to_owned(),
+            Still::Later(_) | Still::Yes => continue,
+        };
+        wrong.push(format!(
+            "message {}: broken is “what is planned stands at its minute”, {}: {said}",
+            message.id, message.planned_at
+        ));
+    }
+    Ok(wrong)
+}
+
+/// So many planned messages are looked at one by one; more of them would be looked at for hours.
+const MOST_CHECKED: u32 = 20_000;
+
 /// One line of what goes, for one date.
 #[derive(Debug, Clone)]
 pub struct Line {

@@ -91,9 +91,11 @@ async fn a_poisoned_row_stops_neither_the_rows_after_it_nor_another_loop() {
     let ilse = w.staff(0).await;
     let today = office::today(&w.desk, &ilse).await.unwrap();
     let reasons: Vec<_> = today.aside.iter().map(|a| (a.work.as_str(), a.tries)).collect();
-    assert_eq!(reasons, [("deadlines", 1), ("deadlines", 1)], "{:?}", today.aside);
-    assert!(today.aside.iter().any(|a| a.reason.contains("a poisoned booking")));
-    assert!(today.aside.iter().any(|a| a.reason.contains("not json")));
+    assert_eq!(reasons, [("deadlines", 1)], "{:?}", today.aside);
+    assert!(today.aside[0].reason.contains("a poisoned booking"));
+    // What was typed cannot be read: the booking goes its way without it, and Today says so.
+    assert_eq!(w.state(unreadable).await, State::Lapsed);
+    assert!(today.left_out.iter().any(|said| said.contains("what was typed into a booking")));
     // Not tried again at once; later it is, and forgotten once it is done.
     w.due().await;
     assert_eq!(w.desk.store.read(aside::all).await.unwrap()[0].tries, 1);
@@ -258,4 +260,102 @@ async fn an_unreachable_mail_server_is_a_failure_with_a_reason() {
         .unwrap();
     let SendError { for_good, reason } = mailer.send(message).await.unwrap_err();
     assert!(!for_good && !reason.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_row_that_cannot_be_read_is_left_out_and_stops_no_booking() {
+    let w = world().await;
+    // A cue, a template's files, the rules of the house, a question, the count of changes.
+    for sql in [
+        "UPDATE cues SET only = '{' WHERE id = (SELECT max(id) FROM cues WHERE event_id IS NULL)",
+        "UPDATE house_rules SET rules = '{'",
+        "DELETE FROM plan_version",
+    ] {
+        spoil(&w, sql).await;
+    }
+    let reference = w.confirmed("apiary-open-day").await;
+    w.due().await;
+    assert_eq!(w.state(reference).await, State::Confirmed);
+    assert!(!w.to("sian@post.example").is_empty(), "and it is told");
+    let today = office::today(&w.desk, &w.staff(0).await).await.unwrap();
+    assert!(today.left_out.iter().any(|said| said.starts_with("cues:")), "{:?}", today.left_out);
+    let faults = w.faults().await.join("\n");
+    assert!(faults.contains("broken is “it can be read”"), "{faults}");
+    assert!(faults.contains("how often plans changed is counted"), "{faults}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_that_is_set_back_holds_no_seat_for_ever() {
+    let w = world().await;
+    // A hold made while the clock was two days ahead.
+    w.pass(2 * 24 * 60);
+    let held = w.keep("apiary-open-day", &[1]).await.unwrap();
+    let now = w.desk.clock.now() - jiff::SignedDuration::from_hours(48);
+    let before = w.sheet(held).await.booking.deadline.unwrap();
+    assert!(before.duration_since(now) > jiff::SignedDuration::from_hours(24));
+    let rows =
+        w.desk.store.write(move |tx| matricle_store::clock::set_back(tx, now)).await.unwrap();
+    assert!(rows >= 1);
+    let after = w.sheet(held).await.booking.deadline.unwrap();
+    let minutes = after.duration_since(now).as_mins();
+    assert!((1..=240).contains(&minutes), "{minutes} minutes, as it was to be");
+}
+
+/// A mailer whose conversations with some addresses never end.
+struct Hanging(Arc<matricle_desk::outside::mailer::Recorder>);
+
+impl Mailer for Hanging {
+    fn send(&self, message: Message) -> Sending<'_> {
+        if message.envelope().to()[0].to_string().starts_with("hang") {
+            return Box::pin(std::future::pending());
+        }
+        self.0.send(message)
+    }
+
+    fn check(&self) -> Checking<'_> {
+        self.0.check()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_conversation_that_hangs_holds_up_no_other() {
+    let mut w = world().await;
+    w.desk.mailer = Arc::new(Hanging(w.mails.clone()));
+    w.desk.mail_at_once = 2;
+    // What the demo has due goes first.
+    w.due().await;
+    let sent = w.mails.taken().len();
+    let book = async |to: &str| {
+        let reference = w.book(FREE, &[1]).await;
+        let (from, to) = ("sian@post.example", to.to_owned());
+        let of = reference.as_str();
+        let sql = format!(
+            "UPDATE outbox SET address = '{to}' WHERE address = '{from}' AND booking_id =
+                (SELECT id FROM bookings WHERE reference = '{of}')"
+        );
+        spoil(&w, sql).await;
+    };
+    for n in 0..4 {
+        book(&format!("hang@slow{n}.example")).await;
+        book(&format!("quick@quick{n}.example")).await;
+    }
+    let desk = w.desk.clone();
+    let mail = tokio::spawn(async move { timers::turn(&desk, rounds::Work::Mail).await });
+    let until = async |n: usize| {
+        for _ in 0..600 {
+            if w.mails.taken().len() >= sent + n {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("{} of {n} were sent", w.mails.taken().len() - sent);
+    };
+    // Both places hang, and are given up to those that wait.
+    until(4).await;
+    // Whoever books meanwhile is told, while the four still hang.
+    book("late@quick.example").await;
+    w.desk.wake.all();
+    until(5).await;
+    assert!(!mail.is_finished());
+    mail.abort();
 }

@@ -20,7 +20,12 @@ const WILMA: &str = "wilma@post.example";
 
 /// A whole form, with some of its fields another than usual.
 fn filled(w: &World, with: &[(&str, &str)]) -> Form {
-    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), 0);
+    filled_by(w, 0, with)
+}
+
+/// The same, on a page that was made for a browser.
+fn filled_by(w: &World, browser: i64, with: &[(&str, &str)]) -> Form {
+    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), browser);
     let work = (0..).map(|n: u32| n.to_string()).find(|n| writing::is_worked(&stamp, n)).unwrap();
     let usual = [
         ("title", "Queens in winter"),
@@ -579,17 +584,22 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
     let send = |with: Vec<(&'static str, String)>| {
         let (desk, nobody, key) = (w.desk.clone(), nobody.clone(), key.clone());
         let pairs: Vec<(&str, &str)> = with.iter().map(|(n, v)| (*n, v.as_str())).collect();
-        let fields = filled(&w, &pairs);
+        let fields = filled_by(&w, 11, &pairs);
         async move { writing::send(&desk, &nobody, (id, key), fields).await }
     };
     let now = w.desk.clock.now();
     for (with, why) in [
         (vec![("website", "buy".to_owned())], Refusal::Trapped),
-        (vec![("stamp", w.desk.secrets.stamp(now, 0))], Refusal::TooFast),
+        (vec![("stamp", w.desk.secrets.stamp(now, 11))], Refusal::TooFast),
+        // Another browser's page.
+        (
+            vec![("stamp", w.desk.secrets.stamp(now - SignedDuration::from_mins(3), 12))],
+            Refusal::OldForm,
+        ),
         (vec![("stamp", String::new())], Refusal::OldForm),
         (vec![("stamp", "1800000000.AAAA".into())], Refusal::OldForm),
         (
-            vec![("stamp", w.desk.secrets.stamp(now - SignedDuration::from_hours(24 * 15), 0))],
+            vec![("stamp", w.desk.secrets.stamp(now - SignedDuration::from_hours(24 * 15), 11))],
             Refusal::OldForm,
         ),
     ] {
@@ -634,7 +644,7 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
 
 /// A form without the computation, for a thousand of them.
 fn filled_fast(w: &World, email: &str) -> Form {
-    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), 0);
+    let stamp = w.desk.secrets.stamp(w.desk.clock.now() - SignedDuration::from_mins(3), 11);
     form(&[
         ("title", "Buy"),
         ("day", "2026-12-15"),

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::rc::Rc;
-use std::sync::atomic::{AtomicI64, Ordering};
 
 use jiff::Timestamp;
 use matricle_core::availability::OnSale;
@@ -111,26 +110,12 @@ struct Plans {
 /// Most plans kept at once.
 const MOST_KEPT: usize = 256;
 
-/// How often plans have changed. Where that is not written down any more, each time it is asked
-/// is another version: nothing is kept then, and nothing is wrong but slower.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn plan_version(conn: &Connection) -> Result<i64, StoreError> {
-    static LOST: AtomicI64 = AtomicI64::new(-1);
-    let known: Option<i64> = conn
-        .prepare_cached("SELECT max(n) FROM plan_version")
-        .and_then(|mut q| q.query_row([], |row| row.get(0)))
-        .doing("asking whether plans changed")?;
-    Ok(known.unwrap_or_else(|| LOST.fetch_sub(1, Ordering::Relaxed)))
-}
-
 /// A date as it is planned; nothing where there is none.
 ///
 /// # Errors
 /// SQLite refuses.
 pub fn planned(tx: &Tx<'_>, id: DateId) -> Result<Option<Rc<Planned>>, StoreError> {
-    let version = plan_version(tx)?;
+    let version = crate::plan_version::plan_version(tx)?;
     let known = tx.remembered(|plans: &mut Plans| {
         if plans.version != version || plans.by_date.len() > MOST_KEPT {
             *plans = Plans { version, by_date: HashMap::new() };

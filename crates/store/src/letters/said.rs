@@ -62,7 +62,12 @@ pub fn calendar_says(
 ) -> Result<bool, StoreError> {
     let person = said.person.and_then(|p| i64::try_from(p).ok()).unwrap_or(-1);
     tx.prepare_cached(
-        "INSERT INTO calendar_said (booking_id, person, said, sequence, at, word) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+        // A version that the house has not sent is none: whoever names one far ahead says nothing
+        // for ever after.
+        "INSERT INTO calendar_said (booking_id, person, said, sequence, at, word)
+            SELECT b.id, ?2, ?3, min(?4, b.calendar_steps + (SELECT coalesce(sum(d.sequence), 0) FROM dates d
+                WHERE d.id = b.date_id OR d.id IN (SELECT a.date_id FROM attendees a WHERE a.booking_id = b.id))), ?5, ?6
+            FROM bookings b WHERE b.id = ?1
          ON CONFLICT (booking_id, person) DO UPDATE SET said = excluded.said, sequence = excluded.sequence,
             at = excluded.at, word = excluded.word
          WHERE (excluded.sequence, excluded.at) > (calendar_said.sequence, calendar_said.at)",

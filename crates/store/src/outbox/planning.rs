@@ -387,3 +387,20 @@ pub fn withdraw_wishes(tx: &Tx<'_>, person: PersonId, why: &str) -> Result<(), S
     .map(drop)
     .doing("withdrawing what was wished for")
 }
+
+/// Messages of moments that are planned, but for those that are still to be followed or that
+/// somebody steered by hand.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn planned_of_moments(conn: &Connection, most: u32) -> Result<Vec<Message>, StoreError> {
+    conn.prepare_cached(&format!(
+        "SELECT {COLUMNS} FROM outbox o WHERE o.state = 'planned' AND o.by_hand = 0 AND o.cue_id IS NOT NULL
+            AND o.date_id IS NOT NULL AND o.tries = 0 AND o.announcement_id IS NULL
+            AND o.date_id NOT IN (SELECT t.date_id FROM to_follow_dates t)
+            AND (o.booking_id IS NULL OR o.booking_id NOT IN (SELECT t.booking_id FROM to_follow t))
+         ORDER BY o.planned_at LIMIT ?1"
+    ))
+    .and_then(|mut q| readable("messages", q.query_map([most], message)?))
+    .doing("reading what is planned")
+}

@@ -234,16 +234,6 @@ pub(crate) fn reference_of(text: &str) -> Result<Reference, WebError> {
     Reference::parse(text).ok_or(WebError::Desk(DeskError::NotFound))
 }
 
-/// `GET /office/bookings/{reference}/page`: the booker's page, as they see it.
-pub(crate) async fn page(at: Clerk, Path(reference): Path<String>) -> Result<Response, WebError> {
-    let reference = reference_of(&reference)?;
-    let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
-    let title = format!("Booking {reference}, as its booker sees it");
-    let f = at.frame(title, &loaded.sheet.house.name).in_room("bookings");
-    let office = format!("/office/bookings/{}", reference.as_str());
-    crate::page::html(&crate::programme::own::seen_by_office(&at.app, f, &loaded.sheet, office))
-}
-
 pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;

@@ -5,7 +5,6 @@ use axum::extract::{Multipart, Path};
 use axum::response::Response;
 use matricle_core::{DateId, EventId};
 use matricle_desk::DeskError;
-use matricle_desk::bookings::keys;
 use matricle_desk::planning::invitations::{self, From, Looked, MOST_EARLIER};
 use matricle_desk::planning::replies::Row;
 use matricle_desk::planning::{asking, replies, sheet};
@@ -263,7 +262,7 @@ pub(crate) async fn new_link(
 ) -> Result<Response, WebError> {
     let address = posted.get("address").trim().to_owned();
     let (desk, event) = (&at.app.desk, EventId(id));
-    keys::replace_of_invitation(desk, &at.staff, event, address.clone()).await?;
+    invitations::replace_link(desk, &at.staff, event, address.clone()).await?;
     let said = format!(
         "The link that {address} had opens nothing any more. The new one stands in the files of the replies, and in what they are sent next."
     );

@@ -31,9 +31,6 @@ struct TicketView {
 #[template(path = "programme/own.html")]
 pub(crate) struct Own {
     f: Frame,
-    /// Where the booking stands at the Office, for somebody of the house who looks at the page as
-    /// its booker sees it: without its address, and without anything that is made of a key.
-    viewing: Option<String>,
     address: String,
     state: &'static str,
     confirmed: bool,
@@ -147,24 +144,6 @@ fn signing(
         .collect()
 }
 
-/// The page as the Office looks at it: no part of a secret address stands in it.
-pub(crate) fn seen_by_office(app: &App, f: Frame, sheet: &WholeBooking, office: String) -> Own {
-    let page = own(app, f, sheet, None);
-    let papers = sheet
-        .documents
-        .iter()
-        .zip(page.papers)
-        .map(|(d, (_, no, kind, sum))| (format!("{office}/documents/{}", d.id), no, kind, sum));
-    Own {
-        papers: papers.collect(),
-        viewing: Some(office),
-        address: String::new(),
-        web_calendars: Vec::new(),
-        joins: Vec::new(),
-        ..page
-    }
-}
-
 /// The page, with what was refused.
 pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
     let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
@@ -182,7 +161,6 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
     let span = &sheet.date.span;
     let confirmed = booking.state == BookingState::Confirmed;
     Own {
-        viewing: None,
         address: address(app, booking.reference),
         state: wording::state(booking.state),
         confirmed,
