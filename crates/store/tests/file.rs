@@ -571,10 +571,17 @@ fn planted_faults_are_found_and_what_follows_from_facts_is_mended() {
             )
             .unwrap();
         let sql = sql.replace("{id}", &id.to_string()).replace("{other}", &other.to_string());
-        file.conn.execute_batch(&sql).unwrap();
-        file
+        file.conn.execute_batch(&format!("SAVEPOINT whole; {sql}")).unwrap();
+        (file, id, other)
     };
-    let found = |sql: &str| check::faults(&planted(sql).conn).unwrap().join("\n");
+    let (whole, id, other) = planted("");
+    let found = |sql: &str| {
+        let sql = sql.replace("{id}", &id.to_string()).replace("{other}", &other.to_string());
+        whole.conn.execute_batch(&sql).unwrap();
+        let faults = check::faults(&whole.conn).unwrap().join("\n");
+        whole.conn.execute_batch("ROLLBACK TO whole").unwrap();
+        faults
+    };
     let trigger = "DELETE FROM to_follow; DELETE FROM to_follow_dates";
     for (sql, said) in [
         (
@@ -627,19 +634,28 @@ fn planted_faults_are_found_and_what_follows_from_facts_is_mended() {
             "INSERT INTO replies (event_id, email, reply, at) VALUES (1, 'nobody@post.example', 'yes', 1)",
             "whoever replied is invited",
         ),
+        (
+            "INSERT INTO promos (id, code, folded, percent, most, made_at) VALUES (1, 'BEE', 'bee', 10, 1, 1);
+             INSERT INTO booking_promos SELECT id, 1, 0 FROM bookings",
+            "promo code is used no oftener",
+        ),
+        (
+            "INSERT INTO cards (code, kind_id, name, email, left, value, made_at) VALUES ('BBBB', 1, 'Ana', 'a@b.example', 0, 0, 1)",
+            "stamp card begins with a move",
+        ),
         ("DELETE FROM event_text", "an event is found by its words"),
         ("DELETE FROM plan_version", "how often plans changed"),
     ] {
         let faults = found(sql);
         assert!(faults.contains(said), "{sql}: {faults}");
     }
-    let file = planted(&format!("UPDATE bookings SET state = 'cancelled' WHERE id = {{id}};
+    let (file, ..) = planted(&format!("UPDATE bookings SET state = 'cancelled' WHERE id = {{id}};
         UPDATE outbox SET state = 'planned', next_try_at = 1, sent_at = NULL WHERE booking_id = {{id}}; {trigger}"));
     assert!(check::faults(&file.conn).unwrap().join("\n").contains("is true of its booking"));
     let late = check::ahead_of_time(&file.conn, at(-9_000)).unwrap().join("\n");
     assert!(late.contains("a booking has been made"), "a clock set back: {late}");
     // What follows from facts is worked out anew; nothing else is touched.
-    let file = planted(
+    let (file, ..) = planted(
         "UPDATE pools SET held = held + 1; UPDATE dates SET inside = 3; DELETE FROM booking_words WHERE rowid = {id};
          DELETE FROM event_text WHERE rowid = 1; DELETE FROM plan_version",
     );
@@ -648,7 +664,7 @@ fn planted_faults_are_found_and_what_follows_from_facts_is_mended() {
     assert!(mended.len() >= 5, "{mended:?}");
     assert_eq!(check::faults(&file.conn).unwrap(), Vec::<String>::new());
     // A rule that SQLite cannot answer hides no other.
-    let file = planted("UPDATE dates SET inside = 3; DROP TABLE replies");
+    let (file, ..) = planted("UPDATE dates SET inside = 3; DROP TABLE replies");
     let faults = check::faults(&file.conn).unwrap().join("\n");
     assert!(faults.contains("no such table") && faults.contains("counts the people"), "{faults}");
 }
