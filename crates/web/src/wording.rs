@@ -61,7 +61,8 @@ pub(crate) fn stamps(refusal: &StampRefusal, zone: &str) -> String {
 pub(crate) fn wait(seconds: u64) -> String {
     match seconds {
         0..=90 => format!("{seconds} seconds"),
-        _ => format!("{} minutes", seconds.div_ceil(60)),
+        91..=5_400 => format!("{} minutes", seconds.div_ceil(60)),
+        _ => format!("{} hours", seconds.div_ceil(3_600)),
     }
 }
 
