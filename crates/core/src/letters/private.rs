@@ -110,7 +110,7 @@ fn bare(text: &str) -> Vec<Bare> {
     found
 }
 
-/// The letters of a base64 text after which nothing is left to decode.
+/// The six bits that a letter of base64 stands for, in either alphabet (RFC 4648 §4 and §5).
 fn value(byte: u8) -> Option<u32> {
     Some(match byte {
         b'A'..=b'Z' => u32::from(byte - b'A'),
