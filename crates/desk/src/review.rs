@@ -111,6 +111,15 @@ fn kept(form: &Form) -> Typed {
     typed
 }
 
+/// A description as it is shown again with its form, cleaned away from the async threads.
+///
+/// # Errors
+/// A worker failed.
+pub async fn shown(description: &str) -> Result<String, DeskError> {
+    let description = description.to_owned();
+    crate::off_thread(move || Ok(rich::clean(&description))).await
+}
+
 /// Reads what was typed, for a house.
 fn proposal(typed: &Typed, house: &House) -> Result<Proposal, Form> {
     let mut form = typed.form();

@@ -451,11 +451,21 @@ pub fn count_from(
     since: Timestamp,
     most: u32,
 ) -> Result<u32, StoreError> {
-    conn.prepare_cached(
-        "SELECT count(*) FROM (SELECT 1 FROM letters WHERE from_email = ?1 AND at > ?2 LIMIT ?3)",
-    )
-    .and_then(|mut q| q.query_row((email, us(since), most), |row| row.get(0)))
-    .doing("counting letters")
+    let what = "SELECT 1 FROM letters WHERE from_email = ?1 AND at > ?2 LIMIT ?3";
+    count_since(conn, what, email, since, most)
+}
+
+/// How many rows of an address there are since a moment, at most so many.
+fn count_since(
+    conn: &Connection,
+    rows: &str,
+    email: &str,
+    since: Timestamp,
+    most: u32,
+) -> Result<u32, StoreError> {
+    conn.prepare_cached(&format!("SELECT count(*) FROM ({rows})"))
+        .and_then(|mut q| q.query_row((email, us(since), most), |row| row.get(0)))
+        .doing("counting letters")
 }
 
 /// A message that went, by its `Message-ID`: to whom, and where it belongs.

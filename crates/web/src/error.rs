@@ -296,9 +296,9 @@ impl IntoResponse for WebError {
             Self::TooOften { seconds } => {
                 let wait = crate::wording::wait(seconds);
                 let what = format!(
-                    "That was often in a short time. Wait {wait}, then try again; nothing you typed is lost if you go back."
+                    "Wait {wait}, then try again; nothing you typed is lost if you go back."
                 );
-                let page = render(StatusCode::TOO_MANY_REQUESTS, "A moment, please", what);
+                let page = render(StatusCode::TOO_MANY_REQUESTS, "Too often in a short time", what);
                 return ([(header::RETRY_AFTER, seconds.to_string())], page).into_response();
             }
             error @ (Self::Page(_)

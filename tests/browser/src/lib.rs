@@ -416,6 +416,8 @@ impl Browser {
             .driver
             .execute_async(
                 "const done = arguments[arguments.length - 1];
+                 // A colour on its way from one to another is read by nobody.
+                 document.getAnimations().forEach((a) => { try { a.finish(); } catch { a.cancel(); } });
                  axe.run(document, { resultTypes: ['violations'] }).then(
                     (r) => done(r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))
                         .map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)),

@@ -193,10 +193,7 @@ pub fn forwarded_to(
     since: Timestamp,
     most: u32,
 ) -> Result<u32, StoreError> {
-    conn.prepare_cached(
-        "SELECT count(*) FROM (SELECT 1 FROM letters_out
-            WHERE to_email = ?1 AND made_at > ?2 AND forward = 1 LIMIT ?3)",
-    )
-    .and_then(|mut q| q.query_row((email, us(since), most), |row| row.get(0)))
-    .doing("counting what was forwarded")
+    let what = "SELECT 1 FROM letters_out
+        WHERE to_email = ?1 AND made_at > ?2 AND forward = 1 LIMIT ?3";
+    super::count_since(conn, what, email, since, most)
 }

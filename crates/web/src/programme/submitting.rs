@@ -173,7 +173,7 @@ async fn form_page(
 ) -> Result<Response, WebError> {
     let nonce = crate::parts::editor::word();
     let d = d.unwrap_or_else(|| typed_fields(&page.typed));
-    let html = matricle_formats::rich::clean(d.v("description"));
+    let html = matricle_desk::review::shown(d.v("description")).await?;
     let now = at.app.desk.clock.now();
     let lines =
         |text: &str| text.lines().filter(|l| !l.trim().is_empty()).map(String::from).collect();

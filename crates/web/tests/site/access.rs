@@ -210,7 +210,10 @@ async fn signing_in_and_booking_are_limited_for_each_address_alone() {
         keep.push(b.post("/events/is-beekeeping-for-me/keep", &[("date", &date)]).await);
     }
     assert_eq!(keep.iter().map(|r| r.status.as_u16()).collect::<Vec<_>>(), [409, 409, 429]);
-    assert!(keep[2].body.contains("A moment, please") && !keep[2].header("retry-after").is_empty());
+    assert!(
+        keep[2].body.contains("Too often in a short time")
+            && !keep[2].header("retry-after").is_empty()
+    );
     b.get("/sign-in").await;
     let mut signs = Vec::new();
     for _ in 0..4 {

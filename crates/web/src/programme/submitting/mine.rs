@@ -260,7 +260,7 @@ pub(super) async fn change_page(
         d
     });
     let nonce = editor::word();
-    let description = matricle_formats::rich::clean(d.v("description"));
+    let description = matricle_desk::review::shown(d.v("description")).await?;
     let rules = &found.given.rules;
     let template = FormPage {
         f: at.frame("Change your submission", &found.given.house.name),
