@@ -71,16 +71,16 @@ pub enum Said {
     Tentative,
     /// They do not come.
     Declined,
+    /// They send somebody else.
+    Delegated,
 }
 
 impl Said {
     /// Reads what a calendar wrote; other values say nothing of whether somebody comes.
     #[must_use]
     pub fn from_partstat(value: &str) -> Option<Self> {
-        [("ACCEPTED", Self::Accepted), ("TENTATIVE", Self::Tentative), ("DECLINED", Self::Declined)]
-            .into_iter()
-            .find(|(word, _)| value.eq_ignore_ascii_case(word))
-            .map(|(_, said)| said)
+        // The words are those of the standard.
+        Self::from_word(&value.to_ascii_lowercase())
     }
 
     /// The word for it, as stored and as shown.
@@ -90,13 +90,16 @@ impl Said {
             Self::Accepted => "accepted",
             Self::Tentative => "tentative",
             Self::Declined => "declined",
+            Self::Delegated => "delegated",
         }
     }
 
     /// Finds it by its word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Accepted, Self::Tentative, Self::Declined].into_iter().find(|s| s.word() == word)
+        [Self::Accepted, Self::Tentative, Self::Declined, Self::Delegated]
+            .into_iter()
+            .find(|s| s.word() == word)
     }
 }
 

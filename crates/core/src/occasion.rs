@@ -274,6 +274,9 @@ impl Occasion {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Knows {
+    /// The date it is about, where a booking covers several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub date: Option<crate::DateId>,
     /// Start and end before it moved.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub before: Option<(DateTime, DateTime)>,

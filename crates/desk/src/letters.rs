@@ -2,6 +2,7 @@
 //! whoever stands behind the reply address it was written to, and their answer goes back under
 //! that address. What matches nothing lies in the tray.
 
+mod calendars;
 pub mod fetching;
 pub mod passing;
 mod taking;

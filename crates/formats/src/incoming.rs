@@ -1,14 +1,16 @@
 //! Mails that come in (RFC 5322, MIME), read from bytes, whatever these are.
 
+mod bounce;
 mod bounds;
+mod calendar;
 
+pub use bounce::{Bounce, Report};
 pub use bounds::LARGEST;
+pub use calendar::{Asks, CalendarReply, When, calendar_reply};
 
-use icalendar::parser::{Component, read_calendar, unfold};
 use jiff::Timestamp;
 use mail_parser::{Address, HeaderValue, Message, MessageParser, MimeHeaders, PartType};
 use matricle_core::details::is_address;
-use matricle_core::letters::Said;
 use matricle_core::text;
 
 use crate::calendar::Party;
@@ -37,40 +39,10 @@ pub struct Incoming {
     pub files: Vec<File>,
     /// How it shows that a machine wrote it by itself (RFC 3834 §5).
     pub automatic: Option<&'static str>,
-    /// What it says of a mail that did not arrive.
-    pub bounce: Option<Bounce>,
+    /// What it reports of one of ours.
+    pub report: Option<Report>,
     /// What a calendar answers.
     pub calendar: Option<CalendarReply>,
-}
-
-/// A mail that did not arrive.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Bounce {
-    /// The `Message-ID` of the mail; empty where it is not told.
-    pub message_id: String,
-    /// The addresses that it did not arrive at.
-    pub addresses: Vec<String>,
-    /// It will not arrive; otherwise it is tried again.
-    pub for_good: bool,
-    /// What the other side said, in one line.
-    pub said: String,
-}
-
-/// What a calendar answers to an invitation (RFC 5546 §3.2.3).
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CalendarReply {
-    /// Of which entry.
-    pub uid: String,
-    /// Who.
-    pub who: Party,
-    /// What they do.
-    pub said: Said,
-    /// Of which version of it (RFC 5545 §3.8.7.4).
-    pub sequence: u32,
-    /// When they said so, as their calendar says.
-    pub at: Option<Timestamp>,
-    /// A word with it.
-    pub comment: String,
 }
 
 /// Most characters of words that are read.
@@ -120,20 +92,24 @@ pub fn read(raw: &[u8]) -> Result<Incoming, Unread> {
     if from.address.is_empty() && subject.is_empty() && mail.message_id().is_none() {
         return Err(Unread::NotAMail);
     }
-    let bounce = bounce(&mail, &from.address, &words);
+    let report = bounce::report(&mail, &from.address, &words);
     let answer_to = mail.reply_to().and_then(Address::first).and_then(|a| a.address());
     Ok(Incoming {
         answer_to: answer_to.map(|a| line(a, MOST_NAME)).unwrap_or_default(),
         message_id: id(mail.message_id().unwrap_or_default()),
         answers: answers(&mail),
         to: to(&mail),
-        subject,
         sent_at: mail.date().and_then(|d| Timestamp::from_second(d.to_timestamp()).ok()),
         files: files(&mail),
-        automatic: if bounce.is_some() { None } else { automatic(&mail, &from.address) },
-        bounce,
-        calendar: calendar(&mail),
+        automatic: match &report {
+            Some(Report::Receipt) => Some("it reports that a mail arrived or was shown"),
+            Some(_) => None,
+            None => automatic(&mail, &from.address, &subject),
+        },
+        report,
+        calendar: calendar::of_mail(&mail),
         words,
+        subject,
         from,
     })
 }
@@ -219,13 +195,50 @@ fn files(mail: &Message<'_>) -> Vec<File> {
         .collect()
 }
 
+/// How subjects of answers begin that mail programs give by themselves, in small letters.
+const AWAY: [&str; 31] = [
+    "automatic reply",
+    "auto reply",
+    "autoreply",
+    "auto-reply",
+    "auto response",
+    "out of office",
+    "out of the office",
+    "automatische antwort",
+    "abwesenheitsnotiz",
+    "abwesenheit:",
+    "réponse automatique",
+    "absence du bureau",
+    "respuesta automática",
+    "fuera de la oficina",
+    "resposta automática",
+    "risposta automatica",
+    "automatisch antwoord",
+    "autosvar",
+    "automatiskt svar",
+    "automaattinen vastaus",
+    "odpowiedź automatyczna",
+    "automatická odpověď",
+    "automatikus válasz",
+    "răspuns automat",
+    "otomatik yanıt",
+    "αυτόματη απάντηση",
+    "автоматический ответ",
+    "автоответ",
+    "自動応答",
+    "自动答复",
+    "자동 회신",
+];
+/// A word of these scripts may follow without a space.
+const FOLLOWS: fn(char) -> bool = |c| c as u32 > 0x2E80;
+
 fn header<'a>(mail: &'a Message<'_>, name: &'static str) -> Option<&'a str> {
     mail.header_raw(name).map(str::trim)
 }
 
 /// How a mail shows that a machine wrote it by itself: RFC 3834 §5, RFC 2919, RFC 5321 §4.5.5,
 /// and what was usual before.
-fn automatic(mail: &Message<'_>, from: &str) -> Option<&'static str> {
+fn automatic(mail: &Message<'_>, from: &str, subject: &str) -> Option<&'static str> {
     if header(mail, "Auto-Submitted")
         .is_some_and(|v| !v.split([';', ' ']).next().unwrap_or(v).eq_ignore_ascii_case("no"))
     {
@@ -246,176 +259,20 @@ fn automatic(mail: &Message<'_>, from: &str) -> Option<&'static str> {
     if header(mail, "Return-Path").is_some_and(|v| v == "<>") {
         return Some("nobody is to answer it");
     }
+    let subject = subject.to_lowercase();
+    let is_away = AWAY.iter().any(|words| {
+        let rest = subject.strip_prefix(words);
+        rest.is_some_and(|rest| {
+            !rest.starts_with(char::is_alphanumeric) || rest.starts_with(FOLLOWS)
+        })
+    });
+    if is_away {
+        return Some("its subject says that a machine answers");
+    }
     let local = from.split('@').next().unwrap_or_default().to_lowercase();
     let machine =
         ["mailer-daemon", "postmaster", "noreply", "no-reply", "donotreply", "do-not-reply"];
     machine.contains(&local.as_str()).then_some("its address reads no answers")
-}
-
-/// The lines of a report's fields (RFC 3464 §2.1): names in small letters, values unfolded.
-fn fields(report: &str) -> Vec<(String, String)> {
-    let mut fields: Vec<(String, String)> = Vec::new();
-    for line in report.lines() {
-        if line.starts_with([' ', '\t']) {
-            if let Some((_, value)) = fields.last_mut() {
-                value.push(' ');
-                value.push_str(line.trim());
-            }
-        } else if let Some((name, value)) = line.split_once(':') {
-            fields.push((name.trim().to_lowercase(), value.trim().to_owned()));
-        }
-    }
-    fields
-}
-
-/// The `Message-ID` in the headers of a mail that is quoted.
-fn quoted_id(quoted: &str) -> String {
-    fields(quoted)
-        .into_iter()
-        .find(|(name, value)| {
-            name.trim_start_matches(['>', ' ']) == "message-id" && value.contains('@')
-        })
-        .map(|(_, value)| id(&value))
-        .unwrap_or_default()
-}
-
-/// An address in a field such as `rfc822; who@club.example` (RFC 3464 §2.3.2).
-fn typed(value: &str) -> Option<String> {
-    let address = value.rsplit(';').next().unwrap_or(value);
-    let address = id(address.trim());
-    is_address(&address).then_some(address)
-}
-
-/// What a mail says of one that did not arrive: a report (RFC 3464), a header that names who it
-/// did not reach, or words of a mail server with the mail's own headers below.
-fn bounce(mail: &Message<'_>, from: &str, words: &str) -> Option<Bounce> {
-    let mut found = Bounce::default();
-    let mut quoted = String::new();
-    let mut reported = false;
-    let mut delayed = false;
-    for part in &mail.parts {
-        let kind = media_type(part);
-        match (&part.body, kind.as_str()) {
-            (PartType::Message(inner), _) => {
-                quoted = format!("Message-ID: <{}>", inner.message_id().unwrap_or_default());
-            }
-            (_, "message/delivery-status") => {
-                reported = true;
-                for (name, value) in fields(&String::from_utf8_lossy(part.contents())) {
-                    match name.as_str() {
-                        "final-recipient" | "original-recipient" => {
-                            found.addresses.extend(typed(&value));
-                        }
-                        "action" if value.eq_ignore_ascii_case("failed") => found.for_good = true,
-                        "action" if value.eq_ignore_ascii_case("delayed") => delayed = true,
-                        // Nothing is wrong.
-                        "action" => {}
-                        "status" if found.said.is_empty() => found.said = value,
-                        "diagnostic-code" => {
-                            found.said =
-                                value.split_once(';').map_or(value.as_str(), |v| v.1).trim().into();
-                        }
-                        _ => {}
-                    }
-                }
-            }
-            (_, "text/rfc822-headers" | "message/rfc822-headers" | "message/global-headers") => {
-                quoted = String::from_utf8_lossy(part.contents()).into_owned();
-            }
-            _ => {}
-        }
-    }
-    if reported && !found.for_good && !delayed {
-        return None;
-    }
-    if !reported {
-        let local = from.split('@').next().unwrap_or_default().to_lowercase();
-        let named = header(mail, "X-Failed-Recipients");
-        let server = ["mailer-daemon", "postmaster", "mail-daemon"].contains(&local.as_str());
-        let empty = header(mail, "Return-Path").is_some_and(|v| v == "<>");
-        if named.is_none() && !server && !empty {
-            return None;
-        }
-        found.addresses.extend(named.into_iter().flat_map(|v| v.split(',')).filter_map(typed));
-        let lines = words.lines().map(str::trim);
-        // A code of the mail transport for good (RFC 5321 §4.2.1, RFC 3463) next to an address.
-        let said = lines.clone().find(|l| {
-            ["550", "551", "552", "553", "554", "5.1.", "5.2.", "5.4.", "5.7."].iter().any(|code| {
-                l.starts_with(code)
-                    || l.contains(&format!(" {code}"))
-                    || l.contains(&format!("#{code}"))
-            })
-        });
-        found.for_good = said.is_some() || named.is_some();
-        found.said = said.unwrap_or_default().to_owned();
-        if found.addresses.is_empty() {
-            let head: Vec<&str> = words
-                .split(|c: char| c.is_whitespace() || "<>(),;\"'".contains(c))
-                .map(|w| w.trim_end_matches([':', '.']))
-                .collect();
-            found.addresses.extend(head.into_iter().find(|w| is_address(w)).map(String::from));
-        }
-        if found.addresses.is_empty() || (!found.for_good && named.is_none()) {
-            return None;
-        }
-    }
-    found.message_id = quoted_id(if quoted.is_empty() { words } else { &quoted });
-    let mut seen = std::collections::HashSet::new();
-    found.addresses.retain(|a| seen.insert(a.to_lowercase()));
-    found.said = text::line(&found.said).chars().take(300).collect();
-    Some(found)
-}
-
-/// The first thing that a calendar answers in a mail.
-fn calendar(mail: &Message<'_>) -> Option<CalendarReply> {
-    mail.parts
-        .iter()
-        .filter(|part| matches!(media_type(part).as_str(), "text/calendar" | "application/ics"))
-        .filter(|part| bounds::calendar_size(part.contents().len()))
-        .take(10)
-        .find_map(|part| calendar_reply(&String::from_utf8_lossy(part.contents())))
-}
-
-/// Reads what a calendar answers: `METHOD:REPLY` with one attendee (RFC 5546 §3.2.3). `None` for
-/// every other file, also for one that is larger or deeper than any reply.
-#[must_use]
-pub fn calendar_reply(file: &str) -> Option<CalendarReply> {
-    let file = bounds::calendar_size(file.len()).then(|| unfold(file))?;
-    if !bounds::calendar(&file) {
-        return None;
-    }
-    let read = read_calendar(&file).ok()?;
-    let method = read.properties.iter().find(|p| p.name.as_str() == "METHOD")?;
-    if !method.val.as_str().trim().eq_ignore_ascii_case("REPLY") {
-        return None;
-    }
-    let event: &Component<'_> = read.components.iter().find(|c| c.name.as_str() == "VEVENT")?;
-    let value = |name: &str| {
-        let found = event.properties.iter().find(|p| p.name.as_str().eq_ignore_ascii_case(name));
-        found.map(|p| text::line(p.val.as_str())).unwrap_or_default()
-    };
-    let attendee =
-        event.properties.iter().find(|p| p.name.as_str().eq_ignore_ascii_case("ATTENDEE"))?;
-    let parameter = |name: &str| {
-        let found = attendee.params.iter().find(|p| p.key.as_str().eq_ignore_ascii_case(name));
-        found.and_then(|p| p.val.as_ref()).map(|v| text::line(v.as_str())).unwrap_or_default()
-    };
-    let address = attendee.val.as_str();
-    let address = address.split_once(':').filter(|(s, _)| s.eq_ignore_ascii_case("mailto"));
-    let uid = value("UID");
-    Some(CalendarReply {
-        who: Party {
-            name: parameter("CN").trim_matches('"').to_owned(),
-            address: text::line(address?.1),
-        },
-        said: Said::from_partstat(&parameter("PARTSTAT"))?,
-        sequence: value("SEQUENCE").parse().unwrap_or(0),
-        at: jiff::civil::DateTime::strptime("%Y%m%dT%H%M%SZ", value("DTSTAMP"))
-            .ok()
-            .and_then(|d| jiff::tz::TimeZone::UTC.to_timestamp(d).ok()),
-        comment: value("COMMENT").replace("\\n", " ").replace("\\,", ",").replace("\\;", ";"),
-        uid: (!uid.is_empty()).then_some(uid)?,
-    })
 }
 
 #[cfg(test)]
@@ -450,12 +307,62 @@ mod tests {
     #[test]
     fn what_is_only_delayed_or_arrived_is_no_bounce_for_good() {
         let delayed = REPORT.replace("Action: failed", "Action: delayed");
-        assert!(!read(&crlf(&delayed)).unwrap().bounce.unwrap().for_good);
+        let Some(Report::Bounce(bounce)) = read(&crlf(&delayed)).unwrap().report else { panic!() };
+        assert!(!bounce.for_good);
         let arrived = REPORT.replace("Action: failed", "Action: delivered");
-        assert_eq!(read(&crlf(&arrived)).unwrap().bounce, None);
+        assert_eq!(read(&crlf(&arrived)).unwrap().report, Some(Report::Receipt));
         let by_hand =
             PLAIN_BOUNCE.replace("MAILER-DAEMON@", "somebody@").replace("Return-Path: <>\n", "");
-        assert_eq!(read(&crlf(&by_hand)).unwrap().bounce, None, "anybody may write such words");
+        assert_eq!(read(&crlf(&by_hand)).unwrap().report, None, "anybody may write such words");
+    }
+
+    #[test]
+    fn what_machines_write_of_a_mail_is_no_letter() {
+        let report = |kind: &str, part: &str| {
+            let raw = format!(
+                "From: Ana <ana@post.example>\nSubject: Re\nMessage-ID: <r@post.example>\n\
+                 Content-Type: multipart/report; report-type={kind}; boundary=\"y\"\n\n--y\n\
+                 Content-Type: text/plain\n\n550 words\n--y\nContent-Type: message/{kind}\n\n{part}\n\
+                 --y\nContent-Type: message/rfc822\n\nMessage-ID: <019cd@ostrel.example>\n\nwords\n--y--\n"
+            );
+            read(&crlf(&raw)).unwrap()
+        };
+        let shown = report(
+            "disposition-notification",
+            "Final-Recipient: rfc822; ana@post.example\nDisposition: manual-action/MDN-sent-manually; displayed",
+        );
+        assert_eq!(shown.report, Some(Report::Receipt));
+        assert!(shown.automatic.is_some());
+        let of = "019cd@ostrel.example".to_owned();
+        let abuse = "Feedback-Type: abuse\nVersion: 1\nUser-Agent: loop/1";
+        assert_eq!(report("feedback-report", abuse).report, Some(Report::Complaint(of)));
+        let fine = report("feedback-report", &abuse.replace("abuse", "not-spam"));
+        assert_eq!(fine.report, Some(Report::Receipt));
+        for (subject, is) in [
+            ("Automatische Antwort: Ihre Plätze", true),
+            ("Réponse automatique : vos places", true),
+            ("自动答复您的邮件", true),
+            ("Automatic replying of bees", false),
+            ("About the automatic reply", false),
+        ] {
+            let raw = format!("From: Ana <ana@post.example>\r\nSubject: {subject}\r\n\r\nwords");
+            assert_eq!(read(raw.as_bytes()).unwrap().automatic.is_some(), is, "{subject}");
+        }
+    }
+
+    #[test]
+    fn letters_of_the_great_scripts_are_read_in_their_old_encodings() {
+        let mail = |charset: &str, bytes: &[u8]| {
+            let head = format!(
+                "From: Ana <ana@post.example>\r\nSubject: x\r\n\
+                 Content-Type: text/plain; charset={charset}\r\nContent-Transfer-Encoding: 8bit\r\n\r\n"
+            );
+            read(&[head.as_bytes(), bytes].concat()).unwrap().words
+        };
+        assert_eq!(mail("ISO-2022-JP", b"\x1b$B$O$$\x1b(B"), "はい");
+        assert_eq!(mail("Shift_JIS", b"\x82\xcd\x82\xa2"), "はい");
+        assert_eq!(mail("GB18030", b"\xc4\xe3\xba\xc3"), "你好");
+        assert_eq!(mail("EUC-KR", b"\xb3\xd7"), "네");
     }
 
     #[test]
@@ -509,7 +416,7 @@ mod tests {
                 prop_assert!(!mail.message_id.contains(['\r', '\n', '<', '>']));
                 prop_assert!(mail.to.iter().all(|a| is_address(a)));
                 prop_assert!(mail.subject.chars().count() <= MOST_SUBJECT);
-                if let Some(bounce) = mail.bounce {
+                if let Some(Report::Bounce(bounce)) = mail.report {
                     prop_assert!(bounce.addresses.iter().all(|a| is_address(a)));
                 }
             }

@@ -10,6 +10,7 @@ use flate2::Compression;
 use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use jiff::Timestamp;
+use jiff::civil::DateTime;
 use matricle_core::codes::Reference;
 use matricle_core::letters::{Found, Kind, Place, Theirs, own_words};
 use matricle_core::who::mailbox;
@@ -26,6 +27,19 @@ pub use said::{CalendarSaid, calendar_said, calendar_says};
 
 /// A file of a letter: its name, its media type, how many bytes it has.
 pub type FileNote = (String, String, u64);
+
+/// Another time for a date, as a calendar proposes it: by the clock on the wall there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Proposed {
+    /// The key of the event.
+    pub event: i64,
+    /// The key of the date.
+    pub date: i64,
+    /// From.
+    pub starts: DateTime,
+    /// Until.
+    pub ends: DateTime,
+}
 
 /// A letter.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,6 +68,8 @@ pub struct Letter {
     pub files: Option<Vec<FileNote>>,
     /// Why it is what it is.
     pub note: String,
+    /// The time that it proposes instead.
+    pub proposed: Option<Proposed>,
     /// Where it belongs.
     pub place: Place,
     /// How it found its place.
@@ -68,7 +84,7 @@ pub struct Letter {
 
 const COLUMNS: &str = "l.id, l.message_id, l.kind, l.at, l.from_name, l.from_email, \
      iif(l.answer_to = '', l.from_email, l.answer_to), l.to_email, l.subject, l.words, l.own, l.files, \
-     l.note, l.booking_id, l.event_id, l.person IS NOT NULL, l.found, l.put_away_at, b.reference, \
+     l.note, l.proposed, l.booking_id, l.event_id, l.person IS NOT NULL, l.found, l.put_away_at, b.reference, \
      coalesce(e.title, be.title, '')";
 const FROM: &str = "letters l LEFT JOIN bookings b ON b.id = l.booking_id \
      LEFT JOIN dates d ON d.id = b.date_id LEFT JOIN events be ON be.id = d.event_id \
@@ -100,6 +116,8 @@ fn letter(row: &rusqlite::Row<'_>) -> rusqlite::Result<Letter> {
         own,
         files: files.and_then(|f| serde_json::from_str(&f).ok()),
         note: c.next()?,
+        // One that a later version wrote otherwise is none.
+        proposed: c.next::<Option<String>>()?.and_then(|p| serde_json::from_str(&p).ok()),
         place: match (c.next::<Option<i64>>()?, c.next::<Option<i64>>()?, c.next::<bool>()?) {
             (Some(booking), _, _) => Place::Booking(BookingId(booking)),
             (_, Some(event), _) => Place::Event(EventId(event)),
@@ -140,6 +158,8 @@ pub struct New<'a> {
     pub files: &'a [FileNote],
     /// Why it is what it is.
     pub note: &'a str,
+    /// The time that it proposes instead.
+    pub proposed: Option<Proposed>,
     /// Where it belongs, and how that was found.
     pub place: (Place, Found),
     /// Word for word as it came, packed.
@@ -167,8 +187,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
         "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
-            words, note, booking_id, event_id, person, found, raw, answer_to, own, files)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
+            words, note, booking_id, event_id, person, found, raw, answer_to, own, files, proposed)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
     )
     .and_then(|mut q| {
         q.insert(rusqlite::params![
@@ -190,7 +210,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
             new.packed,
             new.answer_to,
             new.own,
-            serde_json::to_string(new.files).unwrap_or_else(|_| "[]".into())
+            serde_json::to_string(new.files).unwrap_or_else(|_| "[]".into()),
+            new.proposed.and_then(|p| serde_json::to_string(&p).ok())
         ])
     })
     .doing("keeping a letter")

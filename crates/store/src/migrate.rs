@@ -29,6 +29,7 @@ fn steps() -> Vec<M<'static>> {
         M::up(include_str!("migrations/0020_online_sessions.sql")),
         M::up(include_str!("migrations/0021_reply_to.sql")),
         M::up(include_str!("migrations/0022_arriving.sql")),
+        M::up(include_str!("migrations/0023_proposed.sql")),
     ]
 }
 

@@ -22,6 +22,14 @@ fn is_of_row(error: &rusqlite::Error) -> bool {
     )
 }
 
+/// What is wrong with a row: its own sentence, where there is one.
+fn said(error: &rusqlite::Error) -> &dyn std::fmt::Display {
+    match error {
+        rusqlite::Error::FromSqlConversionFailure(_, _, why) => why,
+        other => other,
+    }
+}
+
 /// Notes something that cannot be read.
 pub(crate) fn note(what: &str, error: &dyn std::fmt::Display) {
     let said = format!("{what}: {error}");
@@ -40,7 +48,7 @@ pub(crate) fn readable<T>(
     for row in rows {
         match row {
             Ok(row) => read.push(row),
-            Err(error) if is_of_row(&error) => note(what, &error),
+            Err(error) if is_of_row(&error) => note(what, said(&error)),
             Err(error) => return Err(error),
         }
     }
@@ -54,7 +62,7 @@ pub(crate) fn readable_one<T>(
 ) -> rusqlite::Result<Option<T>> {
     match row {
         Err(error) if is_of_row(&error) => {
-            note(what, &error);
+            note(what, said(&error));
             Ok(None)
         }
         row => row,

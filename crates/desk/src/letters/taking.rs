@@ -5,23 +5,19 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
-use matricle_core::booking::State;
-use matricle_core::codes::Reference;
 use matricle_core::details::is_address;
-use matricle_core::letters::{self, Facts, Found, Kind, Place, Said, own_words};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_formats::incoming::{self, Bounce, CalendarReply, Incoming};
+use matricle_core::letters::{self, Facts, Found, Kind, Place, own_words};
+use matricle_formats::incoming::{self, Bounce, Incoming, Report};
 use matricle_formats::mail::File;
-use matricle_store::bookings::Booking;
 use matricle_store::letters::being_read::{self, Before};
-use matricle_store::letters::{self as stored, CalendarSaid, FileNote, New};
-use matricle_store::{Connection, Tx, bookings, outbox, readers};
+use matricle_store::letters::{self as stored, FileNote, New};
+use matricle_store::{Connection, Tx, bookings, outbox};
 use sha2::{Digest, Sha256};
 
-use super::{own_addresses, passing, reply_address};
+use super::{calendars, own_addresses, passing, reply_address};
 use crate::acting::Turn;
 use crate::bench::{self, Takes};
-use crate::{Desk, DeskError, telling};
+use crate::{Desk, DeskError};
 
 /// Most files of a letter that are listed.
 const MOST_FILES: usize = 200;
@@ -240,6 +236,7 @@ fn keep_unread(tx: &Tx<'_>, read: &Read, why: &str, now: Timestamp) -> Result<Ta
         own: "",
         files: &[],
         note: why,
+        proposed: None,
         place: (Place::Tray, Found::Not),
         packed: &read.packed,
     };
@@ -251,6 +248,8 @@ struct Sorted {
     kind: Kind,
     place: (Place, Found),
     note: String,
+    /// The time that it proposes instead.
+    proposed: Option<stored::Proposed>,
     /// What of it is to be passed back to whoever wrote the letter that it answers.
     answers: Option<stored::Out>,
 }
@@ -309,6 +308,7 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
             own: &read.own,
             files: &read.files,
             note: &sorted.note,
+            proposed: sorted.proposed,
             place: sorted.place,
             packed: &read.packed,
         },
@@ -335,16 +335,23 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
             }
         }
         Kind::Bounce => {
-            if let Some(bounce) = &mail.bounce {
+            if let Some(Report::Bounce(bounce)) = &mail.report {
                 refuse(tx, bounce, turn.now)?;
             }
         }
         Kind::Calendar => {
             if let (Some(reply), Place::Booking(_)) = (&mail.calendar, sorted.place.0) {
-                calendar(tx, reply, turn)?;
+                calendars::follow(tx, reply, turn)?;
             }
         }
-        Kind::Letter | Kind::Automatic | Kind::Unreadable => {}
+        Kind::Automatic => {
+            if let Some(Report::Complaint(of)) = &mail.report
+                && let Some((address, _)) = stored::message_sent(tx, of)?
+            {
+                outbox::unsubscribe(tx, &address, turn.now)?;
+            }
+        }
+        Kind::Letter | Kind::Unreadable => {}
     }
     Ok(Taken::New(id))
 }
@@ -357,30 +364,43 @@ fn sort(
     to: &str,
     now: Timestamp,
 ) -> Result<Sorted, DeskError> {
-    let sorted = |kind, place, note: String| Ok(Sorted { kind, place, note, answers: None });
-    if let Some(bounce) = &mail.bounce {
-        let known = stored::message_sent(conn, &bounce.message_id)?;
-        let place = match known {
+    let sorted =
+        |kind, place, note: String| Ok(Sorted { kind, place, note, proposed: None, answers: None });
+    let of_message = |id: &str| -> Result<_, DeskError> {
+        Ok(match stored::message_sent(conn, id)? {
             Some((_, place)) if place != Place::Tray => (place, Found::ByThread),
             _ => (Place::Tray, Found::Not),
-        };
-        let note = format!("{}: {}", bounce.addresses.join(", "), bounce.said);
-        return sorted(Kind::Bounce, place, note);
+        })
+    };
+    match &mail.report {
+        Some(Report::Bounce(bounce)) => {
+            let note = format!("{}: {}", bounce.addresses.join(", "), bounce.said);
+            return sorted(Kind::Bounce, of_message(&bounce.message_id)?, note);
+        }
+        Some(Report::Complaint(of)) => {
+            let known = stored::message_sent(conn, of)?;
+            let note = match &known {
+                Some((address, _)) => format!(
+                    "{address} complained of a mail of ours as unwanted: no more announcements go there"
+                ),
+                None => "somebody complained of a mail as unwanted; it is none that is known here"
+                    .to_owned(),
+            };
+            return sorted(Kind::Automatic, of_message(of)?, note);
+        }
+        Some(Report::Receipt) | None => {}
     }
     // Many calendars send their replies by themselves: that makes them no less theirs.
     if let Some(reply) = &mail.calendar {
-        let theirs = invited(conn, reply)?;
+        let theirs = calendars::invited(conn, reply)?;
         if theirs.is_some() && !letters::is_believed(&reply.who.address, &mail.from.address) {
             let note = "it speaks for another address than it comes from: nothing follows from it";
             return sorted(Kind::Calendar, (Place::Tray, Found::Not), note.into());
         }
+        let (note, proposed) = calendars::said(conn, reply, theirs.as_ref(), now)?;
         let place = theirs
             .map_or((Place::Tray, Found::Not), |t| (Place::Booking(t.booking.id), Found::ByThread));
-        let word = match reply.comment.as_str() {
-            "" => String::new(),
-            word => format!(": “{word}”"),
-        };
-        return sorted(Kind::Calendar, place, format!("says {}{word}", reply.said.word()));
+        return Ok(Sorted { kind: Kind::Calendar, place, note, proposed, answers: None });
     }
     let facts = facts(conn, mail, to)?;
     if let Some(why) = mail.automatic {
@@ -395,12 +415,8 @@ fn sort(
         if let Some(out) = stored::out_of_message(conn, id)?.filter(|o| o.forward) {
             let place = letters::place(&facts, now);
             if out.to.1.eq_ignore_ascii_case(&mail.from.address) {
-                return Ok(Sorted {
-                    kind: Kind::Answer,
-                    place,
-                    note: String::new(),
-                    answers: Some(out),
-                });
+                let (kind, note) = (Kind::Answer, String::new());
+                return Ok(Sorted { kind, place, note, proposed: None, answers: Some(out) });
             }
             let note = "it answers what was forwarded, from another address than that went to: it was not passed on";
             return sorted(Kind::Answer, place, note.into());
@@ -443,65 +459,6 @@ fn refuse(tx: &Tx<'_>, bounce: &Bounce, now: Timestamp) -> Result<(), DeskError>
     };
     if bounce.addresses.iter().any(|a| a.eq_ignore_ascii_case(&address)) {
         outbox::refused(tx, &address, &bounce.said, now)?;
-    }
-    Ok(())
-}
-
-/// Whoever has a calendar entry: the booking, the person of it, their name.
-struct Invited {
-    booking: Booking,
-    person: Option<usize>,
-    name: String,
-}
-
-/// Whose entry a calendar answers: `krtbxnld@…` the booker's, `krtbxnld-2@…` that of whoever has
-/// the ticket. Who was written to, and nobody else, can say anything of it.
-fn invited(conn: &Connection, reply: &CalendarReply) -> Result<Option<Invited>, DeskError> {
-    let local = reply.uid.split('@').next().unwrap_or_default();
-    let (reference, person) = match local.split_once('-') {
-        Some((reference, person)) => (reference, person.parse().ok()),
-        None => (local, None),
-    };
-    let Some(reference) = Reference::parse(reference) else { return Ok(None) };
-    let Some(booking) = bookings::by_reference(conn, reference)? else { return Ok(None) };
-    let holders = readers::holders(conn, booking.id)?;
-    let holder = person.and_then(|p| holders.into_iter().find(|(no, _, _)| *no == p));
-    let (name, email) = match holder {
-        Some((_, name, email)) => (name, email),
-        None => (booking.booker().to_owned(), booking.email.clone()),
-    };
-    let theirs = email.eq_ignore_ascii_case(&reply.who.address);
-    Ok(theirs.then_some(Invited { booking, person, name }))
-}
-
-/// Writes down what a calendar says; who declines is offered to cancel, and the host hears of it.
-/// Nothing is cancelled by it: a calendar is not its owner.
-fn calendar(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskError> {
-    let Some(Invited { booking, person, name }) = invited(tx, reply)? else { return Ok(()) };
-    let id = booking.id;
-    let word: String = reply.comment.chars().take(500).collect();
-    let said = CalendarSaid {
-        person,
-        said: reply.said,
-        sequence: reply.sequence,
-        at: reply.at.unwrap_or(turn.now).min(turn.now),
-        word: word.clone(),
-    };
-    // Said once more, it is nothing new: whoever sends it again and again is not told again.
-    let before = stored::calendar_said(tx, id)?;
-    let is_new = before.iter().all(|b| b.person != person || b.said != reply.said);
-    let holds = stored::calendar_says(tx, id, &said)? && is_new;
-    let since = turn.now - letters::TOLD_AGAIN;
-    let is_told = outbox::of_booking(tx, id)?.iter().any(|m| {
-        m.occasion() == Some(Occasion::NotComing)
-            && m.knows.person == person
-            && m.planned_at > since
-    });
-    let stands =
-        matches!(booking.state, State::Confirmed | State::AwaitingPayment | State::Requested);
-    if holds && reply.said == Said::Declined && stands && !is_told {
-        let knows = Knows { holder: name, change: word, person, ..Knows::default() };
-        telling::tell(tx, &booking, Occasion::NotComing, &knows, turn)?;
     }
     Ok(())
 }

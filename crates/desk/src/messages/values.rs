@@ -253,7 +253,7 @@ pub(crate) fn about(
             let booking = bookings::by_id(conn, id)?.ok_or(DeskError::NotFound)?;
             // A message of one date of a course speaks of that date.
             let mut sheet = whole::load(conn, booking)?;
-            if let Some(date) = message.date
+            if let Some(date) = message.date.or(message.knows.date)
                 && let Some((_, date)) = events::date_by_id(conn, date)?
             {
                 sheet.date = date;

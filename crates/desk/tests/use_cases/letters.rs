@@ -314,6 +314,13 @@ async fn what_did_not_arrive_marks_the_address_and_nobody_can_pretend_it() {
         letter("mailer-daemon@relay.example", &house, more, "Undelivered", &body, n)
     };
     let refused = || async { w.sheet(reference).await.refused };
+    // Of two recipients the other was not reached.
+    let both = String::from_utf8(report(&id, BOOKER, "delivered", 9)).unwrap().replace(
+        "\r\n\r\n--r\r\nContent-Type: text/rfc822",
+        "\r\n\r\nFinal-Recipient: rfc822; who@else.example\r\nAction: failed\r\n\r\n--r\r\nContent-Type: text/rfc822",
+    );
+    assert_eq!(w.takes(both.into_bytes()).await.kind, Kind::Bounce);
+    assert_eq!(refused().await, None, "a good address stays good");
     // Another's mail, another address, one that is only late.
     w.takes(report("made.up@club.example", BOOKER, "failed", 1)).await;
     w.takes(report(&id, "somebody@else.example", "failed", 2)).await;
@@ -325,6 +332,20 @@ async fn what_did_not_arrive_marks_the_address_and_nobody_can_pretend_it() {
     let ilse = w.staff(0).await;
     let today = matricle_desk::office::today(&w.desk, &ilse).await.unwrap();
     assert!(today.unreachable.iter().any(|u| u.0 == reference.as_str()), "Today says so");
+    // Whoever complains of a mail is sent no announcements any more; of a made-up one, nobody.
+    let complains = |about: &str, n| {
+        let more = "MIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=feedback-report; boundary=r\r\n";
+        let body = format!(
+            "--r\r\nContent-Type: message/feedback-report\r\n\r\nFeedback-Type: abuse\r\nVersion: 1\r\n\r\n\
+             --r\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{about}>\r\n\r\n--r--"
+        );
+        letter("loop@relay.example", &house, more, "Complaint", &body, n)
+    };
+    let wants_none = || async { person(&w.desk, &ilse, BOOKER.into()).await.unwrap().unsubscribed };
+    assert_eq!(w.takes(complains("made.up@club.example", 5)).await.kind, Kind::Automatic);
+    assert!(!wants_none().await);
+    assert_eq!(w.takes(complains(&id, 6)).await.reference, Some(reference));
+    assert!(wants_none().await);
 }
 
 /// What a calendar sends back, made and read by a library that is not ours.
@@ -433,6 +454,75 @@ async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
         }
     }
     assert!(hosts > 0);
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_calendar_speaks_of_one_evening_proposes_a_time_and_asks_again() {
+    let w = world().await;
+    let (house, ilse) = (w.house_address().await, w.staff(0).await);
+    let reference = w.paid("beginners-course", &[1]).await;
+    w.due().await;
+    let (raw, _) = w.to(BOOKER).pop().unwrap();
+    let covers = w.sheet(reference).await.covers;
+    let offered = || async { w.about(Trigger::On(Occasion::NotComing)).await.len() };
+    let before = offered().await;
+    let third = covers[2].span.clone();
+    let plain = |said: &str, n| String::from_utf8(replied(&raw, said, &house, n)).unwrap();
+    // Other programs name one of several dates by its beginning.
+    let of_one = format!(
+        "RECURRENCE-ID;TZID={}:{}\r\nCOMMENT:",
+        third.zone,
+        third.starts.strftime("%Y%m%dT%H%M%S")
+    );
+    let one = plain("DECLINED", 1).replace("COMMENT:", &of_one);
+    let read = w.takes(one.into_bytes()).await;
+    assert_eq!((read.kind, read.reference), (Kind::Calendar, Some(reference)));
+    let day = third.starts.strftime("%-d %B").to_string();
+    assert!(read.note.contains(&day) && read.note.contains("alone"), "{}", read.note);
+    let (_, said) = tray::of_booking(&w.desk, &ilse, reference).await.unwrap();
+    assert_eq!(said, [], "of the other evenings it says nothing");
+    assert_eq!(offered().await, before);
+
+    // Another time is proposed; whatever type the file has.
+    let counter = plain("TENTATIVE", 2)
+        .replace("METHOD:REPLY", "METHOD:COUNTER")
+        .replace(
+            "text/calendar; method=REPLY; charset=utf-8",
+            "application/octet-stream; name=\"a.ics\"",
+        )
+        .replace("COMMENT:", "DTEND:20261224T200000Z\r\nCOMMENT:");
+    let at = counter.find("DTSTART").unwrap();
+    let end = counter[at..].find('\n').unwrap() + at + 1;
+    let counter = format!("{}DTSTART:20261224T180000Z\r\n{}", &counter[..at], &counter[end..]);
+    let read = w.takes(counter.into_bytes()).await;
+    let proposed = read.proposed.expect("a time");
+    assert_eq!(
+        (proposed.date, proposed.starts.date()),
+        (covers[0].id.0, jiff::civil::date(2026, 12, 24))
+    );
+    assert!(read.note.contains("proposes") && read.note.contains("24 December"), "{}", read.note);
+
+    // Somebody else is sent: it stands beside the attendee. And the entry is asked for again,
+    // which sends it once a day.
+    let sent = plain("DELEGATED", 3).replace(
+        "PARTSTAT=DELEGATED",
+        "PARTSTAT=DELEGATED;DELEGATED-TO=\"mailto:kit@post.example\"",
+    );
+    w.takes(sent.into_bytes()).await;
+    let (_, said) = tray::of_booking(&w.desk, &ilse, reference).await.unwrap();
+    assert_eq!(
+        (said[0].said.word(), said[0].word.as_str()),
+        ("delegated", "kit@post.example: The car, alas")
+    );
+    let before = w.to(BOOKER).len();
+    w.desk.clock.advance(jiff::SignedDuration::from_hours(25));
+    for n in 4..7 {
+        let again = plain("ACCEPTED", n).replace("METHOD:REPLY", "METHOD:REFRESH");
+        w.takes(again.into_bytes()).await;
+        w.due().await;
+    }
+    assert_eq!(w.to(BOOKER).len(), before + 1);
     w.sound().await;
 }
 

@@ -33,7 +33,7 @@ use matricle_store::people::Staff;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{CANDLES, World, look, world};
+use crate::world::{BOOKER, CANDLES, World, look, world};
 
 fn form(fields: &[(&str, &str)]) -> Form {
     Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
@@ -1083,4 +1083,35 @@ async fn first_open(
     let page = programme::event(&w.desk, looking).await.ok()?;
     let sheet = page.dates.iter().find(|d| d.date.id == date)?;
     Some((date, sheet.tickets.first()?.id))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_booked_a_course_is_told_which_evening_moved() {
+    let w = world().await;
+    let (ilse, event) = (w.staff(0).await, id_of(&w, "beginners-course").await);
+    let reference = w.paid("beginners-course", &[1]).await;
+    w.due().await;
+    let third = w.sheet(reference).await.covers.swap_remove(2);
+    let old = third.span.starts;
+    let new = old.date().tomorrow().unwrap().tomorrow().unwrap();
+    let day = new.to_string();
+    let moved = [("day", day.as_str()), ("from", "17:15"), ("until", "18:45")];
+    dates::change(&w.desk, &ilse, third.id, Scope::One, form(&moved), true).await.unwrap();
+    let before = w.to(BOOKER).len();
+    w.due().await;
+    let mails = w.to(BOOKER);
+    assert_eq!(mails.len(), before + 1);
+    let mail = mail_parser::MessageParser::default().parse(&mails[before].0).unwrap();
+    let text = mail.body_text(0).unwrap().into_owned();
+    let (old, new) = (old.strftime("%-d %B").to_string(), new.strftime("%-d %B").to_string());
+    assert!(mail.subject().unwrap().contains(&new) && text.contains(&old), "{text}");
+    assert!(text.contains("One date of") && text.contains("17:15"), "{text}");
+    // The third alone is called off: the mail names it, and no other.
+    dates::call_off(&w.desk, &ilse, event, Some(third.id), "Snow".into()).await.unwrap();
+    w.due().await;
+    let (raw, _) = w.to(BOOKER).pop().unwrap();
+    let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+    let text = mail.body_text(0).unwrap().into_owned();
+    assert!(mail.subject().unwrap().starts_with("One date less") && text.contains(&new), "{text}");
+    w.sound().await;
 }

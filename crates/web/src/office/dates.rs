@@ -28,6 +28,10 @@ use crate::parts::{grid, strip};
 pub(crate) struct Which {
     pub(crate) date: Option<i64>,
     page: Option<usize>,
+    /// A time that somebody proposes: it stands in the form, and nothing is done.
+    day: Option<String>,
+    from: Option<String>,
+    until: Option<String>,
 }
 
 struct DateRow {
@@ -104,6 +108,16 @@ pub(crate) struct Again {
     pub(crate) problem: Option<&'static str>,
     /// The page of dates that was asked for.
     pub(crate) page: Option<usize>,
+    /// What somebody proposes instead of what stands: fields, and what is to be in them.
+    pub(crate) proposed: Vec<(&'static str, String)>,
+}
+
+/// The form with what somebody proposes.
+fn proposed(mut form: Fields, proposed: &[(&'static str, String)]) -> Fields {
+    for (name, value) in proposed {
+        form.set(name, value.chars().take(20).collect());
+    }
+    form
 }
 
 /// The form of a date as it stands.
@@ -227,7 +241,10 @@ pub(crate) async fn page(
             Some(d) => matricle_desk::door::opened_by(&at.app.desk, &at.staff, d.date.id).await?,
             None => None,
         },
-        change: again.change.or_else(|| date.map(change_fields)).unwrap_or_default(),
+        change: again
+            .change
+            .or_else(|| Some(proposed(change_fields(date?), &again.proposed)))
+            .unwrap_or_default(),
         add,
         session: again.session.unwrap_or_default(),
         pool: again.pool.unwrap_or_default(),
@@ -288,7 +305,9 @@ pub(crate) async fn show(
     Path(id): Path<i64>,
     Query(which): Query<Which>,
 ) -> Result<Response, WebError> {
-    page(&at, id, which.date, Again { page: which.page, ..Again::default() }).await
+    let proposed = [("day", which.day), ("from", which.from), ("until", which.until)];
+    let proposed = proposed.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
+    page(&at, id, which.date, Again { page: which.page, proposed, ..Again::default() }).await
 }
 
 /// `POST /office/dates/{id}/door`: opens the door of a date on another day than its own, or

@@ -322,7 +322,7 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             class: "wrong",
             href: "/office/messages/letters?list=unreadable".into(),
             what: format!("{} could not be read", words::count(today.unreadable, "mails")),
-            about: "kept as they came; each says why".into(),
+            about: "kept as sent; the letter says why".into(),
         });
     }
     if today.tray > 0 {

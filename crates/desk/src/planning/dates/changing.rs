@@ -410,6 +410,7 @@ pub(crate) fn bring_to(
 fn tell_moved(tx: &Tx<'_>, moved: &Moved, turn: &Turn) -> Result<(), DeskError> {
     let (old, new) = (&moved.date.span, &moved.span);
     let knows = Knows {
+        date: Some(moved.date.id),
         before: Some((old.starts, old.ends)),
         place_before: moved.date.place(),
         ..Knows::default()

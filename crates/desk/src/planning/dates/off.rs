@@ -144,7 +144,8 @@ fn tell_off(
     }
     bookings::happened(tx, booking.id, turn.now, &turn.by, &said)?;
     outbox::withdraw(tx, booking.id, |o| o != Occasion::Moved, "the date was called off")?;
-    let knows = Knows { reason: reason.to_owned(), ..Knows::default() };
+    let date = off.dates.first().map(|d| d.id);
+    let knows = Knows { date, reason: reason.to_owned(), ..Knows::default() };
     tell(tx, booking, Occasion::CalledOff, &knows, turn)?;
     Ok(booking.is_told())
 }

@@ -239,6 +239,8 @@ struct One {
     /// All of its words, where that is more.
     whole: String,
     note: String,
+    /// Where the time that it proposes stands in the form of its date.
+    move_to: Option<String>,
     found: &'static str,
     booking: String,
     event: Option<i64>,
@@ -296,6 +298,14 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
             own,
             is_cut,
             note: letter.note.clone(),
+            move_to: letter.proposed.filter(|_| at.staff.role.may(Right::PlanEvents)).map(|p| {
+                let (day, from, until) =
+                    (p.starts.date(), words::clock(p.starts), words::clock(p.ends));
+                format!(
+                    "/office/events/{}/dates?date={}&day={day}&from={from}&until={until}#change",
+                    p.event, p.date
+                )
+            }),
             found: letter.found.says(),
             booking: letter.reference.map_or_else(String::new, |r| r.as_str().to_owned()),
             event: match letter.place {
