@@ -79,7 +79,7 @@ pub struct DateFacts {
 }
 
 /// How one person of a booking stands at the door.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Seen {
     /// Not let in, so far.
     NotIn,
@@ -116,6 +116,8 @@ pub struct Person {
     pub part: Part,
     /// How they pay what is still to pay.
     pub paying: Option<Paying>,
+    /// Something of the price is still to pay, whether the booking is confirmed or not.
+    pub owes: bool,
     /// What they answered.
     pub answers: Vec<(QuestionId, String)>,
     /// They have never been to a date of the house.
@@ -146,6 +148,7 @@ impl Person {
             tickets: Vec::new(),
             part: Part::InPerson,
             paying: None,
+            owes: false,
             answers: Vec::new(),
             first_visit: false,
             seen: Seen::NotIn,

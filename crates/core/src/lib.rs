@@ -7,6 +7,7 @@
 pub mod accent;
 pub mod acting;
 pub mod acts;
+pub mod announced;
 pub mod availability;
 pub mod backups;
 pub mod booking;

@@ -22,6 +22,8 @@ pub struct Announcement {
     pub subject: String,
     /// To whom, in words.
     pub whom: String,
+    /// Who was chosen, in JSON; empty for one that was made before this was kept.
+    pub chosen: String,
     /// When it was made, and by whom.
     pub made_at: Timestamp,
     /// Who made it.
@@ -36,7 +38,7 @@ pub struct Announcement {
     pub not: u32,
 }
 
-const COLUMNS: &str = "a.id, a.event_id, e.title, a.template_id, t.subject, a.whom, a.made_at, a.who, a.stopped_at, \
+const COLUMNS: &str = "a.id, a.event_id, e.title, a.template_id, t.subject, a.whom, a.chosen, a.made_at, a.who, a.stopped_at, \
      (SELECT count(*) FROM outbox o WHERE o.announcement_id = a.id AND o.state = 'sent'), \
      (SELECT count(*) FROM outbox o WHERE o.announcement_id = a.id AND (o.state IN ('planned', 'sending') \
         OR (o.state = 'skipped' AND o.reason = 'the announcement is stopped'))), \
@@ -52,6 +54,7 @@ fn announcement(row: &Row<'_>) -> rusqlite::Result<Announcement> {
         template: TemplateId(c.next()?),
         subject: c.next()?,
         whom: c.next()?,
+        chosen: c.next()?,
         made_at: c.instant()?,
         who: c.next()?,
         stopped_at: c.instant_or()?,
@@ -98,13 +101,13 @@ pub fn add(
     tx: &Tx<'_>,
     event: EventId,
     template: TemplateId,
-    whom: &str,
+    (whom, chosen): (&str, &str),
     who: &str,
     now: Timestamp,
 ) -> Result<i64, StoreError> {
     tx.execute(
-        "INSERT INTO announcements (event_id, template_id, whom, made_at, who) VALUES (?1, ?2, ?3, ?4, ?5)",
-        (event.0, template.0, whom, us(now), who),
+        "INSERT INTO announcements (event_id, template_id, whom, chosen, made_at, who) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        (event.0, template.0, whom, chosen, us(now), who),
     )
     .map(|_| tx.last_insert_rowid())
     .doing("writing an announcement")

@@ -131,7 +131,8 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
                 ra.refused_at IS NOT NULL, a.date_id, a.person_no, a.name, a.email, ta.refused_at IS NOT NULL,
                 a.ticket_type_id, a.cancelled_at IS NOT NULL, a.presence, {JOINS_ONLINE}, {seen},
                 b.state = 'awaiting payment' AND EXISTS (SELECT 1 FROM documents doc WHERE doc.booking_id = b.id
-                    AND doc.kind = 'invoice')
+                    AND doc.kind = 'invoice'),
+                b.state IN ('awaiting payment', 'confirmed') AND b.total_minor > b.paid_minor
              FROM bookings b JOIN attendees a ON a.booking_id = b.id
              JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
              LEFT JOIN ticket_types t ON t.id = a.ticket_type_id
@@ -204,6 +205,8 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
                         }),
                         answers,
                         first_visit: row.first,
+                        // What is owed is its booker's to pay.
+                        owes: stands && row.owes && !own,
                         seen,
                         ..Person::new(reader, &email, row.since)
                     },
@@ -235,6 +238,7 @@ struct Row {
     online: bool,
     first: bool,
     transfer: bool,
+    owes: bool,
 }
 
 fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
@@ -260,6 +264,7 @@ fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
         online: c.next()?,
         first: c.next()?,
         transfer: c.next()?,
+        owes: c.next()?,
     })
 }
 

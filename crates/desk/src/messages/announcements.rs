@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use matricle_core::cue::{Trigger, Way};
-use matricle_core::cues::{Person, Reader, Seen, WhyNot};
+use matricle_core::cues::{Reader, Seen, WhyNot};
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
@@ -13,13 +13,13 @@ use matricle_formats::rich;
 use matricle_store::announcements::{self, Announcement};
 use matricle_store::events;
 use matricle_store::house::House;
-use matricle_store::outbox::{self, About, NewMessage};
+use matricle_store::outbox::{self, About, Message, NewMessage};
 use matricle_store::people::Staff;
-use matricle_store::readers::{self, Which};
+use matricle_store::readers::{self, Booked, Which};
 use matricle_store::templates::{self, Template};
-use matricle_store::{Connection, Tx};
+use matricle_store::{Connection, Tx, invited, replies as replied};
 
-use crate::messages::wordings;
+use crate::messages::{values, wordings};
 use crate::planning::replies;
 use crate::telling::in_id;
 use crate::{Desk, DeskError, house_of};
@@ -30,26 +30,7 @@ const REPLIES: &str = "<p>{{if yes link}}</p><p>Are you coming? <a href=\"field:
 /// Longest words, in characters.
 const LONGEST: usize = 20_000;
 
-/// Who is asked for.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Chosen {
-    /// Of these dates; empty for none.
-    pub dates: Vec<DateId>,
-    /// With these tickets; empty for all.
-    pub tickets: Vec<TicketTypeId>,
-    /// Those who have booked and are confirmed.
-    pub confirmed: bool,
-    /// Those who have asked or have to pay.
-    pub open: bool,
-    /// Those who wait.
-    pub waiting: bool,
-    /// Those who were invited to the event and have not replied.
-    pub silent: bool,
-    /// Only who came, or only who missed it, of those who have booked.
-    pub seen: Option<Seen>,
-    /// Who gave this answer to any question; empty for all.
-    pub answer: String,
-}
+pub use matricle_core::announced::Chosen;
 
 /// Somebody who would get it, or not.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -90,33 +71,19 @@ fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>,
             found.push(to);
         }
     };
-    let answer = chosen.answer.trim().to_lowercase();
     for date in events::dates_of(conn, event)?.iter().filter(|d| chosen.dates.contains(&d.id)) {
-        if chosen.confirmed || chosen.open {
-            for b in readers::booked(conn, Which::all_of(date.id), &[])?
-                .into_iter()
-                .filter(|b| b.date == date.id)
-            {
-                let p: &Person = &b.person;
-                let state = p.stands
-                    && ((p.confirmed && chosen.confirmed) || (!p.confirmed && chosen.open));
-                let ticket = chosen.tickets.is_empty()
-                    || p.tickets.iter().any(|t| chosen.tickets.contains(t));
-                let seen = chosen.seen.is_none_or(|s| s == p.seen);
-                let answered = answer.is_empty()
-                    || matricle_store::bookings::answers(conn, b.booking)?
-                        .iter()
-                        .any(|a| a.answer.to_lowercase().contains(&answer));
-                if !(state && ticket && seen && answered) {
+        if chosen.is_of_bookings() {
+            for b in readers::booked(conn, Which::all_of(date.id), &[])? {
+                if b.date != date.id || !is_chosen(conn, chosen, &b)? {
                     continue;
                 }
                 add(To {
                     booking: Some(b.booking),
                     waiter: None,
-                    reader: p.reader.key(),
+                    reader: b.person.reader.key(),
                     name: b.name.clone(),
-                    email: p.email.clone(),
-                    not: not_to(conn, &p.email)?,
+                    email: b.person.email.clone(),
+                    not: not_to(conn, &b.person.email)?,
                 });
             }
         }
@@ -146,6 +113,60 @@ fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>,
         }
     }
     Ok(found)
+}
+
+/// Whether somebody of a booking is asked for, as things stand.
+fn is_chosen(conn: &Connection, chosen: &Chosen, who: &Booked) -> Result<bool, DeskError> {
+    let answers = match chosen.answer.trim() {
+        "" => Vec::new(),
+        _ => matricle_store::bookings::answers(conn, who.booking)?,
+    };
+    Ok(chosen.takes(&who.person, answers.iter().map(|a| a.answer.as_str())))
+}
+
+/// Whether the reader of an announcement still is one whom it is for: asked when it goes. Whoever
+/// has paid, replied, got a seat or cancelled meanwhile is not told what is not true of them.
+///
+/// # Errors
+/// The store fails.
+pub(crate) fn is_still_for(conn: &Connection, message: &Message) -> Result<bool, DeskError> {
+    let Some(id) = message.announcement else { return Ok(true) };
+    let Some(found) = announcements::by_id(conn, id)? else { return Ok(false) };
+    // One that was made before it was kept who was chosen goes to all who were.
+    let Ok(chosen) = serde_json::from_str::<Chosen>(&found.chosen) else { return Ok(true) };
+    if let Some(waiter) = message.waiter
+        && matricle_store::waiting::line_has(conn, waiter)?
+    {
+        return Ok(true);
+    }
+    let own = match message.about {
+        About::Booking(booking) => Some(booking),
+        _ => None,
+    };
+    // The booking that they were found by, or another of theirs: each address is written to once.
+    let others = matricle_store::letters::bookings_of(conn, &message.address)?;
+    let bookings = own.into_iter().chain(others.into_iter().map(|b| b.booking));
+    if chosen.is_of_bookings() {
+        for booking in bookings {
+            for who in readers::booked(conn, Which::One(booking), &[])? {
+                let theirs = who.person.email.eq_ignore_ascii_case(&message.address);
+                if theirs && chosen.dates.contains(&who.date) && is_chosen(conn, &chosen, &who)? {
+                    return Ok(true);
+                }
+            }
+        }
+    }
+    let is_silent = chosen.silent
+        && invited::by_email(conn, found.event, &message.address)?
+            .is_some_and(|i| i.handed_to.is_empty())
+        && replied::of(conn, found.event, &message.address)?.is_none()
+        && !matricle_store::bookings::booked_already(
+            conn,
+            found.event,
+            &message.address,
+            BookingId(0),
+        )?;
+    Ok(is_silent)
 }
 
 /// What sending would come to, before it is done.
@@ -180,7 +201,8 @@ pub fn chosen(form: &Form) -> Chosen {
             .filter_map(|t| t.parse().ok().map(TicketTypeId))
             .collect(),
         confirmed: form.ticked("confirmed"),
-        open: form.ticked("open"),
+        asked: form.ticked("asked"),
+        to_pay: form.ticked("to_pay"),
         waiting: form.ticked("waiting"),
         silent: form.ticked("silent"),
         seen: match form.get("seen") {
@@ -223,6 +245,105 @@ pub async fn before(
         .await
 }
 
+/// An announcement as one of those would read it who get it.
+#[derive(Debug, Clone)]
+pub struct AsRead {
+    /// Who, as the outbox tells them apart.
+    pub reader: String,
+    /// Its subject.
+    pub subject: String,
+    /// The whole mail in HTML.
+    pub html: String,
+    /// As plain text.
+    pub text: String,
+}
+
+/// What an announcement says to one of its readers, as typed so far; to the first of them where
+/// none is named. Nothing where nobody gets it, or its words cannot be read yet. Links that open
+/// a booking keep their keys only for a role that may change it.
+///
+/// # Errors
+/// The role may not; there is no such event; the store fails.
+pub async fn as_read(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<Option<AsRead>, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    let (with, now) = (desk.clone(), desk.clock.now());
+    let may = staff.role.may(Right::ChangeBookings);
+    desk.store
+        .read(move |conn| {
+            let title = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.title;
+            let mut all = people(conn, event, &chosen(&form))?;
+            all.retain(|to| to.not.is_none());
+            let whose = form.get("as").to_owned();
+            let at = all.iter().position(|to| to.reader == whose).unwrap_or(0);
+            if all.is_empty() {
+                return Ok(None);
+            }
+            let to = all.swap_remove(at);
+            let template = read(&mut form, &title, event);
+            if !form.wrong.is_empty() {
+                return Ok(None);
+            }
+            let message = Message {
+                waiter: to.waiter,
+                reader: to.reader.clone(),
+                address: to.email.clone(),
+                ..wordings::as_if(
+                    to.booking.map_or(About::Event(event), About::Booking),
+                    Trigger::On(Occasion::Announced),
+                )
+            };
+            let about = values::about(conn, &message, now)?;
+            let mut said = values::of(&with, conn, &about, &message, now)?;
+            if !may {
+                wordings::without_keys(&with, &mut said);
+            }
+            let Ok(letter) = crate::messages::write(&template, &said) else { return Ok(None) };
+            let html = wordings::dressed(&house_of(conn)?, &letter, &letter.body);
+            Ok(Some(AsRead { reader: to.reader, subject: letter.subject, html, text: letter.text }))
+        })
+        .await
+}
+
+/// Sends an announcement, as typed so far, to whoever writes it, and to nobody else.
+///
+/// # Errors
+/// [`DeskError::Form`] as for [`send`]; the role may not.
+pub async fn test(
+    desk: &Desk,
+    staff: &Staff,
+    event: EventId,
+    mut form: Form,
+) -> Result<String, DeskError> {
+    let turn = desk.turn_of(staff, Right::PlanEvents)?;
+    let address = staff.email.clone();
+    let to = To {
+        booking: None,
+        waiter: None,
+        reader: Reader::Address(address.clone()).key(),
+        name: staff.name.clone(),
+        email: address.clone(),
+        not: None,
+    };
+    desk.store
+        .write(move |tx| {
+            let title = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.title;
+            let mut words = read(&mut form, &title, event);
+            words.subject = format!("Test: {}", words.subject);
+            form.done().map_err(DeskError::Form)?;
+            let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
+            templates::retire(tx, template, turn.now)?;
+            plan(tx, event, Sends::Test(template), template, &to, turn.now, &turn.host)
+        })
+        .await?;
+    desk.wake.all();
+    Ok(address)
+}
+
 /// Sends words to everybody chosen, now or at a time.
 ///
 /// # Errors
@@ -247,7 +368,9 @@ pub async fn send(
             if all.iter().all(|to| to.not.is_some()) {
                 form.fault("confirmed", Fault::Nobody);
             }
-            Ok::<_, DeskError>((title, in_words(conn, event, &chosen)?, all, form))
+            let kept = serde_json::to_string(&chosen)
+                .map_err(|e| DeskError::Internal(format!("who was chosen: {e}")))?;
+            Ok::<_, DeskError>((title, (in_words(conn, event, &chosen)?, kept), all, form))
         })
         .await?;
     let words = read(&mut form, &title, event);
@@ -261,10 +384,10 @@ pub async fn send(
         .write(move |tx| {
             let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
             templates::retire(tx, template, turn.now)?;
-            let id = announcements::add(tx, event, template, &whom, &turn.by.name, turn.now)?;
+            let id = announcements::add(tx, event, template, (&whom.0, &whom.1), &turn.by.name, turn.now)?;
             let mut count = 0;
             for to in &all {
-                plan(tx, event, id, template, to, at, &turn.host)?;
+                plan(tx, event, Sends::Announcement(id), template, to, at, &turn.host)?;
                 count += u32::from(to.not.is_none());
             }
             let what = format!("announced something to {}", matricle_formats::words::people(count));
@@ -296,24 +419,37 @@ fn read(form: &mut Form, title: &str, event: EventId) -> Template {
     }
 }
 
+/// What a message belongs to.
+#[derive(Debug, Clone, Copy)]
+enum Sends {
+    /// An announcement, by its key.
+    Announcement(i64),
+    /// A test of one that is being written, by its wording.
+    Test(TemplateId),
+}
+
 fn plan(
     tx: &Tx<'_>,
     event: EventId,
-    id: i64,
+    sends: Sends,
     template: TemplateId,
     to: &To,
     at: Timestamp,
     host: &str,
 ) -> Result<(), DeskError> {
+    let (announcement, id, in_message_id) = match sends {
+        Sends::Announcement(id) => (Some(id), format!("announcement {id}"), format!("a{id}")),
+        Sends::Test(of) => (None, format!("test of {}", of.0), format!("try{}", of.0)),
+    };
     outbox::plan(
         tx,
         &NewMessage {
             waiter: to.waiter,
-            announcement: Some(id),
+            announcement,
             template: Some(template),
-            unique: &format!("announcement {id} {}", to.reader),
-            message_id: &format!("a{id}.{}@{host}", in_id(&to.reader)),
-            bulk: true,
+            unique: &format!("{id} {}", to.reader),
+            message_id: &format!("{in_message_id}.{}@{host}", in_id(&to.reader)),
+            bulk: announcement.is_some(),
             skipped: to.not.map_or("", WhyNot::words),
             ..NewMessage::to(
                 to.booking.map_or(About::Event(event), About::Booking),
@@ -332,7 +468,8 @@ fn in_words(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<String
     let mut said = Vec::new();
     let kinds = [
         (chosen.confirmed, "confirmed"),
-        (chosen.open, "asked or to pay"),
+        (chosen.asked, "asked"),
+        (chosen.to_pay, "to pay"),
         (chosen.waiting, "waiting"),
         (chosen.silent, "invited, without a reply"),
     ];

@@ -22,6 +22,7 @@ use matricle_store::{
 };
 use tokio::task::JoinSet;
 
+use crate::messages::announcements::is_still_for;
 use crate::messages::{Composed, Ready, compose, compose_for, kept};
 use crate::outside::mailer::SendError;
 use crate::rounds::{Fate, Outcome, Work, backoff, guarded};
@@ -228,6 +229,10 @@ fn goes(
                 && !occasion.holds(state)
             {
                 return Ok(Some(Outcome::Withdrawn("not true any more")));
+            }
+            if message.announcement.is_some() && !is_still_for(conn, message)? {
+                let why = "they are none of those whom it is for any more";
+                return Ok(Some(Outcome::Withdrawn(why)));
             }
             if let (Occasion::Invited, About::Event(event)) = (occasion, message.about) {
                 return is_asked_still(conn, message, event);

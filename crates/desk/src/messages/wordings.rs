@@ -86,18 +86,22 @@ pub struct Preview {
     pub looked_at: (u32, bool),
 }
 
-/// A message as if it were about a booking, to look at a template with.
-fn as_if(booking: BookingId, trigger: Trigger) -> Message {
+/// A message as if it were about something, to look at a template with: to the booker, of a
+/// booking.
+pub(super) fn as_if(about: About, trigger: Trigger) -> Message {
     Message {
         id: MessageId(0),
-        about: About::Booking(booking),
+        about,
         date: None,
         waiter: None,
         announcement: None,
         trigger,
         cue: None,
         template: None,
-        reader: format!("b{booking}"),
+        reader: match about {
+            About::Booking(booking) => format!("b{booking}"),
+            _ => String::new(),
+        },
         way: Way::Mail,
         address: String::new(),
         message_id: String::new(),
@@ -120,7 +124,7 @@ fn values_for(
     booking: BookingId,
     now: Timestamp,
 ) -> Result<Values, DeskError> {
-    let message = as_if(booking, Trigger::On(Occasion::Confirmed));
+    let message = as_if(About::Booking(booking), Trigger::On(Occasion::Confirmed));
     let about = values::about(conn, &message, now)?;
     values::of(desk, conn, &about, &message, now)
 }
@@ -169,11 +173,7 @@ pub async fn preview(
                         bookings::by_reference(conn, reference)?.ok_or(DeskError::NotFound)?;
                     let mut values = values_for(&with, conn, booking.id, now)?;
                     if !may {
-                        for value in values.values_mut() {
-                            if let Value::Link(to) = value {
-                                *to = keyless(&with.public_url, to);
-                            }
-                        }
+                        without_keys(&with, &mut values);
                     }
                     values
                 }
@@ -241,7 +241,17 @@ pub async fn preview(
         .await
 }
 
-fn dressed(house: &House, letter: &Letter, body: &str) -> String {
+/// Takes the keys out of links: they are their reader's alone.
+pub(super) fn without_keys(desk: &Desk, values: &mut Values) {
+    for value in values.values_mut() {
+        if let Value::Link(to) = value {
+            *to = keyless(&desk.public_url, to);
+        }
+    }
+}
+
+/// A letter in the house's letterhead.
+pub(super) fn dressed(house: &House, letter: &Letter, body: &str) -> String {
     let accent = if house.accent.is_empty() { ACCENT } else { &house.accent };
     let head =
         letter::Letterhead { house: &house.name, accent, subject: &letter.subject, foot: "" };

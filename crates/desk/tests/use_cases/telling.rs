@@ -9,15 +9,16 @@ use matricle_core::codes::Reference;
 use matricle_core::{CueId, DateId, EventId, MessageId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::{self, By};
-use matricle_desk::bookings::{decide, move_date};
+use matricle_desk::bookings::{decide, move_date, pay};
 use matricle_desk::messages::outbox::{self as office, Steer};
 use matricle_desk::messages::wordings::{self, Whose};
 use matricle_desk::messages::{announcements, cues};
+use matricle_desk::outside::provider::Status;
 use matricle_desk::planning::dates::{self, Scope};
 use matricle_store::outbox::{self, Look, MessageState};
 use matricle_store::{bookings, events, readers};
 
-use crate::world::{BOOKER, FREE, World, form, world};
+use crate::world::{BOOKER, CANDLES, FREE, World, form, world};
 
 const DIPPING: &str = "thursday-dipping";
 
@@ -353,6 +354,58 @@ async fn an_announcement_stops_goes_on_and_spares_those_who_want_none() {
     let look = Look { event: Some(event), states: vec![MessageState::Skipped], ..Look::default() };
     let not = office::list(&w.desk, &ilse, look, 0, 50).await.unwrap();
     assert!(not.rows.iter().any(|f| f.message.reason == "wants no announcements"));
+}
+
+/// What is announced is true of its reader when it goes; it is seen as they will read it, and tried
+/// on oneself, before anybody has it.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_announcement_reaches_those_it_is_still_true_of() {
+    let w = world().await;
+    let ilse = w.staff(0).await;
+    let event = w.event_named(CANDLES).await;
+    let reference = w.book(CANDLES, &[1]).await;
+    w.due().await;
+    let date = w.sheet(reference).await.date.id.to_string();
+    let at = jiff::tz::TimeZone::get(&w.desk.house().await.unwrap().zone)
+        .unwrap()
+        .to_datetime(w.desk.clock.now() + jiff::SignedDuration::from_mins(30));
+    let at = at.strftime("%Y-%m-%dT%H:%M").to_string();
+    let typed = |more: &[(&str, &str)]| {
+        let words = [
+            ("date", date.as_str()),
+            ("to_pay", "yes"),
+            ("at", at.as_str()),
+            ("subject", "You have not paid yet"),
+            ("words", "<div>{{first name}}, please pay.</div>"),
+        ];
+        form(&[&words[..], more].concat())
+    };
+    let reader = format!("b{}", w.sheet(reference).await.booking.id);
+    let seen = announcements::as_read(&w.desk, &ilse, event, typed(&[("as", reader.as_str())])).await;
+    let seen = seen.unwrap().unwrap();
+    assert_eq!((seen.reader, seen.subject.as_str()), (reader, "You have not paid yet"));
+    assert!(seen.text.contains("Siân, please pay.") && seen.html.contains("please pay."));
+    let before = w.mails.taken().len();
+    assert_eq!(announcements::test(&w.desk, &ilse, event, typed(&[])).await.unwrap(), ilse.email);
+    w.due().await;
+    let tried = w.subjects()[before..].to_vec();
+    assert_eq!(tried, ["Test: You have not paid yet"], "to nobody else");
+
+    let (_, count) = announcements::send(&w.desk, &ilse, event, typed(&[])).await.unwrap();
+    assert!(count > 1);
+    w.provider.decide(Status::Paid);
+    pay::ask(&w.desk, reference).await.unwrap();
+    w.due().await;
+    let before = w.to(BOOKER).len();
+    w.pass(31);
+    w.due().await;
+    assert_eq!(w.to(BOOKER).len(), before, "whoever has paid is not told that they have not");
+    let went = w.subjects().iter().filter(|s| *s == "You have not paid yet").count();
+    assert_eq!(went, usize::try_from(count).unwrap() - 1, "everybody else is");
+    let id = w.sheet(reference).await.booking.id;
+    let told = w.desk.store.read(move |c| outbox::of_booking(c, id)).await.unwrap();
+    let why = told.iter().find(|m| m.announcement.is_some()).map(|m| (m.state, m.reason.as_str()));
+    assert!(matches!(why, Some((MessageState::Withdrawn, why)) if !why.is_empty()), "{why:?}");
 }
 
 /// A template with a wrong field is refused with a way out; a preview says who would see an

@@ -1,2 +1,4 @@
 -- A time that a calendar proposes instead (RFC 5546 §3.2.7): which date, from and until.
 ALTER TABLE letters ADD COLUMN proposed TEXT;
+-- Who is chosen, as it was asked for: each reader is looked at once more when the message goes.
+ALTER TABLE announcements ADD COLUMN chosen TEXT NOT NULL DEFAULT '';

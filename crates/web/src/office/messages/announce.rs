@@ -5,7 +5,7 @@ use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::staff::Right;
-use matricle_desk::messages::announcements;
+use matricle_desk::messages::announcements::{self, AsRead};
 use matricle_formats::words;
 use matricle_store::announcements::{Announcement, LISTED};
 use serde::Deserialize;
@@ -14,6 +14,7 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
+use crate::office::messages::templates;
 use crate::office::tab::{with_editor, word};
 use crate::page::{Frame, html};
 use crate::parts::fields::{Fields, form, wrong};
@@ -74,6 +75,9 @@ pub(crate) async fn all(at: Clerk) -> Result<Response, WebError> {
     })
 }
 
+/// So many readers stand on the page; all are counted.
+const MOST_READERS: usize = 500;
+
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
 pub(crate) struct Asked {
@@ -96,6 +100,12 @@ struct Page {
     tickets: Vec<(String, String)>,
     gets: usize,
     sample: Vec<String>,
+    /// Everybody who gets it, as far as they stand on the page: key, name and address.
+    readers: Vec<(String, String)>,
+    /// As one of them reads it.
+    read: Option<AsRead>,
+    /// When it goes.
+    goes: String,
     not: Vec<(String, &'static str)>,
     looked: bool,
     rows: Vec<Row>,
@@ -115,6 +125,17 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
     let today = words::local(now, zone).date();
     let nonce = word();
     let count = d.count();
+    let read = if looked {
+        announcements::as_read(&at.app.desk, &at.staff, EventId(id), typed.clone()).await?
+    } else {
+        None
+    };
+    let read = read.map(|r| AsRead { html: templates::styled(&r.html, &nonce), ..r });
+    let mut when = typed;
+    let goes = when.instant("at", zone).filter(|at| *at > now).map_or_else(
+        || "at once".to_owned(),
+        |at| words::moment(at, zone, now),
+    );
     let page = Page {
         f: at.frame(before.title.clone(), &before.house.name).in_room("events"),
         tab: "messages",
@@ -130,6 +151,14 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
         tickets: before.tickets.iter().map(|t| (t.0.to_string(), t.1.clone())).collect(),
         gets: before.gets.len(),
         sample: before.gets.iter().take(8).map(|t| format!("{} ({})", t.name, t.email)).collect(),
+        readers: before
+            .gets
+            .iter()
+            .take(MOST_READERS)
+            .map(|t| (t.reader.clone(), format!("{} ({})", t.name, t.email)))
+            .collect(),
+        read,
+        goes,
         not: before.not.iter().filter_map(|t| Some((t.name.clone(), t.not?.words()))).collect(),
         looked,
         rows: before.all.iter().map(|a| row(a, zone, now)).collect(),
@@ -166,10 +195,22 @@ pub(crate) async fn send(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let to = format!("/office/events/{id}/announce");
+    if posted.get("act") == "test" {
+        let sent = announcements::test(&at.app.desk, &at.staff, EventId(id), form(&posted)).await;
+        let (mut d, said) = match sent {
+            Ok(address) => (
+                Fields::posted(&posted, &[]),
+                format!("A test is on its way to {address}, and to nobody else."),
+            ),
+            Err(error) => (Fields::posted(&posted, &wrong(error)?), String::new()),
+        };
+        d.set("said", said);
+        return page(&at, id, d, true).await;
+    }
     if posted.get("act") != "send" {
         return page(&at, id, Fields::posted(&posted, &[]), true).await;
     }
-    let to = format!("/office/events/{id}/announce");
     // Sent a second time, it is on its way already.
     if !at.app.guards.is_first(&to, &posted) {
         return Ok(Redirect::to(&to).into_response());

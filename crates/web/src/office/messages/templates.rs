@@ -81,7 +81,7 @@ struct Shown {
 
 /// A mail as the page may show it: its styles in one sheet that carries the page's word, since
 /// a page of ours lets no style through that stands in an element.
-fn styled(html: &str, nonce: &str) -> String {
+pub(super) fn styled(html: &str, nonce: &str) -> String {
     let (mut out, mut rules) = (String::with_capacity(html.len()), String::new());
     let mut rest = html;
     let mut n = 0;
