@@ -8,7 +8,7 @@ use crate::accent::{self, AccentRefusal};
 use crate::cue::CueRefusal;
 use crate::details::LONGEST;
 use crate::details::is_address;
-use crate::pasted::pasted;
+use crate::pasted::{Pasted, pasted};
 use crate::transfer::IbanFault;
 use crate::{Currency, template, text};
 
@@ -273,12 +273,17 @@ impl Form {
     /// once; a fault at what is none, and where there are more than `most`.
     pub fn pasted(&mut self, name: &str, most: usize) -> Vec<String> {
         let read = pasted(self.get(name));
+        self.found(name, &read, most);
+        read.addresses
+    }
+
+    /// Faults of a list that was read out of a field.
+    pub fn found(&mut self, name: &str, read: &Pasted, most: usize) {
         if let Some(word) = read.wrong.first() {
             self.fault(name, Fault::LineNotAnAddress(word.chars().take(80).collect()));
         } else if read.addresses.len() > most {
             self.fault(name, Fault::TooMany(most));
         }
-        read.addresses
     }
 
     /// A whole number between two, that is needed; zero stands for a faulty one.

@@ -20,6 +20,9 @@ pub enum Value {
     Line(String),
     /// Several lines.
     Lines(Vec<String>),
+    /// Several lines of the house's own, whose web addresses lead there. What strangers typed
+    /// never stands in one: theirs would, too.
+    Ways(Vec<String>),
     /// Lines of a name and what belongs to it, such as a code and whose it is.
     Pairs(Vec<(String, String)>),
     /// A time in its lengths.
@@ -53,7 +56,7 @@ impl Value {
     pub fn is_empty(&self) -> bool {
         match self {
             Self::Line(text) | Self::Link(text) => text.trim().is_empty(),
-            Self::Lines(lines) => lines.iter().all(|l| l.trim().is_empty()),
+            Self::Lines(lines) | Self::Ways(lines) => lines.iter().all(|l| l.trim().is_empty()),
             Self::Pairs(pairs) => pairs.is_empty(),
             Self::When { long, .. } => long.is_empty(),
             Self::Holds(holds) => !holds,
@@ -444,6 +447,21 @@ fn put(text: &str, into: Form, out: &mut String) {
     }
 }
 
+/// Puts a line in HTML with its web addresses live.
+fn put_live(line: &str, out: &mut String) {
+    let mut from = 0;
+    for link in crate::links::find(line).into_iter().filter(|l| l.kind == crate::links::Kind::Web) {
+        put(&line[from..link.from], Form::Html, out);
+        out.push_str("<a href=\"");
+        put(&link.to, Form::Html, out);
+        out.push_str("\">");
+        put(&line[link.from..link.until], Form::Html, out);
+        out.push_str("</a>");
+        from = link.until;
+    }
+    put(&line[from..], Form::Html, out);
+}
+
 fn write_value(value: &Value, length: Length, into: Form, out: &mut String) {
     match value {
         Value::Line(text) | Value::Link(text) => put(text, into, out),
@@ -456,7 +474,7 @@ fn write_value(value: &Value, length: Length, into: Form, out: &mut String) {
             };
             put(said, into, out);
         }
-        Value::Lines(lines) => {
+        Value::Lines(lines) | Value::Ways(lines) => {
             for (i, line) in lines.iter().filter(|l| !l.trim().is_empty()).enumerate() {
                 if i > 0 {
                     out.push_str(match into {
@@ -465,7 +483,10 @@ fn write_value(value: &Value, length: Length, into: Form, out: &mut String) {
                         Form::Line => "; ",
                     });
                 }
-                put(line, into, out);
+                match (value, into) {
+                    (Value::Ways(_), Form::Html) => put_live(line, out),
+                    _ => put(line, into, out),
+                }
             }
         }
         Value::Pairs(pairs) => {

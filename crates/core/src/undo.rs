@@ -13,6 +13,10 @@ pub enum Act {
     Part,
     /// Moved it to another date.
     Moved,
+    /// Corrected names and answers.
+    Corrected,
+    /// Passed a ticket to somebody else.
+    PassedOn,
 }
 
 /// What is known when it is asked whether an act can be taken back.
@@ -37,7 +41,7 @@ pub struct Facts {
 pub fn is_open(facts: &Facts, now: Timestamp) -> bool {
     let as_left = match facts.act {
         Act::Cancelled => facts.state == State::Cancelled,
-        Act::Part | Act::Moved => facts.state.stands(),
+        Act::Part | Act::Moved | Act::Corrected | Act::PassedOn => facts.state.stands(),
     };
     facts.back == 0 && facts.since == 0 && as_left && now < facts.starts_at
 }
@@ -49,12 +53,12 @@ mod tests {
     #[test]
     fn an_act_is_open_until_anything_ends_it() {
         let at = |second| Timestamp::from_second(second).unwrap();
-        for act in [Act::Cancelled, Act::Part, Act::Moved] {
+        for act in [Act::Cancelled, Act::Part, Act::Moved, Act::Corrected, Act::PassedOn] {
             for state in State::ALL {
                 let open = Facts { act, back: 0, since: 0, state, starts_at: at(100) };
                 let left = match act {
                     Act::Cancelled => state == State::Cancelled,
-                    Act::Part | Act::Moved => state.stands(),
+                    _ => state.stands(),
                 };
                 assert_eq!(is_open(&open, at(99)), left, "{open:?}");
                 for ended in [Facts { back: 1, ..open }, Facts { since: 1, ..open }] {

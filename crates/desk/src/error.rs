@@ -52,6 +52,9 @@ pub enum DeskError {
     /// Much is being drawn and read already: in a moment there is room again.
     #[error("too much is being drawn and read at once")]
     Busy,
+    /// Mail to this address is refused for good: nothing goes there.
+    #[error("no mail reaches {0}")]
+    RefusesMail(String),
     /// Somebody has been let in with a ticket that is to be moved or cancelled.
     #[error("{name} is inside")]
     Inside {

@@ -34,9 +34,9 @@ pub use tickets::{
     calendar_of, card_words, online, own_links, ticket, ticket_calendar, ticket_file, tickets_of,
     tickets_pdf, web_calendars,
 };
-pub use values::About;
 #[cfg(test)]
 pub(crate) use values::made_up;
+pub use values::{About, is_online};
 
 /// The house's colour where it has none of its own.
 const ACCENT: &str = "#1d4f3f";

@@ -70,7 +70,7 @@ fn invited(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Invited> {
     })
 }
 
-/// Puts addresses on the list of an event; says how many were not on it. One that somebody had
+/// Puts addresses, with the names beside them, on the list of an event; says how many were not on it. One that somebody had
 /// handed on is theirs again.
 ///
 /// # Errors
@@ -78,16 +78,19 @@ fn invited(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Invited> {
 pub fn add(
     tx: &Tx<'_>,
     event: EventId,
-    emails: &[String],
+    people: &[(String, String)],
     now: Timestamp,
 ) -> Result<usize, StoreError> {
     let write = || {
         let mut put = tx.prepare_cached(
-            "INSERT INTO invited (event_id, email, listed, added_at) VALUES (?1, ?2, 1, ?3)
-             ON CONFLICT (event_id, email) DO UPDATE SET listed = 1, handed_to = ''
+            "INSERT INTO invited (event_id, email, listed, added_at, name) VALUES (?1, ?2, 1, ?3, ?4)
+             ON CONFLICT (event_id, email) DO UPDATE SET listed = 1, handed_to = '',
+                name = iif(excluded.name = '', name, excluded.name)
              WHERE listed = 0 OR handed_to <> ''",
         )?;
-        emails.iter().try_fold(0, |n, email| Ok(n + put.execute((event.0, email, us(now)))?))
+        people
+            .iter()
+            .try_fold(0, |n, (email, name)| Ok(n + put.execute((event.0, email, us(now), name))?))
     };
     write().doing("inviting people")
 }
@@ -136,6 +139,17 @@ pub fn by_email(
     .doing("looking somebody invited up")
 }
 
+/// The name that an address was put on the list of an event with; empty where none stood there.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn name_of(conn: &Connection, event: EventId, email: &str) -> Result<String, StoreError> {
+    conn.prepare_cached("SELECT name FROM invited WHERE event_id = ?1 AND email = ?2")
+        .and_then(|mut q| q.query_row((event.0, email), |row| row.get(0)).optional())
+        .map(Option::unwrap_or_default)
+        .doing("looking up who is invited")
+}
+
 /// How many are invited to an event, and how many of them were not asked yet.
 ///
 /// # Errors
@@ -152,7 +166,7 @@ pub fn count(conn: &Connection, event: EventId) -> Result<(u32, u32), StoreError
 /// Those who are invited, of whom a condition holds, with what is known of them.
 fn known_where(condition: &str) -> String {
     format!(
-        "SELECT {COLUMNS}, coalesce(p.name, ''), a.refused_at IS NOT NULL, o.state, o.sent_at,
+        "SELECT {COLUMNS}, coalesce(nullif(p.name, ''), i.name), a.refused_at IS NOT NULL, o.state, o.sent_at,
             r.reply, r.word, r.at, i.event_id
          FROM invited i LEFT JOIN people p ON p.email = i.email LEFT JOIN addresses a ON a.email = i.email
          LEFT JOIN outbox o ON o.id = i.message_id

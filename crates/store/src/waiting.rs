@@ -98,9 +98,11 @@ pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> 
 /// # Errors
 /// SQLite refuses.
 pub fn line_has(conn: &Connection, id: i64) -> Result<bool, StoreError> {
-    conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM waiting WHERE id = ?1 AND stands = 'waiting')")
-        .and_then(|mut q| q.query_row([id], |row| row.get(0)))
-        .doing("looking whether somebody waits")
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM waiting WHERE id = ?1 AND stands = 'waiting')",
+    )
+    .and_then(|mut q| q.query_row([id], |row| row.get(0)))
+    .doing("looking whether somebody waits")
 }
 
 /// Dates that somebody waits for.

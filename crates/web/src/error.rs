@@ -109,6 +109,9 @@ impl IntoResponse for WebError {
                 "Scan again",
                 "This scan was of somebody else, so nothing was done. Scan the ticket again.".into(),
             ),
+            Self::Desk(DeskError::RefusesMail(address)) => {
+                (StatusCode::CONFLICT, "No mail goes there", crate::wording::refuses_mail(&address))
+            }
             Self::Desk(DeskError::Inside { name }) => (
                 StatusCode::CONFLICT,
                 "Somebody is inside",

@@ -704,6 +704,13 @@ pub(crate) fn session_stands(session: &Session, room: &Room, zone: &str, now: Ti
     said
 }
 
+/// Why nothing is sent to an address.
+pub(crate) fn refuses_mail(address: &str) -> String {
+    format!(
+        "Mail to {address} is refused for good, so nothing was sent. Correct the address, or write to it again on the page of its person if it is right."
+    )
+}
+
 /// Why a booking stays as it is while somebody is inside with it.
 pub(crate) fn inside(name: &str) -> String {
     format!(

@@ -11,7 +11,7 @@ use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::people::{self, Staff};
-use matricle_store::{Connection, Tx, events, payments};
+use matricle_store::{Connection, Tx, events, outbox, payments};
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
@@ -66,6 +66,9 @@ pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<
         .write(move |tx| {
             let booking = find(tx, reference)?;
             allow(tx, Act::Resend, &booking, Of::default(), &turn)?;
+            if outbox::address(tx, &booking.email)?.refused.is_some() {
+                return Err(DeskError::RefusesMail(booking.email));
+            }
             let occasion = match booking.state {
                 State::AwaitingPayment => Occasion::ToPay,
                 _ => Occasion::Confirmed,
@@ -246,41 +249,61 @@ pub async fn correct(
     desk: &Desk,
     by: By,
     reference: Reference,
-    mut draft: Draft,
+    draft: Draft,
 ) -> Result<(), DeskError> {
     let turn = by.turn(desk)?;
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
-            let (event, _) = allow(tx, Act::Correct, &booking, Of::default(), &turn)?;
-            draft.name =
-                if draft.name.trim().is_empty() { booking.name.clone() } else { draft.name };
-            // One who booked by phone may have no address; it is not asked for here.
-            draft.email = match booking.email.as_str() {
-                "" => "nobody@nowhere.example".into(),
-                email => email.to_owned(),
-            };
-            draft.agreed = true;
-            let questions = events::questions(tx, event.id)?;
-            let tickets = bookings::tickets_of_people(tx, booking.id)?;
-            let mut details =
-                details::check(&draft, &tickets, &questions).map_err(DeskError::Details)?;
-            details.email.clone_from(&booking.email);
-            draft.email.clone_from(&booking.email);
-            let person = match details.email.as_str() {
-                "" => None,
-                email => Some(people::know(tx, &details.name, email, turn.now)?),
-            };
-            bookings::complete(tx, &booking, &details, &questions, person)?;
-            bookings::keep_draft(tx, booking.id, &draft)?;
-            tx.touch(booking.date);
-            Ok(bookings::happened(
-                tx,
-                booking.id,
-                turn.now,
-                &turn.by,
-                "corrected names and answers",
-            )?)
+            let before = as_it_stands(tx, &booking)?;
+            correct_in(tx, &booking, draft, &turn, "corrected names and answers")?;
+            if matches!(by, By::Booker) {
+                let deed = bookings::Deed::Corrected(Box::new(before));
+                bookings::remember(tx, booking.id, &deed, 0)?;
+            }
+            Ok(())
         })
         .await
+}
+
+/// What the form of a booking would say now.
+fn as_it_stands(conn: &Connection, booking: &Booking) -> Result<Draft, DeskError> {
+    let mut draft = booking.draft.clone();
+    draft.name.clone_from(&booking.name);
+    draft.attendees = bookings::attendees(conn, booking.id)?.into_iter().map(|a| a.name).collect();
+    Ok(draft)
+}
+
+/// Writes names and answers as they are given.
+///
+/// # Errors
+/// [`DeskError::Details`] with every field that needs another look; the rules do not let.
+pub(super) fn correct_in(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    mut draft: Draft,
+    turn: &Turn,
+    said: &str,
+) -> Result<(), DeskError> {
+    let (event, _) = allow(tx, Act::Correct, booking, Of::default(), turn)?;
+    draft.name = if draft.name.trim().is_empty() { booking.name.clone() } else { draft.name };
+    // One who booked by phone may have no address; it is not asked for here.
+    draft.email = match booking.email.as_str() {
+        "" => "nobody@nowhere.example".into(),
+        email => email.to_owned(),
+    };
+    draft.agreed = true;
+    let questions = events::questions(tx, event.id)?;
+    let tickets = bookings::tickets_of_people(tx, booking.id)?;
+    let mut details = details::check(&draft, &tickets, &questions).map_err(DeskError::Details)?;
+    details.email.clone_from(&booking.email);
+    draft.email.clone_from(&booking.email);
+    let person = match details.email.as_str() {
+        "" => None,
+        email => Some(people::know(tx, &details.name, email, turn.now)?),
+    };
+    bookings::complete(tx, booking, &details, &questions, person)?;
+    bookings::keep_draft(tx, booking.id, &draft)?;
+    tx.touch(booking.date);
+    Ok(bookings::happened(tx, booking.id, turn.now, &turn.by, said)?)
 }

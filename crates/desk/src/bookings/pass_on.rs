@@ -6,13 +6,15 @@ use matricle_core::codes::Reference;
 use matricle_core::details::is_address;
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
-use matricle_store::{bookings, readers};
+use matricle_store::bookings::{Booking, Deed};
+use matricle_store::{Tx, bookings, readers};
 
+use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
 use crate::bookings::cancel::By;
 use crate::bookings::change::find;
 use crate::people::often::Asks;
-use crate::telling::tell;
+use crate::telling::{tell, tell_changed};
 use crate::{Desk, DeskError, fresh_code};
 
 /// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
@@ -60,6 +62,7 @@ pub async fn pass_on(
                 holder: holder.to_owned(),
                 ..Knows::default()
             };
+            let held_by = before.as_ref().map_or_else(String::new, |(_, _, at)| at.clone());
             // Whoever had it until now has lost it, unless it is passed to them once more.
             let other = before.filter(|(_, _, at)| !at.eq_ignore_ascii_case(&email));
             if let Some((no, _, _)) = other {
@@ -69,9 +72,52 @@ pub async fn pass_on(
                 tell(tx, &booking, Occasion::PassedBack, &lost, &turn)?;
             }
             bookings::set_holder(tx, booking.id, person.person, &email)?;
-            tell(tx, &booking, Occasion::PassedOn, &knows(person.person, &name), &turn)
+            tell(tx, &booking, Occasion::PassedOn, &knows(person.person, &name), &turn)?;
+            if matches!(by, By::Booker) {
+                let deed = Deed::PassedOn {
+                    person: person.person,
+                    name: person.name.clone(),
+                    email: held_by,
+                };
+                bookings::remember(tx, booking.id, &deed, 0)?;
+            }
+            Ok(())
         })
         .await?;
     desk.wake.all();
     Ok(())
+}
+
+/// Takes a ticket back that the booker passed on: it is of whoever had it before, with a new code,
+/// and the other's opens nothing.
+pub(super) fn take_in_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    (person, name, email): (usize, &str, &str),
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let all = bookings::attendees(tx, booking.id)?;
+    let theirs = all.iter().find(|a| a.person == person && !a.cancelled);
+    let theirs = theirs.ok_or(DeskError::NothingToUndo)?;
+    if theirs.presence != matricle_core::door::Presence::Expected {
+        return Err(DeskError::NothingToUndo);
+    }
+    let lost = Knows {
+        person: Some(person),
+        holder: theirs.name.clone(),
+        change: "it was taken back".into(),
+        ..Knows::default()
+    };
+    tell(tx, booking, Occasion::PassedBack, &lost, turn)?;
+    bookings::new_codes(tx, booking, person, fresh_code, turn.now)?;
+    bookings::rename(tx, booking, person, name)?;
+    bookings::set_holder(tx, booking.id, person, email)?;
+    let what = format!("took the ticket back that was passed to {}", theirs.name);
+    bookings::happened(tx, booking.id, turn.now, &turn.by, &what)?;
+    if email.is_empty() {
+        let said = format!("The ticket of {name} is yours again. It has a new code.");
+        return tell_changed(tx, booking, &said, turn);
+    }
+    let knows = Knows { person: Some(person), holder: name.into(), ..Knows::default() };
+    tell(tx, booking, Occasion::PassedOn, &knows, turn)
 }

@@ -11,9 +11,10 @@ use matricle_store::bookings::{self, Booking, Deed, LastDeed};
 use matricle_store::{Connection, Tx, events};
 
 use crate::acting::Turn;
-use crate::bookings::change::settle_change;
+use crate::bookings::change::{correct_in, settle_change};
 use crate::bookings::move_date::move_in;
 use crate::bookings::moves::{With, firm, make};
+use crate::bookings::pass_on::take_in_again;
 use crate::bookings::seats::seats_for;
 use crate::telling::tell_changed;
 use crate::{Desk, DeskError};
@@ -48,6 +49,8 @@ pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskEr
     let act = match last.deed {
         Deed::Cancelled { .. } => Act::Cancelled,
         Deed::Part { .. } => Act::Part,
+        Deed::Corrected(_) => Act::Corrected,
+        Deed::PassedOn { .. } => Act::PassedOn,
         Deed::Moved(from) => {
             starts_at = starts_at.min(starts(DateId(from))?);
             Act::Moved
@@ -89,6 +92,17 @@ fn undo_in(tx: &Tx<'_>, reference: Reference, turn: &Turn) -> Result<(), DeskErr
             settle_change(tx, &booking, what, turn)?;
             let said = "The tickets you cancelled are yours again; their codes are as they were.";
             tell_changed(tx, &booking, said, turn)
+        }
+        Deed::Corrected(before) => {
+            let said = "took the correcting of names and answers back";
+            // Questions may have changed since: what cannot stand is not put back by half.
+            correct_in(tx, &booking, *before, turn, said).map_err(|error| match error {
+                DeskError::Details(_) => DeskError::NothingToUndo,
+                other => other,
+            })
+        }
+        Deed::PassedOn { person, name, email } => {
+            take_in_again(tx, &booking, (person, &name, &email), turn)
         }
         Deed::Cancelled { from, lines } => {
             bookings::put_back(tx, &booking, &[], &lines)?;

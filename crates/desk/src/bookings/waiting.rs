@@ -332,13 +332,14 @@ pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
             if !matches!(waiter.stands, Stands::Waiting | Stands::Offered) {
                 return Ok(());
             }
-            waiting::set(tx, &waiter, Stands::Left, None)?;
             if let Some(booking) = waiter.booking
                 && let Some(booking) = bookings::by_id(tx, booking)?
                 && booking.state == booking::State::Held
             {
                 crate::bookings::seats::lapse(tx, &booking, &turn)?;
             }
+            // Last, so that they have left, and are not said to have let the time pass.
+            waiting::set(tx, &waiter, Stands::Left, None)?;
             Ok::<_, DeskError>(())
         })
         .await?;

@@ -58,7 +58,8 @@ impl World<'_> {
             host: self.host.into(),
             word: "".into(),
         };
-        invited::add(self.tx, event, &people, turn.now)?;
+        let nameless: Vec<_> = people.iter().map(|a| (a.clone(), String::new())).collect();
+        invited::add(self.tx, event, &nameless, turn.now)?;
         for (n, address) in people.iter().enumerate() {
             crate::telling::invite(self.tx, event, address, &crate::telling::Ask::First, &turn)?;
             let said = match n % 12 {

@@ -384,7 +384,14 @@ pub async fn send(
         .write(move |tx| {
             let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
             templates::retire(tx, template, turn.now)?;
-            let id = announcements::add(tx, event, template, (&whom.0, &whom.1), &turn.by.name, turn.now)?;
+            let id = announcements::add(
+                tx,
+                event,
+                template,
+                (&whom.0, &whom.1),
+                &turn.by.name,
+                turn.now,
+            )?;
             let mut count = 0;
             for to in &all {
                 plan(tx, event, Sends::Announcement(id), template, to, at, &turn.host)?;

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use matricle_core::acting::Acting;
 use matricle_core::cue::{Trigger, Way};
+use matricle_core::cues::WhyNot;
 use matricle_core::occasion::Occasion;
 use matricle_core::unasked::{Goes, goes as goes_unasked};
 use matricle_core::wish::What;
@@ -234,15 +235,18 @@ fn goes(
                 let why = "they are none of those whom it is for any more";
                 return Ok(Some(Outcome::Withdrawn(why)));
             }
+            if occasion == Occasion::Invited
+                && outbox::address(conn, &message.address)?.refused.is_some()
+            {
+                return Ok(Some(Outcome::Skipped(WhyNot::Bounced.words())));
+            }
             if let (Occasion::Invited, About::Event(event)) = (occasion, message.about) {
                 return is_asked_still(conn, message, event);
             }
             if occasion == Occasion::Announced
                 && outbox::address(conn, &message.address)?.unsubscribed
             {
-                return Ok(Some(Outcome::Skipped(
-                    matricle_core::cues::WhyNot::Unsubscribed.words(),
-                )));
+                return Ok(Some(Outcome::Skipped(WhyNot::Unsubscribed.words())));
             }
         }
     }

@@ -4,6 +4,7 @@
 use jiff::Timestamp;
 use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::foyer::RoomKind;
+use matricle_core::text::unlinked;
 use matricle_core::web_calendar::Facts;
 use matricle_formats::calendar::{self, Entry, Handed, Method, Other, Party};
 use matricle_formats::{barcode, words};
@@ -62,19 +63,27 @@ fn in_mails(sheet: &WholeBooking) -> Option<(&str, &str)> {
 /// room's own address is not among them, unless the organiser wants it to be.
 #[must_use]
 pub fn online(desk: &Desk, sheet: &WholeBooking) -> String {
+    online_lines(desk, sheet).join(" ")
+}
+
+/// The same, each link on a line of its own where there are several.
+pub(crate) fn online_lines(desk: &Desk, sheet: &WholeBooking) -> Vec<String> {
     let links = own_links(desk, sheet);
     match (in_mails(sheet), &links[..]) {
-        (_, []) => String::new(),
-        (Some((link, "")), _) => format!("Join online: {link}"),
-        (Some((link, code)), _) => format!("Join online: {link} (passcode {code})"),
-        (None, [(_, link)]) => format!(
-            "Join online by your own link: {link} It opens the room {} before it starts, and is yours alone.",
-            words::count(sheet.how.opens_minutes, "minutes")
-        ),
+        (_, []) => Vec::new(),
+        (Some((link, "")), _) => vec![format!("Join online: {link}")],
+        (Some((link, code)), _) => vec![format!("Join online: {link} (passcode {code})")],
+        (None, [(_, link)]) => vec![
+            format!("Join online by your own link: {link}"),
+            format!(
+                "It opens the room {} before it starts, and is yours alone.",
+                words::count(sheet.how.opens_minutes, "minutes")
+            ),
+        ],
         (None, many) => {
-            let each: Vec<String> =
-                many.iter().map(|(name, link)| format!("{name}: {link}")).collect();
-            format!("Each joins online by a link of their own. {}", each.join(" "))
+            let each = many.iter().map(|(name, link)| format!("{}: {link}", unlinked(name)));
+            let lead = "Each joins online by a link of their own.".to_owned();
+            std::iter::once(lead).chain(each).collect()
         }
     }
 }

@@ -27,7 +27,7 @@ use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{
-    Theirs, calendar_file, card_words, join_link, online, only, tickets_pdf,
+    Theirs, calendar_file, card_words, join_link, online, online_lines, only, tickets_pdf,
 };
 use crate::papers::{Asked, ToDraw};
 use crate::review::told;
@@ -211,7 +211,8 @@ fn shown(sheet: &WholeBooking) -> impl Iterator<Item = &bookings::Attendee> {
 }
 
 /// Everybody of it joins online: a code for a door would only mislead them.
-pub(crate) fn is_online(sheet: &WholeBooking) -> bool {
+#[must_use]
+pub fn is_online(sheet: &WholeBooking) -> bool {
     match sheet.event.format {
         Format::InPerson => false,
         Format::Online => true,
@@ -348,7 +349,14 @@ fn name_of(conn: &Connection, message: &Message) -> Result<String, DeskError> {
     {
         return Ok(waiter.name);
     }
-    Ok(matricle_store::people::name_of(conn, &message.address)?)
+    let known = matricle_store::people::name_of(conn, &message.address)?;
+    match message.about {
+        // Who is known by nothing but a list has the name that stood on it.
+        outbox::About::Event(event) if known.is_empty() => {
+            Ok(invited::name_of(conn, event, &message.address)?)
+        }
+        _ => Ok(known),
+    }
 }
 
 /// Stamps used, and what is left, in words.
@@ -664,7 +672,7 @@ fn of_booking(
     if confirmed && (says_online || sheet.event.format == Format::Both) {
         let of_some = sheet.lines.iter().any(|l| l.online) || says_online;
         if of_some {
-            values.insert("online", Value::line(online(desk, sheet)));
+            values.insert("online", Value::Ways(online_lines(desk, sheet)));
             values.insert("join link", Value::Link(join_link(desk, sheet)));
         }
     }

@@ -1,6 +1,6 @@
 //! Who is invited to an event, and how: the list, and the rules of it.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::time::Instant;
 
 use matricle_core::details::is_address;
@@ -54,8 +54,12 @@ pub struct Looked {
     pub found: usize,
     /// Those that stood there twice.
     pub doubles: Vec<String>,
+    /// The names that stood beside addresses, by these.
+    pub names: HashMap<String, String>,
     /// What is no address.
     pub wrong: Vec<String>,
+    /// What stood beside addresses and is neither one nor a name.
+    pub aside: Vec<String>,
     /// Those who are invited already.
     pub known: Vec<String>,
     /// Those in none of the domains that may be invited.
@@ -91,7 +95,14 @@ fn found_by(conn: &Connection, from: From) -> Result<Vec<String>, DeskError> {
 fn look_in(conn: &Connection, event: EventId, text: &str, from: From) -> Result<Looked, DeskError> {
     let inviting = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.rules.inviting;
     let found = pasted(text);
-    let mut looked = Looked { doubles: found.doubles, wrong: found.wrong, ..Looked::default() };
+    let names = found.addresses.iter().cloned().zip(found.names);
+    let mut looked = Looked {
+        doubles: found.doubles,
+        wrong: found.wrong,
+        aside: found.aside,
+        names: names.filter(|(_, name)| !name.is_empty()).collect(),
+        ..Looked::default()
+    };
     let mut seen: HashSet<String> = found.addresses.iter().map(|a| a.to_lowercase()).collect();
     let mut all = found.addresses;
     // Whoever wants no announcements is invited by name, and not because they booked something.
@@ -157,6 +168,8 @@ pub struct Added {
     pub known: usize,
 }
 
+/// Most letters of a name beside an address.
+const LONGEST_NAME: usize = 200;
 /// So many addresses are written in one piece: a few milliseconds of the writing thread.
 const PIECE: usize = 1000;
 
@@ -202,17 +215,29 @@ pub async fn add(
     Ok(Added { new, known: emails.len() - new })
 }
 
-/// The addresses of a form, each once, or what is wrong with them.
-fn addresses_of(mut form: Form, inviting: &Inviting) -> Result<Vec<String>, DeskError> {
-    let emails = form.pasted("whom", MOST_INVITED);
-    if emails.is_empty() && form.get("whom").is_empty() {
+/// The addresses of a form, each once and with the name beside it, or what is wrong with them;
+/// where that is asked for, what is none or is in none of the domains is left out instead.
+fn addresses_of(mut form: Form, inviting: &Inviting) -> Result<Vec<(String, String)>, DeskError> {
+    let mut read = pasted(form.get("whom"));
+    if form.ticked("leave") {
+        read.wrong.clear();
+    }
+    form.found("whom", &read, MOST_INVITED);
+    let mut people: Vec<_> = read.addresses.into_iter().zip(read.names).collect();
+    if form.ticked("leave") {
+        people.retain(|(address, _)| inviting.admits(address));
+    }
+    if people.is_empty() && form.wrong.is_empty() {
         form.fault("whom", Fault::Missing);
     }
-    if let Some(line) = emails.iter().find(|a| !inviting.admits(a)) {
+    if let Some((line, _)) = people.iter().find(|(a, _)| !inviting.admits(a)) {
         form.fault("whom", Fault::OtherDomain(line.clone()));
     }
     form.done().map_err(DeskError::Form)?;
-    Ok(emails)
+    for (_, name) in &mut people {
+        *name = name.chars().take(LONGEST_NAME).collect();
+    }
+    Ok(people)
 }
 
 /// Gives somebody's invitation another link; the old one opens nothing.

@@ -6,11 +6,11 @@ use matricle_core::unasked::{AN_HOUR, PASSES};
 use matricle_core::who::mailbox;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::By;
-use matricle_desk::bookings::{cancel, hold, move_date, pass_on, submit, undo, waiting};
+use matricle_desk::bookings::{cancel, change, hold, move_date, pass_on, submit, undo, waiting};
 use matricle_desk::people::asking::Asking;
 use proptest::prelude::*;
 
-use super::world::{FREE, World, form, look, model, world};
+use super::world::{BOOKER, CANDLES, FREE, World, form, look, model, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 
@@ -95,6 +95,9 @@ impl World {
                 let to =
                     form(&[("new_name", "Win at www.evil.example"), ("new_email", &victim(n))]);
                 let _ = pass_on::pass_on(&self.desk, By::Booker, reference, person, to).await;
+                if n % 3 == 0 {
+                    let _ = undo::undo(&self.desk, reference).await;
+                }
             }
             (Act::Moves, Some(reference)) => {
                 let to = dates[usize::from(n) % dates.len()];
@@ -211,5 +214,50 @@ async fn a_ticket_is_passed_on_so_often_a_day_and_whoever_had_it_learns_nothing_
     let by = By::Staff(w.staff(0).await, None);
     let fields = form(&[("new_name", "Dee"), ("new_email", "dee@post.example")]);
     pass_on::pass_on(&w.desk, by, reference, person, fields).await.unwrap();
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_ticket_passed_on_and_names_corrected_are_taken_back() {
+    let w = world().await;
+    let reference = w.paid(CANDLES, &[1]).await;
+    w.due().await;
+    let before = w.sheet(reference).await;
+    let person = &before.attendees[0];
+    // Names: exactly as they were, and only once.
+    let mut draft = w.draft(reference).await;
+    draft.attendees = vec!["Somebody Else".into()];
+    change::correct(&w.desk, By::Booker, reference, draft).await.unwrap();
+    assert_eq!(w.sheet(reference).await.attendees[0].name, "Somebody Else");
+    undo::undo(&w.desk, reference).await.unwrap();
+    assert_eq!(w.sheet(reference).await.attendees, before.attendees);
+    assert!(matches!(undo::undo(&w.desk, reference).await, Err(DeskError::NothingToUndo)));
+
+    // A ticket: it is whose it was, the code that went out opens nothing, and both hear of it.
+    let to = form(&[("new_name", "Ann Able"), ("new_email", "ann@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, person.id, to).await.unwrap();
+    w.due().await;
+    let passed = w.sheet(reference).await.attendees[0].code;
+    undo::undo(&w.desk, reference).await.unwrap();
+    w.due().await;
+    let after = w.sheet(reference).await;
+    let one = &after.attendees[0];
+    assert_eq!(one.name, person.name);
+    assert!(one.code != passed && one.code != person.code);
+    let scanned = w.scan(before.date.id, "main door", "old", passed.as_str()).await;
+    assert_ne!(scanned.told.verdict.word(), "come in");
+    let told = |to: &str| {
+        let (raw, _) = w.to(to).pop().unwrap();
+        let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
+        mail.body_text(0).unwrap().into_owned()
+    };
+    assert!(told("ann@post.example").contains("taken back"), "{}", told("ann@post.example"));
+    assert!(told(BOOKER).contains("yours again") && told(BOOKER).contains(&one.code.to_string()));
+    // Once somebody came in by it, it stays passed on.
+    let to = form(&[("new_name", "Ann Able"), ("new_email", "ann@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, one.id, to).await.unwrap();
+    let code = w.sheet(reference).await.attendees[0].code;
+    w.scan(before.date.id, "main door", "new", code.as_str()).await;
+    assert!(matches!(undo::undo(&w.desk, reference).await, Err(DeskError::NothingToUndo)));
     w.sound().await;
 }

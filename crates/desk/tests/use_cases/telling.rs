@@ -381,7 +381,8 @@ async fn an_announcement_reaches_those_it_is_still_true_of() {
         form(&[&words[..], more].concat())
     };
     let reader = format!("b{}", w.sheet(reference).await.booking.id);
-    let seen = announcements::as_read(&w.desk, &ilse, event, typed(&[("as", reader.as_str())])).await;
+    let seen =
+        announcements::as_read(&w.desk, &ilse, event, typed(&[("as", reader.as_str())])).await;
     let seen = seen.unwrap().unwrap();
     assert_eq!((seen.reader, seen.subject.as_str()), (reader, "You have not paid yet"));
     assert!(seen.text.contains("Siân, please pay.") && seen.html.contains("please pay."));

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
+use matricle_core::details::Draft;
 use matricle_core::{BookingId, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};
 use serde::{Deserialize, Serialize};
@@ -30,6 +31,17 @@ pub enum Deed {
     },
     /// Moved it from this date to the one it is on.
     Moved(i64),
+    /// Corrected names and answers; as they were before.
+    Corrected(Box<Draft>),
+    /// Passed a ticket to somebody else.
+    PassedOn {
+        /// Which person of the booking has it.
+        person: usize,
+        /// The name that stood on it.
+        name: String,
+        /// The address that had it; empty for the booker's.
+        email: String,
+    },
 }
 
 impl Deed {

@@ -2,3 +2,5 @@
 ALTER TABLE letters ADD COLUMN proposed TEXT;
 -- Who is chosen, as it was asked for: each reader is looked at once more when the message goes.
 ALTER TABLE announcements ADD COLUMN chosen TEXT NOT NULL DEFAULT '';
+-- The name that stood beside the address when it was put on the list.
+ALTER TABLE invited ADD COLUMN name TEXT NOT NULL DEFAULT '';

@@ -240,6 +240,10 @@ pub(crate) async fn act(
             ));
             status = StatusCode::CONFLICT;
         }
+        DeskError::RefusesMail(address) => {
+            page.refused = Some(wording::refuses_mail(&address));
+            status = StatusCode::CONFLICT;
+        }
         DeskError::Inside { name } => {
             page.refused = Some(wording::inside(&name));
             status = StatusCode::CONFLICT;

@@ -204,7 +204,15 @@ pub(crate) async fn look(
     let looked = invitations::look(&at.app.desk, &at.staff, EventId(id), text, from).await?;
     let mut d = Fields::posted(&posted, &[]);
     // What is no address stays where it was typed, to be mended; what was found stands there now.
-    let mut lines = looked.addresses.clone();
+    let mut lines: Vec<String> = looked
+        .addresses
+        .iter()
+        .map(|address| match looked.names.get(address) {
+            // Marks that would end the name are left out of it.
+            Some(name) => format!("\"{}\" <{address}>", name.replace('"', "")),
+            None => address.clone(),
+        })
+        .collect();
     lines.extend(looked.wrong.iter().cloned());
     d.set("whom", lines.join("\n"));
     for name in ["from", "from_words", "came"] {

@@ -48,8 +48,11 @@ struct RepliesPage {
     only: String,
     rows: Vec<ReplyRow>,
     pager: Pager,
-    /// How many can be asked once again.
+    /// How many can be asked once again, when the latest of them was asked, and whether that is
+    /// about to be done.
     silent: usize,
+    latest: String,
+    asks: bool,
     /// When a cue asks the first of them; empty where none does.
     again: String,
     may_ask: bool,
@@ -71,6 +74,8 @@ const MOST: usize = 40;
 pub(crate) struct Asked {
     #[serde(default)]
     only: String,
+    #[serde(default)]
+    again: String,
     #[serde(default)]
     page: usize,
 }
@@ -117,7 +122,7 @@ fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(Asked { only, page }): Query<Asked>,
+    Query(Asked { only, again, page }): Query<Asked>,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
@@ -155,6 +160,16 @@ pub(crate) async fn show(
         pager,
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
+        latest: all
+            .rows
+            .iter()
+            .filter(|r| r.may_be_asked_again())
+            .filter_map(|r| r.invited.asked_at)
+            .max()
+            .map_or_else(String::new, |when| {
+                words::moment(when, &house.zone, at.app.desk.clock.now())
+            }),
+        asks: again == "ask",
         again: all.again_at.map_or_else(String::new, |at_| {
             words::moment(at_.max(at.app.desk.clock.now()), &house.zone, at.app.desk.clock.now())
         }),

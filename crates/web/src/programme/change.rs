@@ -18,6 +18,7 @@ use matricle_formats::words;
 use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
 use crate::error::WebError;
 use crate::guard::Often;
+use crate::news::Line;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
 use crate::parts::places::address;
@@ -130,6 +131,22 @@ fn said(plan: &Cancelling) -> Vec<String> {
     said
 }
 
+/// What was done, in a line.
+fn done(act: &str, sheet: &WholeBooking) -> String {
+    let back: i64 = sheet.refunds.iter().filter(|r| r.done_at.is_none()).map(|r| r.minor).sum();
+    let back = match back {
+        0 => String::new(),
+        minor => format!(" {} is on its way back to you.", sheet.booking.total.currency.of(minor)),
+    };
+    match act {
+        "names" => "Names and answers are corrected.".into(),
+        "pass" => "The ticket is passed on; its new holder gets it by mail.".into(),
+        "move" => format!("Moved.{back}"),
+        _ if sheet.booking.state.stands() => format!("Those tickets are cancelled.{back}"),
+        _ => format!("Cancelled.{back}"),
+    }
+}
+
 /// `POST …/change/{act}`.
 pub(crate) async fn act(
     State(app): State<App>,
@@ -183,8 +200,16 @@ pub(crate) async fn act(
         _ => Err(DeskError::NotFound),
     };
     let refusal = match outcome {
+        Ok(()) => {
+            let sheet = whole::of(&app.desk, reference).await?;
+            // What can be taken back stands on the page itself, with its Undo.
+            if !sheet.undo.as_ref().is_some_and(|u| u.is_open(app.desk.clock.now())) {
+                app.news.tell(&visitor.0, Line { what: done(&act, &sheet), undo: None });
+            }
+            return Ok(Redirect::to(&own).into_response());
+        }
         // What was cancelled in another tab shows as cancelled.
-        Ok(()) | Err(DeskError::Move(_)) => return Ok(Redirect::to(&own).into_response()),
+        Err(DeskError::Move(_)) => return Ok(Redirect::to(&own).into_response()),
         Err(refusal) => refusal,
     };
     let sheet = whole::of(&app.desk, reference).await?;

@@ -17,6 +17,9 @@ use crate::programme::pay::Ways;
 use crate::programme::refused::{Refused, TakeBack};
 use crate::{App, wording};
 
+/// So long after booking the mail is said to be on its way.
+const JUST_BOOKED: jiff::SignedDuration = jiff::SignedDuration::from_mins(30);
+
 /// One attendee on the booking's own page.
 struct TicketView {
     name: String,
@@ -62,7 +65,11 @@ pub(crate) struct Own {
     total: String,
     paid: Option<String>,
     answers: Vec<(String, String)>,
-    what: &'static str,
+    what: String,
+    /// Where the mail about it is: on its way, or there since; empty where something newer is said.
+    mailed: &'static str,
+    /// Everybody of it joins online: there is no door to show anything at.
+    is_online: bool,
     /// The dates of a course.
     dates: Vec<(String, String)>,
     online: String,
@@ -266,15 +273,31 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         problem,
         undo: TakeBack::of(app, sheet, f.token.clone(), undo_problem),
         what: match booking.state {
-            BookingState::Confirmed if sheet.attendees.is_empty() => "It is paid. Thank you.",
-            BookingState::Confirmed => "Your seats are booked.",
-            BookingState::Requested => "You asked for seats. The organiser answers by mail.",
-            BookingState::Cancelled => {
-                "This booking was cancelled. Its tickets no longer open the door."
+            BookingState::Confirmed if sheet.attendees.is_empty() => {
+                "It is paid. Thank you.".into()
             }
-            BookingState::Declined => "The organiser could not accept this booking.",
-            BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => "",
+            BookingState::Confirmed => "Your seats are booked.".into(),
+            BookingState::Requested => "You asked for seats. The organiser answers by mail.".into(),
+            BookingState::Cancelled => match sheet.date.called_off.trim() {
+                "" => "This booking was cancelled. Its tickets no longer open the door.".into(),
+                why => {
+                    let why = wording::sentence(why.trim_end_matches(['.', ' ']));
+                    format!(
+                        "This date was called off. {why} Your booking was cancelled with it; what you paid goes back in full."
+                    )
+                }
+            },
+            BookingState::Declined => "The organiser could not accept this booking.".into(),
+            BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => {
+                String::new()
+            }
         },
+        mailed: match &sheet.undo {
+            Some(undo) if undo.is_open(now) => "",
+            _ if now.duration_since(booking.made_at) < JUST_BOOKED => "on the way",
+            _ => "there",
+        },
+        is_online: messages::is_online(sheet),
         f,
     }
 }

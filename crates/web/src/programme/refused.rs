@@ -29,6 +29,7 @@ pub(crate) enum Refused {
 #[derive(Template)]
 #[template(path = "programme/undo.html")]
 pub(crate) struct TakeBack {
+    /// Something was done, and stands.
     address: String,
     token: String,
     says: Option<String>,
@@ -48,9 +49,17 @@ impl TakeBack {
                 Deed::Cancelled { .. } => "You cancelled this booking",
                 Deed::Part { .. } => "You cancelled tickets of it",
                 Deed::Moved(_) => "You moved it to this date",
+                Deed::Corrected(_) => "You corrected names or answers",
+                Deed::PassedOn { .. } => "You passed a ticket on; its new holder has it by mail",
             };
             let when = words::moment(u.last.at, &sheet.house.zone, now);
-            format!("{what}, {when}. While the seats are there you can take that back.")
+            match u.last.deed {
+                Deed::Corrected(_) => format!("{what}, {when}."),
+                Deed::PassedOn { .. } => {
+                    format!("{what}, {when}. Taken back, it has a new code.")
+                }
+                _ => format!("{what}, {when}. While the seats are there you can take that back."),
+            }
         });
         Self { address: address(app, sheet.booking.reference), token, says, problem }
     }

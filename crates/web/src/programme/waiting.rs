@@ -161,12 +161,22 @@ struct PlacePage {
     line: u32,
     passed_over: u32,
     offer: Option<(String, String)>,
+    /// They asked to leave, and are asked whether they mean it.
+    leaves: bool,
+}
+
+/// What the address of a place says.
+#[derive(Debug, Default, serde::Deserialize)]
+pub(crate) struct OfPlace {
+    #[serde(default)]
+    leave: String,
 }
 
 /// `GET /waiting/{id}/{key}`: one's place on the list.
 pub(crate) async fn place(
     State(app): State<App>,
     Path((id, key)): Path<(i64, String)>,
+    Query(of): Query<OfPlace>,
     visitor: Visitor,
     Perhaps(staff): Perhaps,
 ) -> Result<Response, WebError> {
@@ -201,6 +211,7 @@ pub(crate) async fn place(
         line: place.line,
         passed_over: place.waiter.passed_over,
         offer,
+        leaves: of.leave == "ask",
     })
 }
 

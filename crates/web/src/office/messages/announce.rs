@@ -132,10 +132,10 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
     };
     let read = read.map(|r| AsRead { html: templates::styled(&r.html, &nonce), ..r });
     let mut when = typed;
-    let goes = when.instant("at", zone).filter(|at| *at > now).map_or_else(
-        || "at once".to_owned(),
-        |at| words::moment(at, zone, now),
-    );
+    let goes = when
+        .instant("at", zone)
+        .filter(|at| *at > now)
+        .map_or_else(|| "at once".to_owned(), |at| words::moment(at, zone, now));
     let page = Page {
         f: at.frame(before.title.clone(), &before.house.name).in_room("events"),
         tab: "messages",
