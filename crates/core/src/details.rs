@@ -36,6 +36,38 @@ pub struct Draft {
     pub again: bool,
 }
 
+impl Draft {
+    /// Takes some fields over from another draft and leaves all others: of two people, or two
+    /// devices, that type at once each keeps what it typed, and of one field the last one counts.
+    pub fn take_over(&mut self, typed: &Self, fields: &[Field]) {
+        fn place<T: Default + Clone>(all: &mut Vec<T>, at: usize) -> &mut T {
+            if all.len() <= at {
+                all.resize(at + 1, T::default());
+            }
+            &mut all[at]
+        }
+        for field in fields {
+            match *field {
+                Field::Name => self.name.clone_from(&typed.name),
+                Field::Email => self.email.clone_from(&typed.email),
+                Field::Terms => self.agreed = typed.agreed,
+                Field::Attendee(at) => {
+                    *place(&mut self.attendees, at) =
+                        typed.attendees.get(at).cloned().unwrap_or_default();
+                }
+                Field::Answer(question) => {
+                    let answer = typed.answers.get(&question).cloned().unwrap_or_default();
+                    self.answers.insert(question, answer);
+                }
+                Field::AnswerOf(at, question) => {
+                    let given = typed.each.get(at).and_then(|all| all.get(&question));
+                    place(&mut self.each, at).insert(question, given.cloned().unwrap_or_default());
+                }
+            }
+        }
+    }
+}
+
 /// How a question is answered.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -363,6 +395,32 @@ mod tests {
             ask(2, Answering::OneOf(vec!["soup".into(), "bread".into()]), false),
             ask(3, Answering::Text, false),
         ]
+    }
+
+    #[test]
+    fn of_two_who_type_at_once_each_keeps_their_fields() {
+        let (first, second) = (QuestionId(1), QuestionId(2));
+        let one = Draft { name: "Ana".into(), agreed: true, ..Draft::default() };
+        let mut other = Draft { attendees: vec!["Kit".into(), "Noor".into()], ..Draft::default() };
+        other.answers.insert(first, "Vegan".into());
+        other.each = vec![BTreeMap::new(), BTreeMap::from([(second, "M".into())])];
+        let mut kept = Draft { email: "ana@post.example".into(), ..Draft::default() };
+        kept.take_over(&one, &[Field::Name, Field::Terms]);
+        kept.take_over(
+            &other,
+            &[Field::Attendee(1), Field::Answer(first), Field::AnswerOf(1, second)],
+        );
+        assert_eq!((kept.name.as_str(), kept.email.as_str()), ("Ana", "ana@post.example"));
+        assert_eq!(kept.attendees, ["", "Noor"]);
+        assert!(kept.agreed);
+        assert_eq!((kept.answers[&first].as_str(), kept.each[1][&second].as_str()), ("Vegan", "M"));
+        // What was taken back is taken back.
+        kept.take_over(
+            &Draft::default(),
+            &[Field::Terms, Field::Answer(first), Field::Attendee(7)],
+        );
+        assert_eq!((kept.agreed, kept.answers[&first].as_str()), (false, ""));
+        assert_eq!(kept.attendees.len(), 8);
     }
 
     #[test]

@@ -211,3 +211,13 @@ pub fn count(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
         .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
         .doing("counting a waiting list")
 }
+
+/// How many of a list have seats on offer.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn offered(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM waiting WHERE date_id = ?1 AND stands = 'offered'")
+        .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
+        .doing("counting who has seats on offer")
+}

@@ -8,7 +8,7 @@
   const at = () => rows().indexOf(document.activeElement.closest?.("#afterlist li"));
   const go = (n) => { const all = rows(); all[Math.max(0, Math.min(all.length - 1, n))]?.focus(); };
   const first = rows().find((r) => r.dataset.mark === "open") ?? rows()[0];
-  const target = location.hash && document.querySelector(location.hash);
+  const target = document.getElementById(location.hash.slice(1));
   (target ?? first)?.focus({ preventScroll: !target });
   const mark = async (row, key) => {
     const button = row.querySelector(`[data-key="${key}"]`);

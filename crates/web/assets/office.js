@@ -24,7 +24,7 @@
     else if (e.key === "?") document.querySelector("#keys")?.showModal();
     else if (e.key === "j") move(1);
     else if (e.key === "k") move(-1);
-    else if (go[e.key] && (document.querySelector("#keys")?.dataset.keys ?? e.key).includes(e.key)) location.href = go[e.key];
+    else if (go[e.key] && (document.querySelector("#keys")?.dataset.keys ?? "").includes(e.key)) location.href = go[e.key];
   });
   // A whole row opens what its first link opens.
   document.addEventListener("click", (e) => {

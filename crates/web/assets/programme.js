@@ -44,4 +44,44 @@
     if (e.target.id === "details" && button) setTimeout(() => { button.disabled = true; setTimeout(() => { button.disabled = false; }, 4000); });
   });
   window.addEventListener("pageshow", start);
+
+  // What is typed is kept field by field, a moment after it was typed and when the page is left:
+  // of two devices with the same booking neither puts the other's fields back.
+  const form = document.querySelector("#details[data-draft]");
+  if (!form) return;
+  // A page that was refused is loaded again at the booking's own address: what stands there is newer.
+  if (/[?&]kept=/.test(location.search)) history.replaceState(null, "", form.dataset.draft.replace(/\/draft$/, ""));
+  const saved = document.querySelector("#saved"), dirty = new Set();
+  let wait = 0;
+  const part = () => {
+    const all = new FormData(form), body = new URLSearchParams({ token: all.get("token"), part: "yes" });
+    for (const name of dirty) {
+      const values = all.getAll(name);
+      for (const value of values.length ? values : [""]) body.append(name, value);
+    }
+    return body;
+  };
+  const save = async () => {
+    clearTimeout(wait);
+    if (!dirty.size) return;
+    const names = [...dirty], body = part();
+    dirty.clear();
+    const answer = await fetch(form.dataset.draft, { method: "POST", body }).catch(() => null);
+    if (answer?.ok) { saved.textContent = await answer.text(); return; }
+    // It goes with the next.
+    for (const name of names) dirty.add(name);
+    saved.textContent = "Not saved just now. It is tried again as you go on.";
+  };
+  const soon = (e, after) => {
+    if (!e.target.name || ["token", "code", "tried", "back"].includes(e.target.name)) return;
+    dirty.add(e.target.name);
+    clearTimeout(wait);
+    wait = setTimeout(save, after);
+  };
+  form.addEventListener("input", (e) => soon(e, 400));
+  form.addEventListener("change", (e) => soon(e, 100));
+  const leave = () => { if (dirty.size && navigator.sendBeacon(form.dataset.draft, part())) dirty.clear(); };
+  form.addEventListener("submit", () => { clearTimeout(wait); dirty.clear(); });
+  window.addEventListener("pagehide", leave);
+  document.addEventListener("visibilitychange", () => { if (document.visibilityState === "hidden") leave(); });
 })();

@@ -62,6 +62,17 @@
       box.dispatchEvent(new Event("change", { bubbles: true }));
     }
   });
+  // What was begun has an address of its own: a page that was refused is loaded again there, and
+  // what was typed just before leaving is kept, too.
+  const own = () => { if (!form.hasAttribute("hx-post")) return ""; const [id, key] = [form.elements.id?.value, form.elements.key?.value]; return id && key ? `/submissions/${id}/${key}` : ""; };
+  if (/[?&]kept=/.test(location.search) && own()) history.replaceState(null, "", own());
+  let typed = false;
+  form.addEventListener("input", () => { typed = true; });
+  form.addEventListener("submit", () => { typed = false; });
+  document.addEventListener("htmx:afterRequest", (e) => { if (e.detail.successful) typed = false; });
+  window.addEventListener("pagehide", () => {
+    if (typed && own()) navigator.sendBeacon("/submit/keep", new URLSearchParams(new FormData(form)));
+  });
   // Only the fields of the chosen way are in view.
   const show = () => {
     const how = form.querySelector("[name=how]:checked")?.value;

@@ -189,6 +189,11 @@ impl Posted {
         self.0.iter().find(|(known, _)| known == name).map_or("", |(_, value)| value)
     }
 
+    /// Whether a field was sent, be it empty.
+    pub(crate) fn has(&self, name: &str) -> bool {
+        self.0.iter().any(|(known, _)| known == name)
+    }
+
     /// Fields whose names begin with `prefix`, with the rest of the name.
     pub(crate) fn starting<'p>(
         &'p self,

@@ -73,7 +73,7 @@ impl Guards {
         let policy = |script: &str| {
             let text = format!(
                 "default-src 'none'; script-src 'self'{script}; style-src 'self'; font-src 'self'; \
-                 img-src 'self' data: blob:; connect-src 'self'; worker-src 'self'; media-src 'self' blob:; object-src 'self'; frame-src 'self'; \
+                 img-src 'self' data: blob:; connect-src 'self'; manifest-src 'self'; worker-src 'self'; media-src 'self' blob:; object-src 'self'; frame-src 'self'; \
                  form-action 'self' {}; frame-ancestors 'none'; base-uri 'none'",
                 settings.pay_origin
             );
@@ -93,7 +93,7 @@ impl Guards {
     pub(crate) fn policy_for_editor(&self, nonce: &str) -> HeaderValue {
         let text = format!(
             "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; font-src 'self'; \
-             img-src 'self' data: blob:; connect-src 'self'; form-action 'self' {}; \
+             img-src 'self' data: blob:; connect-src 'self'; manifest-src 'self'; form-action 'self' {}; \
              frame-ancestors 'none'; base-uri 'none'",
             self.pay_origin
         );

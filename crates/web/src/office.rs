@@ -211,6 +211,8 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/doors/papers/drawn", get(papers::drawn))
         .route("/office/doors/{date}/papers.pdf", get(papers::file))
         .route("/office/doors/{date}/after", get(papers::after).post(papers::mark))
+        .route("/office/doors/{date}/after.csv", get(papers::after_file))
+        .route("/office/doors/{date}/after.xlsx", get(papers::after_file))
         .route("/office/doors/{date}/lift", post(doors::lift))
         .route("/office/doors/{date}/looked", post(doors::looked))
         .route("/office/doors/{date}/live", get(doors::live_flow))

@@ -43,7 +43,11 @@ async fn a_seat_is_booked_paid_mailed_and_let_in_by_camera_once() -> Result<()> 
     b.click("#details .btn-primary").await?;
     b.says("#email-say", "it should be like name@post.example").await?;
     b.is_fit_for_all().await?;
+    // Mended, and loaded again at once: what was typed last stands there, not what was refused.
     b.fill("#email", "sian@post.example").await?;
+    b.driver.refresh().await?;
+    let email = b.find("#email").await?.prop("value").await?;
+    anyhow::ensure!(email.as_deref() == Some("sian@post.example"), "{email:?}");
     b.click("#details .btn-primary").await?;
 
     // At the provider: declined, then paid with a second step.

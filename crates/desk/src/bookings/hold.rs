@@ -173,6 +173,43 @@ pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskErro
         .await
 }
 
+/// Keeps some fields of what has been typed so far, and leaves the others as they are. What is typed
+/// beyond the booking's people is dropped.
+///
+/// # Errors
+/// As [`type_on`].
+pub async fn type_over(
+    desk: &Desk,
+    reference: Reference,
+    typed: Draft,
+    fields: Vec<Field>,
+) -> Result<State, DeskError> {
+    let (turn, often) = (desk.turn(Acting::booker()), desk.often.clone());
+    desk.store
+        .write(move |tx| {
+            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            let mut draft = booking.draft.clone();
+            draft.take_over(&typed, &fields);
+            keep_typed(tx, &booking, draft, &often, &turn)?;
+            Ok(booking.state)
+        })
+        .await
+}
+
+fn keep_typed(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    draft: Draft,
+    often: &Often,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
+        bookings::keep_draft(tx, booking.id, &draft)?;
+        tell_left(tx, booking, draft, often, turn)?;
+    }
+    Ok(())
+}
+
 /// Keeps what has been typed so far. Once the booking is complete nothing is
 /// overwritten any more; a second tab that still types does no harm.
 ///
@@ -183,10 +220,7 @@ pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
-                bookings::keep_draft(tx, booking.id, &draft)?;
-                tell_left(tx, &booking, draft, &often, &turn)?;
-            }
+            keep_typed(tx, &booking, draft, &often, &turn)?;
             Ok(booking.state)
         })
         .await

@@ -12,7 +12,6 @@ use matricle_core::codes::Reference;
 use matricle_core::ledger::Method;
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::paying::{another_try, time_to_transfer};
-use matricle_core::text;
 use matricle_core::who::is_proved;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::payments::{self, Payment, PaymentState};
@@ -167,6 +166,21 @@ fn try_again(
     payments::by_id(tx, id)?.ok_or(DeskError::NotFound)
 }
 
+/// What a webhook that nobody knows is written down by: its type, where it has one, and how long it
+/// is. What else it says may be about somebody, and stands nowhere.
+fn kind_of(body: &[u8]) -> String {
+    #[derive(serde::Deserialize)]
+    struct Typed {
+        #[serde(rename = "type")]
+        kind: String,
+    }
+    let kind = serde_json::from_slice::<Typed>(body).map(|t| t.kind).unwrap_or_default();
+    let plain = |c: &char| c.is_ascii_alphanumeric() || "._-".contains(*c);
+    let kind: String = kind.chars().filter(plain).take(60).collect();
+    let kind = if kind.is_empty() { "no type" } else { &kind };
+    format!("{kind}, {} bytes", body.len())
+}
+
 /// Takes a webhook of the card provider. One taken before does nothing.
 ///
 /// # Errors
@@ -188,7 +202,7 @@ pub async fn hook(
     let Ok(told) = serde_json::from_slice::<ProviderPayment>(body) else {
         // Rightly signed, and about something this version does not know: refused, it would
         // come again for ever.
-        let note: String = text::line(&String::from_utf8_lossy(body)).chars().take(200).collect();
+        let note = kind_of(body);
         tracing::warn!(id, note, "a webhook of an unknown kind was taken");
         desk.store
             .write(move |tx| {

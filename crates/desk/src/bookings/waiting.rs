@@ -320,6 +320,20 @@ pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
         .await
 }
 
+/// How many parties wait for a date, and how many of its list have seats on offer.
+///
+/// # Errors
+/// The role may not, or the store fails.
+pub async fn counts(desk: &Desk, staff: &Staff, date: DateId) -> Result<(u32, u32), DeskError> {
+    require(staff.role, Right::SeeOffice)?;
+    desk.store
+        .read(move |conn| {
+            let list = list_date(conn, date)?;
+            Ok((waiting::count(conn, list)?, waiting::offered(conn, list)?))
+        })
+        .await
+}
+
 /// Leaves a list; seats on offer go to the next.
 ///
 /// # Errors

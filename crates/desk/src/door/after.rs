@@ -206,7 +206,7 @@ pub async fn mark(
     Ok(())
 }
 
-/// Closes the list: of whom nothing is said missed it. Gives how many.
+/// Closes the list: of whom nothing is said missed it. Gives how many missed it in all.
 ///
 /// # Errors
 /// It is closed; the date has not begun; they may not.
@@ -220,6 +220,7 @@ pub async fn close(desk: &Desk, staff: &Staff, date: DateId) -> Result<u32, Desk
             let mut missed = 0;
             for person in db::by_words(tx, date, "", u32::MAX)? {
                 let firm = person.facts.state == State::Confirmed;
+                missed += u32::from(firm && person.facts.presence == Presence::Missed);
                 if firm && person.facts.presence == Presence::Expected {
                     db::set_presence(tx, person.facts.attendee, date, &Presence::Missed)?;
                     db::set_missed_at_close(tx, person.facts.attendee, true)?;

@@ -5,8 +5,8 @@ use axum::extract::{Path, Query};
 use axum::http::HeaderMap;
 use axum::response::Response;
 use jiff::Timestamp;
+use matricle_core::EventId;
 use matricle_core::staff::Right;
-use matricle_core::{Currency, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_formats::words;
 use matricle_store::events::{Choices, EventState};
@@ -209,7 +209,6 @@ struct Sheet {
     publish_at: Option<String>,
     preview: String,
     tests: u32,
-    said: String,
     clashes: Vec<ClashView>,
     slots: Option<String>,
     grids: Vec<(String, String)>,
@@ -250,31 +249,6 @@ fn clash_views(sheet: &EventSheet, now: Timestamp) -> Vec<ClashView> {
             rooms: instead.rooms.join(", "),
         })
         .collect()
-}
-
-/// What became of test bookings, as the address says after clearing them.
-fn what_was_cleared(pairs: &[(String, String)], currency: Currency) -> String {
-    let number = |name: &str| -> Option<u32> {
-        pairs.iter().find(|(n, _)| n == name).and_then(|(_, v)| v.parse().ok())
-    };
-    let Some(gone) = number("cleared") else { return String::new() };
-    let kept = number("kept").unwrap_or_default();
-    let back = currency.of(number("back").unwrap_or_default().into());
-    let mut said = Vec::new();
-    if gone > 0 || kept == 0 {
-        said.push(format!("Cleared: {}.", words::count(gone, "test bookings")));
-    }
-    if kept > 0 {
-        let stay = match kept {
-            1 => "1 that had a payment is kept, cancelled".to_owned(),
-            many => format!("{many} that had a payment are kept, cancelled"),
-        };
-        said.push(match back.is_zero() {
-            true => format!("{stay}."),
-            false => format!("{stay}; {back} goes back the way it came."),
-        });
-    }
-    said.join(" ")
 }
 
 /// One line for a poster or a newsletter: what, when, where, and the way to book.
@@ -349,7 +323,6 @@ pub(crate) async fn sheet(
             at.app.desk.secrets.preview_key(EventId(id))
         ),
         tests: sheet.tests,
-        said: what_was_cleared(&pairs, sheet.house.currency),
         clashes: clash_views(&sheet, now),
         slots: sheet.slots.as_ref().map(|(plan, free)| {
             format!(

@@ -10,6 +10,7 @@ use matricle_desk::DeskError;
 use matricle_desk::door::after::{self, Mark};
 use matricle_desk::door::papers::{self, Asked, Kind, Sheet, before, paper, sheets};
 use matricle_desk::door::posting::{self, Posted as Sent};
+use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -359,6 +360,40 @@ async fn after_page(at: &Clerk, id: i64, d: Fields) -> Result<After, WebError> {
 /// `GET /office/doors/{date}/after`: who came.
 pub(crate) async fn after(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
     html(&after_page(&at, id, Fields::default()).await?)
+}
+
+/// `GET /office/doors/{date}/after.csv` and `.xlsx`: the same as a file.
+pub(crate) async fn after_file(
+    at: Clerk,
+    Path(id): Path<i64>,
+    uri: axum::http::Uri,
+) -> Result<Response, WebError> {
+    let told = after::list(&at.app.desk, &at.staff, DateId(id)).await?;
+    let zone = at.app.desk.house().await?.zone;
+    let head = ["Name", "Ticket", "Came", "In at", "By"];
+    let rows: Vec<Vec<Cell>> = told
+        .people
+        .into_iter()
+        .map(|p| {
+            let (at, door) = match p.door {
+                Some((at, door)) => {
+                    // To the minute, as all lists are.
+                    let at = words::local(at, &zone).datetime();
+                    (Cell::At(at), door)
+                }
+                None => (Cell::Text(String::new()), String::new()),
+            };
+            let said = if p.mark == Mark::Open { "" } else { p.mark.word() };
+            vec![
+                Cell::Text(p.name),
+                Cell::Text(p.ticket),
+                Cell::Text(said.into()),
+                at,
+                Cell::Text(door),
+            ]
+        })
+        .collect();
+    files::list_file(uri.path(), "Who came", &head, &rows)
 }
 
 /// `POST /office/doors/{date}/after`: one of them is marked, the list is closed or opened again.

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::http::StatusCode;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::Response;
 use matricle_core::EventId;
 use matricle_core::form::Wrong;
 use matricle_core::staff::Right;
@@ -148,9 +148,25 @@ pub(crate) async fn clear_tests(
     _posted: Posted,
 ) -> Result<Response, WebError> {
     let done = trying::clear_tests(&at.app.desk, &at.staff, EventId(id)).await?;
-    let (gone, kept, back) = (done.gone, done.kept, done.back_minor);
-    let to = format!("/office/events/{id}?cleared={gone}&kept={kept}&back={back}");
-    Ok(Redirect::to(&to).into_response())
+    let back = at.app.desk.house().await?.currency.of(done.back_minor);
+    let mut said = Vec::new();
+    if done.gone > 0 || done.kept == 0 {
+        said.push(format!(
+            "Cleared: {}.",
+            words::count(u32::try_from(done.gone).unwrap_or(u32::MAX), "test bookings")
+        ));
+    }
+    if done.kept > 0 {
+        let stay = match done.kept {
+            1 => "1 that had a payment is kept, cancelled".to_owned(),
+            many => format!("{many} that had a payment are kept, cancelled"),
+        };
+        said.push(match back.is_zero() {
+            true => format!("{stay}."),
+            false => format!("{stay}; {back} goes back the way it came."),
+        });
+    }
+    Ok(at.done(&format!("/office/events/{id}"), said.join(" ")))
 }
 
 /// `POST /office/events/{id}/programme`: publishes a draft, or takes it back.

@@ -41,7 +41,7 @@ struct Rules {
     bookings: u32,
     title: String,
     d: Fields,
-    dates: Vec<(i64, String, u32, bool)>,
+    dates: Vec<(i64, String, String, bool)>,
     date: Option<i64>,
     waiters: Vec<WaiterRow>,
     offering: Fields,
@@ -91,13 +91,18 @@ async fn page(at: &Clerk, id: i64, which: &Which, again: Again) -> Result<Respon
         }
         d
     });
-    let mut dates = Vec::new();
+    let (mut dates, mut first) = (Vec::new(), None);
     for date in event.dates.iter().filter(|d| d.date.span.ends_at > now) {
-        let count = waiting::count(&at.app.desk, date.date.id).await?;
+        let (count, offered) = waiting::counts(&at.app.desk, &at.staff, date.date.id).await?;
+        let stand = match offered {
+            0 => format!("{count} waiting"),
+            n => format!("{count} waiting, {n} with an offer"),
+        };
         let when = words::span(date.date.span.starts, date.date.span.ends, today);
-        dates.push((date.date.id.0, when, count, which.date == Some(date.date.id.0)));
+        dates.push((date.date.id.0, when, stand, which.date == Some(date.date.id.0)));
+        first = first.or((count + offered > 0).then_some(date.date.id.0));
     }
-    let date = which.date.or_else(|| dates.iter().find(|d| d.2 > 0).map(|d| d.0));
+    let date = which.date.or(first);
     let waiters = match date {
         Some(date) => waiting::list(&at.app.desk, &at.staff, DateId(date)).await?,
         None => Vec::new(),

@@ -17,7 +17,7 @@ use crate::guard::Often;
 use crate::page::{html, refused};
 use crate::parts::places::address;
 use crate::programme::at::{At, frame};
-use crate::programme::form::{draft_of, fill, fill_again};
+use crate::programme::form::{draft_of, fields_of, fill, fill_again};
 use crate::programme::shown::page;
 use crate::programme::summary::summary;
 use crate::{App, wording};
@@ -51,13 +51,18 @@ pub(crate) async fn back(State(app): State<App>, At(reference): At) -> Redirect 
     Redirect::to(&address(&app, reference))
 }
 
-/// `POST …/draft`: keeps what has been typed so far.
+/// `POST …/draft`: keeps what has been typed so far; of a part of the form only that part.
 pub(crate) async fn draft(
     State(app): State<App>,
     At(reference): At,
     form: Posted,
 ) -> Result<Response, WebError> {
-    hold::type_on(&app.desk, reference, draft_of(&form)).await?;
+    let typed = draft_of(&form);
+    if form.get("part") == "yes" {
+        hold::type_over(&app.desk, reference, typed, fields_of(&form)).await?;
+    } else {
+        hold::type_on(&app.desk, reference, typed).await?;
+    }
     Ok(Html("Saved as you type.").into_response())
 }
 
@@ -109,7 +114,12 @@ pub(crate) async fn book(
     }
     let draft = draft_of(&form);
     let own = address(&app, reference);
-    match submit::submit(&app.desk, &booker, reference, draft.clone()).await {
+    let outcome = submit::submit(&app.desk, &booker, reference, draft.clone()).await;
+    if outcome.is_err() {
+        // Whoever loads the booking again finds what they sent.
+        hold::type_on(&app.desk, reference, draft.clone()).await?;
+    }
+    match outcome {
         Ok(submit::Outcome::Confirmed | submit::Outcome::Asked) => {
             Ok(Redirect::to(&own).into_response())
         }

@@ -220,6 +220,27 @@ pub(crate) async fn fill_again(
     Ok(fill(app, f, &sheet, draft, problems, None))
 }
 
+/// So many people of a booking are read at most.
+const MOST_PEOPLE: usize = 1000;
+
+/// The fields that a form has, as far as they are of a booking's.
+pub(crate) fn fields_of(form: &Posted) -> Vec<Field> {
+    let mut fields = Vec::new();
+    let has = |name: &str| form.has(name);
+    fields.extend(has("name").then_some(Field::Name));
+    fields.extend(has("email").then_some(Field::Email));
+    fields.extend(has("agreed").then_some(Field::Terms));
+    let place = |text: &str| text.parse().ok().filter(|at| *at < MOST_PEOPLE);
+    fields.extend(form.starting("attendee_").filter_map(|(at, _)| place(at).map(Field::Attendee)));
+    let question = |text: &str| text.parse().ok().map(QuestionId);
+    fields.extend(form.starting("answer_").filter_map(|(q, _)| question(q).map(Field::Answer)));
+    fields.extend(form.starting("each_").filter_map(|(which, _)| {
+        let (at, q) = which.split_once('_')?;
+        Some(Field::AnswerOf(place(at)?, question(q)?))
+    }));
+    fields
+}
+
 pub(crate) fn draft_of(form: &Posted) -> Draft {
     // Long enough for anything a person types, short enough to keep.
     let kept = |text: &str| text.chars().take(2000).collect::<String>();
@@ -231,7 +252,7 @@ pub(crate) fn draft_of(form: &Posted) -> Draft {
         ..Draft::default()
     };
     for (place, name) in form.starting("attendee_") {
-        if let Ok(place @ 0..=999) = place.parse::<usize>() {
+        if let Some(place) = place.parse::<usize>().ok().filter(|at| *at < MOST_PEOPLE) {
             if draft.attendees.len() <= place {
                 draft.attendees.resize(place + 1, String::new());
             }
@@ -254,7 +275,7 @@ pub(crate) fn draft_of(form: &Posted) -> Draft {
     for (which, answer) in form.starting("each_") {
         let which =
             which.split_once('_').and_then(|(i, q)| Some((i.parse().ok()?, q.parse().ok()?)));
-        if let Some((place @ 0..=999usize, question)) = which {
+        if let Some((place, question)) = which.filter(|(at, _): &(usize, _)| *at < MOST_PEOPLE) {
             if draft.each.len() <= place {
                 draft.each.resize(place + 1, BTreeMap::new());
             }

@@ -159,6 +159,9 @@ async fn what_is_typed_outlives_the_hold_and_the_same_seats_come_back_if_they_ca
     let saved =
         b.post_for_part(&format!("{own}/draft"), "name=Half+typ&answer_x=1&attendee_99999=z").await;
     assert_eq!(saved.body, "Saved as you type.");
+    // A part of the form changes that part, whatever another device typed.
+    let part = b.post_for_part(&format!("{own}/draft"), "part=yes&email=half%40post.example").await;
+    assert_eq!(part.body, "Saved as you type.");
     let mut elsewhere = Browser::new(&site);
     assert_eq!(
         elsewhere.get(&own).await.field("name"),
