@@ -434,7 +434,7 @@ pub struct Cue {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CueRefusal {
     /// No cue is set off by it.
-    #[error("no cue is set off by this")]
+    #[error("no automatic message goes because of this")]
     Trigger,
     /// It is before something that nobody knows before it happens.
     #[error("an occasion is not known before it happens")]
@@ -456,7 +456,7 @@ pub enum CueRefusal {
         why: &'static str,
     },
     /// Another cue tells the same people of the same thing by the same way.
-    #[error("another cue tells the same people of the same thing by the same way")]
+    #[error("another automatic message tells the same people of the same thing by the same way")]
     ToldTwice {
         /// That cue.
         by: CueId,

@@ -204,7 +204,7 @@ pub enum WhyNot {
     OtherCue,
     /// They booked after its minute.
     BookedAfter,
-    /// They booked before the cue was there, and it is for new bookings only.
+    /// They booked before this automatic message was there, and it is for new bookings only.
     BookedBefore,
     /// What it counts from is over.
     Over,
@@ -246,7 +246,7 @@ impl WhyNot {
     #[must_use]
     pub const fn words(self) -> &'static str {
         match self {
-            Self::Off => "the cue is switched off",
+            Self::Off => "the automatic message is switched off",
             Self::NoDate => "the date does not take place",
             Self::NoMoment => "the date has no such moment",
             Self::NotBooked => "the booking does not stand",
@@ -263,9 +263,9 @@ impl WhyNot {
             Self::NoNumber => "no mobile number",
             Self::Bounced => "the address refused mail",
             Self::WithAnother => "told with another of the booking",
-            Self::OtherCue => "told by another cue",
+            Self::OtherCue => "told by another automatic message",
             Self::BookedAfter => "booked after its minute",
-            Self::BookedBefore => "booked before the cue was there",
+            Self::BookedBefore => "booked before this automatic message was there",
             Self::Over => "its time is over",
             Self::Unsubscribed => "wants no announcements",
             Self::OnceADay => "hears of it once a day",

@@ -55,6 +55,9 @@ pub enum Fault {
     /// In the past.
     #[error("in the past")]
     Past,
+    /// More than what it belongs to.
+    #[error("more than it belongs to")]
+    TooMuch,
     /// Another one has it already.
     #[error("taken")]
     Taken,

@@ -52,6 +52,9 @@ pub enum DeskError {
     /// Much is being drawn and read already: in a moment there is room again.
     #[error("too much is being drawn and read at once")]
     Busy,
+    /// A date that people have booked would be over already.
+    #[error("it would lie in the past")]
+    IntoPast,
     /// Mail to this address is refused for good: nothing goes there.
     #[error("no mail reaches {0}")]
     RefusesMail(String),

@@ -294,8 +294,9 @@ pub fn feed(name: &str, url: &str, zone: &str, entries: &[Entry]) -> String {
     let mut source = Property::new("SOURCE", url);
     source.add_parameter("VALUE", "URI");
     calendar
-        .append_property(Property::new("NAME", name))
-        .append_property(Property::new("X-WR-CALNAME", name))
+        .append_property(Property::new("NAME", text(name)))
+        .append_property(Property::new("X-WR-CALNAME", text(name)))
+        .append_property(Property::new("TIMEZONE-ID", zone))
         .append_property(refresh.done())
         .append_property(source.done());
     let calendar = calendar.done();
@@ -305,6 +306,21 @@ pub fn feed(name: &str, url: &str, zone: &str, entries: &[Entry]) -> String {
     let text = calendar.to_string();
     let bare = timezone(zone, stamp, stamp).unwrap_or_default();
     text.replace("END:VCALENDAR", &format!("{bare}END:VCALENDAR"))
+}
+
+/// A value of the type TEXT (RFC 5545 §3.3.11), for properties that the library does not know:
+/// NAME is one (RFC 7986 §5.1).
+fn text(value: &str) -> String {
+    let mut escaped = String::with_capacity(value.len());
+    for c in value.chars() {
+        match c {
+            '\\' | ';' | ',' => escaped.extend(['\\', c]),
+            '\n' => escaped.push_str("\\n"),
+            c if c.is_control() => {}
+            c => escaped.push(c),
+        }
+    }
+    escaped
 }
 
 /// Where a date is, on one line.

@@ -80,7 +80,30 @@
   };
   form.addEventListener("input", (e) => soon(e, 400));
   form.addEventListener("change", (e) => soon(e, 100));
-  const leave = () => { if (dirty.size && navigator.sendBeacon(form.dataset.draft, part())) dirty.clear(); };
+  // A page that is loaded again was asked for before this one was left: what was typed in its last
+  // moment is handed to it in the tab, too.
+  const last = `typed ${form.dataset.draft}`;
+  const leave = () => {
+    if (!dirty.size) return;
+    const body = part();
+    sessionStorage.setItem(last, body.toString());
+    if (navigator.sendBeacon(form.dataset.draft, body)) dirty.clear();
+  };
+  const handed = sessionStorage.getItem(last);
+  if (handed) {
+    sessionStorage.removeItem(last);
+    const fields = new URLSearchParams(handed);
+    for (const name of new Set(fields.keys())) {
+      if (["token", "part"].includes(name)) continue;
+      const values = fields.getAll(name);
+      for (const input of form.querySelectorAll(`[name="${CSS.escape(name)}"]`)) {
+        if (["checkbox", "radio"].includes(input.type)) input.checked = values.includes(input.value);
+        else input.value = values[0];
+      }
+      dirty.add(name);
+    }
+    save();
+  }
   form.addEventListener("submit", () => { clearTimeout(wait); dirty.clear(); });
   window.addEventListener("pagehide", leave);
   document.addEventListener("visibilitychange", () => { if (document.visibilityState === "hidden") leave(); });

@@ -109,6 +109,9 @@ impl IntoResponse for WebError {
                 "Scan again",
                 "This scan was of somebody else, so nothing was done. Scan the ticket again.".into(),
             ),
+            Self::Desk(DeskError::IntoPast) => {
+                (StatusCode::CONFLICT, "In the past", crate::wording::INTO_PAST.into())
+            }
             Self::Desk(DeskError::RefusesMail(address)) => {
                 (StatusCode::CONFLICT, "No mail goes there", crate::wording::refuses_mail(&address))
             }
@@ -388,6 +391,17 @@ pub(crate) fn dressed(house: &str, response: Response) -> Response {
         }
         Err(_) => Response::from_parts(parts, body),
     }
+}
+
+/// What is said of an address with a part that is none, such as a number with letters in it: that
+/// nothing is there, as of any other, and nothing of the program's inside.
+pub(crate) fn of_address(response: Response) -> Response {
+    let kind = response.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok());
+    let is_plain = kind.is_some_and(|k| k.starts_with("text/plain"));
+    if response.status() == StatusCode::BAD_REQUEST && is_plain {
+        return WebError::Desk(DeskError::NotFound).into_response();
+    }
+    response
 }
 
 /// Any address that no route knows.

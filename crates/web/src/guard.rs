@@ -250,7 +250,7 @@ async fn answered(app: &App, path: &str, mut request: Request, next: Next) -> Re
     let kept = if safe { app.answers.get(&address, &reader) } else { None };
     let mut response = match kept {
         Some(kept) => kept,
-        None => next.run(request).await,
+        None => crate::error::of_address(next.run(request).await),
     };
     if is_part {
         response = crate::error::in_short(response);

@@ -62,7 +62,7 @@ impl Observed {
     }
 
     fn write(&self, out: &mut String) {
-        out.push_str("# TYPE matricle_requests_total counter\n");
+        family(out, "matricle_requests_total", "counter", "Requests answered.");
         for (face, classes) in FACES.iter().zip(&self.answers) {
             for (class, count) in (1..).zip(classes) {
                 let count = count.load(Ordering::Relaxed);
@@ -74,7 +74,7 @@ impl Observed {
                 }
             }
         }
-        out.push_str("# TYPE matricle_request_seconds histogram\n");
+        family(out, "matricle_request_seconds", "histogram", "How long answers took.");
         let mut sum = 0;
         for (n, count) in self.took.iter().enumerate() {
             sum += count.load(Ordering::Relaxed);
@@ -85,6 +85,11 @@ impl Observed {
         let _ = writeln!(out, "matricle_request_seconds_sum {}", seconds(micros, 1_000_000));
         let _ = writeln!(out, "matricle_request_seconds_count {sum}");
     }
+}
+
+/// Begins a family of numbers: all of one stand together, after what they are.
+fn family(out: &mut String, name: &str, kind: &str, help: &str) {
+    let _ = writeln!(out, "# HELP {name} {help}\n# TYPE {name} {kind}");
 }
 
 /// A number of parts of a second as seconds.
@@ -126,61 +131,55 @@ pub fn metrics(desk: Desk, observed: Arc<Observed>) -> Router {
 
 async fn numbers(State((desk, observed)): State<(Desk, Arc<Observed>)>) -> Response {
     let mut out = String::with_capacity(4096);
+    family(&mut out, "matricle_build_info", "gauge", "The version that runs.");
     let version = env!("CARGO_PKG_VERSION");
-    let _ = writeln!(
-        out,
-        "# TYPE matricle_build_info gauge\nmatricle_build_info{{version=\"{version}\"}} 1"
-    );
+    let _ = writeln!(out, "matricle_build_info{{version=\"{version}\"}} 1");
     observed.write(&mut out);
-    let _ = writeln!(
-        out,
-        "# TYPE matricle_writes_waiting gauge\nmatricle_writes_waiting {}",
-        desk.store.waiting()
-    );
-    let _ = writeln!(
-        out,
-        "# TYPE matricle_commits_total counter\nmatricle_commits_total {}",
-        desk.store.version()
-    );
+    family(&mut out, "matricle_writes_waiting", "gauge", "Writes that wait for the file.");
+    let _ = writeln!(out, "matricle_writes_waiting {}", desk.store.waiting());
+    family(&mut out, "matricle_commits_total", "counter", "Writes since the program began.");
+    let _ = writeln!(out, "matricle_commits_total {}", desk.store.version());
     let now = desk.clock.now();
-    out.push_str(
-        "# TYPE matricle_work_age_seconds gauge\n# TYPE matricle_work_restarts_total counter\n",
-    );
-    for (work, fares) in desk.health.all() {
-        let work = work.word();
+    let all = desk.health.all();
+    family(&mut out, "matricle_work_age_seconds", "gauge", "Since a loop last went round.");
+    for (work, fares) in &all {
         if let Some(at) = fares.turned_at {
             let age = now.duration_since(at).as_secs().max(0);
-            let _ = writeln!(out, "matricle_work_age_seconds{{work=\"{work}\"}} {age}");
+            let _ = writeln!(out, "matricle_work_age_seconds{{work=\"{}\"}} {age}", work.word());
         }
-        let _ = writeln!(out, "matricle_work_restarts_total{{work=\"{work}\"}} {}", fares.starts);
+    }
+    family(&mut out, "matricle_work_restarts_total", "counter", "How often a loop was begun.");
+    for (work, fares) in &all {
+        let (work, starts) = (work.word(), fares.starts);
+        let _ = writeln!(out, "matricle_work_restarts_total{{work=\"{work}\"}} {starts}");
     }
     let database = desk.store.path().to_owned();
     let last = tokio::task::spawn_blocking(move || backup::last(&database)).await.ok().flatten();
     if let Some(last) = last {
         let age = now.duration_since(last.at).as_secs().max(0);
-        let _ = writeln!(
-            out,
-            "# TYPE matricle_backup_age_seconds gauge\nmatricle_backup_age_seconds {age}"
-        );
+        family(&mut out, "matricle_backup_age_seconds", "gauge", "Since the last backup.");
+        let _ = writeln!(out, "matricle_backup_age_seconds {age}");
     }
     match desk.store.read(measures::measure).await {
         Ok(found) => {
-            for (name, counts) in [("bookings", &found.bookings), ("messages", &found.messages)] {
-                let _ = writeln!(out, "# TYPE matricle_{name} gauge");
+            for (name, counts, help) in [
+                ("bookings", &found.bookings, "Bookings by their state."),
+                ("messages", &found.messages, "Messages by their state."),
+            ] {
+                family(&mut out, &format!("matricle_{name}"), "gauge", help);
                 for (state, count) in counts {
                     let _ = writeln!(out, "matricle_{name}{{state=\"{state}\"}} {count}");
                 }
             }
-            let _ = writeln!(
-                out,
-                "# TYPE matricle_set_aside gauge\nmatricle_set_aside {}",
-                found.set_aside
+            family(
+                &mut out,
+                "matricle_set_aside",
+                "gauge",
+                "Things that failed and are tried again.",
             );
-            let _ = writeln!(
-                out,
-                "# TYPE matricle_database_bytes gauge\nmatricle_database_bytes {}",
-                found.bytes
-            );
+            let _ = writeln!(out, "matricle_set_aside {}", found.set_aside);
+            family(&mut out, "matricle_database_bytes", "gauge", "How large the file is.");
+            let _ = writeln!(out, "matricle_database_bytes {}", found.bytes);
         }
         Err(error) => tracing::error!(%error, "the house could not be measured"),
     }

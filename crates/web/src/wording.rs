@@ -286,6 +286,7 @@ fn clock_change(at: DateTime) -> String {
 pub(crate) fn fault(field: &str, fault: &Fault) -> String {
     match (field, fault) {
         ("drop_in", Fault::Taken) => "People have booked it. Cancel those bookings first, or leave it to be booked.".into(),
+        ("draw_0", Fault::Missing) => "A ticket takes at least one seat of one pool. Say how many, here or at another pool.".into(),
         ("words", Fault::Missing) => "Say why: whoever reads it wants to know.".into(),
         ("repeat", Fault::Missing) => "Say how it repeats.".into(),
         ("note", Fault::Missing) => "Nothing is another than before. Change something, or write a few words.".into(),
@@ -333,6 +334,10 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         }
         (_, Fault::EndsFirst) => "It has to end after it starts.".into(),
         (_, Fault::ClockChange(at)) => clock_change(*at),
+        ("early_until", Fault::Past) => "That is over already, so nobody would ever pay it. Choose a time to come, or say below that it is meant so.".into(),
+        ("member_price", Fault::TooMuch) => "Members would pay more than everybody else. Change it, or say below that it is meant so.".into(),
+        ("early_price" | "group_price", Fault::TooMuch) => "That is more than the price itself. Change it, or say below that it is meant so.".into(),
+        (_, Fault::TooMuch) => "That is more than it can be.".into(),
         (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
         ("file", Fault::Taken) => "A file of this name is in use already. Give this one another name.".into(),
         (_, Fault::Taken) => "Another one has this already. Choose another.".into(),
@@ -427,12 +432,12 @@ fn hand_on(refusal: &HandOnRefusal) -> String {
 /// Why a cue cannot be kept.
 fn cue(refusal: &CueRefusal) -> String {
     match refusal {
-        CueRefusal::Trigger => "No cue is set off by this. Choose from the list.".into(),
+        CueRefusal::Trigger => "No automatic message goes because of this. Choose from the list.".into(),
         CueRefusal::BeforeAnOccasion => "Nobody knows it before it happens: choose at once, or after.".into(),
         CueRefusal::TooFar { most, unit } => format!("At most {most} {unit}."),
         CueRefusal::Nobody { whom, why } => format!("This cannot reach {whom}: {why}. Choose others, or another moment."),
         CueRefusal::ToldTwice { .. } => {
-            "Another cue of this sheet tells the same people of the same thing by the same way, so somebody would get two. Join the two, change that one, switch it off, or choose other people here.".into()
+            "Another automatic message tells the same people of the same thing by the same way, so somebody would get two. Join the two, change that one, switch it off, or choose other people here.".into()
         }
         CueRefusal::Address => "This does not look like an e-mail address.".into(),
         CueRefusal::NotPublic => "A notice is read by everybody: it tells that a date moves or is called off, before or after it starts or ends, or of its sale. Choose one of these, or another way.".into(),
@@ -704,6 +709,9 @@ pub(crate) fn session_stands(session: &Session, room: &Room, zone: &str, now: Ti
     said
 }
 
+/// What is said before a date with bookings goes into the past.
+pub(crate) const INTO_PAST: &str = "That is over already, and people have booked it. Look at the day and the year once more before they are told.";
+
 /// Why nothing is sent to an address.
 pub(crate) fn refuses_mail(address: &str) -> String {
     format!(
@@ -944,6 +952,7 @@ mod tests {
             Fault::EndsFirst,
             Fault::ClockChange(at),
             Fault::Past,
+            Fault::TooMuch,
             Fault::Taken,
             Fault::Unknown,
             Fault::NeedsOther,

@@ -33,7 +33,7 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     b.click("#already").await?;
     b.click("button.big").await?;
     b.says("main", "3 days before at 18:00, to each attendee, by mail").await?;
-    b.says(".news", "The cue is added").await?;
+    b.says(".news", "The automatic message is added").await?;
     // The same once more would tell everybody twice.
     b.driver.goto(format!("{}/office/events/2/messages/cues/new", house.url)).await?;
     b.fill("#days", "3").await?;
@@ -51,7 +51,7 @@ async fn a_cue_is_written_and_moves_with_its_date() -> Result<()> {
     b.says("#already-field", "who have booked already would get it too").await?;
     b.click("#already").await?;
     b.click("button.big").await?;
-    b.says(".news", "The cue is added").await?;
+    b.says(".news", "The automatic message is added").await?;
     let off = "return document.querySelectorAll('.cues li.off').length";
     let joined = b.script(off).await?;
     anyhow::ensure!(joined.as_u64().is_some_and(|n| n >= 1), "{joined}");

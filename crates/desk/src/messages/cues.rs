@@ -402,7 +402,12 @@ pub async fn save(
             for other in joined {
                 cues::save(tx, &switched(other, event, false), None)?;
             }
-            log(tx, event, &turn, if is_new { "added a cue" } else { "changed a cue" })?;
+            log(
+                tx,
+                event,
+                &turn,
+                if is_new { "added an automatic message" } else { "changed an automatic message" },
+            )?;
             Ok::<_, DeskError>(id)
         })
         .await?;
@@ -449,7 +454,16 @@ pub async fn switch(
                 return Err(DeskError::Form(vec![fault]));
             }
             let saved = cues::save(tx, &cue, None)?;
-            log(tx, event, &turn, if on { "switched a cue on" } else { "switched a cue off" })?;
+            log(
+                tx,
+                event,
+                &turn,
+                if on {
+                    "switched an automatic message on"
+                } else {
+                    "switched an automatic message off"
+                },
+            )?;
             Ok::<_, DeskError>(saved)
         })
         .await?;
@@ -475,7 +489,7 @@ pub async fn remove(
                 return Err(DeskError::NotFound);
             }
             cues::remove(tx, id, Some(turn.now))?;
-            log(tx, event, &turn, "removed a cue")
+            log(tx, event, &turn, "removed an automatic message")
         })
         .await?;
     desk.wake.all();

@@ -193,7 +193,7 @@ pub(crate) async fn by_cues(desk: &Desk) -> Result<usize, DeskError> {
                 }
                 if !due.is_empty() {
                     let many = words::people(u32::try_from(due.len()).unwrap_or(u32::MAX));
-                    let what = format!("asked {many} once again who had not replied, by a cue");
+                    let what = format!("asked {many} once again who had not replied, by itself");
                     log(tx, event, &turn, &what)?;
                 }
                 Ok::<_, DeskError>(due.len())

@@ -1,5 +1,6 @@
 //! The ticket types of an event.
 
+use jiff::Timestamp;
 use matricle_core::form::{Fault, Form};
 use matricle_core::price::{Early, Group};
 use matricle_core::schedule::SaleWindow;
@@ -14,6 +15,28 @@ use crate::bookings::confirm::{self, Waiting};
 use crate::planning::dates::log;
 use crate::planning::sheet::{MOST_INVITED, serve_all};
 use crate::{Desk, DeskError, house_of};
+
+/// What is asked about before it is kept: prices that are never paid, or are none of a reduction.
+/// Whoever says that they are meant so is believed.
+fn ask_about(form: &mut Form, new: &NewTicketType, now: Timestamp) {
+    if form.ticked("sure") {
+        return;
+    }
+    if let Some(early) = &new.early {
+        if early.until <= now {
+            form.fault("early_until", Fault::Past);
+        }
+        if early.minor > new.minor {
+            form.fault("early_price", Fault::TooMuch);
+        }
+    }
+    if new.member.is_some_and(|member| member > new.minor) {
+        form.fault("member_price", Fault::TooMuch);
+    }
+    if new.group.as_ref().is_some_and(|group| group.minor > new.minor) {
+        form.fault("group_price", Fault::TooMuch);
+    }
+}
 
 fn read_ticket(
     conn: &Connection,
@@ -67,6 +90,10 @@ fn read_ticket(
             (seats > 0).then_some((i, seats))
         })
         .collect();
+    // Seats that are said to be none are not one.
+    if card.is_none() && draws.is_empty() && form.has("draw_0") && !form.get("draw_0").is_empty() {
+        form.fault("draw_0", Fault::Missing);
+    }
     Ok(NewTicketType {
         name: form.needed("name"),
         note: form.line("note"),
@@ -117,6 +144,14 @@ pub async fn save_ticket(
         .write(move |tx| {
             let new = read_ticket(tx, event, &mut form)?;
             let rows = events::ticket_rows(tx, event)?;
+            let before = rows.iter().find(|r| Some(r.id) == ticket).map(|r| &r.plan);
+            // An early price that was kept when its time was to come stays without a question.
+            if before.is_none_or(|b| {
+                (&b.early, b.minor, b.member, &b.group)
+                    != (&new.early, new.minor, new.member, &new.group)
+            }) {
+                ask_about(&mut form, &new, now);
+            }
             if ticket.is_some_and(|id| rows.iter().all(|r| r.id != id)) {
                 return Err(DeskError::NotFound);
             }

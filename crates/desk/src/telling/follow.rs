@@ -158,7 +158,10 @@ fn orphans(planned: &[Planned], seen: &[(CueId, String, DateId)]) -> Vec<Change>
         .iter()
         .filter(|p| p.state == MessageState::Planned)
         .filter(|p| !seen.iter().any(|(c, r, d)| *c == p.cue && *r == p.reader && *d == p.date))
-        .map(|p| Change::Withdraw { id: p.id, why: "the date or the cue is another now" })
+        .map(|p| Change::Withdraw {
+            id: p.id,
+            why: "the date or the automatic message is another now",
+        })
         .collect()
 }
 
@@ -409,7 +412,7 @@ pub(crate) fn is_still_due(
             Still::Yes
         }
         Some(Outcome::Not(why)) => Still::No(why.words()),
-        None => Still::No("the date or the cue is another now"),
+        None => Still::No("the date or the automatic message is another now"),
     })
 }
 

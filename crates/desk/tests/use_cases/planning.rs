@@ -1115,3 +1115,41 @@ async fn whoever_booked_a_course_is_told_which_evening_moved() {
     assert!(mail.subject().unwrap().starts_with("One date less") && text.contains(&new), "{text}");
     w.sound().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_can_hardly_be_meant_is_asked_about_before_it_is_kept() {
+    let w = world().await;
+    let (ilse, event) = (w.staff(0).await, id_of(&w, "apiary-open-day").await);
+    let save = |more: &'static [(&'static str, &'static str)]| {
+        let (desk, ilse) = (w.desk.clone(), ilse.clone());
+        let plain = [("name", "Late"), ("price", "9.00"), ("draw_0", "1")];
+        let fields: Vec<_> = more.iter().chain(&plain).copied().collect();
+        async move { tickets::save_ticket(&desk, &ilse, event, None, form(&fields)).await }
+    };
+    let odd: &[(&str, &str)] =
+        &[("early_price", "7.00"), ("early_until", "2020-01-01T10:00"), ("member_price", "9.01")];
+    let asked = faults(save(odd).await.unwrap_err());
+    assert_eq!(
+        asked,
+        [("early_until".into(), Fault::Past), ("member_price".into(), Fault::TooMuch)]
+    );
+    // As much as the price itself is no question.
+    save(&[("member_price", "9.00"), ("name", "As much")]).await.unwrap();
+    save(&[("sure", "yes"), ("member_price", "9.01")]).await.unwrap();
+    // No seat of any pool is not one seat.
+    let none = save(&[("draw_0", "0"), ("name", "Of nothing")]).await.unwrap_err();
+    assert_eq!(faults(none), [("draw_0".into(), Fault::Missing)]);
+
+    // A date that people have booked goes into the past once it is said that it is meant so.
+    let first = dates_of(&w, event).await[0].id;
+    let back = [("day", "2020-01-01"), ("from", "10:00"), ("until", "12:00")];
+    let before = w.mails.taken().len();
+    let touches = dates::what_it_touches(&w.desk, &ilse, first, Scope::One, form(&back)).await;
+    assert_eq!(touches.unwrap().past, 1);
+    let refused = dates::change(&w.desk, &ilse, first, Scope::One, form(&back), true).await;
+    assert!(matches!(refused, Err(DeskError::IntoPast)));
+    w.due().await;
+    assert_eq!(w.mails.taken().len(), before, "nobody is told of a slip");
+    let meant = [&back[..], &[("past", "yes")]].concat();
+    dates::change(&w.desk, &ilse, first, Scope::One, form(&meant), true).await.unwrap();
+}

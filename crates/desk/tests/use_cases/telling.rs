@@ -471,7 +471,7 @@ async fn words_are_checked_and_two_confirmations_are_refused() {
     ]);
     let refused = cues::save(&w.desk, &ilse, Some(event), None, twice).await;
     let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
-    assert!(wrong[0].fault.to_string().contains("another cue tells the same people"));
+    assert!(wrong[0].fault.to_string().contains("another automatic message tells the same people"));
     // A cue added late asks whether those who have booked get it too, with the count.
     let late = |already: &str| {
         form(&[

@@ -77,7 +77,7 @@ pub(crate) async fn before_cancelling(
             ));
         }
         what.push(if page.email.is_empty() {
-            "Nobody is told: the booking has no address.".into()
+            "The booking has no address, so no mail goes: ring them up.".into()
         } else {
             format!("A mail tells {} ({}).", page.booker, page.email)
         });

@@ -192,7 +192,7 @@ fn money_rows(loaded: &OfficeBooking, moment: &impl Fn(Timestamp) -> String) -> 
             PaymentState::Paid => format!("paid by {}", p.method.word()),
             PaymentState::Open => "asked for by card, not paid yet".into(),
             PaymentState::Declined => "the card was declined".into(),
-            PaymentState::Withdrawn => "the payment was called back".into(),
+            PaymentState::Withdrawn => "the card payment was not needed any more".into(),
             PaymentState::Surplus => "came and was not wanted".into(),
         };
         let mut note = vec![p.who.clone(), p.note.clone()];

@@ -40,7 +40,11 @@ const PAGES: [(&str, &str, &str); 21] = [
     ("Who changed what", "/office/house/changes", "log history"),
     ("Messages", "/office/messages", "outbox mail planned sent failed"),
     ("Templates", "/office/messages/templates", "wording words mail"),
-    ("Cues of the house", "/office/messages/cues", "reminder confirmation thanks automatic"),
+    (
+        "Automatic messages of the house",
+        "/office/messages/cues",
+        "reminder confirmation thanks automatic",
+    ),
     ("Senders", "/office/messages/senders", "from address reply"),
     ("New event", "/office/events/new", "create add quick pattern"),
     ("Board", "/office/board", "rooms week clashes"),

@@ -287,11 +287,7 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
         todo.push(Todo {
             class: "wrong",
             href: format!("/office/messages/{}", message.id),
-            what: {
-                let word = message.trigger.word();
-                let article = if word.starts_with(['a', 'e', 'i', 'o', 'u']) { "An" } else { "A" };
-                format!("{article} {word} {tried}")
-            },
+            what: { format!("The message “{}” {tried}", message.trigger.word()) },
             about: message.last_error.clone().unwrap_or_default(),
         });
     }

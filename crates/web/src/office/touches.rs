@@ -120,6 +120,9 @@ pub(crate) async fn add(
 
 fn touched(touches: &Touches, today: jiff::civil::Date) -> (Vec<String>, Vec<(String, String)>) {
     let mut lines = Vec::new();
+    if touches.past > 0 {
+        lines.push(crate::wording::INTO_PAST.to_owned());
+    }
     let told = u32::try_from(touches.people.len()).unwrap_or(u32::MAX);
     if touches.bookings == 0 {
         lines.push("Nobody has to be told.".into());
@@ -215,7 +218,7 @@ pub(crate) async fn change(
         match dates::change(&desk, &at.staff, date, scope, form(&posted), accept).await {
             Ok(done) => return Ok(changed(&at, &back, &sheet, &done)),
             // Somebody booked meanwhile: what it touches now is shown again.
-            Err(DeskError::OverFull(_)) => {}
+            Err(DeskError::OverFull(_) | DeskError::IntoPast) => {}
             Err(error) => {
                 let change = Some(Fields::again(&posted, error)?);
                 let again = Again { change, ..Again::default() };
@@ -257,7 +260,10 @@ pub(crate) async fn change(
         })
         .collect();
     let clashes = clash_lines(&touches.clashes, today);
-    let carried = Fields::posted(&posted, &[]).pairs();
+    let mut carried = Fields::posted(&posted, &[]).pairs();
+    if touches.past > 0 {
+        carried.push(("past".into(), "yes".into()));
+    }
     let action = format!("/office/dates/{id}/change");
     if part {
         return html(&TouchesPart {

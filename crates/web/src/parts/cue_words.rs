@@ -136,11 +136,11 @@ pub(crate) fn whom(cue: &Cue, names: Names<'_>) -> String {
         said.push_str(&format!(" of events tagged {name}"));
     }
     if only.first_visit {
-        said.push_str(" who come for the first time");
+        said.push_str(", if here for the first time");
     }
     match only.paying {
-        Some(Paying::Card) => said.push_str(" who pay by card"),
-        Some(Paying::Transfer) => said.push_str(" who pay by transfer"),
+        Some(Paying::Card) => said.push_str(", if paying by card"),
+        Some(Paying::Transfer) => said.push_str(", if paying by transfer"),
         None => {}
     }
     said

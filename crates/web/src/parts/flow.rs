@@ -75,7 +75,7 @@ pub(crate) fn part(flow: &Flow, starts: Timestamp, zone: &str) -> String {
     sentences.push(match flow.to_come < 0.5 {
         true => "Nobody more is to be expected.".into(),
         false => format!(
-            "About {} are still to come: {low} to {high} in eight cases of ten.",
+            "About {} are still to come; between {low} and {high} are likely.",
             people(flow.to_come)
         ),
     });

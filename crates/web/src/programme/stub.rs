@@ -357,7 +357,13 @@ pub(crate) fn stub(
         notice,
         kept,
         button: if sheet.event.button.is_empty() {
-            format!("Keep these seats for {} minutes", sheet.event.hold.as_mins())
+            format!(
+                "Keep these seats for {}",
+                words::count(
+                    u32::try_from(sheet.event.hold.as_mins()).unwrap_or(u32::MAX),
+                    "minutes"
+                )
+            )
         } else {
             sheet.event.button.clone()
         },

@@ -68,7 +68,7 @@ async fn a_cue_is_refused_at_its_field_with_everything_kept_and_undone_once_adde
     let done = ilse.post(to, &good).await;
     let sheet = ilse.get(done.location()).await;
     let said = "3 days before the date starts, to each attendee, by mail";
-    assert!(sheet.body.contains(said) && sheet.body.contains("The cue is added."));
+    assert!(sheet.body.contains(said) && sheet.body.contains("The automatic message is added."));
     // The same again is found, in words.
     let twice = ilse.post(to, &good).await;
     assert!(twice.body.contains("so somebody would get two"), "{}", twice.status);

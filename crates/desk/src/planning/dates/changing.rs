@@ -70,6 +70,8 @@ pub struct Touches {
     pub over: Vec<TooSmall>,
     /// Seats asked for, and fewer that the room has.
     pub capped: Vec<(u32, u32)>,
+    /// So many of them have bookings and would be over already.
+    pub past: u32,
     /// What the dates would clash with.
     pub clashes: Vec<Clash>,
 }
@@ -220,6 +222,7 @@ fn touches(
         messages: 0,
         over: Vec::new(),
         capped: Vec::new(),
+        past: 0,
         clashes: Vec::new(),
     };
     for date in reached(conn, date, scope, now)? {
@@ -238,7 +241,10 @@ fn touches(
             || change.room.as_ref().is_some_and(|r| *r != date.room);
         let told = elsewhere || span != date.span;
         if told {
-            for booking in to_tell(conn, date.id)? {
+            let booked = to_tell(conn, date.id)?;
+            let is_past = span != date.span && span.ends_at <= now;
+            found.past += u32::from(is_past && !booked.is_empty());
+            for booking in booked {
                 found.bookings += 1;
                 found.to_ring += u32::from(booking.email.is_empty());
                 found.messages += outbox::unsent(conn, booking.id)?;
@@ -301,7 +307,8 @@ pub async fn what_it_touches(
 /// Changes dates, and plans a message to everybody booked whose time or place changes.
 ///
 /// # Errors
-/// As [`what_it_touches`]; [`DeskError::OverFull`] unless that is accepted. Then nothing
+/// As [`what_it_touches`]; [`DeskError::IntoPast`] where people have booked what would be over,
+/// unless `past` is ticked; [`DeskError::OverFull`] unless that is accepted. Then nothing
 /// is changed.
 pub async fn change(
     desk: &Desk,
@@ -320,6 +327,9 @@ pub async fn change(
             let Some((found, change)) = touches(tx, &date, scope, &mut form, now)? else {
                 return Err(DeskError::Form(form.wrong));
             };
+            if found.past > 0 && !form.ticked("past") {
+                return Err(DeskError::IntoPast);
+            }
             if !found.over.is_empty() && !accept_over_full {
                 return Err(DeskError::OverFull(found.over));
             }

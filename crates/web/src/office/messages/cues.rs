@@ -114,7 +114,7 @@ fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, S
 fn head(at: &Clerk, sheet: &Sheet) -> (String, Frame, &'static str) {
     let (title, room, tab) = match &sheet.event {
         Some(event) => (event.title.clone(), "events", "messages"),
-        None => ("Cues of the house".to_owned(), "messages", "cues"),
+        None => ("Automatic messages of the house".to_owned(), "messages", "cues"),
     };
     let f = at.frame(title.clone(), &sheet.house.name).in_room(room);
     (title, f, tab)
@@ -185,7 +185,9 @@ async fn switch(at: Clerk, event: Option<EventId>, posted: Posted) -> Result<Res
     let to = base(event);
     if posted.get("act") == "remove" {
         cues::remove(&at.app.desk, &at.staff, event, id).await?;
-        return Ok(at.done(&to, "The cue is removed; what it sent stays in the outbox."));
+        return Ok(
+            at.done(&to, "The automatic message is removed; what it sent stays in the outbox.")
+        );
     }
     if posted.get("act") == "try" {
         let sent = wordings::try_cue(&at.app.desk, &at.staff, event, id).await;
@@ -202,9 +204,9 @@ async fn switch(at: Clerk, event: Option<EventId>, posted: Posted) -> Result<Res
     match cues::switch(&at.app.desk, &at.staff, event, id, on).await {
         Ok(saved) => {
             let (said, back) = if on {
-                ("The cue is on.", "off")
+                ("It is on.", "off")
             } else {
-                ("The cue is off; what it had planned is withdrawn.", "on")
+                ("It is off; what it had planned is withdrawn.", "on")
             };
             let undo =
                 Undo::new(format!("{to}/switch"), &[("cue", &saved.to_string()), ("act", back)]);
@@ -436,7 +438,7 @@ async fn save(
         Ok(saved) => {
             let to = base(event);
             if id.is_some() {
-                return Ok(at.done(&to, "The cue is kept; what it had planned follows."));
+                return Ok(at.done(&to, "Kept; what it had planned follows."));
             }
             let undo = Undo::new(
                 format!("{to}/switch"),
@@ -444,9 +446,9 @@ async fn save(
             );
             let undone = event.is_some();
             if undone {
-                Ok(at.done_but(&to, "The cue is added.", undo))
+                Ok(at.done_but(&to, "The automatic message is added.", undo))
             } else {
-                Ok(at.done(&to, "The cue is added."))
+                Ok(at.done(&to, "The automatic message is added."))
             }
         }
         Err(error) => {

@@ -44,7 +44,7 @@ pub(crate) async fn list(at: Clerk) -> Result<Response, WebError> {
                 .map(|c| cue_words::when(&c.cue))
                 .collect();
             let used = if used.is_empty() {
-                "used by no cue of the house".into()
+                "used by no automatic message of the house".into()
             } else {
                 used.join("; ")
             };
