@@ -66,6 +66,8 @@ pub struct Today {
     pub without_room: Vec<(String, DateId, Timestamp)>,
     /// So many letters lie in the tray.
     pub tray: u32,
+    /// So many letters found their place and wait for an answer.
+    pub to_answer: u32,
     /// Rows of the house's file that cannot be read: left out wherever they stand.
     pub left_out: Vec<String>,
     /// So many mails could not be read, and are kept as they came.
@@ -119,6 +121,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
                     now + SignedDuration::from_hours(24),
                 )?,
                 tray: letters::count(conn, List::Tray)?,
+                to_answer: letters::count(conn, List::ToAnswer)?,
                 left_out: matricle_store::unreadable::noted(),
                 unreadable: letters::count(conn, List::Unreadable)?,
                 unreachable: letters::unreachable(conn, now, SHOWN)?,

@@ -160,6 +160,8 @@ pub struct New<'a> {
     pub note: &'a str,
     /// The time that it proposes instead.
     pub proposed: Option<Proposed>,
+    /// Somebody is to answer it, or to decide on what it proposes.
+    pub to_answer: bool,
     /// Where it belongs, and how that was found.
     pub place: (Place, Found),
     /// Word for word as it came, packed.
@@ -187,8 +189,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
         "INSERT INTO letters (seen, message_id, kind, at, written_at, from_name, from_email, to_email, subject,
-            words, note, booking_id, event_id, person, found, raw, answer_to, own, files, proposed)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
+            words, note, booking_id, event_id, person, found, raw, answer_to, own, files, proposed, to_answer)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21)",
     )
     .and_then(|mut q| {
         q.insert(rusqlite::params![
@@ -211,7 +213,8 @@ pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError
             new.answer_to,
             new.own,
             serde_json::to_string(new.files).unwrap_or_else(|_| "[]".into()),
-            new.proposed.and_then(|p| serde_json::to_string(&p).ok())
+            new.proposed.and_then(|p| serde_json::to_string(&p).ok()),
+            new.to_answer
         ])
     })
     .doing("keeping a letter")
@@ -281,6 +284,8 @@ pub fn raw(conn: &Connection, id: i64) -> Result<Option<Vec<u8>>, StoreError> {
 pub enum List {
     /// Those that belong to nothing that is known.
     Tray,
+    /// Those that found their place and wait for an answer.
+    ToAnswer,
     /// All that were not put away.
     All,
     /// Those that were put away.
@@ -299,6 +304,7 @@ impl List {
     fn condition(self) -> (String, i64) {
         match self {
             Self::Tray => (IN_TRAY.to_owned(), 0),
+            Self::ToAnswer => ("l.to_answer = 1 AND l.put_away_at IS NULL".into(), 0),
             Self::All => ("l.put_away_at IS NULL".into(), 0),
             Self::Unreadable => {
                 ("l.kind = 'unreadable' AND l.put_away_at IS NULL".into(), 0)
@@ -366,7 +372,10 @@ pub fn count(conn: &Connection, list: List) -> Result<u32, StoreError> {
 pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found)) -> Result<(), StoreError> {
     let (booking, event, _) = columns(place.0, "");
     tx.prepare_cached(
-        "UPDATE letters SET booking_id = ?2, event_id = ?3, person = NULL, found = ?4, put_away_at = NULL
+        // Given a place by hand it waits for its answer there, unless it has one.
+        "UPDATE letters SET booking_id = ?2, event_id = ?3, person = NULL, found = ?4, put_away_at = NULL,
+            to_answer = kind = 'letter' AND (?2 IS NOT NULL OR ?3 IS NOT NULL)
+                AND NOT EXISTS (SELECT 1 FROM letters_out o WHERE o.letter_id = letters.id AND o.forward = 0)
          WHERE id = ?1",
     )
     .and_then(|mut q| q.execute((id, booking, event, place.1.word())))

@@ -240,6 +240,28 @@ window.doorKeep = (() => {
     return said("in", "Come in", "", { ...who, companions, with: family, admits: true });
   };
 
+  // Whether two words are one but for a slip: a letter more, less, another, or two the wrong way
+  // round; in a long word two of these. A word that is only begun is held against as much of the other.
+  const isClose = (typed, word) => {
+    if (typed.length < 4) return false;
+    const slips = typed.length < 8 ? 1 : 2;
+    for (const whole of [word, word.slice(0, typed.length), word.slice(0, typed.length + 1)]) {
+      if (Math.abs(whole.length - typed.length) > slips) continue;
+      let before = [], last = Array.from({ length: whole.length + 1 }, (_, i) => i);
+      for (let i = 1; i <= typed.length; i++) {
+        const row = [i];
+        for (let j = 1; j <= whole.length; j++) {
+          const other = typed[i - 1] === whole[j - 1] ? 0 : 1;
+          row[j] = Math.min(last[j] + 1, row[j - 1] + 1, last[j - 1] + other);
+          if (i > 1 && j > 1 && typed[i - 1] === whole[j - 2] && typed[i - 2] === whole[j - 1]) row[j] = Math.min(row[j], before[j - 2] + 1);
+        }
+        before = last;
+        last = row;
+      }
+      if (last[whole.length] <= slips) return true;
+    }
+    return false;
+  };
   const names = (roster, typed, most = 30) => {
     roster.folded ??= [...roster.byAttendee.values()].map((row) => [fold(row[3]), row]);
     const words = fold(typed).split(" ").filter(Boolean);
@@ -247,6 +269,13 @@ window.doorKeep = (() => {
     if (!words.length) return found;
     for (const [name, row] of roster.folded) {
       if (!words.every((w) => name.includes(w))) continue;
+      found.push(row);
+      if (found.length === most) return found;
+    }
+    // Then whoever is meant with a slip.
+    for (const [name, row] of roster.folded) {
+      const theirs = name.split(" ");
+      if (found.includes(row) || !words.every((w) => name.includes(w) || theirs.some((t) => isClose(w, t)))) continue;
       found.push(row);
       if (found.length === most) break;
     }

@@ -531,7 +531,10 @@
   }).observe($("names"), { childList: true, subtree: true });
   const plainCode = (typed) => /^[bcdfghjklnprstvx0-9]{10,14}$/i.test(typed.replace(/[\s\-]/g, ""));
   const looksLikeCode = (typed) => plainCode(typed) || (keep && Boolean(keep.read(typed).code));
-  const clear = () => { text.value = ""; $("names").replaceChildren(); if (!matchMedia("(pointer: coarse)").matches) text.focus(); };
+  // While something is typed the last verdict makes way: what is found stands right below the field.
+  const typing = () => document.getElementById("doorwrap").classList.toggle("typing", text.value.trim() !== "");
+  text.addEventListener("input", typing);
+  const clear = () => { text.value = ""; typing(); $("names").replaceChildren(); if (!matchMedia("(pointer: coarse)").matches) text.focus(); };
   // Names without network: of the list that was taken along.
   const localNames = () => {
     if (!roster) return;

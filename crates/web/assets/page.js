@@ -48,6 +48,41 @@
     } catch { /* nothing was kept */ }
     form.submit();
   });
+  // One ticket more or less counts at once, however slow the network is: the sum follows, and what
+  // was pressed meanwhile goes after it.
+  const pressed = new Map(), sent = new Map();
+  let soon = 0;
+  const ask = () => {
+    clearTimeout(soon);
+    soon = setTimeout(() => {
+      sent.clear();
+      for (const [id, n] of pressed) sent.set(id, n);
+      const last = [...pressed.keys()].pop();
+      document.getElementById(last)?.dispatchEvent(new Event("change", { bubbles: true }));
+    }, 150);
+  };
+  document.addEventListener("click", (e) => {
+    const step = e.target.closest?.(".stepper .step");
+    const input = step?.parentElement.querySelector("input[hx-post]");
+    if (!input) return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+    const n = Math.max(0, (Number(input.value) || 0) + (step.id.startsWith("more") ? 1 : -1));
+    input.value = String(n);
+    pressed.delete(input.id);
+    pressed.set(input.id, String(n));
+    ask();
+  }, true);
+  document.addEventListener("htmx:after:swap", () => {
+    let more = false;
+    for (const [id, n] of [...pressed]) {
+      const input = document.getElementById(id);
+      if (!input || sent.get(id) === n) { pressed.delete(id); continue; }
+      input.value = n;
+      more = true;
+    }
+    if (more) ask();
+  });
   // A number that is typed takes the place of the one that stands there.
   document.addEventListener("focusin", (e) => { if (e.target.matches(".stepper input")) e.target.select(); });
   if (!navigator.clipboard) return;

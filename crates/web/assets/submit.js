@@ -69,7 +69,7 @@
   let typed = false;
   form.addEventListener("input", () => { typed = true; });
   form.addEventListener("submit", () => { typed = false; });
-  document.addEventListener("htmx:afterRequest", (e) => { if (e.detail.successful) typed = false; });
+  document.addEventListener("htmx:after:swap", () => { typed = false; });
   window.addEventListener("pagehide", () => {
     if (typed && own()) navigator.sendBeacon("/submit/keep", new URLSearchParams(new FormData(form)));
   });

@@ -237,6 +237,7 @@ fn keep_unread(tx: &Tx<'_>, read: &Read, why: &str, now: Timestamp) -> Result<Ta
         files: &[],
         note: why,
         proposed: None,
+        to_answer: false,
         place: (Place::Tray, Found::Not),
         packed: &read.packed,
     };
@@ -309,6 +310,8 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
             files: &read.files,
             note: &sorted.note,
             proposed: sorted.proposed,
+            to_answer: sorted.place.0 != Place::Tray
+                && (sorted.kind == Kind::Letter || sorted.proposed.is_some()),
             place: sorted.place,
             packed: &read.packed,
         },

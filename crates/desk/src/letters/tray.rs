@@ -33,6 +33,8 @@ pub struct Letters {
     pub count: u32,
     /// How many lie in the tray.
     pub tray: u32,
+    /// How many wait for an answer.
+    pub to_answer: u32,
     /// The mailbox is read by itself.
     pub is_read: bool,
 }
@@ -84,6 +86,7 @@ pub async fn list(desk: &Desk, staff: &Staff, of: List, page: u32) -> Result<Let
                 )?),
                 count: stored::count(conn, of)?,
                 tray: stored::count(conn, List::Tray)?,
+                to_answer: stored::count(conn, List::ToAnswer)?,
                 is_read,
             })
         })

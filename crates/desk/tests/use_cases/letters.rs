@@ -135,6 +135,15 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     let asked = letter(&format!("Siân <{BOOKER}>"), &house, &thread, "Re: Your seats", words, 1);
     let came = w.takes(asked.clone()).await;
     assert_eq!((came.kind, came.reference), (Kind::Letter, Some(reference)));
+    let waits = || async {
+        tray::list(&w.desk, &ilse, List::ToAnswer, 0)
+            .await
+            .unwrap()
+            .letters
+            .iter()
+            .any(|l| l.id == came.id)
+    };
+    assert!(waits().await, "it found its booking, and waits for an answer all the same");
     // Carried here by another server, with other lines before it: the same letter.
     let again =
         [&b"Received: by other.example\r\nDelivered-To: x@y.example\r\n"[..], &asked].concat();
@@ -168,6 +177,7 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     let from = format!("Nia <{PRIVATE}>");
     let answered = w.takes(letter(&from, &house, &answer, "Re: Your seats", &body, 2)).await;
     assert_eq!((answered.kind, answered.reference), (Kind::Answer, Some(reference)));
+    assert!(!waits().await, "who answers from their own program has answered it");
     w.due().await;
     let (back, _) = w.to(BOOKER).pop().unwrap();
     let read = MessageParser::default().parse(&back).unwrap();

@@ -92,6 +92,11 @@ pub struct NewOut<'a> {
 /// # Errors
 /// SQLite refuses.
 pub fn add_out(tx: &Tx<'_>, new: NewOut<'_>, now: Timestamp) -> Result<i64, StoreError> {
+    if !new.forward {
+        tx.prepare_cached("UPDATE letters SET to_answer = 0 WHERE id = ?1")
+            .and_then(|mut q| q.execute([new.letter]))
+            .doing("writing down that a letter is answered")?;
+    }
     tx.prepare_cached(
         "INSERT INTO letters_out (letter_id, forward, files_of, message_id, from_name, from_email, to_name, to_email,
             subject, words, without, who, made_at)

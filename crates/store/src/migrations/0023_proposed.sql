@@ -4,3 +4,6 @@ ALTER TABLE letters ADD COLUMN proposed TEXT;
 ALTER TABLE announcements ADD COLUMN chosen TEXT NOT NULL DEFAULT '';
 -- The name that stood beside the address when it was put on the list.
 ALTER TABLE invited ADD COLUMN name TEXT NOT NULL DEFAULT '';
+-- A letter that found its place and asks for an answer, until it has one or is put away.
+ALTER TABLE letters ADD COLUMN to_answer INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX letters_to_answer ON letters (at) WHERE to_answer = 1 AND put_away_at IS NULL;

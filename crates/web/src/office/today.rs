@@ -321,6 +321,14 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: "kept as sent; the letter says why".into(),
         });
     }
+    if today.to_answer > 0 {
+        todo.push(Todo {
+            class: "asking",
+            href: "/office/messages/letters?list=answer".into(),
+            what: format!("{} to answer", words::count(today.to_answer, "letters")),
+            about: "they found their booking, event or person".into(),
+        });
+    }
     if today.tray > 0 {
         todo.push(Todo {
             class: "asking",

@@ -437,7 +437,7 @@ async fn a_house_without_a_card_provider_says_how_else_to_pay() {
 async fn whoever_is_signed_in_is_not_asked_to_and_a_session_that_is_over_is_taken_away() {
     let site = open().await;
     let (mut here, mut there) = (Browser::new(&site), Browser::new(&site));
-    let asks = |page: &Reply| page.body.contains("href=\"/sign-in\">Sign in</a>");
+    let asks = |page: &Reply| page.body.contains("href=\"/sign-in\">For staff</a>");
     assert!(asks(&here.get("/").await));
     here.prove("ana@post.example").await;
     there.prove("ana@post.example").await;

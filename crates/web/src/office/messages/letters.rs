@@ -111,6 +111,7 @@ struct Page {
     tab: &'static str,
     list: String,
     tray: u32,
+    to_answer: u32,
     count: u32,
     rows: Vec<Row>,
     pager: Pager,
@@ -123,6 +124,7 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
     let of = match (asked.event, asked.list.as_str()) {
         _ if asked.writer.is_some() => List::Writer(asked.writer.unwrap_or_default()),
         (Some(event), _) => List::Event(EventId(event)),
+        (None, "answer") => List::ToAnswer,
         (None, "all") => List::All,
         (None, "away") => List::PutAway,
         (None, "unreadable") => List::Unreadable,
@@ -150,6 +152,7 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
                 (None, None) => asked.list,
             },
             tray: found.tray,
+            to_answer: found.to_answer,
             count: found.count,
             rows: found.letters.iter().map(|l| row(at, l, &house.zone)).collect(),
             pager: Pager::of(found.count as usize, asked.page, ON_A_PAGE as usize, &here),
