@@ -288,6 +288,10 @@ fn bookings_are_found_by_words_in_any_order_a_page_at_a_time() {
     assert_eq!(find("quill SPRING confirmed"), ["Ezra Quill 1"]);
     assert_eq!(find(&Reference::from_random(9).to_string()), ["Ezra Quill 2"]);
     assert_eq!(find("p2@post.example"), ["Ezra Quill 1"]);
+    // A slip is forgiven where no word begins so; two are another word.
+    assert_eq!(find("ezrra quill"), ["Ezra Quill 2", "Ezra Quill 1"]);
+    assert_eq!(find("lukazs"), ["Łukasz Żak 1"]);
+    assert_eq!(find("qxxll"), Vec::<String>::new());
     assert_eq!(find("to pay"), Vec::<String>::new());
     assert_eq!(find("100% _"), Vec::<String>::new(), "no wildcards");
     // A ticket or what it draws from names its bookings too.

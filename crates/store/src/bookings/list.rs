@@ -1,7 +1,7 @@
 //! The list of bookings, narrowed by words.
 
 use matricle_core::booking::State;
-use matricle_core::search::{Term, terms};
+use matricle_core::search::{Term, alternatives, terms};
 use matricle_core::words::fold;
 use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, OptionalExtension, Row};
@@ -220,6 +220,10 @@ impl Narrowed {
         let asked: Vec<String> = term.beginnings.iter().map(|b| format!("\"{b}\"*")).collect();
         let asked = asked.join(" AND ");
         if either.is_empty() {
+            let asked = match &term.beginnings[..] {
+                [word] if known(conn, &asked, 1)? == 0 => meant(conn, word)?.unwrap_or(asked),
+                _ => asked,
+            };
             self.matching.push(asked);
             return Ok(());
         }
@@ -267,6 +271,17 @@ fn ids(conn: &Connection, sql: &str, fits: impl Fn(&str) -> bool) -> rusqlite::R
         }
     }
     Ok(found)
+}
+
+/// What the index is asked for a word that none begins with: those that are a slip or two away.
+fn meant(conn: &Connection, word: &str) -> rusqlite::Result<Option<String>> {
+    let vocabulary: Vec<String> = conn
+        .prepare_cached("SELECT term FROM booking_vocabulary")?
+        .query_map([], |row| row.get(0))?
+        .collect::<Result<_, _>>()?;
+    let others: Vec<String> =
+        alternatives(word, &vocabulary).iter().map(|w| format!("\"{w}\"")).collect();
+    Ok((!others.is_empty()).then(|| format!("({})", others.join(" OR "))))
 }
 
 /// How many bookings the index finds, counted up to `most`.

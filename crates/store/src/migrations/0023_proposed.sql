@@ -7,3 +7,5 @@ ALTER TABLE invited ADD COLUMN name TEXT NOT NULL DEFAULT '';
 -- A letter that found its place and asks for an answer, until it has one or is put away.
 ALTER TABLE letters ADD COLUMN to_answer INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX letters_to_answer ON letters (at) WHERE to_answer = 1 AND put_away_at IS NULL;
+-- The words of bookings, for those that are typed with a slip.
+CREATE VIRTUAL TABLE booking_vocabulary USING fts5vocab (booking_words, 'row');
