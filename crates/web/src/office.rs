@@ -12,6 +12,7 @@ mod doors;
 mod event;
 mod events;
 mod find;
+mod help;
 mod house;
 mod invitations;
 mod messages;
@@ -133,6 +134,9 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office", get(today::show))
         .route("/office/first/{what}", post(today::try_step))
         .route("/office/find", get(find::find))
+        .route("/office/help", get(help::index))
+        .route("/office/help/here", get(help::here))
+        .route("/office/help/{chapter}", get(help::chapter_page))
         .route("/office/person", get(person::show))
         .route("/office/events", get(events::list))
         .route("/office/events/new", get(quick::show).post(quick::make))
