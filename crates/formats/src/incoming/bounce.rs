@@ -154,7 +154,7 @@ pub(super) fn report(mail: &Message<'_>, from: &str, words: &str) -> Option<Repo
                 quoted = format!("Message-ID: <{}>", inner.message_id().unwrap_or_default());
             }
             (_, "message/delivery-status" | "message/global-delivery-status") => {
-                status.get_or_insert_with(|| contents());
+                status.get_or_insert_with(contents);
             }
             (_, "message/disposition-notification" | "message/global-disposition-notification") => {
                 is_shown = true

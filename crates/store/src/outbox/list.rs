@@ -103,6 +103,9 @@ pub struct Found {
     pub title: String,
     /// The name of its template; empty for a standard wording of before.
     pub template: String,
+    /// Whom its cue is for, by its word; empty for none. Of those who come and those who miss it
+    /// both are planned until it is known.
+    pub whom: String,
 }
 
 /// Of an event: about it itself, or about one of its bookings. Written so that both sides are
@@ -166,7 +169,8 @@ pub fn find(
     };
     let found = conn
         .prepare_cached(&format!(
-            "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, '')
+            "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
+                coalesce((SELECT c.whom FROM cues c WHERE c.id = o.cue_id), '')
              {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
         ))
         .and_then(|mut q| {
@@ -179,6 +183,7 @@ pub fn find(
                     event: c.next::<Option<i64>>()?.map(EventId),
                     title: c.next()?,
                     template: c.next()?,
+                    whom: c.next()?,
                 })
             })?
             .collect()
@@ -193,7 +198,8 @@ pub fn find(
 /// SQLite refuses.
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
     conn.prepare_cached(
-        "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, '')
+        "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
+                coalesce((SELECT c.whom FROM cues c WHERE c.id = o.cue_id), '')
          FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
          LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
@@ -208,6 +214,7 @@ pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, Stor
                 event: c.next::<Option<i64>>()?.map(EventId),
                 title: c.next()?,
                 template: c.next()?,
+                whom: c.next()?,
             })
         })
         .optional()

@@ -67,7 +67,12 @@ pub(crate) fn what(found: &Found) -> String {
         let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
         return format!("{first}{}", letters.as_str());
     }
-    found.template.clone()
+    // Both are planned until it is known who came: one of the two goes.
+    match (found.message.state, found.whom.as_str()) {
+        (MessageState::Planned, "came") => format!("{}, if they come", found.template),
+        (MessageState::Planned, "missed") => format!("{}, if they miss it", found.template),
+        _ => found.template.clone(),
+    }
 }
 
 pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
