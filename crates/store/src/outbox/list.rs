@@ -170,7 +170,7 @@ pub fn find(
     let found = conn
         .prepare_cached(&format!(
             "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                coalesce((SELECT c.whom FROM cues c WHERE c.id = o.cue_id), '')
+                coalesce((SELECT trim(c.whom, '\"') FROM cues c WHERE c.id = o.cue_id), '')
              {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
         ))
         .and_then(|mut q| {
@@ -199,7 +199,7 @@ pub fn find(
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
     conn.prepare_cached(
         "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                coalesce((SELECT c.whom FROM cues c WHERE c.id = o.cue_id), '')
+                coalesce((SELECT trim(c.whom, '\"') FROM cues c WHERE c.id = o.cue_id), '')
          FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
          LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
