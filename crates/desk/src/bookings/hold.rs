@@ -8,7 +8,7 @@ use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::staff::Right;
-use matricle_core::{BookingId, DateId};
+use matricle_core::{BookingId, DateId, QuestionId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Date, Event, EventState};
 use matricle_store::outbox;
@@ -173,8 +173,9 @@ pub async fn give_back(desk: &Desk, reference: Reference) -> Result<(), DeskErro
         .await
 }
 
-/// Keeps some fields of what has been typed so far, and leaves the others as they are. What is typed
-/// beyond the booking's people is dropped.
+/// Keeps some fields of what has been typed so far, and leaves the others as they are. Fields that
+/// the form of the booking does not have are dropped: parts that are sent without end add up to
+/// no more than the form.
 ///
 /// # Errors
 /// As [`type_on`].
@@ -188,6 +189,17 @@ pub async fn type_over(
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
+            let people = bookings::attendees(tx, booking.id)?.len();
+            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+            let questions = events::questions(tx, event.id)?;
+            let asked = |id: QuestionId| questions.iter().any(|q| q.id == id);
+            let mut fields = fields;
+            fields.retain(|field| match *field {
+                Field::Name | Field::Email | Field::Terms => true,
+                Field::Attendee(at) => at < people,
+                Field::Answer(question) => asked(question),
+                Field::AnswerOf(at, question) => at < people && asked(question),
+            });
             let mut draft = booking.draft.clone();
             draft.take_over(&typed, &fields);
             keep_typed(tx, &booking, draft, &often, &turn)?;

@@ -162,6 +162,16 @@ async fn what_is_typed_outlives_the_hold_and_the_same_seats_come_back_if_they_ca
     // A part of the form changes that part, whatever another device typed.
     let part = b.post_for_part(&format!("{own}/draft"), "part=yes&email=half%40post.example").await;
     assert_eq!(part.body, "Saved as you type.");
+    // What its form does not have is not kept, however often it is sent.
+    for n in 0..20 {
+        let odd = format!("part=yes&answer_{}=x&attendee_{}=y&each_7_{n}=z", 900 + n, 50 + n);
+        b.post_for_part(&format!("{own}/draft"), &odd).await;
+    }
+    let reference = matricle_core::codes::Reference::parse(own.split('/').nth(2).unwrap()).unwrap();
+    let of =
+        move |c: &matricle_store::Connection| matricle_store::bookings::by_reference(c, reference);
+    let kept = site.desk.store.read(of).await.unwrap().unwrap().draft;
+    assert_eq!((kept.answers.len(), kept.attendees.len(), kept.each.len()), (0, 0, 0), "{kept:?}");
     let mut elsewhere = Browser::new(&site);
     assert_eq!(
         elsewhere.get(&own).await.field("name"),
