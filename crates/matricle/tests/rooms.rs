@@ -32,7 +32,7 @@ const CORE: &[&[&str]] = &[
     &["web_calendar"],
     &["cue"],
     &["cues", "template"],
-    &["replies"],
+    &["replies", "announced"],
     &["price", "form", "quick", "waiting", "strip"],
     &["repeats", "foyer"],
     &["rules", "choice", "worth"],
@@ -157,7 +157,7 @@ const PROGRAMME: &[&[&str]] = &[
 const OFFICE: &[&[&str]] = &[
     &["tab"],
     &["messages"],
-    &["booking", "bookings", "board", "event", "events", "coming", "find", "dates"],
+    &["booking", "bookings", "board", "event", "events", "coming", "find", "help", "dates"],
     &[
         "doors", "house", "money", "online", "papers", "quick", "replies", "rules", "signin",
         "today", "you", "review",

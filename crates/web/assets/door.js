@@ -359,6 +359,8 @@
       if (!told.stands) { await over(told.why); return; }
       gone = "";
       await flush();
+      // A page that was loaded without network has nobody on it: with the network it is loaded whole.
+      if (!wrap.dataset.date && date && !text.value && (await waiting()).length === 0) { location.reload(); return; }
       if (stale || (roster && houseNow() - roster.at > 120000)) await takeAlong();
       again(20000);
     } catch {
