@@ -103,6 +103,13 @@ impl Said {
     }
 }
 
+/// Whether a letter waits for an answer, or for a decision on what it proposes, once it has found
+/// its place: in the tray it waits for that first.
+#[must_use]
+pub fn is_to_answer(kind: Kind, place: Place, proposes: bool) -> bool {
+    place != Place::Tray && (kind == Kind::Letter || proposes)
+}
+
 /// Where a letter belongs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Place {

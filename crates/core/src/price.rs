@@ -25,6 +25,38 @@ pub struct Group {
     pub minor: i64,
 }
 
+/// What is odd about the prices of a ticket: one that nobody pays, or a reduction that is none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Odd {
+    /// The early price was over before it was kept.
+    EarlyOver,
+    /// The early price is above the price.
+    EarlyAbove,
+    /// The price for members is above the price.
+    MemberAbove,
+    /// The price in a group is above the price.
+    GroupAbove,
+}
+
+/// What is odd about the prices of a ticket of `minor` units, so that it is asked about before it
+/// is kept.
+#[must_use]
+pub fn odd(
+    minor: i64,
+    early: Option<Early>,
+    member: Option<i64>,
+    group: Option<Group>,
+    now: Timestamp,
+) -> Vec<Odd> {
+    let cases = [
+        (early.is_some_and(|early| early.until <= now), Odd::EarlyOver),
+        (early.is_some_and(|early| early.minor > minor), Odd::EarlyAbove),
+        (member.is_some_and(|member| member > minor), Odd::MemberAbove),
+        (group.is_some_and(|group| group.minor > minor), Odd::GroupAbove),
+    ];
+    cases.into_iter().filter(|(is, _)| *is).map(|(_, odd)| odd).collect()
+}
+
 /// The part of a course that is still to come, for those who join late.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Share {
@@ -277,6 +309,18 @@ mod tests {
         let wanted = [Wanted { ticket: price.id, quantity }];
         quote(Currency::EUR, &[price], &wanted, &Buyer { member, ..Buyer::default() }, t(now))
             .unwrap()
+    }
+
+    #[test]
+    fn a_price_is_odd_from_the_very_instant_and_the_first_unit() {
+        let at = |second| Timestamp::from_second(second).unwrap();
+        let early = |minor, until| Some(Early { minor, until: at(until) });
+        let group = |minor| Some(Group { from: 2, minor });
+        let now = at(100);
+        assert_eq!(odd(900, early(900, 101), Some(900), group(900), now), []);
+        assert_eq!(odd(900, None, None, None, now), []);
+        assert_eq!(odd(900, early(901, 100), None, None, now), [Odd::EarlyOver, Odd::EarlyAbove]);
+        assert_eq!(odd(900, None, Some(901), group(901), now), [Odd::MemberAbove, Odd::GroupAbove]);
     }
 
     #[test]

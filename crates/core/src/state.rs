@@ -57,6 +57,17 @@ impl State {
         matches!(self, Self::Requested | Self::AwaitingPayment | Self::Confirmed)
     }
 
+    /// Whether money is waited for: its seats are kept until it comes, or they are the booker's
+    /// and something is still due, in minor units.
+    #[must_use]
+    pub const fn is_owed(self, due_minor: i64) -> bool {
+        match self {
+            Self::AwaitingPayment => true,
+            Self::Confirmed => due_minor > 0,
+            Self::Requested | Self::Held | Self::Declined | Self::Cancelled | Self::Lapsed => false,
+        }
+    }
+
     /// Whether somebody has to pay before they are let in, at a door or into a room online: until
     /// it is confirmed, and of a confirmed one whatever is still due, in minor units.
     #[must_use]

@@ -529,11 +529,25 @@ pub(crate) fn tell_holders_again(
     turn: &Turn,
 ) -> Result<(), DeskError> {
     for (person, holder, _) in readers::holders(tx, booking.id)? {
-        let change = format!("The ticket that {} passed to you {what}.", booking.booker());
-        let knows = Knows { person: Some(person), holder, change, again: true, ..Knows::default() };
-        tell(tx, booking, Occasion::PassedOn, &knows, turn)?;
+        tell_holder_again(tx, booking, (person, holder), what, turn)?;
     }
     Ok(())
+}
+
+/// The same for one of them.
+///
+/// # Errors
+/// As [`tell`].
+pub(crate) fn tell_holder_again(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    (person, holder): (usize, String),
+    what: &str,
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    let change = format!("The ticket that {} passed to you {what}.", booking.booker());
+    let knows = Knows { person: Some(person), holder, change, again: true, ..Knows::default() };
+    tell(tx, booking, Occasion::PassedOn, &knows, turn)
 }
 
 /// What was planned and is not true any more of a booking in this state is not sent.

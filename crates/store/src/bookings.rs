@@ -99,11 +99,7 @@ impl Booking {
     /// and something is still to pay.
     #[must_use]
     pub const fn is_owed(&self) -> bool {
-        match self.state {
-            State::AwaitingPayment => true,
-            State::Confirmed => self.due().minor > 0,
-            _ => false,
-        }
+        self.state.is_owed(self.due().minor)
     }
 
     /// Whether somebody has to be told when it moves or falls out: a hold has no booker yet.

@@ -14,7 +14,7 @@ use jiff::civil::DateTime;
 use matricle_core::codes::Reference;
 use matricle_core::letters::{Found, Kind, Place, Theirs, own_words};
 use matricle_core::who::mailbox;
-use matricle_core::{BookingId, EventId};
+use matricle_core::{BookingId, DateId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
@@ -32,9 +32,9 @@ pub type FileNote = (String, String, u64);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Proposed {
     /// The key of the event.
-    pub event: i64,
+    pub event: EventId,
     /// The key of the date.
-    pub date: i64,
+    pub date: DateId,
     /// From.
     pub starts: DateTime,
     /// Until.
@@ -369,16 +369,13 @@ pub fn count(conn: &Connection, list: List) -> Result<u32, StoreError> {
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found)) -> Result<(), StoreError> {
+pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found), to_answer: bool) -> Result<(), StoreError> {
     let (booking, event, _) = columns(place.0, "");
     tx.prepare_cached(
-        // Given a place by hand it waits for its answer there, unless it has one.
         "UPDATE letters SET booking_id = ?2, event_id = ?3, person = NULL, found = ?4, put_away_at = NULL,
-            to_answer = kind = 'letter' AND (?2 IS NOT NULL OR ?3 IS NOT NULL)
-                AND NOT EXISTS (SELECT 1 FROM letters_out o WHERE o.letter_id = letters.id AND o.forward = 0)
-         WHERE id = ?1",
+            to_answer = ?5 WHERE id = ?1",
     )
-    .and_then(|mut q| q.execute((id, booking, event, place.1.word())))
+    .and_then(|mut q| q.execute((id, booking, event, place.1.word(), to_answer)))
     .map(drop)
     .doing("giving a letter its place")
 }

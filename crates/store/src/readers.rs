@@ -132,7 +132,7 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
                 a.ticket_type_id, a.cancelled_at IS NOT NULL, a.presence, {JOINS_ONLINE}, {seen},
                 b.state = 'awaiting payment' AND EXISTS (SELECT 1 FROM documents doc WHERE doc.booking_id = b.id
                     AND doc.kind = 'invoice'),
-                b.state IN ('awaiting payment', 'confirmed') AND b.total_minor > b.paid_minor
+                b.total_minor - b.paid_minor
              FROM bookings b JOIN attendees a ON a.booking_id = b.id
              JOIN dates d ON d.id = a.date_id JOIN events e ON e.id = d.event_id
              LEFT JOIN ticket_types t ON t.id = a.ticket_type_id
@@ -206,7 +206,7 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
                         answers,
                         first_visit: row.first,
                         // What is owed is its booker's to pay.
-                        owes: stands && row.owes && !own,
+                        owes: stands && !own && row.state.is_owed(row.due),
                         seen,
                         ..Person::new(reader, &email, row.since)
                     },
@@ -238,7 +238,7 @@ struct Row {
     online: bool,
     first: bool,
     transfer: bool,
-    owes: bool,
+    due: i64,
 }
 
 fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
@@ -264,7 +264,7 @@ fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
         online: c.next()?,
         first: c.next()?,
         transfer: c.next()?,
-        owes: c.next()?,
+        due: c.next()?,
     })
 }
 

@@ -93,18 +93,6 @@ pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> 
     .doing("reading a waiting list")
 }
 
-/// Whether somebody stands on a list.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn line_has(conn: &Connection, id: i64) -> Result<bool, StoreError> {
-    conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM waiting WHERE id = ?1 AND stands = 'waiting')",
-    )
-    .and_then(|mut q| q.query_row([id], |row| row.get(0)))
-    .doing("looking whether somebody waits")
-}
-
 /// Dates that somebody waits for.
 ///
 /// # Errors
@@ -202,22 +190,12 @@ pub fn tell(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<bool, StoreError> {
     .doing("telling somebody on a list")
 }
 
-/// How many people wait for a date.
+/// How many of the list of a date stand so.
 ///
 /// # Errors
 /// SQLite refuses.
-pub fn count(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT count(*) FROM waiting WHERE date_id = ?1 AND stands = 'waiting'")
-        .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
+pub fn count(conn: &Connection, date: DateId, stands: Stands) -> Result<u32, StoreError> {
+    conn.prepare_cached("SELECT count(*) FROM waiting WHERE date_id = ?1 AND stands = ?2")
+        .and_then(|mut q| q.query_row((date.0, stands.word()), |row| row.get(0)))
         .doing("counting a waiting list")
-}
-
-/// How many of a list have seats on offer.
-///
-/// # Errors
-/// SQLite refuses.
-pub fn offered(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
-    conn.prepare_cached("SELECT count(*) FROM waiting WHERE date_id = ?1 AND stands = 'offered'")
-        .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
-        .doing("counting who has seats on offer")
 }

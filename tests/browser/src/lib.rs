@@ -304,9 +304,42 @@ impl Browser {
     /// # Errors
     /// There is no such field.
     pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
-        let field = self.find(css).await?;
-        field.clear().await?;
-        Ok(field.send_keys(text).await?)
+        self.still(async || {
+            let field = self.find(css).await?;
+            field.clear().await?;
+            Ok(field.send_keys(text).await?)
+        })
+        .await
+    }
+
+    /// The words an element shows.
+    ///
+    /// # Errors
+    /// There is no such element.
+    pub async fn text(&self, css: &str) -> Result<String> {
+        self.still(async || Ok(self.find(css).await?.text().await?)).await
+    }
+
+    /// What stands in a field; empty where it has no value.
+    ///
+    /// # Errors
+    /// There is no such field.
+    pub async fn value(&self, css: &str) -> Result<String> {
+        self.still(async || Ok(self.find(css).await?.prop("value").await?.unwrap_or_default()))
+            .await
+    }
+
+    /// Does it once more where the part was replaced between finding it and the act.
+    async fn still<T>(&self, act: impl AsyncFn() -> Result<T>) -> Result<T> {
+        for _ in 0..20 {
+            match act().await {
+                Err(error) if error.downcast_ref().is_some_and(is_stale) => {
+                    tokio::time::sleep(Duration::from_millis(50)).await;
+                }
+                done => return done,
+            }
+        }
+        bail!("the page does not come to rest")
     }
 
     /// Waits until an element says something.
@@ -452,6 +485,11 @@ impl Browser {
 fn has_left(error: &WebDriverError) -> bool {
     let said = error.to_string();
     ["no such execution context", "aborted by navigation"].iter().any(|gone| said.contains(gone))
+}
+
+/// Whether an element was replaced between finding it and the act.
+fn is_stale(error: &WebDriverError) -> bool {
+    error.to_string().contains("stale element")
 }
 
 /// A film of a picture held still in front of a camera, for Chromium's fake camera.

@@ -60,7 +60,7 @@ async fn joined(house: &House, cable: &Cable, name: &str) -> Result<Browser> {
     office.fill("#name", name).await?;
     office.click("#money").await?;
     office.click("#join button[type=submit]").await?;
-    let letters = office.find(".bigletters").await?.text().await?;
+    let letters = office.text(".bigletters").await?;
     office.is_fit_for_all().await?;
     let device = Browser::open(PHONE, &[]).await?;
     device.driver.goto(format!("{}/door/join", cable.url)).await?;
@@ -148,6 +148,8 @@ async fn a_device_goes_on_without_network_and_settles_afterwards() -> Result<()>
     b.says("#tray", &second.name).await?;
     b.says("#tray", "side gate").await?;
     b.says("#netsay", "In step").await?;
+    // The page that was loaded without network is whole again.
+    b.find("#doorwrap[data-date]:not([data-date=''])").await?;
     for person in [first, second, fourth] {
         let stands = presence(&house, person.id).await?;
         ensure!(matches!(stands, Presence::In { .. }), "{}: {stands:?}", person.name);
@@ -207,13 +209,13 @@ async fn half_a_network_lets_nobody_in_twice_and_forgets_nobody() -> Result<()> 
     let settled = async |b: &Browser| -> Result<()> {
         cable.set(State::Whole);
         for _ in 0..150 {
-            let said = b.find("#netsay").await?.text().await?;
+            let said = b.text("#netsay").await?;
             if said.contains("In step") && !said.contains("wait") {
                 return Ok(());
             }
             tokio::time::sleep(std::time::Duration::from_millis(100)).await;
         }
-        anyhow::bail!("it never settles: {}", b.find("#netsay").await?.text().await?)
+        anyhow::bail!("it never settles: {}", b.text("#netsay").await?)
     };
     // The server has it, the answer never comes; and a server that hangs.
     for (state, person) in [(State::OneWay, &people[0]), (State::Hangs, &people[1])] {
@@ -337,6 +339,22 @@ async fn a_device_judges_as_core_does() -> Result<()> {
          done([here, there])",
         serde_json::to_string(&shown)?
     );
+    // Names of the list that was taken along are found in spite of a slip, and no others.
+    let slips = format!(
+        "const keep = window.doorKeep, roster = await keep.ready(await (await fetch('/door/{date}/roster')).json());
+         const lost = [];
+         for (const row of roster.byAttendee.values()) {{
+            const word = keep.fold(row[3]).split(' ').find((w) => w.length > 4);
+            if (!word) continue;
+            for (const slip of [word.slice(0, 2) + word.slice(3), word.slice(0, 2) + 'q' + word.slice(2), word[1] + word[0] + word.slice(2)])
+                if (!keep.names(roster, slip).some((r) => r[3] === row[3])) lost.push([row[3], slip]);
+         }}
+         done([roster.byAttendee.size, lost, keep.names(roster, 'qxqxqx').length])"
+    );
+    let slips = b.later(&slips).await?;
+    ensure!(slips[0].as_u64() > Some(10) && slips[1] == serde_json::json!([]), "{slips}");
+    ensure!(slips[2] == 0, "{slips}");
+
     let told = b.later(&both).await?;
     let (here, there) = (&told[0], &told[1]);
     let (here, there) =
@@ -885,4 +903,31 @@ async fn a_camera_reads_what_is_dim_turned_and_cracked_and_a_sign_out_wipes() ->
         }
     }
     Ok(())
+}
+
+/// *Who came* is gone through by keys: each says something of one person, and none leaves the page.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_came_is_gone_through_by_keys_and_counted_to_the_last() -> Result<()> {
+    let house = House::open().await?;
+    let (date, _) = expected(&house).await?;
+    // The evening is over, and nothing is said of some.
+    house.desk.clock.advance(jiff::SignedDuration::from_hours(30));
+    let b = Browser::open(DESKTOP, &[]).await?;
+    b.sign_in(&house, 0).await?;
+    let page = format!("{}/office/doors/{date}/after", house.url);
+    b.driver.goto(&page).await?;
+    b.is_fit_for_all().await?;
+    let open = "return document.querySelectorAll('#afterlist [data-mark=open]').length";
+    let before = b.script(open).await?.as_u64().context("how many are open")?;
+    ensure!(before > 2, "{before}");
+    b.press("m").await?;
+    b.says("#afterlist .m-missed", "missed").await?;
+    b.press("c").await?;
+    b.says(".news", "came").await?;
+    ensure!(b.driver.current_url().await?.as_str().starts_with(&page), "the page stays");
+    ensure!(b.script(open).await?.as_u64() == Some(before - 2), "one by one");
+    let missed = "return document.querySelectorAll('#afterlist [data-mark=missed], #afterlist [data-mark=open]').length";
+    let missed = b.script(missed).await?.as_u64().context("how many missed it")?;
+    b.click("button[value=close]").await?;
+    b.says(".news", &format!("{missed} people missed it")).await
 }

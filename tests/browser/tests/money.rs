@@ -53,20 +53,20 @@ async fn a_phone_books_with_a_code_through_reload_and_back_and_cancels_a_part() 
     b.driver.refresh().await?;
     b.driver.back().await?;
     b.driver.forward().await?;
-    ensure!(b.find("#name").await?.prop("value").await?.as_deref() == Some("Siân O'Hara"));
-    let full = b.find("#summary").await?.text().await?;
+    ensure!(b.value("#name").await? == "Siân O'Hara");
+    let full = b.text("#summary").await?;
     // A code that is none, one that is, and the same again.
     b.click("details.promo summary").await?;
     b.fill("#code", "Clover 99").await?;
     b.click("button[formaction$='/code']:not([name])").await?;
     b.says("#code-say", "no code that can be used here").await?;
     b.is_fit_for_all().await?;
-    ensure!(b.find("#name").await?.prop("value").await?.as_deref() == Some("Siân O'Hara"));
+    ensure!(b.value("#name").await? == "Siân O'Hara");
     b.fill("#code", " clóver10").await?;
     b.click("button[formaction$='/code']:not([name])").await?;
     b.says(".promo .given", "Clover 10").await?;
     b.says("#summary", "Promo code").await?;
-    ensure!(b.find("#summary").await?.text().await? != full);
+    ensure!(b.text("#summary").await? != full);
     b.fill("#code", "CLOVER 10").await?;
     b.click("button[formaction$='/code']:not([name])").await?;
     b.says("#code-say", "on this booking already").await?;
@@ -93,7 +93,7 @@ async fn a_phone_books_with_a_code_through_reload_and_back_and_cancels_a_part() 
     b.click(".btn-danger").await?;
     b.says("h2:first-of-type, main", "Your ticket").await?;
     for _ in 0..50 {
-        let text = b.find("main").await?.text().await?;
+        let text = b.text("main").await?;
         if text.contains("given back by card") {
             break;
         }
@@ -138,7 +138,7 @@ async fn a_seat_offered_from_the_waiting_list_is_taken_by_the_link_in_the_mail()
         o.click(".btn-danger").await?;
         o.says(".shead", "cancelled").await?;
         b.driver.goto(&place).await?;
-        let said = b.find("h1").await?.text().await?;
+        let said = b.text("h1").await?;
         if said == "Seats are kept for you" {
             break;
         }
@@ -148,7 +148,7 @@ async fn a_seat_offered_from_the_waiting_list_is_taken_by_the_link_in_the_mail()
     while timers::run_due(&house.desk).await? {}
     let link = link_in_mail(&house, "Seats for you").await?;
     b.driver.goto(&link).await?;
-    ensure!(!b.find("#name").await?.prop("value").await?.unwrap_or_default().is_empty());
+    ensure!(!b.value("#name").await?.is_empty());
     b.is_fit_for_all().await?;
     Ok(())
 }
@@ -164,7 +164,7 @@ async fn an_approved_booking_whose_money_never_comes_lapses_and_is_brought_back(
     o.is_fit_for_all().await?;
     o.click("form[action$='/yes'] button").await?;
     o.find(".shead").await?;
-    let state = o.find(".over").await?.text().await?;
+    let state = o.text(".over").await?;
     if state.contains("to pay") {
         // Whose time is over is moved there: the demo's clock runs by itself.
         let over = house.desk.clock.now() - SignedDuration::from_mins(1);
@@ -183,7 +183,7 @@ async fn an_approved_booking_whose_money_never_comes_lapses_and_is_brought_back(
         for _ in 0..100 {
             while timers::run_due(&house.desk).await? {}
             o.driver.goto(sheet.as_str()).await?;
-            if o.find(".over").await?.text().await?.contains("lapsed") {
+            if o.text(".over").await?.contains("lapsed") {
                 break;
             }
             tokio::time::sleep(std::time::Duration::from_millis(100)).await;
@@ -208,25 +208,25 @@ async fn the_treasurer_books_a_transfer_and_reads_the_books() -> Result<()> {
     b.sign_in(&house, 4).await?;
     b.driver.goto(format!("{}/office/money", house.url)).await?;
     b.is_fit_for_all().await?;
-    let row = b.find("tbody tr").await?.text().await?;
-    let reference = b.find("tbody td:last-child").await?.text().await?;
-    let due = b.find("tbody td.n").await?.text().await?;
+    let row = b.text("tbody tr").await?;
+    let reference = b.text("tbody td:last-child").await?;
+    let due = b.text("tbody td.n").await?;
     b.click("details.act summary").await?;
     b.fill("#amount", &due).await?;
     b.fill("#references", "RF00 BBBB BBBB").await?;
     b.click("form[action$='/transfer'] button").await?;
     b.is_fit_for_all().await?;
-    ensure!(b.find("#amount").await?.prop("value").await?.as_deref() == Some(due.as_str()));
+    ensure!(b.value("#amount").await? == due);
     b.fill("#references", &reference).await?;
     b.click("form[action$='/transfer'] button").await?;
     for _ in 0..50 {
-        let first = b.find("tbody tr").await?.text().await?;
+        let first = b.text("tbody tr").await?;
         if first != row {
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
-    ensure!(b.find("tbody tr").await?.text().await? != row, "they no longer owe");
+    ensure!(b.text("tbody tr").await? != row, "they no longer owe");
     for (tab, words) in [
         ("movements", "bank transfer"),
         ("events", "Net"),
@@ -271,7 +271,7 @@ async fn a_stamp_card_is_sold_at_the_office_and_pays_a_booking() -> Result<()> {
     o.fill("#email", "sian@post.example").await?;
     o.click("form[action$='/sell-card'] button").await?;
     o.says("tbody tr", "Siân O'Hara").await?;
-    let card = o.find("tbody td").await?.text().await?;
+    let card = o.text("tbody td").await?;
     let b = Browser::open(PHONE, &[]).await?;
     b.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
     b.click("button[aria-label='One Seat more']").await?;
@@ -322,13 +322,13 @@ async fn a_stamp_card_is_bought_on_a_phone_and_used_up_at_the_door() -> Result<(
     let house = House::open().await?;
     let b = Browser::open(PHONE, &[]).await?;
     b.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
-    let date = b.find("#book [name=date]").await?.prop("value").await?.unwrap_or_default();
+    let date = b.value("#book [name=date]").await?;
     let own = dipping(&b, &house, "Dipping card").await?;
     b.click(".acts .btn-primary").await?;
     b.click("button[value=paid]").await?;
     b.says("[role=status]", "It is paid.").await?;
     b.is_fit_for_all().await?;
-    let card = b.find("b.ref").await?.text().await?;
+    let card = b.text("b.ref").await?;
     // A seat, moved and moved back, cancelled and not cancelled.
     let seat = dipping(&b, &house, "Seat").await?;
     b.driver.goto(format!("{seat}/change")).await?;

@@ -104,7 +104,7 @@ async fn the_main_views() -> Result<()> {
     p.script("document.querySelector('#book').scrollIntoView()").await?;
     shoot(&p, "event-phone").await?;
     p.driver.goto(format!("{}/events/thursday-dipping", house.url)).await?;
-    let evening = p.find("#book [name=date]").await?.prop("value").await?.unwrap_or_default();
+    let evening = p.value("#book [name=date]").await?;
     p.click("button[aria-label='One Seat more']").await?;
     p.says(".sum", "€8.00").await?;
     p.click("#book .btn-primary").await?;

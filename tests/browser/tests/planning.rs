@@ -118,7 +118,7 @@ async fn a_booked_date_moves_on_the_board_by_keyboard_and_by_mouse() -> Result<(
         .perform()
         .await?;
     b.says("#touches", "What this touches").await?;
-    let clashes = b.find("#touches").await?.text().await?;
+    let clashes = b.text("#touches").await?;
     ensure!(!clashes.contains("long room"), "{clashes}");
     b.click("#touches button[value=save]").await?;
     b.find("a[data-starts='2026-12-08T15:00'][data-room='press room']").await?;
@@ -126,7 +126,7 @@ async fn a_booked_date_moves_on_the_board_by_keyboard_and_by_mouse() -> Result<(
     // Those who had booked have been told, and stand on a list.
     b.driver.goto(format!("{}/office/events/3/told", house.url)).await?;
     for _ in 0..50 {
-        if b.find("tbody").await?.text().await?.contains("sent") {
+        if b.text("tbody").await?.contains("sent") {
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
@@ -197,7 +197,7 @@ async fn an_appointment_is_booked_on_a_phone_and_the_programme_fits_it() -> Resu
     }
     p.driver.goto(format!("{}/events/bring-us-a-frame", house.url)).await?;
     p.is_fit_for_all().await?;
-    let time = p.find("a.slot b").await?.text().await?;
+    let time = p.text("a.slot b").await?;
     p.click("a.slot").await?;
     p.find("a.slot.on").await?;
     p.says(".sum", "€15.00").await?;

@@ -69,16 +69,21 @@ pub async fn resend(desk: &Desk, staff: &Staff, reference: Reference) -> Result<
             if outbox::address(tx, &booking.email)?.refused.is_some() {
                 return Err(DeskError::RefusesMail(booking.email));
             }
-            let occasion = match booking.state {
-                State::AwaitingPayment => Occasion::ToPay,
-                _ => Occasion::Confirmed,
-            };
             bookings::happened(tx, booking.id, turn.now, &turn.by, "sent the mail once more")?;
-            tell(tx, &booking, occasion, &Knows::default(), &turn)
+            tell(tx, &booking, sent_again(booking.state), &Knows::default(), &turn)
         })
         .await?;
     desk.wake.all();
     Ok(())
+}
+
+/// What is told once more of a booking: the way to pay while money is waited for, else that it is
+/// confirmed.
+pub(crate) const fn sent_again(state: State) -> Occasion {
+    match state {
+        State::AwaitingPayment => Occasion::ToPay,
+        _ => Occasion::Confirmed,
+    }
 }
 
 /// Sets the price of one ticket of a booking by hand, for a reason.

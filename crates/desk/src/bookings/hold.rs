@@ -183,43 +183,24 @@ pub async fn type_over(
     desk: &Desk,
     reference: Reference,
     typed: Draft,
-    fields: Vec<Field>,
+    mut fields: Vec<Field>,
 ) -> Result<State, DeskError> {
-    let (turn, often) = (desk.turn(Acting::booker()), desk.often.clone());
-    desk.store
-        .write(move |tx| {
-            let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            let people = bookings::attendees(tx, booking.id)?.len();
-            let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
-            let questions = events::questions(tx, event.id)?;
-            let asked = |id: QuestionId| questions.iter().any(|q| q.id == id);
-            let mut fields = fields;
-            fields.retain(|field| match *field {
-                Field::Name | Field::Email | Field::Terms => true,
-                Field::Attendee(at) => at < people,
-                Field::Answer(question) => asked(question),
-                Field::AnswerOf(at, question) => at < people && asked(question),
-            });
-            let mut draft = booking.draft.clone();
-            draft.take_over(&typed, &fields);
-            keep_typed(tx, &booking, draft, &often, &turn)?;
-            Ok(booking.state)
-        })
-        .await
-}
-
-fn keep_typed(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    draft: Draft,
-    often: &Often,
-    turn: &Turn,
-) -> Result<(), DeskError> {
-    if matches!(booking.state, State::Held | State::Lapsed) && booking.draft != draft {
-        bookings::keep_draft(tx, booking.id, &draft)?;
-        tell_left(tx, booking, draft, often, turn)?;
-    }
-    Ok(())
+    keep_typed(desk, reference, move |tx, booking| {
+        let people = bookings::attendees(tx, booking.id)?.len();
+        let (event, _) = events::date_by_id(tx, booking.date)?.ok_or(DeskError::NotFound)?;
+        let questions = events::questions(tx, event.id)?;
+        let asked = |id: QuestionId| questions.iter().any(|q| q.id == id);
+        fields.retain(|field| match *field {
+            Field::Name | Field::Email | Field::Terms => true,
+            Field::Attendee(at) => at < people,
+            Field::Answer(question) => asked(question),
+            Field::AnswerOf(at, question) => at < people && asked(question),
+        });
+        let mut draft = booking.draft.clone();
+        draft.take_over(&typed, &fields);
+        Ok(draft)
+    })
+    .await
 }
 
 /// Keeps what has been typed so far. Once the booking is complete nothing is
@@ -228,11 +209,25 @@ fn keep_typed(
 /// # Errors
 /// No such booking, or the store fails.
 pub async fn type_on(desk: &Desk, reference: Reference, draft: Draft) -> Result<State, DeskError> {
+    keep_typed(desk, reference, |_, _| Ok(draft)).await
+}
+
+async fn keep_typed(
+    desk: &Desk,
+    reference: Reference,
+    typed: impl FnOnce(&Tx<'_>, &Booking) -> Result<Draft, DeskError> + Send + 'static,
+) -> Result<State, DeskError> {
     let (turn, often) = (desk.turn(Acting::booker()), desk.often.clone());
     desk.store
         .write(move |tx| {
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
-            keep_typed(tx, &booking, draft, &often, &turn)?;
+            if matches!(booking.state, State::Held | State::Lapsed) {
+                let draft = typed(tx, &booking)?;
+                if booking.draft != draft {
+                    bookings::keep_draft(tx, booking.id, &draft)?;
+                    tell_left(tx, &booking, draft, &often, &turn)?;
+                }
+            }
             Ok(booking.state)
         })
         .await

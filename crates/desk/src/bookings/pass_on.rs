@@ -14,7 +14,7 @@ use crate::bookings::acts::{Of, allow};
 use crate::bookings::cancel::By;
 use crate::bookings::change::find;
 use crate::people::often::Asks;
-use crate::telling::{tell, tell_changed};
+use crate::telling::{tell, tell_changed, tell_holder_again};
 use crate::{Desk, DeskError, fresh_code};
 
 /// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
@@ -118,6 +118,5 @@ pub(super) fn take_in_again(
         let said = format!("The ticket of {name} is yours again. It has a new code.");
         return tell_changed(tx, booking, &said, turn);
     }
-    let knows = Knows { person: Some(person), holder: name.into(), ..Knows::default() };
-    tell(tx, booking, Occasion::PassedOn, &knows, turn)
+    tell_holder_again(tx, booking, (person, name.into()), "is yours again, with a new code", turn)
 }

@@ -315,7 +315,7 @@ pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
     desk.store
         .read(move |conn| {
             let list = list_date(conn, date)?;
-            Ok(waiting::count(conn, list)?)
+            Ok(waiting::count(conn, list, Stands::Waiting)?)
         })
         .await
 }
@@ -329,7 +329,8 @@ pub async fn counts(desk: &Desk, staff: &Staff, date: DateId) -> Result<(u32, u3
     desk.store
         .read(move |conn| {
             let list = list_date(conn, date)?;
-            Ok((waiting::count(conn, list)?, waiting::offered(conn, list)?))
+            let of = |stands| waiting::count(conn, list, stands);
+            Ok((of(Stands::Waiting)?, of(Stands::Offered)?))
         })
         .await
 }

@@ -14,6 +14,7 @@ use matricle_store::letters::{self as stored, CalendarSaid};
 use matricle_store::{Connection, Tx, outbox, readers};
 
 use crate::acting::Turn;
+use crate::bookings::change::sent_again;
 use crate::{DeskError, telling};
 
 /// Whoever has a calendar entry: the booking, the person of it, their name.
@@ -46,19 +47,26 @@ pub(super) fn invited(
     Ok(theirs.then_some(Invited { booking, person, name }))
 }
 
-/// Which of the dates of a booking a calendar speaks of, where that is not all of them.
-fn one_of(
+/// What a calendar speaks of: a course has several dates, and of one it says nothing of the others.
+enum Speaks {
+    /// Of all that the booking covers.
+    OfAll,
+    /// Of this one of several, or of one that is none of them any more.
+    OfOne(Option<Box<Date>>),
+}
+
+fn speaks(
     conn: &Connection,
     reply: &CalendarReply,
     booking: &Booking,
-) -> Result<Option<Date>, DeskError> {
-    let Some(one) = reply.one else { return Ok(None) };
-    let mut covers = bookings::covers(conn, booking.id)?;
+) -> Result<Speaks, DeskError> {
+    let Some(one) = reply.one else { return Ok(Speaks::OfAll) };
+    let covers = bookings::covers(conn, booking.id)?;
     if covers.len() < 2 {
-        return Ok(None);
+        return Ok(Speaks::OfAll);
     }
     let starts = |d: &Date| one.local(&words::zone(&d.span.zone)) == d.span.starts;
-    Ok(covers.iter().position(starts).map(|at| covers.swap_remove(at)))
+    Ok(Speaks::OfOne(covers.into_iter().find(starts).map(Box::new)))
 }
 
 /// What a calendar says, in words, and the time that it proposes.
@@ -73,19 +81,23 @@ pub(super) fn said(
         (Asks::Says(Said::Delegated), to) => format!(" to {to}"),
         (_, word) => format!(": “{word}”"),
     };
-    let one = theirs.map(|t| one_of(conn, reply, &t.booking)).transpose()?.flatten();
-    let of = match (&one, theirs) {
-        (Some(one), _) => events::date_by_id(conn, one.id)?,
-        (None, Some(t)) => events::date_by_id(conn, t.booking.date)?,
-        (None, None) => None,
+    let speaks = theirs.map(|t| speaks(conn, reply, &t.booking)).transpose()?;
+    let of = match (&speaks, theirs) {
+        (Some(Speaks::OfOne(Some(one))), _) => events::date_by_id(conn, one.id)?,
+        (_, Some(t)) => events::date_by_id(conn, t.booking.date)?,
+        (_, None) => None,
     };
     let today = |d: &Date| words::local(now, &d.span.zone).date();
     Ok(match &reply.asks {
         Asks::Refresh => ("asks for the entry once more".into(), None),
         Asks::Says(said) => {
-            let only = one.map_or_else(String::new, |d| {
-                format!(" for {} alone", words::span(d.span.starts, d.span.ends, today(&d)))
-            });
+            let only = match speaks {
+                Some(Speaks::OfOne(Some(d))) => {
+                    format!(" for {} alone", words::span(d.span.starts, d.span.ends, today(&d)))
+                }
+                Some(Speaks::OfOne(None)) => " for one of the dates alone".into(),
+                Some(Speaks::OfAll) | None => String::new(),
+            };
             (format!("says {}{only}{word}", said.word()), None)
         }
         Asks::Counter(from, until) => {
@@ -95,7 +107,7 @@ pub(super) fn said(
                 let length = d.span.starts.until(d.span.ends).unwrap_or_default();
                 let ends =
                     until.map_or_else(|| starts.saturating_add(length), |until| until.local(&zone));
-                stored::Proposed { event: event.id.0, date: d.id.0, starts, ends }
+                stored::Proposed { event: event.id, date: d.id, starts, ends }
             });
             let when = proposed.zip(of.as_ref()).map_or_else(
                 || "another time".to_owned(),
@@ -106,25 +118,17 @@ pub(super) fn said(
     })
 }
 
-/// Whether a calendar speaks of one of the dates of a course, and not of all.
-fn is_of_one(
-    conn: &Connection,
-    reply: &CalendarReply,
-    theirs: Option<&Invited>,
-) -> Result<bool, DeskError> {
-    let Some(theirs) = theirs else { return Ok(false) };
-    Ok(reply.one.is_some() && bookings::covers(conn, theirs.booking.id)?.len() > 1)
-}
-
 /// Writes down what a calendar says; who declines is offered to cancel, and the host hears of it.
 /// Nothing is cancelled by it: a calendar is not its owner.
 pub(super) fn follow(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<(), DeskError> {
     let Some(theirs) = invited(tx, reply)? else { return Ok(()) };
     let says = match &reply.asks {
-        // Of one evening it says nothing of the others: it stands in the booking's history.
-        Asks::Says(_) if is_of_one(tx, reply, Some(&theirs))? => return Ok(()),
-        Asks::Says(said) => *said,
-        Asks::Refresh => return send_again(tx, &theirs.booking, turn),
+        // What is said of one evening stands in the booking's history.
+        Asks::Says(said) => match speaks(tx, reply, &theirs.booking)? {
+            Speaks::OfAll => *said,
+            Speaks::OfOne(_) => return Ok(()),
+        },
+        Asks::Refresh => return send_again(tx, theirs, turn),
         Asks::Counter(..) => return Ok(()),
     };
     let Invited { booking, person, name } = theirs;
@@ -156,18 +160,28 @@ pub(super) fn follow(tx: &Tx<'_>, reply: &CalendarReply, turn: &Turn) -> Result<
     Ok(())
 }
 
-/// Sends what a booking was last told of once more to whoever asks for its entry (RFC 5546
-/// §3.2.6), once a day at most: a calendar asks by itself.
-fn send_again(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<(), DeskError> {
-    let since = turn.now - letters::TOLD_AGAIN;
-    let occasion = match booking.state {
-        State::Confirmed => Occasion::Confirmed,
-        State::AwaitingPayment => Occasion::ToPay,
-        _ => return Ok(()),
-    };
-    let went = outbox::of_booking(tx, booking.id)?;
-    if went.iter().any(|m| m.occasion() == Some(occasion) && m.planned_at > since) {
+/// Sends what whoever asks for their entry was last told once more (RFC 5546 §3.2.6): the booker of
+/// the booking, a holder of their ticket. Once a day at most: a calendar asks by itself.
+fn send_again(tx: &Tx<'_>, theirs: Invited, turn: &Turn) -> Result<(), DeskError> {
+    let Invited { booking, person, name } = theirs;
+    if !matches!(booking.state, State::Confirmed | State::AwaitingPayment) {
         return Ok(());
     }
-    telling::tell(tx, booking, occasion, &Knows::default(), turn)
+    let occasion = match person {
+        Some(_) => Occasion::PassedOn,
+        None => sent_again(booking.state),
+    };
+    let since = turn.now - letters::TOLD_AGAIN;
+    let went = outbox::of_booking(tx, booking.id)?;
+    let is_told = went.iter().any(|m| {
+        m.occasion() == Some(occasion) && m.knows.person == person && m.planned_at > since
+    });
+    match person {
+        _ if is_told => Ok(()),
+        Some(person) => {
+            let what = "is here once more";
+            telling::tell_holder_again(tx, &booking, (person, name), what, turn)
+        }
+        None => telling::tell(tx, &booking, occasion, &Knows::default(), turn),
+    }
 }

@@ -310,8 +310,11 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
             files: &read.files,
             note: &sorted.note,
             proposed: sorted.proposed,
-            to_answer: sorted.place.0 != Place::Tray
-                && (sorted.kind == Kind::Letter || sorted.proposed.is_some()),
+            to_answer: letters::is_to_answer(
+                sorted.kind,
+                sorted.place.0,
+                sorted.proposed.is_some(),
+            ),
             place: sorted.place,
             packed: &read.packed,
         },

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
 use matricle_core::form::{Fault, Form};
-use matricle_core::letters::{Found, Kind, Place};
+use matricle_core::letters::{self, Found, Kind, Place};
 use matricle_core::staff::{Right, require};
 use matricle_formats::incoming;
 use matricle_formats::mail::File;
@@ -244,7 +244,11 @@ pub async fn give(
                 (Place::Booking(booking.id), format!("booking {}", booking.reference))
             };
             let found = if place == Place::Tray { Found::Not } else { Found::ByHand };
-            stored::put(tx, id, (place, found))?;
+            // Whoever was answered already waits for nothing.
+            let answered = stored::of_letter(tx, id)?.iter().any(|out| !out.forward);
+            let proposes = letter.proposed.is_some();
+            let waits = !answered && letters::is_to_answer(letter.kind, place, proposes);
+            stored::put(tx, id, (place, found), waits)?;
             Ok(to)
         })
         .await

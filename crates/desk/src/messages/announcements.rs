@@ -8,6 +8,7 @@ use matricle_core::cues::{Reader, Seen, WhyNot};
 use matricle_core::form::{Fault, Form};
 use matricle_core::occasion::{Knows, Occasion};
 use matricle_core::staff::{Right, require};
+use matricle_core::waiting::Stands;
 use matricle_core::{BookingId, DateId, EventId, TemplateId, TicketTypeId};
 use matricle_formats::rich;
 use matricle_store::announcements::{self, Announcement};
@@ -17,7 +18,7 @@ use matricle_store::outbox::{self, About, Message, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::readers::{self, Booked, Which};
 use matricle_store::templates::{self, Template};
-use matricle_store::{Connection, Tx, invited, replies as replied};
+use matricle_store::{Connection, Tx, invited, replies as replied, waiting};
 
 use crate::messages::{values, wordings};
 use crate::planning::replies;
@@ -88,7 +89,7 @@ fn people(conn: &Connection, event: EventId, chosen: &Chosen) -> Result<Vec<To>,
             }
         }
         if chosen.waiting {
-            for w in matricle_store::waiting::line(conn, date.id)? {
+            for w in waiting::line(conn, date.id)? {
                 add(To {
                     booking: None,
                     waiter: Some(w.id),
@@ -135,7 +136,7 @@ pub(crate) fn is_still_for(conn: &Connection, message: &Message) -> Result<bool,
     // One that was made before it was kept who was chosen goes to all who were.
     let Ok(chosen) = serde_json::from_str::<Chosen>(&found.chosen) else { return Ok(true) };
     if let Some(waiter) = message.waiter
-        && matricle_store::waiting::line_has(conn, waiter)?
+        && waiting::by_id(conn, waiter)?.is_some_and(|w| w.stands == Stands::Waiting)
     {
         return Ok(true);
     }
@@ -245,11 +246,9 @@ pub async fn before(
         .await
 }
 
-/// An announcement as one of those would read it who get it.
+/// An announcement as one of those reads it who get it.
 #[derive(Debug, Clone)]
 pub struct AsRead {
-    /// Who, as the outbox tells them apart.
-    pub reader: String,
     /// Its subject.
     pub subject: String,
     /// The whole mail in HTML.
@@ -258,9 +257,8 @@ pub struct AsRead {
     pub text: String,
 }
 
-/// What an announcement says to one of its readers, as typed so far; to the first of them where
-/// none is named. Nothing where nobody gets it, or its words cannot be read yet. Links that open
-/// a booking keep their keys only for a role that may change it.
+/// What an announcement says to one of its readers, as typed so far; nothing where its words cannot
+/// be read yet. Links that open a booking keep their keys only for a role that may change it.
 ///
 /// # Errors
 /// The role may not; there is no such event; the store fails.
@@ -268,30 +266,22 @@ pub async fn as_read(
     desk: &Desk,
     staff: &Staff,
     event: EventId,
-    mut form: Form,
+    form: Form,
+    to: To,
 ) -> Result<Option<AsRead>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let (with, now) = (desk.clone(), desk.clock.now());
     let may = staff.role.may(Right::ChangeBookings);
+    let (template, form) = worded(desk, event, form).await?;
+    if !form.wrong.is_empty() {
+        return Ok(None);
+    }
     desk.store
         .read(move |conn| {
-            let title = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.title;
-            let mut all = people(conn, event, &chosen(&form))?;
-            all.retain(|to| to.not.is_none());
-            let whose = form.get("as").to_owned();
-            let at = all.iter().position(|to| to.reader == whose).unwrap_or(0);
-            if all.is_empty() {
-                return Ok(None);
-            }
-            let to = all.swap_remove(at);
-            let template = read(&mut form, &title, event);
-            if !form.wrong.is_empty() {
-                return Ok(None);
-            }
             let message = Message {
                 waiter: to.waiter,
-                reader: to.reader.clone(),
-                address: to.email.clone(),
+                reader: to.reader,
+                address: to.email,
                 ..wordings::as_if(
                     to.booking.map_or(About::Event(event), About::Booking),
                     Trigger::On(Occasion::Announced),
@@ -304,12 +294,13 @@ pub async fn as_read(
             }
             let Ok(letter) = crate::messages::write(&template, &said) else { return Ok(None) };
             let html = wordings::dressed(&house_of(conn)?, &letter, &letter.body);
-            Ok(Some(AsRead { reader: to.reader, subject: letter.subject, html, text: letter.text }))
+            Ok(Some(AsRead { subject: letter.subject, html, text: letter.text }))
         })
         .await
 }
 
-/// Sends an announcement, as typed so far, to whoever writes it, and to nobody else.
+/// Sends an announcement, as typed so far, to whoever writes it, and to nobody else. Gives their
+/// address, and why it does not go there, if it does not.
 ///
 /// # Errors
 /// [`DeskError::Form`] as for [`send`]; the role may not.
@@ -317,31 +308,50 @@ pub async fn test(
     desk: &Desk,
     staff: &Staff,
     event: EventId,
-    mut form: Form,
-) -> Result<String, DeskError> {
+    form: Form,
+) -> Result<(String, Option<WhyNot>), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let address = staff.email.clone();
-    let to = To {
-        booking: None,
-        waiter: None,
-        reader: Reader::Address(address.clone()).key(),
-        name: staff.name.clone(),
-        email: address.clone(),
-        not: None,
-    };
-    desk.store
+    let (address, name) = (staff.email.clone(), staff.name.clone());
+    let (mut words, form) = worded(desk, event, form).await?;
+    words.subject = format!("Test: {}", words.subject);
+    form.done().map_err(DeskError::Form)?;
+    let sent = desk
+        .store
         .write(move |tx| {
-            let title = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?.title;
-            let mut words = read(&mut form, &title, event);
-            words.subject = format!("Test: {}", words.subject);
-            form.done().map_err(DeskError::Form)?;
-            let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
-            templates::retire(tx, template, turn.now)?;
-            plan(tx, event, Sends::Test(template), template, &to, turn.now, &turn.host)
+            let to = To {
+                booking: None,
+                waiter: None,
+                reader: Reader::Address(address.clone()).key(),
+                name,
+                not: not_to(tx, &address)?,
+                email: address,
+            };
+            if to.not.is_none() {
+                let template = templates::save(tx, &words, &turn.by.name, turn.now)?;
+                templates::retire(tx, template, turn.now)?;
+                plan(tx, event, Sends::Test(template), template, &to, turn.now, &turn.host)?;
+            }
+            Ok::<_, DeskError>((to.email, to.not))
         })
         .await?;
     desk.wake.all();
-    Ok(address)
+    Ok(sent)
+}
+
+/// The words of a form, read away from the async threads and from those that write; what is wrong
+/// with them stands at the form.
+async fn worded(
+    desk: &Desk,
+    event: EventId,
+    mut form: Form,
+) -> Result<(Template, Form), DeskError> {
+    let found = desk.store.read(move |conn| events::by_id(conn, event)).await?;
+    let title = found.ok_or(DeskError::NotFound)?.title;
+    crate::off_thread(move || {
+        let words = read(&mut form, &title, event);
+        Ok((words, form))
+    })
+    .await
 }
 
 /// Sends words to everybody chosen, now or at a time.
@@ -359,10 +369,9 @@ pub async fn send(
     // Who gets it is read before anything is written: thousands are looked up, and the doors wait
     // for nobody's announcement. Whoever cancels in between is a moment too late.
     let now = turn.now;
-    let (title, whom, all, mut form) = desk
+    let (whom, all, form) = desk
         .store
         .read(move |conn| {
-            let title = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.title;
             let chosen = chosen(&form);
             let all = people(conn, event, &chosen)?;
             if all.iter().all(|to| to.not.is_some()) {
@@ -370,10 +379,10 @@ pub async fn send(
             }
             let kept = serde_json::to_string(&chosen)
                 .map_err(|e| DeskError::Internal(format!("who was chosen: {e}")))?;
-            Ok::<_, DeskError>((title, (in_words(conn, event, &chosen)?, kept), all, form))
+            Ok::<_, DeskError>(((in_words(conn, event, &chosen)?, kept), all, form))
         })
         .await?;
-    let words = read(&mut form, &title, event);
+    let (words, mut form) = worded(desk, event, form).await?;
     let at = form.instant("at", &desk.house().await?.zone).unwrap_or(now);
     if at < now {
         form.fault("at", Fault::Past);

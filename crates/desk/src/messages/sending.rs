@@ -235,18 +235,19 @@ fn goes(
                 let why = "they are none of those whom it is for any more";
                 return Ok(Some(Outcome::Withdrawn(why)));
             }
-            if occasion == Occasion::Invited
-                && outbox::address(conn, &message.address)?.refused.is_some()
-            {
-                return Ok(Some(Outcome::Skipped(WhyNot::Bounced.words())));
+            // What happened to the address since it was planned: nobody booked these.
+            let wants_none = occasion == Occasion::Announced;
+            if wants_none || occasion == Occasion::Invited {
+                let known = outbox::address(conn, &message.address)?;
+                if known.refused.is_some() {
+                    return Ok(Some(Outcome::Skipped(WhyNot::Bounced.words())));
+                }
+                if wants_none && known.unsubscribed {
+                    return Ok(Some(Outcome::Skipped(WhyNot::Unsubscribed.words())));
+                }
             }
             if let (Occasion::Invited, About::Event(event)) = (occasion, message.about) {
                 return is_asked_still(conn, message, event);
-            }
-            if occasion == Occasion::Announced
-                && outbox::address(conn, &message.address)?.unsubscribed
-            {
-                return Ok(Some(Outcome::Skipped(WhyNot::Unsubscribed.words())));
             }
         }
     }

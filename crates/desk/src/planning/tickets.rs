@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::form::{Fault, Form};
-use matricle_core::price::{Early, Group};
+use matricle_core::price::{self, Early, Group, Odd};
 use matricle_core::schedule::SaleWindow;
 use matricle_core::staff::Right;
 use matricle_core::{EventId, TicketTypeId};
@@ -22,19 +22,14 @@ fn ask_about(form: &mut Form, new: &NewTicketType, now: Timestamp) {
     if form.ticked("sure") {
         return;
     }
-    if let Some(early) = &new.early {
-        if early.until <= now {
-            form.fault("early_until", Fault::Past);
-        }
-        if early.minor > new.minor {
-            form.fault("early_price", Fault::TooMuch);
-        }
-    }
-    if new.member.is_some_and(|member| member > new.minor) {
-        form.fault("member_price", Fault::TooMuch);
-    }
-    if new.group.as_ref().is_some_and(|group| group.minor > new.minor) {
-        form.fault("group_price", Fault::TooMuch);
+    for odd in price::odd(new.minor, new.early, new.member, new.group, now) {
+        let (field, fault) = match odd {
+            Odd::EarlyOver => ("early_until", Fault::Past),
+            Odd::EarlyAbove => ("early_price", Fault::TooMuch),
+            Odd::MemberAbove => ("member_price", Fault::TooMuch),
+            Odd::GroupAbove => ("group_price", Fault::TooMuch),
+        };
+        form.fault(field, fault);
     }
 }
 

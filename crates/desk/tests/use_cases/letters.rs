@@ -509,7 +509,7 @@ async fn a_calendar_speaks_of_one_evening_proposes_a_time_and_asks_again() {
     let proposed = read.proposed.expect("a time");
     assert_eq!(
         (proposed.date, proposed.starts.date()),
-        (covers[0].id.0, jiff::civil::date(2026, 12, 24))
+        (covers[0].id, jiff::civil::date(2026, 12, 24))
     );
     assert!(read.note.contains("proposes") && read.note.contains("24 December"), "{}", read.note);
 
@@ -533,6 +533,27 @@ async fn a_calendar_speaks_of_one_evening_proposes_a_time_and_asks_again() {
         w.due().await;
     }
     assert_eq!(w.to(BOOKER).len(), before + 1);
+    // Whoever has a ticket that was passed to them gets theirs, and the booker nothing.
+    let person = w.sheet(reference).await.attendees[0].id;
+    let to = form(&[("new_name", "Kit Lee"), ("new_email", "kit@post.example")]);
+    pass_on::pass_on(&w.desk, By::Staff(w.staff(0).await, None), reference, person, to)
+        .await
+        .unwrap();
+    w.due().await;
+    let (raw, _) = w.to("kit@post.example").pop().unwrap();
+    w.desk.clock.advance(jiff::SignedDuration::from_hours(25));
+    w.due().await;
+    let before = (w.to(BOOKER).len(), w.to("kit@post.example").len());
+    let again = String::from_utf8(replied(&raw, "ACCEPTED", &house, 9)).unwrap();
+    let again = again
+        .replace("METHOD:REPLY", "METHOD:REFRESH")
+        .replace(&format!("From: {BOOKER}"), "From: kit@post.example");
+    for _ in 0..2 {
+        take_in(&w.desk, again.clone().into_bytes()).await.unwrap();
+        w.due().await;
+    }
+    let after = (w.to(BOOKER).len(), w.to("kit@post.example").len());
+    assert_eq!(after, (before.0, before.1 + 1));
     w.sound().await;
 }
 

@@ -256,6 +256,18 @@ async fn a_ticket_passed_on_and_names_corrected_are_taken_back() {
     // Once somebody came in by it, it stays passed on.
     let to = form(&[("new_name", "Ann Able"), ("new_email", "ann@post.example")]);
     pass_on::pass_on(&w.desk, By::Booker, reference, one.id, to).await.unwrap();
+    // Passed on from her, and taken back: it is hers again, and the booker is told nothing more.
+    w.due().await;
+    let to = form(&[("new_name", "Dee Doe"), ("new_email", "dee@post.example")]);
+    pass_on::pass_on(&w.desk, By::Booker, reference, one.id, to).await.unwrap();
+    w.due().await;
+    let mails = w.to(BOOKER).len();
+    undo::undo(&w.desk, reference).await.unwrap();
+    w.due().await;
+    assert_eq!(w.sheet(reference).await.attendees[0].name, "Ann Able");
+    let hers = told("ann@post.example");
+    assert!(hers.contains("yours again, with a new code"), "{hers}");
+    assert_eq!(w.to(BOOKER).len(), mails);
     let code = w.sheet(reference).await.attendees[0].code;
     w.scan(before.date.id, "main door", "new", code.as_str()).await;
     assert!(matches!(undo::undo(&w.desk, reference).await, Err(DeskError::NothingToUndo)));

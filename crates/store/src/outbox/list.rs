@@ -1,6 +1,7 @@
 //! The outbox as lists: by words, by state, by event; whom to ring.
 
 use jiff::Timestamp;
+use matricle_core::cue::Whom;
 use matricle_core::occasion::Knows;
 use matricle_core::{BookingId, CueId, EventId, MessageId};
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
@@ -103,9 +104,14 @@ pub struct Found {
     pub title: String,
     /// The name of its template; empty for a standard wording of before.
     pub template: String,
-    /// Whom its cue is for, by its word; empty for none. Of those who come and those who miss it
-    /// both are planned until it is known.
-    pub whom: String,
+    /// Whom its cue is for. Of those who come and those who miss it both are planned until it is
+    /// known.
+    pub whom: Option<Whom>,
+}
+
+/// Whom a cue is for; one that cannot be read is for nobody that is known here.
+fn whom(kept: Option<String>) -> Option<Whom> {
+    serde_json::from_str(&kept?).ok()
 }
 
 /// Of an event: about it itself, or about one of its bookings. Written so that both sides are
@@ -170,7 +176,7 @@ pub fn find(
     let found = conn
         .prepare_cached(&format!(
             "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                coalesce((SELECT trim(c.whom, '\"') FROM cues c WHERE c.id = o.cue_id), '')
+                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id)
              {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
         ))
         .and_then(|mut q| {
@@ -183,7 +189,7 @@ pub fn find(
                     event: c.next::<Option<i64>>()?.map(EventId),
                     title: c.next()?,
                     template: c.next()?,
-                    whom: c.next()?,
+                    whom: whom(c.next()?),
                 })
             })?
             .collect()
@@ -199,7 +205,7 @@ pub fn find(
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
     conn.prepare_cached(
         "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                coalesce((SELECT trim(c.whom, '\"') FROM cues c WHERE c.id = o.cue_id), '')
+                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id)
          FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
          LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
@@ -214,7 +220,7 @@ pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, Stor
                 event: c.next::<Option<i64>>()?.map(EventId),
                 title: c.next()?,
                 template: c.next()?,
-                whom: c.next()?,
+                whom: whom(c.next()?),
             })
         })
         .optional()

@@ -12,7 +12,7 @@ use axum::extract::{Path, Query};
 use axum::http::Uri;
 use axum::response::Response;
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::cue::{Trigger, Way};
+use matricle_core::cue::{Trigger, Way, Whom};
 use matricle_core::staff::Right;
 use matricle_core::{EventId, MessageId};
 use matricle_desk::DeskError;
@@ -68,9 +68,11 @@ pub(crate) fn what(found: &Found) -> String {
         return format!("{first}{}", letters.as_str());
     }
     // Both are planned until it is known who came: one of the two goes.
-    match (found.message.state, found.whom.as_str()) {
-        (MessageState::Planned, "came") => format!("{}, if they come", found.template),
-        (MessageState::Planned, "missed") => format!("{}, if they miss it", found.template),
+    match (found.message.state, &found.whom) {
+        (MessageState::Planned, Some(Whom::Came)) => format!("{}, if they come", found.template),
+        (MessageState::Planned, Some(Whom::Missed)) => {
+            format!("{}, if they miss it", found.template)
+        }
         _ => found.template.clone(),
     }
 }

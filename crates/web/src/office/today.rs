@@ -313,28 +313,38 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: format!("{said}. matricle check names the row"),
         });
     }
-    if today.unreadable > 0 {
+    let letters = [
+        (
+            today.unreadable,
+            "wrong",
+            "?list=unreadable",
+            "mails",
+            "could not be read",
+            "kept as sent; the letter says why",
+        ),
+        (
+            today.to_answer,
+            "asking",
+            "?list=answer",
+            "letters",
+            "to answer",
+            "they found their booking, event or person",
+        ),
+        (
+            today.tray,
+            "asking",
+            "",
+            "letters",
+            "in the tray",
+            "they match no booking, no event and nobody known",
+        ),
+    ];
+    for (n, class, list, of, what, about) in letters.into_iter().filter(|l| l.0 > 0) {
         todo.push(Todo {
-            class: "wrong",
-            href: "/office/messages/letters?list=unreadable".into(),
-            what: format!("{} could not be read", words::count(today.unreadable, "mails")),
-            about: "kept as sent; the letter says why".into(),
-        });
-    }
-    if today.to_answer > 0 {
-        todo.push(Todo {
-            class: "asking",
-            href: "/office/messages/letters?list=answer".into(),
-            what: format!("{} to answer", words::count(today.to_answer, "letters")),
-            about: "they found their booking, event or person".into(),
-        });
-    }
-    if today.tray > 0 {
-        todo.push(Todo {
-            class: "asking",
-            href: "/office/messages/letters".into(),
-            what: format!("{} in the tray", words::count(today.tray, "letters")),
-            about: "they match no booking, no event and nobody known".into(),
+            class,
+            href: format!("/office/messages/letters{list}"),
+            what: format!("{} {what}", words::count(n, of)),
+            about: about.into(),
         });
     }
     let from = todo.len();

@@ -102,8 +102,11 @@ struct Page {
     sample: Vec<String>,
     /// Everybody who gets it, as far as they stand on the page: key, name and address.
     readers: Vec<(String, String)>,
-    /// As one of them reads it.
+    /// As one of them reads it, and which.
     read: Option<AsRead>,
+    reader: String,
+    /// What was just done.
+    said: String,
     /// When it goes.
     goes: String,
     not: Vec<(String, &'static str)>,
@@ -114,7 +117,17 @@ struct Page {
     back: String,
 }
 
-async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, WebError> {
+/// The page as it is shown: to begin with, or looked at, with what was just done.
+enum Shows {
+    Form,
+    Looked(String),
+}
+
+async fn page(at: &Clerk, id: i64, d: Fields, shows: Shows) -> Result<Response, WebError> {
+    let (looked, said) = match shows {
+        Shows::Form => (false, String::new()),
+        Shows::Looked(said) => (true, said),
+    };
     let now = at.app.desk.clock.now();
     let typed = matricle_core::form::Form::new(
         d.all().map(|(n, v)| (n.to_owned(), v.to_owned())).collect(),
@@ -125,10 +138,15 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
     let today = words::local(now, zone).date();
     let nonce = word();
     let count = d.count();
-    let read = if looked {
-        announcements::as_read(&at.app.desk, &at.staff, EventId(id), typed.clone()).await?
-    } else {
-        None
+    // As the one who was chosen reads it, or the first.
+    let whose = before.gets.iter().find(|to| to.reader == d.v("as")).or(before.gets.first());
+    let reader = whose.map_or_else(String::new, |to| to.reader.clone());
+    let read = match whose.filter(|_| looked) {
+        Some(to) => {
+            let (typed, to) = (typed.clone(), to.clone());
+            announcements::as_read(&at.app.desk, &at.staff, EventId(id), typed, to).await?
+        }
+        None => None,
     };
     let read = read.map(|r| AsRead { html: templates::styled(&r.html, &nonce), ..r });
     let mut when = typed;
@@ -158,6 +176,8 @@ async fn page(at: &Clerk, id: i64, d: Fields, looked: bool) -> Result<Response, 
             .map(|t| (t.reader.clone(), format!("{} ({})", t.name, t.email)))
             .collect(),
         read,
+        reader,
+        said,
         goes,
         not: before.not.iter().filter_map(|t| Some((t.name.clone(), t.not?.words()))).collect(),
         looked,
@@ -177,7 +197,7 @@ pub(crate) async fn show(
     Query(Asked { to }): Query<Asked>,
 ) -> Result<Response, WebError> {
     if to == "silent" {
-        return page(&at, id, Fields::of([("silent", "yes".to_owned())]), false).await;
+        return page(&at, id, Fields::of([("silent", "yes".to_owned())]), Shows::Form).await;
     }
     let now = at.app.desk.clock.now();
     let none = announcements::chosen(&matricle_core::form::Form::default());
@@ -186,7 +206,7 @@ pub(crate) async fn show(
     for date in before.dates.iter().filter(|d| d.span.ends_at > now && d.called_off.is_empty()) {
         d.add("date", date.id.to_string());
     }
-    page(&at, id, d, false).await
+    page(&at, id, d, Shows::Form).await
 }
 
 /// `POST /office/events/{id}/announce`: looked at first, then sent.
@@ -198,18 +218,22 @@ pub(crate) async fn send(
     let to = format!("/office/events/{id}/announce");
     if posted.get("act") == "test" {
         let sent = announcements::test(&at.app.desk, &at.staff, EventId(id), form(&posted)).await;
-        let (mut d, said) = match sent {
-            Ok(address) => (
+        let (d, said) = match sent {
+            Ok((address, None)) => (
                 Fields::posted(&posted, &[]),
                 format!("A test is on its way to {address}, and to nobody else."),
             ),
+            Ok((address, Some(why))) => (
+                Fields::posted(&posted, &[]),
+                format!("No test went to {address}: {}.", why.words()),
+            ),
             Err(error) => (Fields::posted(&posted, &wrong(error)?), String::new()),
         };
-        d.set("said", said);
-        return page(&at, id, d, true).await;
+        return page(&at, id, d, Shows::Looked(said)).await;
     }
     if posted.get("act") != "send" {
-        return page(&at, id, Fields::posted(&posted, &[]), true).await;
+        let d = Fields::posted(&posted, &[]);
+        return page(&at, id, d, Shows::Looked(String::new())).await;
     }
     // Sent a second time, it is on its way already.
     if !at.app.guards.is_first(&to, &posted) {
@@ -227,7 +251,7 @@ pub(crate) async fn send(
         Err(error) => {
             at.app.guards.not_done(&to, &posted);
             let again = Fields::posted(&posted, &wrong(error)?);
-            page(&at, id, again, true).await
+            page(&at, id, again, Shows::Looked(String::new())).await
         }
     }
 }
