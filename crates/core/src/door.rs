@@ -207,6 +207,33 @@ impl Verdict {
         }
     }
 
+    /// The verdict that a device gave by itself, by its word, with what is known of the ticket;
+    /// nothing for a word that says more than a device can know, or none.
+    #[must_use]
+    pub fn by_device(
+        word: &str,
+        ticket: Option<&TicketFacts>,
+        at: Timestamp,
+        door: &str,
+    ) -> Option<Self> {
+        let ticket = ticket?;
+        Some(match word {
+            "already in" => match &ticket.presence {
+                Presence::In { at, door } => Self::AlreadyIn { at: *at, door: door.clone() },
+                Presence::Expected | Presence::Left | Presence::Missed => {
+                    Self::AlreadyIn { at, door: door.into() }
+                }
+            },
+            "to pay" => Self::ToPay { due: ticket.due },
+            "not in" => Self::NotIn,
+            "went out" => Self::WentOut,
+            "cancelled" => Self::Cancelled,
+            "a test" => Self::Test,
+            "misread" => Self::Misread,
+            _ => return None,
+        })
+    }
+
     /// Whether the attendee is let in by this.
     #[must_use]
     pub const fn admits(&self) -> bool {

@@ -168,6 +168,12 @@ impl Form {
         self.fields.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim())
     }
 
+    /// Puts a value in the place of what was sent.
+    pub fn set(&mut self, name: &str, value: &str) {
+        self.fields.retain(|(n, _)| n != name);
+        self.fields.push((name.to_owned(), value.to_owned()));
+    }
+
     /// Whether a field was sent at all.
     #[must_use]
     pub fn has(&self, name: &str) -> bool {

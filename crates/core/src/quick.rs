@@ -4,6 +4,7 @@ use jiff::civil::{Date, DateTime, Time};
 use jiff::{Timestamp, ToSpan};
 
 use crate::details::LONGEST;
+use crate::links::is_link;
 use crate::schedule::{Span, SpanError};
 use crate::words::fold;
 use crate::{Currency, Money, text};
@@ -53,6 +54,46 @@ impl How {
     }
 }
 
+/// How people take part.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Part {
+    /// At a place.
+    #[default]
+    InPerson,
+    /// By a link.
+    Online,
+    /// Either way.
+    Both,
+}
+
+impl Part {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
+
+    /// The word for it, as in an event's format.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::InPerson => "in person",
+            Self::Online => "online",
+            Self::Both => "in person and online",
+        }
+    }
+
+    /// Finds it by its word; in person where there is none.
+    #[must_use]
+    pub fn from_word(word: &str) -> Self {
+        Self::ALL.into_iter().find(|p| p.word() == word).unwrap_or_default()
+    }
+}
+
+/// What somebody means who names a place that is not known: the name comes first, and what stands
+/// after a comma says where that is.
+#[must_use]
+pub fn name_and_address(place: &str) -> (&str, &str) {
+    place.split_once(',').map_or((place.trim(), ""), |(name, rest)| (name.trim(), rest.trim()))
+}
+
 /// What was typed, word for word.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Typed {
@@ -74,10 +115,16 @@ pub struct Typed {
     pub from: String,
     /// When it ends, `15:30`.
     pub until: String,
+    /// How people take part.
+    pub part: Part,
     /// Where.
     pub place: String,
+    /// The link to join online; may come later.
+    pub link: String,
     /// How many seats.
     pub seats: String,
+    /// How many may join online, beside those at the place.
+    pub places: String,
     /// What a seat costs; empty is free.
     pub price: String,
 }
@@ -101,8 +148,12 @@ pub enum Field {
     Minutes,
     /// The place.
     Place,
+    /// The link to join online.
+    Link,
     /// The seats.
     Seats,
+    /// How many may join online.
+    Places,
     /// The price.
     Price,
 }
@@ -143,6 +194,15 @@ pub enum Problem {
         /// The most allowed.
         most: u32,
     },
+    /// More seats than the room has.
+    #[error("the room has {most} seats")]
+    MoreThanRoom {
+        /// The seats of the room.
+        most: u32,
+    },
+    /// Not a web address.
+    #[error("not a web address")]
+    NotALink,
     /// Not a number of weeks, at least two.
     #[error("not a number from 2 to {most}")]
     NotWeeks {
@@ -172,10 +232,16 @@ pub struct Quick {
     pub course: bool,
     /// Minutes of an appointment, where it is about them.
     pub slots: Option<u32>,
-    /// Where.
+    /// How people take part.
+    pub part: Part,
+    /// Where; empty where all of it is online.
     pub place: String,
-    /// Seats.
+    /// The link to join online; empty where there is none yet.
+    pub link: String,
+    /// Seats; where all of it is online, people.
     pub seats: u32,
+    /// How many may join online, beside those at the place.
+    pub places: u32,
     /// What a seat costs.
     pub price: Money,
 }
@@ -202,7 +268,12 @@ pub fn check(
     };
     let title = line(Field::Title, &typed.title, true);
     let kind = line(Field::Kind, &typed.kind, false);
-    let place = line(Field::Place, &typed.place, true);
+    let (here, online) = (typed.part != Part::Online, typed.part != Part::InPerson);
+    let place = if here { line(Field::Place, &typed.place, true) } else { String::new() };
+    let link = if online { line(Field::Link, &typed.link, false) } else { String::new() };
+    if !link.is_empty() && !is_link(&link) {
+        problems.push((Field::Link, Problem::NotALink));
+    }
     let slug = fold(&title).replace([' ', '@', '.'], "-");
     if slug.is_empty() && !title.is_empty() {
         problems.push((Field::Title, Problem::NoWord));
@@ -251,6 +322,11 @@ pub fn check(
     if seats.is_none() {
         read(Field::Seats, &typed.seats, Problem::NotACount { most });
     }
+    let counts_both = typed.part == Part::Both && is_dated;
+    let places = typed.places.trim().parse::<u32>().ok().filter(|n| (1..=most).contains(n));
+    if counts_both && places.is_none() {
+        read(Field::Places, &typed.places, Problem::NotACount { most });
+    }
     let price = match typed.price.trim() {
         "" => Some(currency.of(0)),
         text => currency.parse(text),
@@ -296,8 +372,11 @@ pub fn check(
             spans,
             course: typed.how == How::Course,
             slots: minutes,
+            part: typed.part,
             place,
+            link,
             seats,
+            places: places.filter(|_| counts_both).unwrap_or(0),
             price,
         }),
         _ => Err(problems),
@@ -329,6 +408,7 @@ mod tests {
         fn anything_typed_is_planned_or_told(
             words in proptest::collection::vec("[0-9a-zA-Z :.,é-]{0,12}", 9),
             how in 0usize..4,
+            part in 0usize..3,
             overnight: bool,
         ) {
             let [title, kind, day, from, until, place, seats, price, weeks] = &words[..] else { return Ok(()) };
@@ -343,7 +423,10 @@ mod tests {
                 day: day.clone(),
                 from: from.clone(),
                 until: until.clone(),
+                part: Part::ALL[part],
                 place: place.clone(),
+                link: kind.clone(),
+                places: seats.clone(),
                 seats: seats.clone(),
                 price: price.clone(),
             };
@@ -470,6 +553,19 @@ mod tests {
         spring(&mut skipped);
         let at = datetime(2027, 3, 28, 1, 30, 0, 0);
         assert_eq!(one(skipped), (Field::Until, Problem::ClockChange(at)));
+        // Online needs no place, and may have its link; both count each.
+        let online = Typed { part: Part::Online, place: String::new(), ..typed() };
+        assert_eq!(ask(&online).unwrap().place, "");
+        let linked = Typed { link: "https://meet.example/wax".into(), ..online.clone() };
+        assert_eq!(ask(&linked).unwrap().link, linked.link);
+        let wrong = ask(&Typed { link: "the usual room".into(), ..online }).unwrap_err();
+        assert_eq!(wrong, [(Field::Link, Problem::NotALink)]);
+        let both = Typed { part: Part::Both, places: "200".into(), ..typed() };
+        assert_eq!(ask(&both).map(|p| (p.seats, p.places)), Ok((40, 200)));
+        let wrong = ask(&Typed { places: String::new(), ..both }).unwrap_err();
+        assert_eq!(wrong, [(Field::Places, Problem::Missing)]);
+        assert_eq!(name_and_address("Mill, 3 Mill Lane, Ostrel"), ("Mill", "3 Mill Lane, Ostrel"));
+        assert_eq!(name_and_address(" Mill "), ("Mill", ""));
         for seats in ["0", "-1", "many", "100001", "4.5"] {
             let typed = Typed { seats: seats.into(), ..typed() };
             assert_eq!(one(typed), (Field::Seats, Problem::NotACount { most: MOST_SEATS }));

@@ -66,6 +66,15 @@ pub fn is_invited(list: &[String], address: &str) -> bool {
 }
 
 impl Who {
+    /// Whether it asks for an address that is proved.
+    #[must_use]
+    pub const fn wants_proof(&self) -> bool {
+        match self {
+            Self::Anyone | Self::Word(_) => false,
+            Self::SignedIn | Self::Domains(_) | Self::Invited => true,
+        }
+    }
+
     /// Lets an address book, or says why not. `proved` is the address proved by signing in or
     /// by the link of an invitation, if any; `word` what was given as the word; `invited` whether
     /// the address is on the event's list. A rule about addresses never believes what is merely

@@ -18,6 +18,7 @@ pub mod settling;
 mod unscanned;
 mod volunteer;
 pub mod walk_in;
+pub mod walked_in;
 
 use jiff::Timestamp;
 use matricle_core::booking::State;

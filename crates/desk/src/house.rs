@@ -316,6 +316,38 @@ pub async fn retire(
         .await
 }
 
+/// Makes one venue of two that are the same place; gives its name and how many dates went along.
+///
+/// # Errors
+/// [`DeskError::Form`] without another venue; there is no such venue; the role may not.
+pub async fn join_venues(
+    desk: &Desk,
+    staff: &Staff,
+    from: VenueId,
+    mut form: Form,
+) -> Result<(String, usize), DeskError> {
+    let turn = desk.turn_of(staff, Right::SetHouseUp)?;
+    desk.store
+        .write(move |tx| {
+            let venues = places::venues(tx)?;
+            let old = venues.iter().find(|v| v.id == from).ok_or(DeskError::NotFound)?;
+            let wanted = form.line("into");
+            let Some(new) = venues.iter().find(|v| v.name == wanted && v.id != from) else {
+                form.fault("into", Fault::Missing);
+                return Err(form
+                    .done()
+                    .map_err(DeskError::Form)
+                    .err()
+                    .unwrap_or(DeskError::NotFound));
+            };
+            let dates = places::join_venues(tx, from, new.id)?;
+            let what = format!("made one venue of {} and {}", old.name, new.name);
+            turn.log(tx, &what, Thing::Venue.page())?;
+            Ok((new.name.clone(), dates))
+        })
+        .await
+}
+
 /// A time zone that may be meant: of the same place, or one whose name holds what was typed.
 fn zone_like(typed: &str) -> Option<String> {
     let typed = fold(typed).replace([' ', '-'], "_");

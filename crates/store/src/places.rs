@@ -348,6 +348,35 @@ pub fn save_host(tx: &Tx<'_>, h: &Host) -> Result<i64, StoreError> {
     .doing("writing a host")
 }
 
+/// Makes one venue of two: what was at `from` is at `into` from now on, and `from` is gone. Rooms
+/// of one name become one. Gives how many dates went along.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn join_venues(tx: &Tx<'_>, from: VenueId, into: VenueId) -> Result<usize, StoreError> {
+    let all = rooms(tx)?;
+    let join = || {
+        for room in all.iter().filter(|r| r.venue == from) {
+            let Some(same) = all.iter().find(|r| r.venue == into && r.name == room.name) else {
+                let move_room = "UPDATE rooms SET venue_id = ?2 WHERE id = ?1";
+                tx.execute(move_room, (room.id.0, into.0))?;
+                continue;
+            };
+            for table in ["dates", "date_sessions", "slot_plans", "doors"] {
+                let to_same = format!("UPDATE {table} SET room_id = ?2 WHERE room_id = ?1");
+                tx.execute(&to_same, (room.id.0, same.id.0))?;
+            }
+            tx.execute("DELETE FROM rooms WHERE id = ?1", [room.id.0])?;
+        }
+        tx.execute("UPDATE slot_plans SET venue_id = ?2 WHERE venue_id = ?1", (from.0, into.0))?;
+        let dates =
+            tx.execute("UPDATE dates SET venue_id = ?2 WHERE venue_id = ?1", (from.0, into.0))?;
+        tx.execute("DELETE FROM venues WHERE id = ?1", [from.0])?;
+        Ok(dates)
+    };
+    join().doing("joining two venues")
+}
+
 /// Writes a tag down; gives its key. Its word in addresses stays as it was first.
 ///
 /// # Errors

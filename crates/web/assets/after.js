@@ -28,8 +28,10 @@
     const n = at();
     if (e.key === "ArrowDown" || e.key === "ArrowUp") { e.preventDefault(); go(n + (e.key === "ArrowDown" ? 1 : -1)); return; }
     const key = e.key.toUpperCase();
-    if (n < 0 || !["C", "L", "M"].includes(key)) return;
+    if (!["C", "L", "M"].includes(key)) return;
     e.preventDefault();
+    // Nobody is said anything of who is not seen to be meant.
+    if (n < 0) { (rows().find((r) => r.dataset.mark === "open") ?? rows()[0])?.focus(); return; }
     const row = rows()[n];
     go(n + 1);
     mark(row, key);

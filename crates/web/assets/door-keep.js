@@ -267,8 +267,16 @@ window.doorKeep = (() => {
     const words = fold(typed).split(" ").filter(Boolean);
     const found = [];
     if (!words.length) return found;
+    // A booking is named by its letters, too.
+    const letters = typed.toUpperCase().replace(/[^A-Z0-9]/g, "");
+    if (letters.length >= 4) {
+      for (const [booking, reference] of roster.references ?? []) {
+        if (reference.replace(/[^A-Z0-9]/g, "").startsWith(letters)) found.push(...(roster.byBooking.get(booking) ?? []).filter((row) => !found.includes(row)));
+        if (found.length >= most) return found.slice(0, most);
+      }
+    }
     for (const [name, row] of roster.folded) {
-      if (!words.every((w) => name.includes(w))) continue;
+      if (found.includes(row) || !words.every((w) => name.includes(w))) continue;
       found.push(row);
       if (found.length === most) return found;
     }

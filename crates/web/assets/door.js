@@ -26,6 +26,18 @@
     $("net").classList.toggle("late", down || Boolean(gone));
     $("net").classList.toggle("waits", waits > 0);
   };
+  // How many are inside, without network: what was heard last, and what this device did since.
+  let heard = null, sinceThen = 0, walked = new Map();
+  const insideNow = () => (heard ?? roster?.inside ?? 0) + sinceThen;
+  const drawInside = () => {
+    const shown = document.querySelector("#board h2 b");
+    if (!down) { if (shown) heard = Number(shown.textContent); return; }
+    if (!roster) return;
+    if (shown) { shown.textContent = insideNow(); return; }
+    const head = element("h2", "", "Inside ");
+    head.append(element("b", "", String(insideNow())));
+    $("board").replaceChildren(head, element("p", "limit", `${roster.most === null ? "" : `${roster.most} may be. `}By the list of ${keep.clock(roster.at, roster.zone)} and this device alone.`));
+  };
   const flash = (words) => { $("flash").textContent = words; };
   const key = () => (crypto.randomUUID ? crypto.randomUUID() : Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join(""));
   const others = "BroadcastChannel" in window ? new BroadcastChannel("door") : null;
@@ -123,7 +135,21 @@
   const amend = async (id, item) => { if (id < 0) memory[-id - 1] = item; else await keep.queue.put(id, item); };
   const drop = async (id) => { if (id < 0) memory[-id - 1] = null; else await keep.queue.remove(id); };
   const waiting = async () => (keep?.can ? keep.queue.all() : memory.map((item, n) => [-n - 1, item]).filter(([, item]) => item));
-  const count = async () => { waits = (await waiting()).filter(([, item]) => item.did).length; say(); };
+  const count = async () => {
+    const all = (await waiting()).filter(([, item]) => item.did);
+    waits = all.length;
+    // What this device did by itself since it last heard how many are inside.
+    sinceThen = 0; walked = new Map();
+    for (const [, item] of all) {
+      if (item.date !== date || item.undone) continue;
+      if (item.kind === "walk") { sinceThen += item.quantity; walked.set(item.ticket, (walked.get(item.ticket) ?? 0) + item.quantity); }
+      else if (item.kind === "undo") sinceThen -= item.was === "in" ? 1 : 0;
+      else if (item.did === "let in" && !item.room) sinceThen += 1;
+      else if (item.did === "let out" && !item.room) sinceThen -= 1;
+    }
+    say();
+    drawInside();
+  };
   const note = async (who, what) => {
     seenHere.set(who, what);
     if (keep?.can) await keep.seen.put(date, who, what);
@@ -192,7 +218,7 @@
     } else {
       const v = { ...await keep.judge(roster, seenHere, item, item.at + behind), settled: false, at: item.at + behind };
       const did = v.class === "out" ? "let out" : v.admits ? "let in" : "sent away";
-      const done = { ...item, did, name: v.name, attendeeSeen: v.attendee };
+      const done = { ...item, did, name: v.name, attendeeSeen: v.attendee, said: v.word.toLowerCase(), shape: v.class, ...(keep.sessionAt(roster, item.door, item.at + behind) ? { room: true } : {}) };
       await amend(id, done);
       if (v.admits) await remember(v.attendee, v.class === "out" ? "out" : "in", item.at + behind, true);
       // With the ticket of a family all of it comes in.
@@ -207,6 +233,11 @@
     await count();
   };
   // Cash without network: the receipt's number is of this device's own block.
+  const nextReceipt = () => {
+    const n = Number(localStorage.getItem("door-receipts") || 0) + 1;
+    localStorage.setItem("door-receipts", n);
+    return `${roster.receipts}-${String(n).padStart(3, "0")}`;
+  };
   const cashForm = (v) => {
     const box = element("div", "paynow"), form = element("form"), button = element("button", "", `${v.due} taken in cash`);
     form.append(button);
@@ -214,10 +245,8 @@
       e.preventDefault();
       e.stopPropagation();
       button.disabled = true;
-      const n = Number(localStorage.getItem("door-receipts") || 0) + 1;
-      localStorage.setItem("door-receipts", n);
-      const receipt = `${roster.receipts}-${String(n).padStart(3, "0")}`;
-      const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), attendee: v.attendee, did: "let in", name: v.name, cash: v.cash, receipt, attendeeSeen: v.attendee };
+      const receipt = nextReceipt();
+      const item = { date, kind: "scan", key: key(), at: Date.now(), door: door(), attendee: v.attendee, did: "let in", name: v.name, cash: v.cash, receipt, attendeeSeen: v.attendee, said: "come in", shape: "in", why: `${v.due} taken, receipt ${receipt}` };
       const id = await kept(item);
       await remember(v.attendee, "in", item.at + behind, true);
       const told = { class: "in", word: "Come in", reason: `${v.due} taken, receipt ${receipt}`, name: v.name, ticket: v.ticket, attendee: v.attendee, admits: true, settled: false, at: item.at + behind };
@@ -248,7 +277,7 @@
     const found = (await waiting()).find(([known]) => known === id);
     if (!found) { flash("This scan has been sent meanwhile. It is undone in the list below once it stands there."); return; }
     const [, item] = found;
-    await amend(id, { ...item, did: "sent away", cash: 0 });
+    await amend(id, { ...item, did: "sent away", cash: 0, undone: true, back: item.cash, ...(item.kind === "walk" ? { kind: "scan", text: "", attendee: 0 } : {}) });
     if (item.attendeeSeen) await forget(item.attendeeSeen, ({ at }) => Math.abs(at - item.at - behind) < 5000);
     put({ class: "ready", word: "Undone", name: item.name, reason: item.cash ? "expected again; give the money back" : "expected again", settled: false });
     const row = $(`kept-${id}`);
@@ -265,7 +294,7 @@
   // What the program has already is undone there, when the network is back.
   const undoLater = async (scan, row) => {
     const attendee = Number(row?.dataset.attendee || 0), name = row?.querySelector("b")?.textContent ?? "";
-    await kept({ date, kind: "undo", key: key(), at: Date.now(), door: door(), did: "undo", scan, name, attendeeSeen: attendee });
+    await kept({ date, kind: "undo", key: key(), at: Date.now(), door: door(), did: "undo", scan, name, was: row?.classList.contains("in") ? "in" : "", attendeeSeen: attendee });
     if (attendee) await remember(attendee, "undone", houseNow(), true);
     row?.classList.add("undone");
     row?.querySelector("form")?.remove();
@@ -301,7 +330,8 @@
       answer = item.kind === "undo"
         ? await ask(`/door/${item.date}/undo`, { scan: item.scan }, 10000)
         : asks ? await ask(`/door/${item.date}/scan`, sendable(item), 10000)
-          : await ask(`/door/${item.date}/settle`, { key: item.key, at: item.at, behind: Math.round(behind), door: item.door, did: item.did, ...(item.attendee ? { attendee: item.attendee } : { text: item.text }), ...(item.cash ? { cash: item.cash, receipt: item.receipt } : {}) }, 10000);
+          : item.kind === "walk" ? await ask(`/door/${item.date}/walked-in`, { key: item.key, at: item.at, behind: Math.round(behind), door: item.door, did: "let in", ticket: item.ticket, quantity: item.quantity, name: item.typed || "", ...(item.cash ? { cash: item.cash, receipt: item.receipt } : {}) }, 10000)
+          : await ask(`/door/${item.date}/settle`, { key: item.key, at: item.at, behind: Math.round(behind), door: item.door, did: item.did, ...(item.attendee ? { attendee: item.attendee } : { text: item.text }), ...(item.cash ? { cash: item.cash, receipt: item.receipt } : {}), ...(item.said ? { said: item.said } : {}), ...(item.undone ? { undone: "yes", back: item.back || 0, receipt: item.receipt || "" } : {}) }, 10000);
     } catch { unreachable(); return false; }
     if (answer.signedOut || answer.status === 401) { gone = "Sign in again, so that what waits can be sent"; say(); return false; }
     if (answer.status >= 500 || answer.status === 429 || answer.status === 408) return false;
@@ -342,19 +372,21 @@
 
   // The beat: whether the program answers, what time it is there, whether this device may go on.
   let beating = 0, fails = 0;
-  const unreachable = () => { if (!down) { down = true; say(); } again(2500); };
+  const unreachable = () => { if (!down) { drawInside(); down = true; say(); localWalk(); } again(2500); };
   const again = (ms) => { clearTimeout(beating); beating = setTimeout(beat, ms); };
   const beat = async () => {
     if (document.hidden) { again(20000); return; }
     const limit = new AbortController(), timer = setTimeout(() => limit.abort(), 4000), began = Date.now();
     try {
-      const answer = await fetch(`/door/beat?to_send=${waits}&behind=${Math.round(behind)}`, { signal: limit.signal, cache: "no-store" });
+      const answer = await fetch(`/door/beat?date=${date || 0}&to_send=${waits}&behind=${Math.round(behind)}`, { signal: limit.signal, cache: "no-store" });
       if (!answer.ok) throw new Error(String(answer.status));
       const told = await answer.json();
       behind = told.now - (began + Date.now()) / 2;
       localStorage.setItem("door-behind", Math.round(behind));
       token = told.token;
+      const was = down;
       down = false;
+      if (was && wrap.dataset.date) walkPart();
       fails = 0;
       if (!told.stands) { await over(told.why); return; }
       gone = "";
@@ -364,7 +396,7 @@
       if (stale || (roster && houseNow() - roster.at > 120000)) await takeAlong();
       again(20000);
     } catch {
-      down = true;
+      if (!down) { drawInside(); down = true; localWalk(); }
       fails += 1;
       again(fails > 20 ? 8000 : 2500);
     } finally { clearTimeout(timer); say(); }
@@ -515,6 +547,53 @@
     } catch { unreachable(); }
   };
   $("walkpart").addEventListener("click", (e) => { if (e.target.closest("summary") && !$("walk").open && date && !down) setTimeout(walkPart, 0); });
+  // Without network the tickets that the list knows are sold for cash, out of a block of receipts of
+  // this device's own, as far as the list says there are seats.
+  const localWalk = () => {
+    if (!down || !roster?.sold) return;
+    const sold = roster.sold.filter(([, , minor]) => minor === 0 || roster.money);
+    const box = element("details", "walk"), form = element("form"), pick = element("fieldset"), more = element("p", "walkmore"), go = element("button", "go", "In");
+    box.id = "walk";
+    box.open = Boolean($("walk")?.open);
+    box.append(element("summary", "", "Without a ticket"));
+    pick.append(element("legend", "", "Which ticket"));
+    for (const [id, name, minor, price, left] of sold) {
+      const free = left - (walked.get(id) ?? 0), label = element("label", `wpick${free > 0 ? "" : " none"}`), radio = element("input");
+      radio.type = "radio"; radio.name = "ticket"; radio.value = id; radio.required = true; radio.disabled = free <= 0;
+      label.append(radio, " ", element("b", "", name), " ", element("span", "", price), " ", element("small", "", free > 0 ? `${free} left` : "none left"));
+      pick.append(label);
+    }
+    const many = element("label", "", "How many "), quantity = element("input"), who = element("label", "", " Name, if wanted "), typed = element("input");
+    quantity.name = "quantity"; quantity.inputMode = "numeric"; quantity.value = "1"; quantity.size = 2;
+    typed.name = "typed"; typed.maxLength = 200; typed.autocomplete = "off";
+    many.append(quantity); who.append(typed); more.append(many, who);
+    form.dataset.localWalk = "";
+    form.append(...(sold.length ? [pick, more, go] : [element("p", "", "Nothing is sold here without network.")]));
+    box.append(form, element("p", "walksays", "Without network: cash only, and the waiting list is not known."));
+    $("walkpart").replaceChildren(box);
+  };
+  const walkHere = async (form) => {
+    const body = new FormData(form), [id, name, minor, , left] = roster.sold.find(([known]) => known === Number(body.get("ticket"))) ?? [];
+    const quantity = Math.max(1, Math.min(20, Math.round(Number(body.get("quantity"))) || 1)), cash = minor * quantity;
+    const refuse = (words) => { form.querySelector(".wrong")?.remove(); form.append(element("p", "wrong", words)); feel("no"); };
+    if (id === undefined) { refuse("Choose which ticket they want."); return; }
+    const free = left - (walked.get(id) ?? 0);
+    if (quantity > free) { refuse(free > 0 ? `By the list of this device ${free} are left.` : "By the list of this device none is left."); return; }
+    if (roster.most !== null && insideNow() + quantity > roster.most) { refuse(`${insideNow()} are inside, ${roster.most} may be.`); return; }
+    const receipt = cash ? nextReceipt() : "", amount = cash ? (cash / 100).toFixed(2) : "";
+    const called = String(body.get("typed")).trim() || (quantity === 1 ? "Walk-in" : `${quantity} walk-ins`);
+    const why = cash ? `${amount} taken, receipt ${receipt}` : "";
+    const item = { date, kind: "walk", key: key(), at: Date.now(), door: door(), did: "let in", ticket: id, quantity, typed: String(body.get("typed")).trim(), name: called, cash, receipt, said: "come in", shape: "in", why };
+    const kid = await kept(item);
+    const told = { class: "in", word: "Come in", reason: why, name: called, ticket: quantity > 1 ? `${quantity} × ${name}` : name, admits: true, settled: false, at: item.at + behind };
+    put(told, cash ? [change(cash)] : []);
+    logged(keptRow(kid, item, told));
+    feel("in");
+    await count();
+    if ($("walk")) $("walk").open = false;
+    localWalk();
+  };
+  document.addEventListener("submit", (e) => { if (e.target.matches("[data-local-walk]")) { e.preventDefault(); walkHere(e.target); } });
   // A wristband or a card of the house: whoever is found by name next can be given it.
   let foreign = "";
   const giving = (code) => { foreign = code; $("givecode").textContent = code; $("giving").hidden = !code; if (code) $("names").replaceChildren(); };
@@ -761,7 +840,14 @@
       if ("serviceWorker" in navigator) navigator.serviceWorker.register("/door-keeper.js", { scope: "/door" }).then((r) => r.update()).catch(() => {});
       navigator.storage?.persist?.().catch(() => {});
     }
+    // What waits here stands in the log, and can be undone.
+    for (const [id, item] of await waiting()) {
+      if (item.date !== date || !item.did || item.kind === "undo" || $(`kept-${id}`)) continue;
+      const word = item.undone ? "Undone" : (item.said || item.did).replace(/^./, (c) => c.toUpperCase());
+      logged(keptRow(id, item, { class: item.undone ? "ready" : item.shape || "ready", word, reason: item.why || "", name: item.name, admits: ["in", "out"].includes(item.shape) && !item.undone }));
+    }
     await count();
+    localWalk();
     await beat();
   })();
   const listDates = async () => {

@@ -16,6 +16,11 @@
     at.focus({ preventScroll: true });
     at.scrollIntoView({ block: "center" });
   };
+  // A field that somebody else changed meanwhile is named as its label names it.
+  for (const line of document.querySelectorAll("[data-of]")) {
+    const label = document.querySelector(`label[for="${CSS.escape(line.dataset.of)}"]`)?.firstChild?.textContent.trim();
+    if (label) line.firstElementChild.textContent = label;
+  }
   if (new URLSearchParams(location.search).has("kept")) stand(document.querySelector("#main"));
   document.addEventListener("htmx:after:swap", (e) => {
     const part = e.detail?.ctx?.target ?? e.target;

@@ -66,12 +66,33 @@
   // what was typed just before leaving is kept, too.
   const own = () => { if (!form.hasAttribute("hx-post")) return ""; const [id, key] = [form.elements.id?.value, form.elements.key?.value]; return id && key ? `/submissions/${id}/${key}` : ""; };
   if (/[?&]kept=/.test(location.search) && own()) history.replaceState(null, "", own());
-  let typed = false;
-  form.addEventListener("input", () => { typed = true; });
-  form.addEventListener("submit", () => { typed = false; });
-  document.addEventListener("htmx:after:swap", () => { typed = false; });
+  // Which fields are other than they were last kept goes with them by name: of two devices
+  // neither puts the other's fields back.
+  const changed = form.elements.changed;
+  const shown = (input) => (input.type === "checkbox" || input.type === "radio" ? input.defaultChecked && input.value : input.type?.startsWith("select") ? [...input.options].find((o) => o.defaultSelected)?.value ?? input.options[0]?.value : input.defaultValue);
+  const gather = (value) => {
+    const fields = new Map();
+    for (const input of form.elements) {
+      if (!input.name || ["hidden", "submit"].includes(input.type) && input.name !== "description") continue;
+      const said = value(input);
+      fields.set(input.name, `${fields.get(input.name) ?? ""}${said || ""}\n`);
+    }
+    return fields;
+  };
+  const now = () => gather((input) => (input.type === "checkbox" || input.type === "radio" ? input.checked && input.value : input.value));
+  let kept = gather(shown), sent = kept;
+  // The editor writes the words anew as it begins, and that changes nothing.
+  addEventListener("trix-initialize", () => { kept.set("description", now().get("description")); });
+  const others = () => [...now()].filter(([name, said]) => kept.get(name) !== said).map(([name]) => name);
+  const tell = () => { if (changed) { changed.disabled = false; changed.value = others().join(" "); } };
+  for (const kind of ["input", "change", "trix-change", "submit"]) form.addEventListener(kind, tell, true);
+  form.addEventListener("htmx:config:request", () => { sent = now(); });
+  document.addEventListener("htmx:after:swap", () => { kept = sent; tell(); });
+  let leaves = false;
+  form.addEventListener("submit", () => { leaves = true; });
   window.addEventListener("pagehide", () => {
-    if (typed && own()) navigator.sendBeacon("/submit/keep", new URLSearchParams(new FormData(form)));
+    tell();
+    if (!leaves && changed?.value && own()) navigator.sendBeacon("/submit/keep", new URLSearchParams(new FormData(form)));
   });
   // Only the fields of the chosen way are in view.
   const show = () => {

@@ -4,6 +4,8 @@ use axum::http::{HeaderMap, HeaderValue, header};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 
+use matricle_core::DateId;
+
 use crate::Settings;
 
 /// Whether a request carries anything of somebody's own: then its page is theirs alone.
@@ -76,10 +78,11 @@ pub(crate) fn hold_cookie(settings: &Settings, address: &str) -> HeaderValue {
     set_cookie(settings, HOLD, address, Some(24 * 3600))
 }
 
-/// Remembers which door this device stands at. Written in base64, since names
-/// of doors may hold anything.
-pub(crate) fn door_cookie(settings: &Settings, door: &str) -> HeaderValue {
-    set_cookie(settings, DOOR, &URL_SAFE_NO_PAD.encode(door), Some(180 * 24 * 3600))
+/// Remembers at which door of a date this device stands. Written in base64, since names of doors
+/// may hold anything.
+pub(crate) fn door_cookie(settings: &Settings, date: DateId, door: &str) -> HeaderValue {
+    let name = format!("{DOOR}-{date}");
+    set_cookie(settings, &name, &URL_SAFE_NO_PAD.encode(door), Some(7 * 24 * 3600))
 }
 
 /// Remembers that this device has joined.
@@ -92,9 +95,9 @@ pub(crate) fn device_token(headers: &HeaderMap) -> Option<&str> {
     cookie(headers, DEVICE).filter(|token| !token.is_empty())
 }
 
-/// The door of this device.
-pub(crate) fn door_name(headers: &HeaderMap) -> String {
-    cookie(headers, DOOR)
+/// The door of a date at which this device stands.
+pub(crate) fn door_name(headers: &HeaderMap, date: DateId) -> String {
+    cookie(headers, &format!("{DOOR}-{date}"))
         .and_then(|v| URL_SAFE_NO_PAD.decode(v).ok())
         .and_then(|bytes| String::from_utf8(bytes).ok())
         .filter(|name| !name.trim().is_empty())

@@ -304,13 +304,21 @@ pub(crate) async fn show(
 ) -> Result<Response, WebError> {
     if let Some(door) = door {
         let door: String = matricle_core::text::line(&door).chars().take(40).collect();
-        let cookie = cookies::door_cookie(&app.settings, &door);
+        let cookie = cookies::door_cookie(&app.settings, DateId(date), &door);
         let to = Redirect::to(&format!("/door/{date}"));
         return Ok(([(header::SET_COOKIE, cookie)], to).into_response());
     }
     let date = DateId(date);
-    match door_page(&app, &visitor, &volunteer, date, cookies::door_name(&headers), None, None)
-        .await
+    match door_page(
+        &app,
+        &visitor,
+        &volunteer,
+        date,
+        cookies::door_name(&headers, date),
+        None,
+        None,
+    )
+    .await
     {
         Err(WebError::Desk(DeskError::DoorShut)) => shut(&app, &visitor, &volunteer, date).await,
         page => page,
@@ -366,7 +374,7 @@ pub(crate) async fn scan(
     form: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(date);
-    let (text, door) = (form.get("text").trim(), cookies::door_name(&headers));
+    let (text, door) = (form.get("text").trim(), cookies::door_name(&headers, date));
     let attendee = form.get("attendee").parse().ok().map(AttendeeId);
     // A name that was typed is looked for; a text that a scanner read is judged as it is.
     let typed_name =
@@ -408,7 +416,8 @@ pub(crate) async fn pay(
     AtDoor(volunteer): AtDoor,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let (date, door) = (DateId(date), cookies::door_name(&headers));
+    let date = DateId(date);
+    let door = cookies::door_name(&headers, date);
     let attendee = form.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
     let due = form.get("due").parse().map_err(|_| DeskError::NotFound)?;
     let with = match form.get("with") {
@@ -459,7 +468,7 @@ pub(crate) async fn undo(
     let scan = form.get("scan").parse().map_err(|_| DeskError::NothingToUndo)?;
     let outcome = desk_door::undo(&app.desk, &volunteer, DateId(date), scan).await?;
     if !part {
-        let door = cookies::door_name(&headers);
+        let door = cookies::door_name(&headers, DateId(date));
         return door_page(&app, &visitor, &volunteer, DateId(date), door, Some(outcome), None)
             .await;
     }
@@ -501,7 +510,7 @@ pub(crate) async fn names(
         return Ok(axum::response::Html("").into_response());
     }
     let token = app.desk.secrets.form_token(&visitor.0);
-    let door = cookies::door_name(&headers);
+    let door = cookies::door_name(&headers, DateId(date));
     let part = names_part(&app, &volunteer, (DateId(date), &door), text, token).await?;
     Ok(axum::response::Html(part).into_response())
 }
@@ -541,6 +550,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/door/{date}/live", get(live))
         .route("/door/{date}/roster", get(keeping::take))
         .route("/door/{date}/settle", post(keeping::settle))
+        .route("/door/{date}/walked-in", post(keeping::walked_in))
         .route("/door/{date}/hall", get(hall::show))
         .route("/door/{date}/hall/live", get(hall::live))
         .route("/door/{date}/badge/{attendee}", get(scanner::badge))

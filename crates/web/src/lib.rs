@@ -80,6 +80,8 @@ pub(crate) struct Shared {
     pub(crate) pages: cache::Pages,
     pub(crate) answers: again::Answers,
     pub(crate) news: news::News,
+    /// Held while a form of the Office is put over what stands, and kept: one after the other.
+    pub(crate) keeping: tokio::sync::Mutex<()>,
     /// Turns true when the program stops, so that open streams end.
     pub(crate) stop: watch::Receiver<bool>,
 }
@@ -105,6 +107,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         pages: cache::Pages::default(),
         answers: again::Answers::default(),
         news: news::News::default(),
+        keeping: tokio::sync::Mutex::default(),
         stop,
     }));
     Router::new()

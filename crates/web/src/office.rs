@@ -66,6 +66,11 @@ impl Clerk {
         Frame::new(&self.app, Face::Office, title, house, &self.visitor, Some(&self.staff))
     }
 
+    /// Held from reading what stands until a form is kept over it, so that no other comes between.
+    pub(crate) async fn keeping(&self) -> tokio::sync::MutexGuard<'_, ()> {
+        self.app.keeping.lock().await
+    }
+
     /// On to a page that says in one line what was done.
     fn done(&self, to: &str, what: impl Into<String>) -> Response {
         self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: None });

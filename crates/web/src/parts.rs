@@ -9,6 +9,7 @@ pub(crate) mod files;
 pub(crate) mod flow;
 pub(crate) mod grid;
 pub(crate) mod marks;
+pub(crate) mod meanwhile;
 pub(crate) mod pager;
 pub(crate) mod places;
 pub(crate) mod rows;

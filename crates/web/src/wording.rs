@@ -306,6 +306,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("reason", Fault::Missing) => "Say why; everybody booked will read it.".into(),
         ("options", Fault::Missing) => "Write at least two answers, one on a line.".into(),
         ("from", Fault::Unknown) => "The session has to lie within its date.".into(),
+        ("into", Fault::Missing) => "Choose the other venue.".into(),
         ("room", Fault::Unknown) => "There is no such room.".into(),
         ("name", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
         ("role", Fault::Taken) => "You cannot take the key from yourself; let another administrator do it.".into(),
@@ -569,6 +570,14 @@ pub(crate) fn quick(field: quick::Field, problem: quick::Problem) -> String {
         (Field::Seats, Problem::Missing) => "How many people can come?".into(),
         (Field::Weeks, Problem::Missing) => "For how many weeks?".into(),
         (Field::Minutes, Problem::Missing) => "How long does one take?".into(),
+        (Field::Link, Problem::Missing) => "Where do they join?".into(),
+        (Field::Places, Problem::Missing) => "How many may join online?".into(),
+        (_, Problem::MoreThanRoom { most }) => {
+            format!("This room has {most} seats. Write {most} or fewer, or choose another place.")
+        }
+        (_, Problem::NotALink) => {
+            "Write the whole address, such as https://meet.example/room.".into()
+        }
         (_, Problem::NotWeeks { most }) => {
             format!("Write a whole number of weeks from 2 to {most}.")
         }
@@ -602,12 +611,17 @@ pub(crate) fn sentence(refusal: &str) -> String {
 /// Somebody was let in twice.
 pub(crate) fn twice(first: &Passage, second: &Passage, zone: &str) -> String {
     let clock = |at| words::clock(words::local(at, zone).datetime());
+    // Two devices at one door are told apart by their names.
+    let place = |p: &Passage| match p.by.as_str() {
+        by if first.door == second.door && !by.is_empty() => format!("{} ({by})", p.door),
+        _ => p.door.clone(),
+    };
     format!(
         "let in twice: at {}, {}, and at {}, {}. The first stands.",
         clock(first.at),
-        first.door,
+        place(first),
         clock(second.at),
-        second.door
+        place(second)
     )
 }
 
@@ -625,6 +639,15 @@ pub(crate) fn line(found: &Finding, currency: Currency) -> String {
         Finding::PaidTwice { minor } => {
             format!("paid {} too much at the door: to be given back", currency.of(*minor))
         }
+        Finding::WalkedIn { people, minor: 0 } => format!(
+            "let in without a ticket, {}, and not booked: the seats had gone, or are sold no more",
+            words::people(*people)
+        ),
+        Finding::WalkedIn { people, minor } => format!(
+            "let in without a ticket, {}, {} taken, and not booked: the seats had gone, or are sold no more",
+            words::people(*people),
+            currency.of(*minor)
+        ),
         Finding::GivenUp => "let in, though the seat had gone to somebody who waited".into(),
         Finding::Full { inside, most } => {
             format!("let in as number {}, and {most} may be inside", inside + 1)

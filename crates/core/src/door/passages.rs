@@ -44,6 +44,8 @@ pub struct Passage {
     pub at: Timestamp,
     /// Through which door.
     pub door: String,
+    /// Who saw them through: a device, or whoever has signed in.
+    pub by: String,
     /// Which way.
     pub way: Way,
     /// Into a room: whoever was in is in still, and whoever was not has come.
@@ -136,6 +138,13 @@ pub enum Finding {
         /// How much.
         minor: i64,
     },
+    /// Somebody without a ticket was let in without network, and could not be booked by then.
+    WalkedIn {
+        /// How many came in.
+        people: u32,
+        /// Cash that was taken, in minor units.
+        minor: i64,
+    },
     /// Somebody was let in whose seat had gone to another.
     GivenUp,
     /// More are inside than may be.
@@ -219,7 +228,7 @@ mod tests {
 
     fn passage(scan: i64, minute: i64, door: &str, way: Way) -> Passage {
         let at = Timestamp::from_second(minute * 60).unwrap();
-        Passage { scan, at, door: door.into(), way, room: false }
+        Passage { scan, at, door: door.into(), by: String::new(), way, room: false }
     }
 
     #[test]

@@ -401,6 +401,21 @@ impl Typed {
         }
     }
 
+    /// What was typed, put over what is kept: where the form says in `changed` which fields it
+    /// changed since it was last kept, the others stay as another device left them.
+    #[must_use]
+    pub fn over(self, kept: &Self, changed: Option<&[String]>) -> Self {
+        let Some(changed) = changed else { return self };
+        let is_ours = |name: &String| changed.contains(name);
+        let fields = FIELDS.iter().map(|name| (*name).to_owned());
+        let of = |name: &String| if is_ours(name) { &self.0 } else { &kept.0 };
+        Self(
+            fields
+                .flat_map(|name| of(&name).iter().filter(move |(n, _)| *n == name).cloned())
+                .collect(),
+        )
+    }
+
     /// As a form, to be read.
     #[must_use]
     pub fn form(&self) -> Form {

@@ -18,7 +18,7 @@ use matricle_store::{Tx, events, invited, people};
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
 use crate::bookings::seats::take_again;
-use crate::bookings::whole::way_of;
+use crate::bookings::whole::{wants_proof, way_of};
 use crate::people::asking::Asking;
 use crate::people::often::Often;
 use crate::{Desk, DeskError, Secrets, house_of};
@@ -105,17 +105,18 @@ pub fn submit_in(
     let lines = bookings::lines(tx, &booking)?;
     let way = way_of(event, &lines, booking.total);
     let promos = matricle_store::promos::of_booking(tx, booking.id)?;
-    // What counts people by their addresses, and what keeps seats for days, wants proof.
-    let by_address = event.once || promos.iter().any(|p| p.once || !p.address.is_empty());
     let is_theirs = is_proved(&details.email, proved).is_ok();
-    if (by_address || way == Way::AfterYes) && !booking.test {
+    if wants_proof(event, &promos, way) && !booking.test {
         is_proved(&details.email, proved)?;
     }
     if event.once && bookings::booked_already(tx, event.id, &details.email, booking.id)? {
         return Err(WhoRefusal::Again.into());
     }
     let other = bookings::same_date(tx, &booking, &details.email)?;
-    if let (Some(other), false, true) = (&other, draft.again, is_theirs) {
+    // Who books from the browser that made the other knows of it already.
+    let browser = booking.held_from.0;
+    let is_known = |other: &Booking| is_theirs || browser != 0 && other.held_from.0 == browser;
+    if let (Some(other), false) = (other.as_ref().filter(|o| is_known(o)), draft.again) {
         return Err(DeskError::BookedBefore { made_at: other.made_at, total: other.total });
     }
     let unfinished = bookings::unfinished_of(tx, booking.date, &details.email, booking.id)?;
@@ -139,7 +140,7 @@ pub fn submit_in(
     if let (Some(address), true) = (proved, is_theirs) {
         bookings::prove(tx, booking.id, address)?;
     }
-    if let (Some(other), false) = (&other, is_theirs) {
+    if let Some(other) = other.as_ref().filter(|o| !is_known(o)) {
         tell_of_another(tx, &booking, &details.email, other, turn)?;
     }
     // As it was written down: with the address that messages go to.

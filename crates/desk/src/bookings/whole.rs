@@ -116,6 +116,14 @@ impl WholeBooking {
         way_of(&self.event, &self.lines, self.booking.total)
     }
 
+    /// Its booker is asked to prove their address before it goes on, and has not done so yet.
+    #[must_use]
+    pub fn wants_proof(&self) -> bool {
+        self.booking.buyer.address.is_empty()
+            && !self.booking.test
+            && (self.event.who.wants_proof() || wants_proof(&self.event, &self.promos, self.way()))
+    }
+
     /// The booker has no ticket of it any more: all were passed on.
     #[must_use]
     pub fn is_all_passed(&self) -> bool {
@@ -140,6 +148,12 @@ impl WholeBooking {
     pub fn quantity(&self, ticket: TicketTypeId) -> u32 {
         self.lines.iter().find(|l| l.ticket == ticket).map_or(0, |l| l.quantity)
     }
+}
+
+/// Whether an address has to be proved for a booking: what counts people by their addresses, and
+/// what keeps seats for days, wants that.
+pub(crate) fn wants_proof(event: &Event, promos: &[Promo], way: Way) -> bool {
+    event.once || way == Way::AfterYes || promos.iter().any(|p| p.once || !p.address.is_empty())
 }
 
 /// How a booking of an event with these lines is confirmed.

@@ -14,6 +14,7 @@ use matricle_store::{Connection, devices, door as db, events};
 use sha2::Sha256;
 
 use super::rooms::{self, AtRoom};
+use super::walk_in::{self, Sold};
 use super::{Told, Volunteer, at_open_door, tell};
 use crate::{Desk, DeskError, house_of, random_bytes};
 
@@ -63,6 +64,8 @@ pub struct Roster {
     pub until: Timestamp,
     /// Everybody.
     pub people: Vec<Entry>,
+    /// The references of their bookings, by the bookings' keys.
+    pub references: Vec<(i64, String)>,
     /// More are expected than it holds.
     pub cut: bool,
     /// People inside, and the most that may be, where that holds.
@@ -77,6 +80,8 @@ pub struct Roster {
     pub sign_ups: Vec<(AttendeeId, SessionId)>,
     /// Money may be taken.
     pub takes_money: bool,
+    /// What it sells to those without a ticket.
+    pub sold: Vec<Sold>,
     /// The zone of the house's clocks.
     pub zone: String,
 }
@@ -259,6 +264,7 @@ pub async fn roster(
                 bits,
                 at: now,
                 people,
+                references: db::references(conn, date, MOST)?,
                 cut,
                 inside: (doorway.inside, most),
                 again: doorway.again,
@@ -266,6 +272,7 @@ pub async fn roster(
                 rooms,
                 sign_ups,
                 takes_money: by.may_take_money(),
+                sold: walk_in::sold(conn, &doorway, date, now)?,
                 zone: house.zone,
             })
         })

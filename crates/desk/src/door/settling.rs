@@ -8,7 +8,7 @@ use matricle_core::door::{Presence, Verdict};
 use matricle_core::ledger::Method;
 use matricle_core::{DateId, SessionId};
 use matricle_store::Tx;
-use matricle_store::door::{self as db, AtDoor, NewScan, Scan};
+use matricle_store::door::{self as db, AtDoor, Doorway, NewScan, Scan};
 use matricle_store::{bookings, devices};
 
 use super::rooms::AtRoom;
@@ -40,6 +40,10 @@ pub struct Queued {
     pub door: String,
     /// Cash that was taken with it, in minor units, and the number of the receipt.
     pub cash: Option<(i64, String)>,
+    /// The word of the verdict that the device gave; empty where it let in.
+    pub said: String,
+    /// It was let in, and taken back at the device: cash that was given back, and its receipt.
+    pub undone: Option<(i64, String)>,
 }
 
 /// What became of it.
@@ -81,17 +85,14 @@ pub async fn settle_one(
     Ok(settled)
 }
 
-/// [`settle_one`], inside a transaction.
-///
-/// # Errors
-/// As [`settle_one`].
-pub fn settle_in(
+/// The doorway that a device stood at, when it did what it hands in, and whether its time was over.
+fn moment_of(
     tx: &Tx<'_>,
     volunteer: &Volunteer,
     date: DateId,
     queued: &Queued,
     turn: &Turn,
-) -> Result<SettledScan, DeskError> {
+) -> Result<(Doorway, Timestamp, bool), DeskError> {
     if !volunteer.covers(date) {
         return Err(matricle_core::door::device::DeviceRefusal::OtherDate.into());
     }
@@ -109,6 +110,56 @@ pub fn settle_in(
             at > until.min(device.grant.ends_at) || device.joined_at.is_none_or(|j| at < j)
         }
     };
+    Ok((doorway, at, too_late))
+}
+
+/// The doorway and the moment of a walk-in, and whether it may be booked: what a device hands in
+/// that was sent away waits for a person, and no more of it than it had announced is heard.
+pub(super) fn when_of(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    date: DateId,
+    queued: &Queued,
+    turn: &Turn,
+) -> Result<(Doorway, Timestamp, bool), DeskError> {
+    let (doorway, at, too_late) = moment_of(tx, volunteer, date, queued, turn)?;
+    if let Some(device) = volunteer.sent_away() {
+        if !devices::take_announced(tx, device)? {
+            return Err(matricle_core::door::device::DeviceRefusal::SentAway.into());
+        }
+        return Ok((doorway, at, false));
+    }
+    Ok((doorway, at, !too_late))
+}
+
+/// Writes down that somebody was let in who could not be booked.
+pub(super) fn unbooked(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    (date, at): (DateId, Timestamp),
+    queued: &Queued,
+    line: &Finding,
+    turn: &Turn,
+) -> Result<i64, DeskError> {
+    let mut told = tell(tx, Verdict::Unknown, None)?;
+    told.why = Why::Said("let in without a ticket and without network".into());
+    let what =
+        Written { at, told: &told, person: None, passage: None, room: None, line: Some(line) };
+    write(tx, volunteer, date, queued, &what, turn)
+}
+
+/// [`settle_one`], inside a transaction.
+///
+/// # Errors
+/// As [`settle_one`].
+pub fn settle_in(
+    tx: &Tx<'_>,
+    volunteer: &Volunteer,
+    date: DateId,
+    queued: &Queued,
+    turn: &Turn,
+) -> Result<SettledScan, DeskError> {
+    let (doorway, at, too_late) = moment_of(tx, volunteer, date, queued, turn)?;
     let before = answered_before(tx, &queued.key, &queued.shown, date)?;
     let sent_away = volunteer.sent_away();
     let too_late = too_late
@@ -152,7 +203,7 @@ pub fn settle_in(
             settled_before(tx, &scan, date, (queued.did, at), what)?
         }
         None => {
-            let mut told = told_then(tx, queued, verdict, person.as_ref())?;
+            let mut told = told_then(tx, queued, at, verdict, person.as_ref())?;
             told.session = at_room.map_or_else(String::new, |r| r.label());
             write(
                 tx,
@@ -230,17 +281,33 @@ fn take_cash(
 fn told_then(
     tx: &Tx<'_>,
     queued: &Queued,
+    at: Timestamp,
     verdict: Option<Verdict>,
     person: Option<&AtDoor>,
 ) -> Result<Told, DeskError> {
+    let facts = person.map(|p| &p.facts);
     let verdict = match (queued.did, verdict) {
         (Did::LetIn | Did::LetOut, _) => Verdict::ComeIn,
         (Did::SentAway, Some(verdict)) => verdict,
-        (Did::SentAway, None) => Verdict::Unknown,
+        (Did::SentAway, None) if queued.undone.is_some() => Verdict::NotIn,
+        (Did::SentAway, None) => {
+            Verdict::by_device(&queued.said, facts, at, &queued.door).unwrap_or(Verdict::Unknown)
+        }
+    };
+    let due = match &verdict {
+        Verdict::ToPay { due } => Some(due.currency),
+        _ => facts.map(|f| f.due.currency),
     };
     let mut told = tell(tx, verdict, person)?;
     if queued.did == Did::SentAway {
-        told.why = Why::Said("told by the device without network".into());
+        told.why = Why::Said(match (&queued.undone, due) {
+            (None, _) => "told by the device without network".into(),
+            (Some((minor, receipt)), Some(currency)) if *minor > 0 => format!(
+                "let in without network and taken back there: receipt {receipt}, {} given back",
+                currency.of(*minor)
+            ),
+            (Some(_), _) => "let in without network and taken back there".into(),
+        });
     }
     Ok(told)
 }

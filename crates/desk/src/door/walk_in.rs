@@ -7,7 +7,7 @@ use matricle_core::ledger::Method;
 use matricle_core::price::Buyer;
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::Stands;
-use matricle_core::{BookingId, DateId, Money, TicketTypeId};
+use matricle_core::{AttendeeId, BookingId, DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, HeldBy};
 use matricle_store::door::{self as db, Doorway};
 use matricle_store::events::{self, Choices};
@@ -110,6 +110,27 @@ fn price_of(sheet: &Choices, wanted: &[Wanted], now: Timestamp) -> Option<Money>
     booking::choose(&sheet.offer, wanted, &Buyer::default(), now).ok().map(|c| c.quote.total)
 }
 
+fn sold_at(sheet: &Choices, now: Timestamp) -> Vec<Sold> {
+    let open = sheet.tickets.iter().zip(&sheet.offer.offers).filter(|(_, offer)| !offer.closed);
+    open.filter_map(|(ticket, _)| {
+        let one = [Wanted { ticket: ticket.id, quantity: 1 }];
+        let price = price_of(sheet, &one, now);
+        let left = sheet.offer.more(&[], ticket.id, &Buyer::default(), now);
+        Some(Sold { ticket: ticket.id, name: ticket.name.clone(), price: price?, left })
+    })
+    .collect()
+}
+
+/// The tickets that a door sells now.
+pub(super) fn sold(
+    conn: &Connection,
+    doorway: &Doorway,
+    date: DateId,
+    now: Timestamp,
+) -> Result<Vec<Sold>, DeskError> {
+    Ok(sold_at(&at_door(conn, doorway, date, now)?.0, now))
+}
+
 /// What a door can do for those without a ticket.
 ///
 /// # Errors
@@ -126,18 +147,7 @@ pub async fn for_walk_ins(
         .read(move |conn| {
             let doorway = at_open_door(conn, &volunteer, date, now)?;
             let (sheet, given_up) = at_door(conn, &doorway, date, now)?;
-            let tickets = sheet
-                .tickets
-                .iter()
-                .zip(&sheet.offer.offers)
-                .filter(|(_, offer)| !offer.closed)
-                .filter_map(|(ticket, _)| {
-                    let one = [Wanted { ticket: ticket.id, quantity: 1 }];
-                    let price = price_of(&sheet, &one, now);
-                    let left = sheet.offer.more(&[], ticket.id, &Buyer::default(), now);
-                    Some(Sold { ticket: ticket.id, name: ticket.name.clone(), price: price?, left })
-                })
-                .collect();
+            let tickets = sold_at(&sheet, now);
             let named = |w: &Wanted| {
                 let ticket = sheet.tickets.iter().find(|t| t.id == w.ticket);
                 format!("{} × {}", w.quantity, ticket.map_or("", |t| &t.name))
@@ -190,7 +200,9 @@ pub async fn walk_in(
             if let Some(before) = db::scan_by_key(tx, &device.key)? {
                 return Outcome::of(before);
             }
-            let first = book_in(tx, &volunteer, (date, &doorway, &device), &walk, &turn)?;
+            let here = (date, &doorway, &device);
+            let booked = book_in(tx, &volunteer, here, &walk, Paid::Now, &turn)?;
+            let first = booked.people.first().ok_or(DeskError::NotFound)?.0;
             let all_of = |id| Shown::Attendee(id);
             let mut outcome = show_in(tx, &volunteer, date, &device, &all_of(first), &turn)?;
             // All of them stand there; one undo takes all of them back.
@@ -207,13 +219,37 @@ pub async fn walk_in(
     Ok(outcome)
 }
 
-fn book_in(
+/// How a walk-in is paid.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Paid<'a> {
+    /// What it costs, now.
+    Now,
+    /// This much in cash, while the device could not ask, with the number of its receipt.
+    Before {
+        /// In minor units.
+        minor: i64,
+        /// Out of the device's own block.
+        receipt: &'a str,
+    },
+}
+
+/// A walk-in that was booked.
+#[derive(Debug)]
+pub(super) struct Booked {
+    /// Who it is for.
+    pub people: Vec<(AttendeeId, String)>,
+    /// What was paid more than it costs, in minor units.
+    pub over: i64,
+}
+
+pub(super) fn book_in(
     tx: &Tx<'_>,
     volunteer: &Volunteer,
     (date, doorway, device): (DateId, &Doorway, &Device),
     walk: &WalkIn,
+    paid: Paid<'_>,
     turn: &Turn,
-) -> Result<matricle_core::AttendeeId, DeskError> {
+) -> Result<Booked, DeskError> {
     sweep(tx, date, turn)?;
     let waiter = match walk.waiter {
         Some(id) => Some(
@@ -227,22 +263,24 @@ fn book_in(
     let (sheet, _) = at_door(tx, doorway, date, turn.now)?;
     let choice = booking::choose(&sheet.offer, wanted, &Buyer::default(), turn.now)?;
     let total = choice.quote.total;
-    if total.minor != walk.due_minor {
-        let old = total.currency.of(walk.due_minor);
-        return Err(DeskError::PriceChanged { old, new: total });
-    }
-    if total.minor > 0 {
-        volunteer.takes_money()?;
-    }
-    // Nobody pays for standing outside.
-    let gate = gate_of(tx, doorway, date, &device.door)?;
-    let admits = |w: &Wanted| {
-        let ticket = sheet.tickets.iter().find(|t| t.id == w.ticket);
-        ticket.map_or(0, |t| t.admits.saturating_mul(w.quantity))
-    };
-    let coming = wanted.iter().map(admits).sum::<u32>();
-    if let Some(most) = gate.most.filter(|most| gate.inside.saturating_add(coming) > *most) {
-        return Err(DeskError::HallFull { inside: gate.inside, most });
+    if let Paid::Now = paid {
+        if total.minor != walk.due_minor {
+            let old = total.currency.of(walk.due_minor);
+            return Err(DeskError::PriceChanged { old, new: total });
+        }
+        if total.minor > 0 {
+            volunteer.takes_money()?;
+        }
+        // Nobody pays for standing outside; whoever is in already is in.
+        let gate = gate_of(tx, doorway, date, &device.door)?;
+        let admits = |w: &Wanted| {
+            let ticket = sheet.tickets.iter().find(|t| t.id == w.ticket);
+            ticket.map_or(0, |t| t.admits.saturating_mul(w.quantity))
+        };
+        let coming = wanted.iter().map(admits).sum::<u32>();
+        if let Some(most) = gate.most.filter(|most| gate.inside.saturating_add(coming) > *most) {
+            return Err(DeskError::HallFull { inside: gate.inside, most });
+        }
     }
     let reference = fresh_reference(tx)?;
     let id =
@@ -271,13 +309,30 @@ fn book_in(
     };
     bookings::happened(tx, id, turn.now, &turn.by, what)?;
     let held = bookings::by_id(tx, id)?.ok_or(DeskError::NotFound)?;
-    let made = firm(tx, &held, (Move::Complete, Move::AskByMail), turn, With::said(""))?;
-    if made.due().minor > 0 {
-        take_in(tx, &made, (walk.method, made.due().minor), &device.door, turn)?;
+    // Whoever is in already is booked for good, and owes what was not paid.
+    let to_pay = match paid {
+        Paid::Now => Move::AskByMail,
+        Paid::Before { .. } => Move::Complete,
+    };
+    let made = firm(tx, &held, (Move::Complete, to_pay), turn, With::said(""))?;
+    let due = made.due().minor;
+    let (taken, note) = match paid {
+        Paid::Now => (due, device.door.clone()),
+        // What a device took that may take none stays a matter between people.
+        Paid::Before { .. } if !volunteer.may_take_money() => (0, String::new()),
+        Paid::Before { minor, receipt } => {
+            (due.min(minor), format!("{}, receipt {receipt}", device.door))
+        }
+    };
+    if taken > 0 {
+        take_in(tx, &made, (walk.method, taken), &note, turn)?;
     }
     give_up(tx, (date, id), turn)?;
-    let all = db::others_expected(tx, id, date)?;
-    Ok(all.first().ok_or(DeskError::NotFound)?.0)
+    let over = match paid {
+        Paid::Now => 0,
+        Paid::Before { minor, .. } => (minor - due).max(0),
+    };
+    Ok(Booked { people: db::others_expected(tx, id, date)?, over })
 }
 
 /// Where more seats are taken than there are, those who booked last and have not come lose

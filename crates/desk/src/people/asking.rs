@@ -2,8 +2,10 @@
 
 use jiff::Timestamp;
 use matricle_core::price::Buyer;
-use matricle_core::{DateId, EventId};
-use matricle_store::{Connection, events};
+use matricle_core::who::{Who, WhoRefusal};
+use matricle_core::{BookingId, DateId, EventId};
+use matricle_store::events::{self, Event};
+use matricle_store::{Connection, bookings};
 
 use crate::people::invited;
 use crate::{Desk, DeskError, Secrets};
@@ -66,6 +68,39 @@ pub async fn buyer(
         }
     };
     Ok(Buyer { member: asking.member, word: word.into(), address, promos: Vec::new() })
+}
+
+/// Why somebody may not book an event, as far as the address they have proved tells: what is
+/// told before a form is filled in. What they have not proved yet is no reason.
+///
+/// # Errors
+/// The store fails.
+pub async fn barred(
+    desk: &Desk,
+    event: &Event,
+    buyer: &Buyer,
+) -> Result<Option<WhoRefusal>, DeskError> {
+    let asks = matches!(event.who, Who::Domains(_) | Who::Invited) || event.once;
+    if buyer.address.is_empty() || !asks {
+        return Ok(None);
+    }
+    let (id, once, who, address) = (event.id, event.once, event.who.clone(), buyer.address.clone());
+    desk.store
+        .read(move |conn| {
+            let invited = matricle_store::invited::is_on(conn, id, &address)?;
+            let refused = match who {
+                Who::Domains(_) | Who::Invited => {
+                    who.allows(&address, Some(&address), "", invited).err()
+                }
+                Who::Anyone | Who::SignedIn | Who::Word(_) => None,
+            };
+            let again = || bookings::booked_already(conn, id, &address, BookingId(0));
+            Ok(match refused {
+                None if once && again()? => Some(WhoRefusal::Again),
+                refused => refused,
+            })
+        })
+        .await
 }
 
 /// [`buyer`], by a date of the event.

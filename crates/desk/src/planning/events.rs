@@ -2,7 +2,7 @@
 
 use jiff::ToSpan;
 use matricle_core::EventId;
-use matricle_core::quick::{self, Typed};
+use matricle_core::quick::{self, Field, Part, Problem, Quick, Typed};
 use matricle_core::rule::{Ends, Every, Rule};
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
@@ -10,10 +10,11 @@ use matricle_core::words::fold;
 use matricle_formats::words;
 use matricle_store::bookings;
 use matricle_store::events::{
-    self, EventState, NewDate, NewEvent, NewTicketType, Pattern, SlotPlan,
+    self, EventState, Format, NewDate, NewEvent, NewTicketType, Pattern, SlotPlan,
 };
 use matricle_store::house::House;
 use matricle_store::people::Staff;
+use matricle_store::{Connection, places};
 
 use crate::planning::board::{Offered, offered};
 use crate::planning::slots::cut_again;
@@ -47,6 +48,51 @@ pub async fn wanting(desk: &Desk, staff: &Staff) -> Result<Wanting, DeskError> {
         .await
 }
 
+/// The tickets of a plan: one, and one more for those who join online where there are both.
+fn tickets(plan: &Quick) -> Vec<NewTicketType> {
+    let seat = NewTicketType { minor: plan.price.minor, ..NewTicketType::default() };
+    if plan.part != Part::Both {
+        return vec![seat];
+    }
+    let draws = if plan.places > 0 { vec![(1, 1)] } else { seat.draws.clone() };
+    let online = NewTicketType { name: "Online".into(), online: true, draws, ..seat.clone() };
+    vec![seat, online]
+}
+
+/// The place that is meant: a known one, a new room of a known venue, or a new venue with what was
+/// typed behind its name as its address.
+fn meant(offered: &Offered, plan: &Quick) -> (String, String, String) {
+    if plan.part == Part::Online {
+        return ("Online".into(), String::new(), String::new());
+    }
+    let places = offered.places();
+    let line = fold(&plan.place);
+    if let Some((_, venue, room)) = places.iter().find(|(l, ..)| fold(l) == line) {
+        return ((*venue).to_owned(), String::new(), (*room).to_owned());
+    }
+    let (name, rest) = quick::name_and_address(&plan.place);
+    let named = |name: &str| places.iter().find(|(_, v, _)| fold(v) == fold(name));
+    match named(name) {
+        // A street has a number: that is where the venue is, and it is known already.
+        Some((_, venue, _)) if rest.chars().any(|c| c.is_ascii_digit()) => {
+            ((*venue).to_owned(), String::new(), String::new())
+        }
+        Some((_, venue, _)) => ((*venue).to_owned(), String::new(), rest.to_owned()),
+        None => (name.to_owned(), rest.to_owned(), String::new()),
+    }
+}
+
+/// Refuses more seats than the room has: what it seats is the ceiling of each of its dates.
+fn fits(conn: &Connection, venue: &str, room: &str, plan: &Quick) -> Result<(), DeskError> {
+    let venue = places::venues(conn)?.into_iter().find(|v| v.name == venue).map(|v| v.id);
+    let rooms = places::rooms(conn)?;
+    let found = rooms.iter().find(|r| Some(r.venue) == venue && r.name == room);
+    match found.and_then(|r| r.seats).filter(|most| plan.slots.is_none() && plan.seats > *most) {
+        Some(most) => Err(DeskError::Quick(vec![(Field::Seats, Problem::MoreThanRoom { most })])),
+        None => Ok(()),
+    }
+}
+
 /// Makes an event of one small form: one date, one ticket, on sale until it starts,
 /// confirmations on. A known venue keeps its address, and a known room counts for clashes
 /// and is the ceiling of its seats. Published at once, or a draft.
@@ -65,23 +111,20 @@ pub async fn quick(
             let house = house_of(tx)?;
             let plan = quick::check(&typed, &house.zone, house.currency, turn.now)
                 .map_err(DeskError::Quick)?;
-            let offered = offered(tx)?;
-            let line = fold(&plan.place);
-            let known = offered.places().into_iter().find(|(l, ..)| fold(l) == line);
-            let (venue, room) = known.map_or_else(
-                || (plan.place.clone(), String::new()),
-                |(_, venue, room)| (venue.to_owned(), room.to_owned()),
-            );
+            let (venue, address, room) = meant(&offered(tx)?, &plan);
+            fits(tx, &venue, &room, &plan)?;
             let is_run = plan.spans.len() > 1;
             let date = |span: &Span| NewDate {
                 span: span.clone(),
                 venue: venue.clone(),
-                address: String::new(),
+                address: address.clone(),
                 directions: String::new(),
                 room: room.clone(),
                 hosts: Vec::new(),
                 margins: (0, 0),
-                capacities: vec![plan.seats],
+                capacities: std::iter::once(plan.seats)
+                    .chain(Some(plan.places).filter(|n| *n > 0))
+                    .collect(),
                 sessions: Vec::new(),
                 online: None,
             };
@@ -91,11 +134,13 @@ pub async fn quick(
                 kind: plan.kind.clone(),
                 state: if publish { EventState::Published } else { EventState::Draft },
                 hold_minutes: 15,
-                pools: vec![if plan.slots.is_some() { "desks" } else { "seats" }.into()],
-                tickets: vec![NewTicketType {
-                    minor: plan.price.minor,
-                    ..NewTicketType::default()
-                }],
+                format: Format::from_word(plan.part.word()).unwrap_or_default(),
+                online_link: plan.link.clone(),
+                pools: std::iter::once(if plan.slots.is_some() { "desks" } else { "seats" })
+                    .chain(Some("online").filter(|_| plan.places > 0))
+                    .map(str::to_owned)
+                    .collect(),
+                tickets: tickets(&plan),
                 dates: if is_run { Vec::new() } else { plan.spans.iter().map(date).collect() },
                 course: plan.course,
                 slots: plan.slots.map(|minutes| SlotPlan {

@@ -77,6 +77,11 @@ pub(crate) fn cut_again(
         .into_iter()
         .filter(|d| d.span.starts_at > now && d.called_off.is_empty())
         .collect();
+    for date in kept.iter().filter(|d| !wanted.contains(&d.span)) {
+        // What is left of them is offered to nobody.
+        let taken = events::pools(tx, date.id, now)?.first().map_or(0, |p| p.taken.total());
+        set_desks(tx, date.id, taken, now)?;
+    }
     for span in wanted.into_iter().filter(|s| s.starts_at > now) {
         if let Some(same) = kept.iter().find(|d| d.span == span) {
             set_desks(tx, same.id, plan.desks, now)?;

@@ -225,6 +225,11 @@ pub async fn page(
         .await
 }
 
+/// Which fields a page says it changed since they were last kept; nothing where it does not say.
+fn changed(form: &Form) -> Option<Vec<String>> {
+    form.has("changed").then(|| form.get("changed").split(' ').map(str::to_owned).collect())
+}
+
 /// Keeps what was typed, as it is: a new submission is begun, or one that was begun goes on.
 ///
 /// # Errors
@@ -237,6 +242,7 @@ pub async fn keep(
     form: &Form,
 ) -> Result<(SubmissionId, Hints), DeskError> {
     let (typed, now) = (kept(form), desk.clock.now());
+    let changed = changed(form);
     if who.from.1 != 0 {
         desk.often.ask(Asks::Keeping, &who.from.1.to_string(), now)?;
     }
@@ -263,10 +269,11 @@ pub async fn keep(
                     if s.state != State::Unsent {
                         return Err(super::elsewhere(tx, &s)?.into());
                     }
+                    let typed = typed.over(&s.typed, changed.as_deref());
                     if s.typed != typed {
                         submissions::set_typed(tx, id, &typed)?;
                     }
-                    id
+                    return Ok((id, hints(tx, id, &typed, &given, now)?));
                 }
             };
             Ok((id, hints(tx, id, &typed, &given, now)?))
@@ -419,8 +426,20 @@ pub async fn send(
     // What is wrong with fields is said first: whoever mends them is no program.
     let took = seconds(desk, &form, (who.from.0, signed_in));
     let worked = is_worked(form.get("stamp"), form.get("work"));
-    let typed = kept(&form);
-    let given = desk.store.read(given).await?;
+    let (asks, desk_too, asked) = (who.clone(), desk.clone(), key.clone());
+    let read = move |conn: &Connection| {
+        let s = found(conn, id)?;
+        opens(&desk_too, &s, &asked, &asks).ok_or(DeskError::NotFound)?;
+        Ok::<_, DeskError>((given(conn)?, s.typed))
+    };
+    let (given, stored) = desk.store.read(read).await?;
+    let changed = changed(&form);
+    let typed = kept(&form).over(&stored, changed.as_deref());
+    if changed.is_some() {
+        for field in ["name", "email"] {
+            form.set(field, typed.get(field));
+        }
+    }
     let name = form.line("name");
     if name.is_empty() {
         form.fault("name", Fault::Missing);

@@ -12,10 +12,12 @@ use matricle_core::{AttendeeId, DateId};
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{cancel, pass_on, waiting};
 use matricle_desk::door::after::{self, Mark};
+use matricle_desk::door::board;
 use matricle_desk::door::papers;
 use matricle_desk::door::report::{About, ReportLine, report};
 use matricle_desk::door::settling::{Queued, SettledScan, settle_one};
 use matricle_desk::door::walk_in::{WalkIn, for_walk_ins, walk_in};
+use matricle_desk::door::walked_in::{WalkedIn, settle_walk_in};
 use matricle_desk::door::{self, Device, Outcome, Shown, Volunteer, With, devices, roster, set_up};
 use matricle_desk::{DeskError, door::flow};
 use matricle_store::door as db;
@@ -76,6 +78,8 @@ impl World {
             behind: SignedDuration::ZERO,
             door: door.into(),
             cash: None,
+            said: String::new(),
+            undone: None,
         }
     }
 
@@ -223,6 +227,25 @@ async fn what_was_settled_later_has_its_rule_and_its_line() {
     let unknown =
         w.settle(&by, date, w.queued("key-x", "4006381333931", Did::LetIn, 3, "gate")).await;
     assert_eq!(unknown.line, Some(Finding::Unknown));
+
+    // Whom a device sent away is kept with the word it gave, and cash that it gave back with its
+    // receipt.
+    let said = async |key: &str, code: &str, said: &str, undone: Option<(i64, String)>| {
+        let away = w.queued(key, code, Did::SentAway, 3, "gate");
+        w.settle(&by, date, Queued { said: said.into(), undone, ..away }).await;
+        let log = door::log(&w.desk, &bram, date).await.unwrap();
+        let row = log.into_iter().next().unwrap();
+        (row.told.verdict.word(), format!("{:?}", row.told.why))
+    };
+    let inside =
+        matricle_core::door::Verdict::AlreadyIn { at: w.desk.clock.now(), door: String::new() };
+    assert_eq!(said("key-away-1", code(0), "already in", None).await.0, inside.word());
+    assert_eq!(said("key-away-2", code(0), "to pay", None).await.0, "to pay");
+    assert_eq!(said("key-away-3", code(0), "went out", None).await.0, "went out");
+    assert_eq!(said("key-away-4", code(0), "the moon", None).await.0, "unknown");
+    let (word, why) = said("key-away-5", code(0), "come in", Some((800, "D1-007".into()))).await;
+    assert_eq!(word, "not in");
+    assert!(why.contains("receipt D1-007, €8.00 given back"), "{why}");
 
     // Cash at two doors: the second is to be given back, and neither is lost.
     let owing = w.desk.store.read(move |c| db::by_words(c, date, "", 200)).await.unwrap();
@@ -639,5 +662,49 @@ async fn a_party_without_tickets_comes_in_together_and_nobody_pays_to_stand_outs
     set_up::keep(&w.desk, &ilse, date, form(&[("most", &most), ("again", "yes")])).await.unwrap();
     let full = party("key-full").await;
     assert!(matches!(full, Err(DeskError::HallFull { .. })), "{full:?}");
+    w.sound().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whom_a_device_let_in_without_a_ticket_is_booked_paid_and_in_once() {
+    let w = world().await;
+    let bram = w.staff(1).await;
+    let (_, date, _) = w.at_open_door(CANDLES, &[1, 0, 0]).await;
+    let by = Volunteer::from(&bram);
+    let sold = for_walk_ins(&w.desk, &bram, date).await.unwrap().tickets.remove(0);
+    let inside = async || board(&w.desk, &bram, date).await.unwrap().inside;
+    let walked = |key: &str, quantity: u32, cash: i64| WalkedIn {
+        key: key.into(),
+        ticket: sold.ticket,
+        quantity,
+        name: "Wren O'Dea".into(),
+        at: w.desk.clock.now() - SignedDuration::from_mins(4),
+        behind: SignedDuration::ZERO,
+        door: "gate".into(),
+        cash,
+        receipt: "S2-001".into(),
+    };
+    let settle = async |walked| settle_walk_in(&w.desk, &by, date, walked).await.unwrap();
+    let (each, before) = (sold.price.minor, inside().await);
+    assert!(each > 0 && sold.left >= 4, "{sold:?}");
+    for _ in 0..2 {
+        let done = settle(walked("key-walk-1", 2, 2 * each)).await;
+        assert_eq!(done.line, None);
+    }
+    assert_eq!(inside().await, before + 2, "both, and once");
+    let left = for_walk_ins(&w.desk, &bram, date).await.unwrap().tickets.remove(0).left;
+    assert_eq!(left, sold.left - 2);
+    // What was paid too much is to be given back, what was not is owed: they are in all the same.
+    let over = settle(walked("key-walk-2", 1, each + 300)).await;
+    assert_eq!(over.line, Some(Finding::PaidTwice { minor: 300 }));
+    let short = settle(walked("key-walk-3", 1, each - 100)).await;
+    assert!(matches!(short.line, Some(Finding::Unpaid { due }) if due.minor == 100), "{short:?}");
+    assert_eq!(inside().await, before + 4);
+    // More than there are seats: nothing is booked, and a person hears of it, with the money.
+    let many = settle(walked("key-walk-4", left, i64::from(left) * each)).await;
+    let told = Finding::WalkedIn { people: left, minor: i64::from(left) * each };
+    assert_eq!(many.line, Some(told.clone()));
+    assert_eq!(inside().await, before + 4);
+    assert!(w.report(date).await.iter().any(|l| l.about == About::Found(told.clone())));
     w.sound().await;
 }

@@ -114,13 +114,14 @@ async fn what_is_typed_proves_no_address_and_tells_nothing_of_it() {
         draft.email = email.into();
         draft
     };
-    let keep = async |address: &str| {
+    let keep_from = async |address: &str, from: (i64, i64)| {
         let (date, wanted) = w.choice(FREE, &[1]).await;
         let buyer = Buyer { address: address.into(), ..Buyer::default() };
-        hold::keep(&w.desk, date, wanted, HeldBy { buyer, ..HeldBy::default() }, None)
+        hold::keep(&w.desk, date, wanted, HeldBy { buyer, from, ..HeldBy::default() }, None)
             .await
             .unwrap()
     };
+    let keep = async |address: &str| keep_from(address, (0, 0)).await;
     // An address that has booked before: nothing of it on screen, a mail to it instead.
     let first = keep(BOOKER).await;
     let draft = draft_of(first, BOOKER).await;
@@ -136,6 +137,16 @@ async fn what_is_typed_proves_no_address_and_tells_nothing_of_it() {
     let theirs = Asking { proved: Some(BOOKER.into()), ..Asking::default() };
     let asked = submit::submit(&w.desk, &theirs, third, draft.clone()).await;
     assert!(matches!(asked, Err(DeskError::BookedBefore { .. })), "{asked:?}");
+    // So is whoever books from the browser that made the other, and nobody from another.
+    let again = async |email: &str, from: (i64, i64)| {
+        let reference = keep_from("", from).await;
+        let mut draft = draft_of(reference, email).await;
+        draft.again = false;
+        submit::submit(&w.desk, &Asking::default(), reference, draft).await
+    };
+    assert!(again("kin@post.example", (5, 6)).await.is_ok());
+    assert!(matches!(again("Kin@post.example", (5, 8)).await, Err(DeskError::BookedBefore { .. })));
+    assert!(again("kin@post.example", (7, 6)).await.is_ok());
     // Once a person: counted by addresses that are proved.
     let event = w.sheet(third).await.event.id;
     let rule = form(&[("who", "anyone"), ("once", "yes"), ("hold_minutes", "15")]);

@@ -5,7 +5,7 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::door::Verdict;
 use matricle_core::form::Form;
-use matricle_core::quick::{Field, Problem, Typed};
+use matricle_core::quick::{Field, Part, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::cancel;
@@ -229,9 +229,13 @@ async fn an_event_of_the_quick_form_is_whole_and_its_address_its_own() {
         programme::event(&w.desk, look("mites-more-3")).await,
         Err(DeskError::NotFound)
     ));
-    // A room out of the list is that room: it caps the seats, and is seen used twice.
+    // A room out of the list is that room: it has so many seats, and is seen used twice.
     let in_press_room =
-        Typed { place: "millrace barn, Press room".into(), seats: "90".into(), ..typed("Press") };
+        Typed { place: "millrace barn, Press room".into(), seats: "17".into(), ..typed("Press") };
+    let crowd = events::quick(&w.desk, &ilse, in_press_room.clone(), true).await;
+    let Err(DeskError::Quick(problems)) = crowd else { panic!("it seats sixteen") };
+    assert_eq!(problems, [(Field::Seats, Problem::MoreThanRoom { most: 16 })]);
+    let in_press_room = Typed { seats: "16".into(), ..in_press_room };
     for clashing in [false, true] {
         let id = events::quick(&w.desk, &ilse, in_press_room.clone(), true).await.unwrap();
         let sheet = office::event(&w.desk, &ilse, id).await.unwrap();
@@ -242,6 +246,23 @@ async fn an_event_of_the_quick_form_is_whole_and_its_address_its_own() {
         );
         assert_eq!(!sheet.clashes.is_empty(), clashing);
     }
+    // Another place is its name, then where it is; another room of a known one is a room of it.
+    let place_of = async |place: &str, part| {
+        let typed = Typed { place: place.into(), part, places: "50".into(), ..typed("Loft") };
+        let id = events::quick(&w.desk, &ilse, typed, true).await.unwrap();
+        let sheet = office::event(&w.desk, &ilse, id).await.unwrap();
+        let date = &sheet.dates[0];
+        let pools: Vec<u32> = date.offer.pools.iter().map(|p| p.capacity).collect();
+        let rows = sheet::settings(&w.desk, &ilse, id).await.unwrap().tickets;
+        let online = rows.iter().filter(|t| t.plan.online).count();
+        (date.date.place(), date.date.address.clone(), pools, online)
+    };
+    let mill = ("Old Mill".to_owned(), "3 Mill Lane, Ostrel".to_owned(), vec![12], 0);
+    assert_eq!(place_of("Old Mill, 3 Mill Lane, Ostrel", Part::InPerson).await, mill);
+    assert_eq!(place_of("old mill, 3 Mill Lane", Part::InPerson).await, mill);
+    let loft = place_of("Millrace Barn, Loft", Part::Both).await;
+    assert_eq!((loft.0.as_str(), loft.2, loft.3), ("Millrace Barn, Loft", vec![12, 50], 1));
+    assert_eq!(place_of("", Part::Online).await.0, "Online");
     let reference = w.book("mites-more", &[2]).await;
     assert_eq!(w.sheet(reference).await.booking.total.minor, 1500);
     assert_eq!(w.faults().await, Vec::<String>::new());

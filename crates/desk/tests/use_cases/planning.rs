@@ -281,8 +281,20 @@ async fn slots_roll_on_close_with_the_day_and_keep_their_notice() {
     assert_eq!(slots::close_day(&w.desk, &ilse, closing, true).await.unwrap(), 0);
     assert!(dates_of(&w, event).await.iter().all(|d| d.span.starts.date() != day));
     let opening = form(&[("closed_day", &day.to_string())]);
-    slots::close_day(&w.desk, &ilse, opening, false).await.unwrap();
+    slots::close_day(&w.desk, &ilse, opening.clone(), false).await.unwrap();
     assert!(dates_of(&w, event).await.iter().any(|d| d.span.starts.date() == day));
+    // What is left of a slot that somebody has booked is offered to nobody, and comes back.
+    let on_day = async || {
+        dates_of(&w, event).await.into_iter().find(|d| d.span.starts.date() == day).unwrap().id
+    };
+    let half = on_day().await;
+    keep(half).await.unwrap();
+    let closing = form(&[("closed_day", &day.to_string()), ("why", "Wax day")]);
+    slots::close_day(&w.desk, &ilse, closing, true).await.unwrap();
+    assert_eq!(on_day().await, half, "it stands");
+    assert!(matches!(keep(half).await, Err(DeskError::Choice(ChoiceRefusal::Seats(_)))));
+    slots::close_day(&w.desk, &ilse, opening, false).await.unwrap();
+    keep(half).await.unwrap();
     // Other lengths: booked ones stay as they are.
     let booked: Vec<DateId> = office::event(&w.desk, &ilse, event)
         .await

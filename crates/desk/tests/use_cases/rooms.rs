@@ -134,6 +134,8 @@ async fn a_room_has_its_own_door_with_sign_ups_first_and_free_seats_after() {
         behind: SignedDuration::ZERO,
         door: door.into(),
         cash: None,
+        said: String::new(),
+        undone: None,
     };
     let now = w.desk.clock.now();
     let before = now - SignedDuration::from_mins(2);

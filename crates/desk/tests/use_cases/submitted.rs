@@ -616,6 +616,20 @@ async fn programs_are_kept_out_and_nothing_a_person_typed_is_lost() {
     let fields: Vec<&str> = wrong.iter().map(|w| w.field.as_str()).collect();
     assert_eq!(fields, ["name", "email", "agreed", "day"]);
     assert_eq!(w.one(id).await.typed.get("title"), "Queens in winter");
+    // Two devices at one draft: each says what it changed, and puts back nothing of the other's.
+    let device = async |title: &str, place: &str, changed: &str| {
+        let fields = filled_by(&w, 11, &[("title", title), ("place", place), ("changed", changed)]);
+        let begun = Some((id, key.clone()));
+        writing::keep(&w.desk, &nobody, begun, &fields).await.unwrap();
+        let kept = w.one(id).await.typed;
+        (kept.get("title").to_owned(), kept.get("place").to_owned())
+    };
+    let place = w.one(id).await.typed.get("place").to_owned();
+    assert_eq!(device("Drones", "here", "title").await, ("Drones".into(), place));
+    let both = ("Drones".to_owned(), "Apiary".to_owned());
+    assert_eq!(device("Queens in winter", "Apiary", "place").await, both);
+    assert_eq!(device("", "", "").await, both, "nothing changed, nothing lost");
+    assert_eq!(device("Queens in winter", "", "title place").await.1, "");
     // Without the computation it comes all the same, and says so to the reviewer.
     send(vec![("work", String::new())]).await.unwrap();
     let mailed = w.key(id).await;

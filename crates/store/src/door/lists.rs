@@ -46,6 +46,23 @@ pub fn give_house_code(
     .doing("giving a card of the house")
 }
 
+/// The references of the bookings that come to a date, by their keys.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn references(
+    conn: &Connection,
+    date: DateId,
+    most: u32,
+) -> Result<Vec<(i64, String)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT DISTINCT b.id, b.reference FROM attendees a JOIN bookings b ON b.id = a.booking_id
+         WHERE a.date_id = ?1 ORDER BY b.id LIMIT ?2",
+    )
+    .and_then(|mut q| q.query_map((date.0, most), |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
+    .doing("reading references of a date")
+}
+
 /// Everybody whose ticket may be shown at the door of a date, by the code on it: those of the
 /// date itself whatever their booking's state, each also by the codes of other dates of their
 /// course; those with a code of before it was passed on; and those of other dates of the event.

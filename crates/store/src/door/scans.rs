@@ -70,8 +70,9 @@ pub fn set_presence(
 /// SQLite refuses.
 pub fn passages(conn: &Connection, attendee: AttendeeId) -> Result<Vec<Passage>, StoreError> {
     conn.prepare_cached(
-        "SELECT id, at, door, passage, room_way IS NOT NULL FROM scans
-         WHERE attendee_id = ?1 AND passage IS NOT NULL AND undone_at IS NULL ORDER BY at, id",
+        "SELECT s.id, s.at, s.door, coalesce(d.name, p.name, ''), s.passage, s.room_way IS NOT NULL
+         FROM scans s LEFT JOIN devices d ON d.id = s.device_id LEFT JOIN people p ON p.id = s.person_id
+         WHERE s.attendee_id = ?1 AND s.passage IS NOT NULL AND s.undone_at IS NULL ORDER BY s.at, s.id",
     )
     .and_then(|mut q| q.query_map([attendee.0], passage)?.collect())
     .doing("reading passages")
@@ -83,6 +84,7 @@ fn passage(row: &Row<'_>) -> rusqlite::Result<Passage> {
         scan: c.next()?,
         at: c.instant()?,
         door: c.next()?,
+        by: c.next()?,
         way: c.word("scans.passage", Way::from_word)?,
         room: c.next()?,
     })
@@ -310,6 +312,17 @@ pub fn amend_scan(
             let (session, way) = (room.map(|r| r.0.0), room.map(|r| r.1.word()));
             q.execute((id, us(at), passage.map(Way::word), line, session, way))
         })
+        .map(drop)
+        .doing("amending a scan")
+}
+
+/// Writes down what somebody has to look into at a scan.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn set_line(tx: &Tx<'_>, id: i64, line: &Finding) -> Result<(), StoreError> {
+    let line = crate::convert::json(line).doing("amending a scan")?;
+    tx.execute("UPDATE scans SET line = ?2 WHERE id = ?1", (id, line))
         .map(drop)
         .doing("amending a scan")
 }

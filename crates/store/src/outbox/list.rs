@@ -107,6 +107,9 @@ pub struct Found {
     /// Whom its cue is for. Of those who come and those who miss it both are planned until it is
     /// known.
     pub whom: Option<Whom>,
+    /// Of what is planned for those who come: the name of the template that goes in its place to
+    /// whoever misses it; empty where nothing does.
+    pub or_else: String,
 }
 
 /// Whom a cue is for; one that cannot be read is for nobody that is known here.
@@ -119,6 +122,28 @@ fn whom(kept: Option<String>) -> Option<Whom> {
 const OF_EVENT: &str = "(o.event_id = ?# OR o.booking_id IN
     (SELECT f.id FROM dates g JOIN bookings f ON f.date_id = g.id WHERE g.event_id = ?#))";
 
+/// Until it is known who came, one message is planned for whoever comes, and another, `w`, in its
+/// place for whoever misses it: the same booking, box and minute.
+const IN_ITS_PLACE: &str = "w.booking_id = o.booking_id AND w.address = o.address AND w.way = o.way
+    AND w.planned_at = o.planned_at AND w.state = 'planned' AND w.id <> o.id";
+
+/// The other of two of which one goes, as it is not listed on a line of its own.
+fn is_other() -> String {
+    format!(
+        "o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = '\"Missed\"') AND EXISTS
+         (SELECT 1 FROM outbox w JOIN cues k ON k.id = w.cue_id WHERE {IN_ITS_PLACE} AND k.whom = '\"Came\"')"
+    )
+}
+
+/// What goes to whoever misses it, beside what goes to whoever comes.
+fn or_else() -> String {
+    format!(
+        "CASE WHEN o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = '\"Came\"') THEN
+            (SELECT x.name FROM outbox w JOIN cues k ON k.id = w.cue_id JOIN templates x ON x.id = w.template_id
+             WHERE {IN_ITS_PLACE} AND k.whom = '\"Missed\"') END"
+    )
+}
+
 /// The messages that are looked for, from one on, and how many there are in all.
 ///
 /// # Errors
@@ -129,7 +154,7 @@ pub fn find(
     skip: u32,
     most: u32,
 ) -> Result<(Vec<Found>, u32), StoreError> {
-    let mut wheres = vec!["coalesce(b.test, 0) = 0".to_owned()];
+    let mut wheres = vec!["coalesce(b.test, 0) = 0".to_owned(), format!("NOT ({})", is_other())];
     let mut values: Vec<rusqlite::types::Value> = Vec::new();
     let mut with = |sql: &str, value: rusqlite::types::Value| {
         values.push(value);
@@ -176,8 +201,9 @@ pub fn find(
     let found = conn
         .prepare_cached(&format!(
             "SELECT {COLUMNS}, coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id)
-             {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}"
+                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id), coalesce({}, '')
+             {joined} ORDER BY {order} LIMIT {most} OFFSET {skip}",
+            or_else()
         ))
         .and_then(|mut q| {
             q.query_map(params_from_iter(&values), |row| {
@@ -190,6 +216,7 @@ pub fn find(
                     title: c.next()?,
                     template: c.next()?,
                     whom: whom(c.next()?),
+                    or_else: c.next()?,
                 })
             })?
             .collect()
@@ -203,13 +230,14 @@ pub fn find(
 /// # Errors
 /// SQLite refuses.
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(&format!(
         "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
-                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id)
+                (SELECT c.whom FROM cues c WHERE c.id = o.cue_id), coalesce({}, '')
          FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id LEFT JOIN dates d ON d.id = b.date_id
          LEFT JOIN events e ON e.id = coalesce(o.event_id, d.event_id)
          LEFT JOIN templates t ON t.id = o.template_id WHERE o.id = ?1",
-    )
+        or_else()
+    ))
     .and_then(|mut q| {
         q.query_row([message.id.0], |row| {
             let mut c = InOrder::from(row, 0);
@@ -221,6 +249,7 @@ pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, Stor
                 title: c.next()?,
                 template: c.next()?,
                 whom: whom(c.next()?),
+                or_else: c.next()?,
             })
         })
         .optional()

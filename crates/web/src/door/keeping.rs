@@ -11,10 +11,11 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::door::device::DeviceRefusal;
 use matricle_core::door::passages::Did;
-use matricle_core::{AttendeeId, DateId};
+use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::DeskError;
 use matricle_desk::door::roster::{self, Entry, Roster, SessionDoor};
 use matricle_desk::door::settling::{Queued, SettledScan, settle_one};
+use matricle_desk::door::walked_in::{WalkedIn, settle_walk_in};
 use matricle_desk::door::{Shown, Told, Volunteer, devices};
 use matricle_formats::words;
 use matricle_store::devices::Said;
@@ -51,6 +52,9 @@ struct Sent {
     again: bool,
     money: bool,
     receipts: String,
+    /// What it sells to those without a ticket: ticket, name, price in minor units and in words,
+    /// how many are left.
+    sold: Vec<(i64, String, i64, String, u32)>,
     /// Class, word, reason, whether it lets in.
     verdicts: Vec<(&'static str, String, String, bool)>,
     /// The doors of rooms, session by session.
@@ -58,6 +62,8 @@ struct Sent {
     /// Who signed up for which session: attendee, session.
     sign_ups: Vec<(i64, i64)>,
     tickets: Vec<String>,
+    /// The references of bookings, by their keys.
+    references: Vec<(i64, String)>,
     /// Digest, attendee, booking, name, ticket, place, people, verdict, ticket of the booking, then, where there are any,
     /// note, cash in minor units, cash in words.
     people: Vec<Value>,
@@ -156,10 +162,19 @@ fn sent(date: DateId, roster: Roster, receipts: String) -> Sent {
         again: roster.again,
         money: roster.takes_money,
         receipts,
+        sold: roster
+            .sold
+            .into_iter()
+            .map(|t| {
+                let price = if t.price.is_zero() { "free".into() } else { t.price.to_string() };
+                (t.ticket.0, t.name, t.price.minor, price, t.left)
+            })
+            .collect(),
         verdicts,
         rooms,
         sign_ups: roster.sign_ups.iter().map(|(who, what)| (who.0, what.0)).collect(),
         tickets,
+        references: roster.references,
         people,
     }
 }
@@ -172,7 +187,7 @@ pub(crate) async fn take(
     AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     let date = DateId(date);
-    let door = cookies::door_name(&headers);
+    let door = cookies::door_name(&headers, date);
     let receipts = match volunteer.device() {
         Some(device) => format!("D{device}"),
         None => format!("S{}", volunteer.person()),
@@ -184,6 +199,9 @@ pub(crate) async fn take(
 /// What a device says of itself, and asks.
 #[derive(Debug, Deserialize)]
 pub(crate) struct Beat {
+    /// The date whose door it is at.
+    #[serde(default)]
+    date: i64,
     #[serde(default)]
     to_send: u32,
     #[serde(default)]
@@ -196,7 +214,7 @@ pub(crate) struct Beat {
 /// whether it may go on. Nobody is redirected here: it answers a script.
 pub(crate) async fn beat(
     State(app): State<App>,
-    Query(Beat { to_send, behind, wiped }): Query<Beat>,
+    Query(Beat { date: at, to_send, behind, wiped }): Query<Beat>,
     headers: HeaderMap,
     visitor: Visitor,
     asker: Option<AtDoor>,
@@ -213,7 +231,7 @@ pub(crate) async fn beat(
     };
     if let Some(AtDoor(Volunteer::Device(device))) = &asker {
         let said = Said {
-            door: cookies::door_name(&headers),
+            door: cookies::door_name(&headers, DateId(at)),
             to_send,
             behind_ms: behind,
             took_roster: false,
@@ -252,6 +270,11 @@ fn queued(form: &Posted) -> Option<Queued> {
         behind: SignedDuration::from_millis(form.get("behind").parse().unwrap_or(0)),
         door: Some(line("door", 40)).filter(|d| !d.is_empty()).unwrap_or("main door".into()),
         cash: cash.map(|minor| (minor, line("receipt", 20))),
+        said: line("said", 40),
+        undone: (form.get("undone") == "yes").then(|| {
+            let back = form.get("back").parse::<i64>().ok().filter(|minor| *minor > 0);
+            (back.unwrap_or(0), line("receipt", 20))
+        }),
     })
 }
 
@@ -266,6 +289,38 @@ pub(crate) async fn settle(
         return Ok((StatusCode::UNPROCESSABLE_ENTITY, Json(json!({ "ok": false }))).into_response());
     };
     let settled = settle_one(&app.desk, &volunteer, DateId(date), queued).await?;
+    let house = app.desk.house().await?;
+    let line = line(&settled, &house);
+    Ok(Json(json!({ "ok": true, "scan": settled.scan, "name": settled.name, "line": line }))
+        .into_response())
+}
+
+/// `POST /door/{date}/walked-in`: somebody without a ticket whom a device let in while it could not
+/// ask.
+pub(crate) async fn walked_in(
+    State(app): State<App>,
+    Path(date): Path<i64>,
+    AtDoor(volunteer): AtDoor,
+    form: Posted,
+) -> Result<Response, WebError> {
+    let unreadable =
+        || (StatusCode::UNPROCESSABLE_ENTITY, Json(json!({ "ok": false }))).into_response();
+    let (Some(queued), Ok(ticket)) = (queued(&form), form.get("ticket").parse()) else {
+        return Ok(unreadable());
+    };
+    let (cash, receipt) = queued.cash.unwrap_or_default();
+    let walked = WalkedIn {
+        key: queued.key,
+        ticket: TicketTypeId(ticket),
+        quantity: form.get("quantity").parse().unwrap_or(1).clamp(1, 20),
+        name: matricle_core::text::line(form.get("name")).chars().take(200).collect(),
+        at: queued.at,
+        behind: queued.behind,
+        door: queued.door,
+        cash,
+        receipt,
+    };
+    let settled = settle_walk_in(&app.desk, &volunteer, DateId(date), walked).await?;
     let house = app.desk.house().await?;
     let line = line(&settled, &house);
     Ok(Json(json!({ "ok": true, "scan": settled.scan, "name": settled.name, "line": line }))

@@ -133,7 +133,8 @@ pub(crate) async fn walk_in(
     AtDoor(volunteer): AtDoor,
     form: Posted,
 ) -> Result<Response, WebError> {
-    let (date, door) = (DateId(date), cookies::door_name(&headers));
+    let date = DateId(date);
+    let door = cookies::door_name(&headers, date);
     let waiter = form.get("waiter").parse().ok();
     // What is sent is a ticket and what it costs: `3:800`.
     let (ticket, due) = form.get("ticket").split_once(':').unwrap_or(("", form.get("due")));

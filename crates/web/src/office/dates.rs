@@ -114,6 +114,9 @@ pub(crate) struct Again {
 
 /// The form with what somebody proposes.
 fn proposed(mut form: Fields, proposed: &[(&'static str, String)]) -> Fields {
+    // What it is made from is what stands, not what is proposed.
+    let seen = form.seen();
+    form.set("seen", seen);
     for (name, value) in proposed {
         form.set(name, value.chars().take(20).collect());
     }

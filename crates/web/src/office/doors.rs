@@ -384,6 +384,15 @@ pub(crate) async fn keep(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = fields_of(&set_up::set_up(&at.app.desk, &at.staff, DateId(id)).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => {
+            let page = door_page(&at, id, Some(*again), "").await?;
+            return refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page);
+        }
+    };
     match set_up::keep(&at.app.desk, &at.staff, DateId(id), form(&posted)).await {
         Ok(()) => Ok(at.done(
             &format!("/office/doors/{id}"),

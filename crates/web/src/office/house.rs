@@ -12,6 +12,7 @@ use askama::Template;
 use axum::extract::{Multipart, Path, Query};
 use axum::http::StatusCode;
 use axum::response::Response;
+use matricle_core::VenueId;
 use matricle_core::marks::Mark;
 use matricle_core::staff::{Right, Role};
 use matricle_core::web_calendar::{FIELDS, WebCalendar};
@@ -214,7 +215,7 @@ async fn page_at(
     let shelves = shelves(&all, tab, &again);
     let mut d = match tab {
         "hours" => hours::hours_fields(&all),
-        "people" => Fields::of([("members", all.members.join("\n"))]),
+        "people" => people::members_fields(&all),
         _ => house_fields(&all),
     };
     let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
@@ -426,6 +427,12 @@ pub(crate) async fn feeds(at: Clerk) -> Result<Response, WebError> {
 
 /// `POST /office/house/calendars`: web calendars, and whether the feeds of hosts have names.
 pub(crate) async fn set_calendars(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    let posted = match posted.over(&house_fields(&all)) {
+        Ok(posted) => posted,
+        Err(again) => return page(&at, "feeds", Again::Form(*again)).await,
+    };
     match house::calendars::set(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => page(&at, "feeds", Again::Said("Kept.".into())).await,
         Err(error) => {
@@ -437,6 +444,12 @@ pub(crate) async fn set_calendars(at: Clerk, posted: Posted) -> Result<Response,
 
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
 pub(crate) async fn set_terms(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    let posted = match posted.over(&house_fields(&all)) {
+        Ok(posted) => posted,
+        Err(again) => return page(&at, "", Again::Form(*again)).await,
+    };
     match house::set_terms(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => page(&at, "", Again::Said("Kept.".into())).await,
         Err(error) => {
@@ -463,11 +476,34 @@ pub(crate) async fn save(
         let undo = Undo::new(format!("/office/house/{word}/{id}"), &[("act", act)]);
         return Ok(at.done_but(thing.page(), what, undo));
     }
+    let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
+    if (thing, act) == (Thing::Venue, "join") {
+        return match house::join_venues(&at.app.desk, &at.staff, VenueId(id), form(&posted)).await {
+            Ok((name, dates)) => {
+                let dates = words::count(u32::try_from(dates).unwrap_or(u32::MAX), "dates");
+                Ok(at.done(thing.page(), format!("It is {name} now; {dates} went along.")))
+            }
+            Err(error) => {
+                let d = Fields::again(&posted, error)?;
+                page(&at, tab, Again::Thing(thing, id, d)).await
+            }
+        };
+    }
+    let _alone = at.keeping().await;
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    let shelves = shelves(&all, tab, &Again::None);
+    let shelf = shelves.iter().find(|shelf| shelf.thing == word);
+    let posted = match shelf.and_then(|shelf| shelf.items.iter().find(|item| item.id == id)) {
+        None => posted,
+        Some(item) => match posted.over(&item.d) {
+            Ok(posted) => posted,
+            Err(again) => return page(&at, tab, Again::Thing(thing, id, *again)).await,
+        },
+    };
     match house::save(&at.app.desk, &at.staff, thing, id, form(&posted)).await {
         Ok(()) => Ok(at.done(thing.page(), format!("Kept: {}.", posted.get("name").trim()))),
         Err(error) => {
             let d = Fields::again(&posted, error)?;
-            let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
             page(&at, tab, Again::Thing(thing, id, d)).await
         }
     }

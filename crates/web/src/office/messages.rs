@@ -68,6 +68,9 @@ pub(crate) fn what(found: &Found) -> String {
         return format!("{first}{}", letters.as_str());
     }
     // Both are planned until it is known who came: one of the two goes.
+    if !found.or_else.is_empty() {
+        return format!("{}, or {}", found.template, found.or_else);
+    }
     match (found.message.state, &found.whom) {
         (MessageState::Planned, Some(Whom::Came)) => format!("{}, if they come", found.template),
         (MessageState::Planned, Some(Whom::Missed)) => {

@@ -204,6 +204,12 @@ pub(crate) async fn save(
         let f = at.frame("Online", &house.name).in_room("doors");
         return crate::page::html(&Lead { f, to, passcode, back: there });
     }
+    let _alone = at.keeping().await;
+    let now = fields(&online::sheet(desk, &at.staff, DateId(id)).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => return page(&at, id, Some(*again)).await,
+    };
     match online::save(desk, &at.staff, DateId(id), form(&posted)).await {
         Ok(()) => Ok(at.done(&there, "How it happens online is kept.")),
         Err(error) => page(&at, id, Some(Fields::again(&posted, error)?)).await,

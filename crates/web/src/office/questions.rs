@@ -130,6 +130,15 @@ pub(crate) async fn save_question(
         let to = format!("/office/events/{id}/questions");
         return Ok(at.done(&to, "It is not asked any more. Answers that were given stay."));
     }
+    let _alone = at.keeping().await;
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+    let posted = match s.questions.iter().enumerate().find(|(_, q)| Some(q.id) == which) {
+        None => posted,
+        Some((place, q)) => match posted.over(&question_fields(q, place)) {
+            Ok(posted) => posted,
+            Err(again) => return questions_page(&at, id, Some(question), Some(*again)).await,
+        },
+    };
     match questions::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await
     {
         Ok(()) => Ok(at.done(&format!("/office/events/{id}/questions"), "The question is kept.")),

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::quick::{Field, How, Problem, Typed};
+use matricle_core::quick::{Field, How, Part, Problem, Typed};
 use matricle_desk::DeskError;
 use matricle_desk::planning::events;
 use matricle_desk::planning::patterns::{self, From};
@@ -33,6 +33,8 @@ struct Input {
 struct Quick {
     f: Frame,
     how: &'static str,
+    part: &'static str,
+    parts: [(&'static str, &'static str); 3],
     overnight: bool,
     fields: Vec<Input>,
     venues: Vec<String>,
@@ -52,7 +54,7 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
         kind,
         value: value.into(),
         problem: problems.iter().find(|(f, _)| *f == field).map(|(f, p)| wording::quick(*f, *p)),
-        needed: !matches!(field, Field::Kind | Field::Price),
+        needed: !matches!(field, Field::Kind | Field::Price | Field::Link),
     };
     let price_hint = format!("In {currency}, such as 12.50. Left empty, it is free.");
     let fields = vec![
@@ -81,17 +83,28 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
             Field::Place,
             "place",
             "Where",
-            "A known place, or a room of it as in the list, keeps its address and its seats.",
+            "A known place, or a room of it as in the list, keeps its address and its seats. Of another, the name and then its address: Mill, 3 Mill Lane, Ostrel.",
             "text",
             &typed.place,
         ),
+        field(Field::Link, "link", "Link to join online", "May come later.", "url", &typed.link),
         field(Field::Seats, "seats", "Seats", "", "text", &typed.seats),
+        field(Field::Places, "places", "Places online", "", "text", &typed.places),
         field(Field::Price, "price", "Price of a seat", &price_hint, "text", &typed.price),
     ];
     let f = at.frame("New event", &wanting.house.name).in_room("events");
     Ok(Quick {
         f,
         how: typed.how.word(),
+        part: typed.part.word(),
+        parts: Part::ALL.map(|p| {
+            let label = match p {
+                Part::InPerson => "At a place",
+                Part::Online => "Online",
+                Part::Both => "Both: some are there, some online",
+            };
+            (p.word(), label)
+        }),
         overnight: typed.overnight,
         fields,
         venues: wanting.offered.places().into_iter().map(|(line, ..)| line).collect(),
@@ -119,8 +132,11 @@ pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError
         day: field("day"),
         from: field("from"),
         until: field("until"),
+        part: Part::from_word(posted.get("part")),
         place: field("place"),
+        link: field("link"),
         seats: field("seats"),
+        places: field("places"),
         price: field("price"),
     };
     match events::quick(&at.app.desk, &at.staff, typed.clone(), posted.get("act") != "draft").await

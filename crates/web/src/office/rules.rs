@@ -68,6 +68,24 @@ struct Again {
     offering: Fields,
 }
 
+/// What holds after booking, as it stands.
+fn filled(s: &sheet::Settings) -> Fields {
+    let r = &s.event.rules;
+    let mut d = Fields::of([
+        ("waiting", r.waiting.word().into()),
+        ("offer_hours", r.offer_hours.to_string()),
+    ]);
+    d.tick("may_cancel", r.may_cancel);
+    d.tick("may_move", r.may_move);
+    d.tick("may_pass", r.may_pass);
+    d.tick("own_steps", r.steps.is_some());
+    for (i, (days, percent)) in r.steps.iter().flatten().enumerate() {
+        d.add(&format!("days_{i}"), days.to_string());
+        d.add(&format!("percent_{i}"), percent.to_string());
+    }
+    d
+}
+
 async fn page(at: &Clerk, id: i64, which: &Which, again: Again) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let event = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
@@ -75,22 +93,7 @@ async fn page(at: &Clerk, id: i64, which: &Which, again: Again) -> Result<Respon
     let zone = &s.house.zone;
     let today = words::local(now, zone).date();
     let wrong = again.d.as_ref().map_or(0, Fields::count) + again.offering.count();
-    let d = again.d.unwrap_or_else(|| {
-        let r = &s.event.rules;
-        let mut d = Fields::of([
-            ("waiting", r.waiting.word().into()),
-            ("offer_hours", r.offer_hours.to_string()),
-        ]);
-        d.tick("may_cancel", r.may_cancel);
-        d.tick("may_move", r.may_move);
-        d.tick("may_pass", r.may_pass);
-        d.tick("own_steps", r.steps.is_some());
-        for (i, (days, percent)) in r.steps.iter().flatten().enumerate() {
-            d.add(&format!("days_{i}"), days.to_string());
-            d.add(&format!("percent_{i}"), percent.to_string());
-        }
-        d
-    });
+    let d = again.d.unwrap_or_else(|| filled(&s));
     let (mut dates, mut first) = (Vec::new(), None);
     for date in event.dates.iter().filter(|d| d.date.span.ends_at > now) {
         let (count, offered) = waiting::counts(&at.app.desk, &at.staff, date.date.id).await?;
@@ -162,6 +165,15 @@ pub(crate) async fn save(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = filled(&sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => {
+            let again = Again { d: Some(*again), ..Again::default() };
+            return page(&at, id, &Which { date: None }, again).await;
+        }
+    };
     match sheet::set_rules(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(()) => Ok(at.done(&format!("/office/events/{id}/rules"), "The rules are kept.")),
         Err(error) => {

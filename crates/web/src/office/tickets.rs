@@ -240,6 +240,17 @@ pub(crate) async fn save_ticket(
         let to = format!("/office/events/{id}/tickets");
         return Ok(at.done(&to, "The ticket type is off the event. What was booked with it stays."));
     }
+    let _alone = at.keeping().await;
+    let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
+    let posted = match s.tickets.iter().find(|t| Some(t.id) == which) {
+        None => posted,
+        Some(row) => match posted.over(&ticket_fields(row, &s)) {
+            Ok(posted) => posted,
+            Err(again) => {
+                return tickets_page(&at, id, Some(ticket), Some(*again), Vec::new()).await;
+            }
+        },
+    };
     match tickets::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => {
             let what = format!("Kept: {}.", posted.get("name").trim());

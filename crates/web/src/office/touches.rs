@@ -212,6 +212,14 @@ pub(crate) async fn change(
     } else {
         format!("/office/events/{event}/dates?date={id}")
     };
+    let _alone = at.keeping().await;
+    let posted = match posted.over(&change_fields(&sheet)) {
+        Ok(posted) => posted,
+        Err(again) => {
+            let again = Again { change: Some(*again), ..Again::default() };
+            return page(&at, event.0, Some(id), again).await;
+        }
+    };
     if posted.get("act") == "save" {
         let accept = !posted.get("over_full").is_empty();
         let desk = at.app.desk.saying(posted.get("word"));

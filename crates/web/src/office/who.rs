@@ -7,7 +7,7 @@ use matricle_core::EventId;
 use matricle_core::who::Who;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::confirm::{self, Followed};
-use matricle_desk::planning::sheet;
+use matricle_desk::planning::sheet::{self, Settings};
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -34,6 +34,30 @@ struct WhoPage {
     invited: u32,
 }
 
+/// Who may book, and how, as it stands.
+fn filled(s: &Settings) -> Fields {
+    let (word, text) = match &s.event.who {
+        Who::Anyone => ("anyone", String::new()),
+        Who::SignedIn => ("signed in", String::new()),
+        Who::Word(word) => ("word", word.clone()),
+        Who::Domains(domains) => ("domains", domains.join("\n")),
+        Who::Invited => ("invited", String::new()),
+    };
+    let mut d =
+        Fields::of([("who", word.into()), ("hold_minutes", s.event.hold.as_mins().to_string())]);
+    match word {
+        "word" => d.add("who_word", text),
+        "domains" => d.add("who_domains", text),
+        _ => {}
+    }
+    d.set("confirm_free", confirm::word(s.event.rules.confirm.free).into());
+    d.set("confirm_paid", confirm::word(s.event.rules.confirm.paid).into());
+    d.tick("once", s.event.once);
+    d.tick("course", s.event.course);
+    d.tick("latecomers", s.event.latecomers);
+    d
+}
+
 async fn who_page(
     at: &Clerk,
     id: i64,
@@ -42,30 +66,7 @@ async fn who_page(
     waiting: Vec<(String, String)>,
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let d = d.unwrap_or_else(|| {
-        let (word, text) = match &s.event.who {
-            Who::Anyone => ("anyone", String::new()),
-            Who::SignedIn => ("signed in", String::new()),
-            Who::Word(word) => ("word", word.clone()),
-            Who::Domains(domains) => ("domains", domains.join("\n")),
-            Who::Invited => ("invited", String::new()),
-        };
-        let mut d = Fields::of([
-            ("who", word.into()),
-            ("hold_minutes", s.event.hold.as_mins().to_string()),
-        ]);
-        match word {
-            "word" => d.add("who_word", text),
-            "domains" => d.add("who_domains", text),
-            _ => {}
-        }
-        d.set("confirm_free", confirm::word(s.event.rules.confirm.free).into());
-        d.set("confirm_paid", confirm::word(s.event.rules.confirm.paid).into());
-        d.tick("once", s.event.once);
-        d.tick("course", s.event.course);
-        d.tick("latecomers", s.event.latecomers);
-        d
-    });
+    let d = d.unwrap_or_else(|| filled(&s));
     let count = d.count();
     let page = WhoPage {
         tab: "who",
@@ -112,6 +113,14 @@ pub(crate) async fn save_who(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = filled(&sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => {
+            return who_page(&at, id, Some(*again), String::new(), Vec::new()).await;
+        }
+    };
     match sheet::set_booking(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(done) => who_page(&at, id, None, followed(done), Vec::new()).await,
         Err(DeskError::Freed { bookings }) => {

@@ -5,6 +5,7 @@ use axum::extract::{Multipart, Path};
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
+use matricle_desk::planning::sheet::Settings;
 use matricle_desk::planning::{pictures, sheet};
 use matricle_store::events::Format;
 
@@ -31,6 +32,32 @@ struct Wording {
     saved: bool,
 }
 
+/// The form of an event's wording as it stands.
+fn filled(s: &Settings) -> Fields {
+    let e = &s.event;
+    let mut d = Fields::of([
+        ("title", e.title.clone()),
+        ("kind", e.kind.clone()),
+        ("lead", e.lead.clone()),
+        ("description", e.description.clone()),
+        ("bring", e.bring.clone()),
+        ("refund_note", e.refund_note.clone()),
+        ("button", e.button.clone()),
+        ("after_note", e.after_note.clone()),
+        ("format", e.format.word().into()),
+        ("online_link", e.online_link.clone()),
+        ("online_passcode", e.online_passcode.clone()),
+        ("slug", e.slug.clone()),
+        ("accent", e.accent.clone()),
+        ("contact", e.contact.clone()),
+        ("price_words", e.price_words.clone()),
+    ]);
+    d.tick("drop_in", e.drop_in);
+    d.tick("listed", e.listed);
+    s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
+    d
+}
+
 async fn wording_page(
     at: &Clerk,
     id: i64,
@@ -38,30 +65,7 @@ async fn wording_page(
     saved: bool,
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let d = d.unwrap_or_else(|| {
-        let e = &s.event;
-        let mut d = Fields::of([
-            ("title", e.title.clone()),
-            ("kind", e.kind.clone()),
-            ("lead", e.lead.clone()),
-            ("description", e.description.clone()),
-            ("bring", e.bring.clone()),
-            ("refund_note", e.refund_note.clone()),
-            ("button", e.button.clone()),
-            ("after_note", e.after_note.clone()),
-            ("format", e.format.word().into()),
-            ("online_link", e.online_link.clone()),
-            ("online_passcode", e.online_passcode.clone()),
-            ("slug", e.slug.clone()),
-            ("accent", e.accent.clone()),
-            ("contact", e.contact.clone()),
-            ("price_words", e.price_words.clone()),
-        ]);
-        d.tick("drop_in", e.drop_in);
-        d.tick("listed", e.listed);
-        s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
-        d
-    });
+    let d = d.unwrap_or_else(|| filled(&s));
     let nonce = word();
     let count = d.count();
     let page = Wording {
@@ -93,6 +97,12 @@ pub(crate) async fn reword(
     Path(id): Path<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = filled(&sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => return wording_page(&at, id, Some(*again), false).await,
+    };
     match sheet::reword(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(()) => wording_page(&at, id, None, true).await,
         Err(error) => {

@@ -94,6 +94,15 @@ pub(crate) async fn told(
     headers: HeaderMap,
     posted: Posted,
 ) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = wished(&telling::wishes(&at.app.desk, &at.staff).await?);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => {
+            let page = page(&at, &headers, *again).await?;
+            return refused(StatusCode::UNPROCESSABLE_ENTITY, &page);
+        }
+    };
     match telling::keep_wishes(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => Ok(at.done("/you", "What you are told is kept.")),
         Err(error) => {

@@ -15,6 +15,8 @@ use crate::wording;
 pub(crate) struct Fields {
     values: BTreeMap<String, Vec<String>>,
     wrong: BTreeMap<String, String>,
+    /// Fields that somebody else kept otherwise while this form was open, and what stands there.
+    meanwhile: Vec<(String, String)>,
 }
 
 impl Fields {
@@ -77,6 +79,23 @@ impl Fields {
     /// Says what is wrong with a field in words.
     pub(crate) fn say(&mut self, name: &str, words: String) {
         self.wrong.insert(name.into(), words);
+    }
+
+    /// Says that somebody else kept another value meanwhile, and which.
+    pub(crate) fn changed_meanwhile(&mut self, name: &str, stands: String) {
+        let words = format!("Somebody else kept this meanwhile: it says {stands} now.");
+        self.say(name, words);
+        self.meanwhile.push((name.to_owned(), stands));
+    }
+
+    /// Fields that somebody else kept otherwise meanwhile, with what stands there.
+    pub(crate) fn meanwhile(&self) -> &[(String, String)] {
+        &self.meanwhile
+    }
+
+    /// The names of the fields.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.values.keys().map(String::as_str)
     }
 
     /// Every field with each of its values, as a form sends them.

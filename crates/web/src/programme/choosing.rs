@@ -4,6 +4,7 @@ use axum::http::HeaderMap;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::price::Buyer;
+use matricle_core::who::WhoRefusal;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::{hold, whole};
 use matricle_desk::people::asking::{self, Asking};
@@ -21,6 +22,8 @@ use crate::{App, cookies};
 pub(crate) struct Who<'a> {
     pub(crate) staff: Option<&'a Staff>,
     pub(crate) buyer: Buyer,
+    /// Why they may not book, as far as is known.
+    pub(crate) barred: Option<WhoRefusal>,
 }
 
 impl<'a> Who<'a> {
@@ -35,7 +38,8 @@ impl<'a> Who<'a> {
         let nobody = Asking { from: booker.from, ..Asking::default() };
         let booker = if page.preview || asked.test { &nobody } else { booker };
         let buyer = asking::buyer(&app.desk, booker, page.event.id, &asked.word).await?;
-        Ok(Self { staff, buyer })
+        let barred = asking::barred(&app.desk, &page.event, &buyer).await?;
+        Ok(Self { staff, buyer, barred })
     }
 }
 
@@ -132,6 +136,7 @@ pub(crate) fn make_stub(
         carried: asked.carried(),
         test,
         embedded: false,
+        barred: who.barred.as_ref(),
         known: Some(who.buyer.address.as_str()).filter(|a| !a.is_empty()),
     };
     let mut stub = stub(page, &sheet, &ask, token, view, now);

@@ -88,6 +88,7 @@ pub(crate) async fn event(
             carried: asked.carried(),
             test: false,
             embedded: true,
+            barred: None,
             known: None,
         };
         stub(&page, sheet, &ask, String::new(), None, now)

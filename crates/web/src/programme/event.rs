@@ -343,7 +343,7 @@ pub(crate) async fn show(
         return html(&render(&app, f, &page, &asked, stub, now));
     }
     f.token = TOKEN_MARK.into();
-    let nobody = Who { staff: None, buyer: Buyer::default() };
+    let nobody = Who { staff: None, buyer: Buyer::default(), barred: None };
     let stub = make_stub(&app, &page, &asked, None, &nobody, TOKEN_MARK.into());
     let rendered = render(&app, f, &page, &asked, stub, now).render()?;
     app.pages.put(address, version, now, &rendered, &app.desk.secrets.form_token(""));

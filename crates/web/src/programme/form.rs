@@ -178,7 +178,11 @@ pub(crate) fn fill(
     let address = or_known(&draft.email, &sheet.booking.buyer.address);
     let booker = or_known(&draft.name, &sheet.known);
     let mut email = input("email", "Your e-mail address", &address, Field::Email, true);
-    email.hint = "Your tickets go there.".into();
+    email.hint = if sheet.wants_proof() {
+        "Your tickets go there. Before that a number is mailed to it, and you type it here.".into()
+    } else {
+        "Your tickets go there.".into()
+    };
     Fill {
         address: places::address(app, sheet.booking.reference),
         name: input("name", "Your name", &booker, Field::Name, true),

@@ -49,6 +49,8 @@ pub(crate) struct Ways {
     write_to: String,
     /// The house takes transfers, and there is time for one.
     may_transfer: bool,
+    /// Nobody has proved the address yet, and a transfer asks for that.
+    asks_number: bool,
     invoice: Option<String>,
     /// Stamps that would pay it, and what for; what was typed as a card, and why it does not pay.
     stamps: Option<String>,
@@ -85,6 +87,7 @@ impl Ways {
                 until,
             }),
             may_transfer: !chosen && pay::transfer_until(&sheet.house, &sheet.date, now).is_some(),
+            asks_number: booking.buyer.address.is_empty(),
             by_card: app.desk.provider.is_there(),
             write_to: sheet.house.email.clone(),
             invoice: sheet.documents.last().map(|d| format!("{own}/papers/{}", d.id)),

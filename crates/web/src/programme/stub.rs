@@ -8,12 +8,13 @@ use matricle_core::price::{self, Buyer, Why};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::Wanted;
 use matricle_core::waiting::Manner;
-use matricle_core::who::Who;
+use matricle_core::who::{Who, WhoRefusal};
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
-use matricle_store::events::{Choices, TicketType};
+use matricle_store::events::{Choices, Event, TicketType};
 
 use crate::parts::strip;
+use crate::wording;
 
 /// A date to choose among several.
 pub(crate) struct DateChoice {
@@ -80,7 +81,9 @@ pub(crate) struct Stub {
     /// When and where the chosen date is; empty where there is only one.
     pub(super) at: String,
     /// Signing in would show more, or is asked for.
-    pub(super) sign_in: Option<&'static str>,
+    pub(super) sign_in: Option<String>,
+    /// Why whoever has signed in may not book it.
+    pub(super) barred: Option<String>,
     /// The address of whoever has signed in; empty otherwise.
     pub(super) known: String,
     /// Seats are lacking, and the event keeps a waiting list.
@@ -103,6 +106,8 @@ pub(crate) struct Ask<'a> {
     pub(super) embedded: bool,
     /// The address of whoever has signed in.
     pub(super) known: Option<&'a str>,
+    /// Why they may not book, as far as is known.
+    pub(super) barred: Option<&'a WhoRefusal>,
 }
 
 /// What a booking of a course covers.
@@ -380,19 +385,20 @@ pub(crate) fn stub(
         carried: ask.carried.clone(),
         test: ask.test,
         embedded: ask.embedded,
+        barred: ask.barred.map(wording::who),
         sign_in: if ask.known.is_some() {
             None
-        } else if page.event.who == Who::SignedIn {
-            Some("This event is booked by people who have signed in.")
+        } else if let Some(asks) = before_booking(&page.event) {
+            Some(asks)
         } else if sheet
             .offer
             .offers
             .iter()
             .any(|o| o.shown_to(buyer) && (o.members_only || o.price.member.is_some()))
         {
-            Some("Members have prices of their own.")
+            Some("Members have prices of their own.".into())
         } else if sheet.offer.offers.iter().any(|o| o.shown_to(buyer) && !o.invites(buyer)) {
-            Some("Have you been invited? Sign in with that address.")
+            Some("Have you been invited? Sign in with that address.".into())
         } else {
             None
         },
@@ -408,6 +414,25 @@ pub(crate) fn stub(
             String::new()
         },
         covers: if page.event.course { covers(page, sheet) } else { String::new() },
+    }
+}
+
+/// What an event asks of whoever books it, told before the form and not after.
+fn before_booking(event: &Event) -> Option<String> {
+    match &event.who {
+        Who::SignedIn => Some("This event is booked by people who have signed in.".into()),
+        Who::Domains(domains) => Some(format!(
+            "This event is for people with an address at {}. Sign in with it.",
+            domains.join(" or ")
+        )),
+        Who::Invited => Some(
+            "This event is by invitation. Open the link in yours, or sign in with the address you were invited at."
+                .into(),
+        ),
+        Who::Anyone | Who::Word(_) if event.once => {
+            Some("This event is booked once a person, so it asks whose address it is.".into())
+        }
+        Who::Anyone | Who::Word(_) => None,
     }
 }
 

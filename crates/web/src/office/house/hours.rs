@@ -29,6 +29,12 @@ pub(crate) async fn hours(at: Clerk) -> Result<Response, WebError> {
 
 /// `POST /office/house/hours`.
 pub(crate) async fn set_hours(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    let posted = match posted.over(&hours_fields(&all)) {
+        Ok(posted) => posted,
+        Err(again) => return page(&at, "hours", Again::Form(*again)).await,
+    };
     match house::set_hours(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => {
             let said = "Kept. Slots that nobody has booked were cut again.".into();

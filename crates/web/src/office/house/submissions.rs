@@ -161,6 +161,12 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
 
 /// `POST /office/house/submissions`.
 pub(crate) async fn save(at: Clerk, posted: Posted) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let now = fields(&house_rules::settings(&at.app.desk, &at.staff).await?.rules);
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => return page(&at, Some(*again)).await,
+    };
     match house_rules::set(&at.app.desk, &at.staff, form(&posted)).await {
         Ok(()) => Ok(at.done(
             "/office/house/submissions",

@@ -434,6 +434,18 @@ async fn save(
     posted: Posted,
 ) -> Result<Response, WebError> {
     let id = which.parse().ok().map(CueId);
+    let _alone = at.keeping().await;
+    let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
+    let posted = match sheet.cues.iter().find(|c| Some(c.cue.id) == id) {
+        None => posted,
+        Some(line) => match posted.over(&fields_of(&line.cue)) {
+            Ok(posted) => posted,
+            Err(again) => {
+                let again = Again { d: *again, already: false, twice: None };
+                return cue_page(&at, event, &which, None, Some(again)).await;
+            }
+        },
+    };
     match cues::save(&at.app.desk, &at.staff, event, id, form(&posted)).await {
         Ok(saved) => {
             let to = base(event);

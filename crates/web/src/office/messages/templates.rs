@@ -161,6 +161,18 @@ struct Page {
     may: bool,
 }
 
+/// A template as it stands.
+fn filled(t: &matricle_store::templates::Template) -> Fields {
+    let mut d = Fields::of([
+        ("name", t.name.clone()),
+        ("subject", t.subject.clone()),
+        ("body", t.body.clone()),
+        ("plain", t.plain.clone()),
+    ]);
+    t.files.iter().for_each(|g| d.add("goes", g.key()));
+    d
+}
+
 async fn page(
     at: &Clerk,
     which: &str,
@@ -179,17 +191,7 @@ async fn page(
     };
     let count = again.as_ref().map_or(0, Fields::count);
     let d = again.unwrap_or_else(|| match &opened {
-        Some(o) => {
-            let t = &o.template;
-            let mut d = Fields::of([
-                ("name", t.name.clone()),
-                ("subject", t.subject.clone()),
-                ("body", t.body.clone()),
-                ("plain", t.plain.clone()),
-            ]);
-            t.files.iter().for_each(|g| d.add("goes", g.key()));
-            d
-        }
+        Some(o) => filled(&o.template),
         None => Fields::of([("body", "<p>{{greeting}},</p><p></p><p>{{house}}</p>".to_owned())]),
     });
     let mut typed = matricle_core::form::Form::new(
@@ -289,6 +291,17 @@ pub(crate) async fn save(
         };
     }
     let key = id.parse().ok().map(TemplateId);
+    let _alone = at.keeping().await;
+    let posted = match key {
+        None => posted,
+        Some(key) => {
+            let now = wordings::open(&at.app.desk, &at.staff, key).await?.template;
+            match posted.over(&filled(&now)) {
+                Ok(posted) => posted,
+                Err(again) => return page(&at, &id, &asked, Some(*again), false).await,
+            }
+        }
+    };
     let sent_to = format!("templates/{id}");
     if !at.app.guards.is_first(&sent_to, &posted) {
         return Ok(Redirect::to("/office/messages/templates").into_response());
