@@ -18,6 +18,53 @@ impl fmt::Display for Accent {
     }
 }
 
+/// Colours with a name (CSS Color 4 §6.1) that words can be read in.
+const NAMED: [(&str, [u8; 3]); 24] = [
+    ("black", [0, 0, 0]),
+    ("dimgray", [105, 105, 105]),
+    ("darkslategray", [47, 79, 79]),
+    ("maroon", [128, 0, 0]),
+    ("darkred", [139, 0, 0]),
+    ("firebrick", [178, 34, 34]),
+    ("crimson", [220, 20, 60]),
+    ("brown", [165, 42, 42]),
+    ("saddlebrown", [139, 69, 19]),
+    ("sienna", [160, 82, 45]),
+    ("darkolivegreen", [85, 107, 47]),
+    ("darkgreen", [0, 100, 0]),
+    ("green", [0, 128, 0]),
+    ("seagreen", [46, 139, 87]),
+    ("teal", [0, 128, 128]),
+    ("midnightblue", [25, 25, 112]),
+    ("navy", [0, 0, 128]),
+    ("mediumblue", [0, 0, 205]),
+    ("blue", [0, 0, 255]),
+    ("darkslateblue", [72, 61, 139]),
+    ("indigo", [75, 0, 130]),
+    ("purple", [128, 0, 128]),
+    ("darkmagenta", [139, 0, 139]),
+    ("mediumvioletred", [199, 21, 133]),
+];
+
+impl Accent {
+    /// The colour with a name that is nearest, for calendars, which know no others (RFC 7986
+    /// §5.9).
+    ///
+    /// # Examples
+    /// ```
+    /// use matricle_core::accent::read;
+    /// assert_eq!(read("#1d4f3f").unwrap().named(), "darkslategray");
+    /// assert_eq!(read("#800000").unwrap().named(), "maroon");
+    /// ```
+    #[must_use]
+    pub fn named(self) -> &'static str {
+        let far = |other: &[u8; 3]| -> u32 {
+            self.0.iter().zip(other).map(|(a, b)| u32::from(a.abs_diff(*b)).pow(2)).sum()
+        };
+        NAMED.iter().min_by_key(|(_, colour)| far(colour)).map_or("black", |(name, _)| name)
+    }
+}
+
 /// Why a colour is refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AccentRefusal {

@@ -22,7 +22,7 @@ use matricle_core::template::{Form, Template, Values};
 use matricle_formats::letter::{self, Letterhead};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_store::house::House;
-use matricle_store::outbox::Message;
+use matricle_store::outbox::{Message, MessageState};
 use matricle_store::templates::{self, Goes};
 use matricle_store::{Connection, Tx, house_files};
 
@@ -157,6 +157,25 @@ fn sender(conn: &Connection, house: &House, about: &About) -> Result<(String, St
     Ok(own.unwrap_or_else(|| (house.name.clone(), house.email.clone())))
 }
 
+/// The confirmation that went to the same box: what comes after it stands in its thread.
+fn confirmation_of(conn: &Connection, message: &Message) -> Result<Vec<String>, DeskError> {
+    let confirmed = Trigger::On(Occasion::Confirmed);
+    let Some(booking) = message.about.booking().filter(|_| message.trigger != confirmed) else {
+        return Ok(Vec::new());
+    };
+    if message.way != Way::Mail || !matches!(message.trigger, Trigger::On(_)) {
+        return Ok(Vec::new());
+    }
+    let all = matricle_store::outbox::of_booking(conn, booking)?;
+    let of_it = |m: &&Message| {
+        m.trigger == confirmed
+            && m.way == Way::Mail
+            && m.state == MessageState::Sent
+            && m.address == message.address
+    };
+    Ok(all.iter().rfind(of_it).map(|m| m.message_id.clone()).into_iter().collect())
+}
+
 /// Puts a message together from what is known now.
 ///
 /// # Errors
@@ -190,11 +209,12 @@ pub(crate) async fn compose_for(
                     true => values::badges(conn, &about, &message)?,
                     false => None,
                 };
-                Ok::<_, DeskError>((template, about, house, from, values, own, badges))
+                let answers = confirmation_of(conn, &message)?;
+                Ok::<_, DeskError>((template, about, house, from, values, own, badges, answers))
             })
             .await?
     };
-    let (template, about, house, from, values, own, badges) = loaded;
+    let (template, about, house, from, values, own, badges, answers) = loaded;
     let print = (message.tries > 1).then(|| {
         let own: Vec<_> = own.iter().map(|f| (&f.name, f.bytes.len())).collect();
         let template = (&template.subject, &template.body, &template.plain);
@@ -205,7 +225,7 @@ pub(crate) async fn compose_for(
             &values,
             own,
             &badges,
-            &message.message_id,
+            (&message.message_id, &answers),
             &message.address,
         ))
     });
@@ -266,7 +286,7 @@ pub(crate) async fn compose_for(
             to: (values::receiver(&values), message.address.clone()),
             subject: subject.clone(),
             message_id: message.message_id.clone(),
-            answers: Vec::new(),
+            answers,
             by_hand: false,
             date: now,
             text,

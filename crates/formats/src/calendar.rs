@@ -281,12 +281,12 @@ pub fn file(entry: &Entry, handed: &Handed, stamp: Timestamp) -> String {
     }
 }
 
-/// A feed that calendars come back to (RFC 7986): its name, its own address, and that it
+/// A feed that calendars come back to (RFC 7986): its name, its colour, its own address, and that it
 /// is worth asking again every hour. It is no message (RFC 5546), so that it has no METHOD,
 /// and DTSTAMP is when the date last changed (RFC 5545 §3.8.7.2): what did not change stays as
 /// it was, byte by byte. One without dates has a zone at least, for §3.6 wants a component.
 #[must_use]
-pub fn feed(name: &str, url: &str, zone: &str, entries: &[Entry]) -> String {
+pub fn feed(name: &str, url: &str, zone: &str, colour: &str, entries: &[Entry]) -> String {
     let stamp = Timestamp::UNIX_EPOCH;
     let mut calendar = calendar(entries, |e| e.changed_at.unwrap_or(stamp));
     let mut refresh = Property::new("REFRESH-INTERVAL", "PT1H");
@@ -297,6 +297,7 @@ pub fn feed(name: &str, url: &str, zone: &str, entries: &[Entry]) -> String {
         .append_property(Property::new("NAME", text(name)))
         .append_property(Property::new("X-WR-CALNAME", text(name)))
         .append_property(Property::new("TIMEZONE-ID", zone))
+        .append_property(Property::new("COLOR", colour))
         .append_property(refresh.done())
         .append_property(source.done());
     let calendar = calendar.done();
@@ -361,8 +362,8 @@ mod tests {
     fn a_feed_is_read_back_by_the_rules() {
         let url = "http://club.example/all.ics";
         let entries = [entry(7, "Europe/Dublin"), entry(12, "Europe/Dublin")];
-        let text = feed("Club", url, "Europe/Dublin", &entries);
-        let none = feed("Club", url, "Europe/Dublin", &[]);
+        let text = feed("Club", url, "Europe/Dublin", "darkgreen", &entries);
+        let none = feed("Club", url, "Europe/Dublin", "darkgreen", &[]);
         assert!(none.contains("BEGIN:VTIMEZONE") && none.parse::<Calendar>().is_ok(), "{none}");
         for line in text.split_inclusive("\r\n") {
             assert!(line.ends_with("\r\n") && line.trim_end().len() <= 75, "{line:?}");

@@ -31,14 +31,27 @@ pub struct Item {
     pub changed_at: Timestamp,
     /// Who leads it; may be empty.
     pub hosts: String,
-    /// Lowest price, as figures without a currency sign.
-    pub price: Option<String>,
+    /// Lowest and highest price, as figures without a currency sign.
+    pub prices: Option<(String, String)>,
+    /// What is sold, ticket by ticket, where that is known.
+    pub tickets: Vec<Ticket>,
     /// ISO 4217 letters.
     pub currency: String,
     /// Whether a stranger can book it.
     pub availability: Availability,
     /// An address of its picture.
     pub image: Option<String>,
+}
+
+/// A ticket as programs read it.
+#[derive(Debug, Clone)]
+pub struct Ticket {
+    /// Its name.
+    pub name: String,
+    /// What it costs, as figures without a currency sign.
+    pub price: String,
+    /// Whether a stranger can have it.
+    pub availability: Availability,
 }
 
 /// A notice as a feed tells it.
@@ -137,11 +150,34 @@ fn printable(text: &str) -> String {
     text.chars().filter(|c| !c.is_control() || matches!(c, '\t' | '\n' | '\r')).collect()
 }
 
+/// Whether it can be had, and from when (schema.org `ItemAvailability`).
+fn offered(offer: &mut Value, availability: Availability, zone: &str) {
+    let word = match availability {
+        Availability::Open => "InStock",
+        Availability::MembersOnly => "LimitedAvailability",
+        Availability::NotYet(_) => "PreOrder",
+        Availability::SoldOut => "SoldOut",
+        Availability::Over => "OutOfStock",
+    };
+    offer["availability"] = json!(format!("https://schema.org/{word}"));
+    if let Availability::NotYet(from) = availability {
+        offer["availabilityStarts"] = json!(local(from, zone));
+    }
+    if availability == Availability::MembersOnly {
+        offer["eligibleCustomerType"] = json!("members");
+    }
+}
+
 /// One date as a schema.org Event.
 #[must_use]
 pub fn schema(item: &Item, house: &str, home: &str) -> Value {
-    let place = (!item.place.0.is_empty())
-        .then(|| json!({ "@type": "Place", "name": item.place.0, "address": item.place.1 }));
+    let place = (!item.place.0.is_empty()).then(|| {
+        let mut place = json!({ "@type": "Place", "name": item.place.0 });
+        if !item.place.1.is_empty() {
+            place["address"] = json!({ "@type": "PostalAddress", "streetAddress": item.place.1 });
+        }
+        place
+    });
     let online = item.online.then(|| json!({ "@type": "VirtualLocation", "url": item.url }));
     let mode = match (place.is_some(), item.online) {
         (true, true) => "MixedEventAttendanceMode",
@@ -162,23 +198,24 @@ pub fn schema(item: &Item, house: &str, home: &str) -> Value {
         "location": locations,
         "organizer": { "@type": "Organization", "name": house, "url": home },
     });
-    if let Some(price) = item.price.as_ref().filter(|_| !item.called_off) {
-        let word = match item.availability {
-            Availability::Open => "InStock",
-            Availability::MembersOnly => "LimitedAvailability",
-            Availability::NotYet(_) => "PreOrder",
-            Availability::SoldOut => "SoldOut",
-            Availability::Over => "OutOfStock",
-        };
-        event["offers"] = json!({
-            "@type": "Offer", "url": item.url, "price": price, "priceCurrency": item.currency,
-            "availability": format!("https://schema.org/{word}"),
+    if !item.called_off {
+        let tickets = item.tickets.iter().map(|t| {
+            let mut one = json!({
+                "@type": "Offer", "name": t.name, "url": item.url, "price": t.price,
+                "priceCurrency": item.currency,
+            });
+            offered(&mut one, t.availability, &item.span.zone);
+            one
         });
-        if let Availability::NotYet(from) = item.availability {
-            event["offers"]["availabilityStarts"] = json!(local(from, &item.span.zone));
-        }
-        if item.availability == Availability::MembersOnly {
-            event["offers"]["eligibleCustomerType"] = json!("members");
+        let tickets: Vec<Value> = tickets.collect();
+        if !tickets.is_empty() {
+            event["offers"] = Value::from(tickets);
+        } else if let Some((least, most)) = &item.prices {
+            event["offers"] = json!({
+                "@type": "AggregateOffer", "url": item.url, "lowPrice": least, "highPrice": most,
+                "priceCurrency": item.currency,
+            });
+            offered(&mut event["offers"], item.availability, &item.span.zone);
         }
     }
     if !item.hosts.is_empty() {
@@ -209,6 +246,10 @@ mod tests {
     use jiff::civil::datetime;
     use quick_xml::Reader;
 
+    fn ticket(name: &str, price: &str) -> Ticket {
+        Ticket { name: name.into(), price: price.into(), availability: Availability::Open }
+    }
+
     fn item(n: i8, title: &str) -> Item {
         let at = |h| datetime(2026, 12, n, h, 0, 0, 0);
         Item {
@@ -222,7 +263,12 @@ mod tests {
             called_off: n == 13,
             changed_at: Timestamp::from_second(i64::from(n)).unwrap(),
             hosts: "Siân O'Hara, Owen Pryce".into(),
-            price: Some("36.00".into()),
+            prices: Some(("36.00".into(), "48.00".into())),
+            tickets: if n == 12 {
+                Vec::new()
+            } else {
+                vec![ticket("Grown-up", "36.00"), ticket("Child", "0.00")]
+            },
             currency: "EUR".into(),
             availability: Availability::Open,
             image: None,
@@ -264,7 +310,17 @@ mod tests {
         let events = read["@graph"].as_array().unwrap();
         assert_eq!(events[0]["name"], "</script><b>");
         assert_eq!(events[0]["startDate"], "2026-12-12T10:00:00+00:00");
-        assert_eq!(events[0]["offers"]["availability"], "https://schema.org/InStock");
+        let offers = &events[0]["offers"];
+        assert_eq!(
+            (&offers["@type"], &offers["lowPrice"]),
+            (&json!("AggregateOffer"), &json!("36.00"))
+        );
+        assert_eq!(offers["availability"], "https://schema.org/InStock");
+        let place = &events[0]["location"][0]["address"];
+        assert_eq!(place["streetAddress"], "3 Weir Lane");
+        let sold = schema(&item(14, "Wax"), "Club", "http://club.example");
+        let sold: Vec<_> = sold["offers"].as_array().unwrap().iter().map(|o| &o["name"]).collect();
+        assert_eq!(sold, ["Grown-up", "Child"], "an offer for each ticket");
         assert_eq!(events[1]["eventStatus"], "https://schema.org/EventCancelled");
         assert_eq!(events[1]["eventAttendanceMode"], "https://schema.org/MixedEventAttendanceMode");
         assert_eq!(events[1]["performer"][1]["name"], "Owen Pryce");

@@ -58,6 +58,11 @@ pub enum MailError {
     /// An address that no mail can be sent to.
     #[error("not an address that mail can be sent to")]
     Address,
+    /// Letters beyond ASCII before the `@`, which only some servers take (RFC 6531).
+    #[error(
+        "before its @ this address has letters that mail servers do not take yet: ask for one that is written in plain letters"
+    )]
+    Letters,
     /// A media type that is none.
     #[error("not a media type: {0}")]
     MediaType(String),
@@ -67,6 +72,9 @@ pub enum MailError {
 }
 
 fn mailbox((name, address): &(String, String)) -> Result<Mailbox, MailError> {
+    if address.rsplit_once('@').is_some_and(|(local, _)| !local.is_ascii()) {
+        return Err(MailError::Letters);
+    }
     let address: Address = plain_address(address).parse().map_err(|_| MailError::Address)?;
     // What stands in a header is one line, whatever an old file holds.
     let name = text::line(name);
@@ -87,6 +95,66 @@ fn plain_address(address: &str) -> String {
 /// A header that lettre has no type for. Values are ASCII and of one line.
 fn header(name: &'static str, value: String) -> HeaderValue {
     HeaderValue::new(HeaderName::new_from_ascii_str(name), value)
+}
+
+/// Longest line of a text that flows (RFC 3676 §4.2).
+const FLOWS: usize = 72;
+
+/// Text whose lines a reader joins again to its own width (RFC 3676): a line that goes on ends with
+/// two spaces, of which one is the text's own and one is deleted (*DelSp*). Words stay whole, so
+/// that addresses stay links where nobody knows of this.
+#[must_use]
+pub fn flowed(text: &str) -> String {
+    let mut out = String::new();
+    for line in text.lines() {
+        let line = line.trim_end();
+        let mut rest = line;
+        let mut first = true;
+        while first || !rest.is_empty() {
+            first = false;
+            // What a reader would take for a quotation, or for stuffing, is stuffed (§4.4).
+            if rest.starts_with([' ', '>']) || rest.starts_with("From ") {
+                out.push(' ');
+            }
+            let fits = |(at, _): &(usize, &str)| rest[..*at].chars().count() < FLOWS;
+            let spaces: Vec<(usize, &str)> = rest.match_indices(' ').collect();
+            let long = rest.chars().count() > FLOWS;
+            let cut = spaces
+                .iter()
+                .rfind(|s| fits(s) && s.0 > 0)
+                .or_else(|| spaces.iter().find(|s| s.0 > 0));
+            match cut.filter(|_| long) {
+                Some((at, _)) => {
+                    out.push_str(&rest[..=*at]);
+                    out.push_str(" \r\n");
+                    rest = &rest[at + 1..];
+                }
+                None => {
+                    out.push_str(rest);
+                    out.push_str("\r\n");
+                    rest = "";
+                }
+            }
+        }
+    }
+    out
+}
+
+/// A text that flows as one that stands: its lines joined, its stuffing taken away.
+#[must_use]
+pub fn unflowed(text: &str) -> String {
+    let mut out = String::new();
+    for line in text.lines() {
+        let line = line.strip_prefix(' ').unwrap_or(line);
+        match line.strip_suffix(' ').filter(|_| line != "-- ") {
+            Some(goes_on) => out.push_str(goes_on),
+            None => {
+                out.push_str(line);
+                out.push('\n');
+            }
+        }
+    }
+    out
 }
 
 /// Puts a mail together: text and HTML as alternatives, then the attachments.
@@ -123,9 +191,14 @@ pub fn message(mail: &Mail) -> Result<Message, MailError> {
     }
     // Boundaries made from the Message-ID: unique enough, and the same each time.
     let unique: String = mail.message_id.chars().filter(char::is_ascii_alphanumeric).collect();
-    let words = MultiPart::alternative()
-        .boundary(format!("words-{unique}"))
-        .singlepart(SinglePart::plain(mail.text.clone()));
+    let words = MultiPart::alternative().boundary(format!("words-{unique}")).singlepart(
+        SinglePart::builder()
+            .header(
+                ContentType::parse("text/plain; charset=utf-8; format=flowed; delsp=yes")
+                    .map_err(|_| MailError::MediaType("text/plain".into()))?,
+            )
+            .body(flowed(&mail.text)),
+    );
     let words = if mail.pictures.is_empty() {
         words.singlepart(SinglePart::html(mail.html.clone()))
     } else {
@@ -174,6 +247,19 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        /// What flows is read back as it was, but for blanks at the ends of lines; no line but one
+        /// of a single word is longer than it may be.
+        #[test]
+        fn what_flows_comes_back_as_it_was(text in "([ >]?([a-zé.]{1,9} {1,2}){0,30}(https://[a-z]{90})?\n){0,4}") {
+            let sent = flowed(&text);
+            let plain: String = text.lines().map(|l| format!("{}\n", l.trim_end())).collect();
+            prop_assert_eq!(unflowed(&sent), plain);
+            for line in sent.lines() {
+                let words = line.trim().split(' ').filter(|w| !w.is_empty()).count();
+                prop_assert!(line.chars().count() <= FLOWS + 3 || words == 1, "{:?}", line);
+            }
+        }
+
         /// What core takes for an address, a mail can be sent to; and no name breaks it.
         #[test]
         fn every_address_that_is_taken_can_be_written_to(

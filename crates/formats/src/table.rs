@@ -68,6 +68,30 @@ impl From<u32> for Cell {
     }
 }
 
+impl Cell {
+    /// As text, written so that it sorts.
+    fn text(&self) -> String {
+        match self {
+            Self::Text(text) => text.clone(),
+            Self::Number(n) => n.to_string(),
+            Self::Amount(n, decimals) => format!("{n:.*}", usize::from(*decimals)),
+            Self::Day(day) => day.to_string(),
+            Self::At(at) => at.strftime("%Y-%m-%dT%H:%M").to_string(),
+        }
+    }
+
+    fn is_words(&self) -> bool {
+        matches!(self, Self::Text(text) if !text.is_empty())
+    }
+}
+
+/// Whether a column holds words beside numbers or days: all of it is words then, since a program
+/// that reads it takes a column to be of one kind.
+fn is_mixed(column: usize, rows: &[Vec<Cell>]) -> bool {
+    let cells = || rows.iter().filter_map(|row| row.get(column));
+    cells().any(Cell::is_words) && cells().any(|cell| !matches!(cell, Cell::Text(_)))
+}
+
 /// Spreadsheets run what begins like a formula; a leading apostrophe makes it text. After a
 /// plus or a minus that is what has more in it than a number does, for a person to call or
 /// for a sum: `+49 170 1234567` and `-` stay as they are.
@@ -94,10 +118,7 @@ pub fn csv(head: &[&str], rows: &[Vec<Cell>]) -> Vec<u8> {
     for row in rows {
         let texts = row.iter().map(|cell| match cell {
             Cell::Text(text) => harmless(text),
-            Cell::Number(n) => n.to_string(),
-            Cell::Amount(n, decimals) => format!("{n:.*}", usize::from(*decimals)),
-            Cell::Day(day) => day.to_string(),
-            Cell::At(at) => at.strftime("%Y-%m-%dT%H:%M").to_string(),
+            plain => plain.text(),
         });
         let _ = writer.write_record(texts);
     }
@@ -114,7 +135,8 @@ fn excel(at: DateTime) -> Result<ExcelDateTime, XlsxError> {
     )
 }
 
-/// A list as a workbook of one sheet, its heading fixed at the top.
+/// A list as a workbook of one sheet, its heading fixed at the top and with a filter, each column
+/// of one kind. What is empty stays empty.
 ///
 /// # Errors
 /// The list does not fit a sheet.
@@ -130,14 +152,22 @@ pub fn xlsx(name: &str, head: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, Xl
     for (column, title) in (0u16..).zip(head) {
         sheet.write_string_with_format(0, column, *title, &bold)?;
     }
+    let mixed: Vec<bool> = (0..head.len()).map(|column| is_mixed(column, rows)).collect();
     for (line, row) in (1u32..).zip(rows) {
         for (column, cell) in (0u16..).zip(row) {
             match cell {
+                Cell::Text(text) if text.is_empty() => continue,
                 Cell::Text(text) => sheet.write_string(line, column, text)?,
+                other if mixed.get(usize::from(column)) == Some(&true) => {
+                    sheet.write_string(line, column, other.text())?
+                }
                 Cell::Number(n) => sheet.write_number(line, column, *n)?,
                 Cell::Amount(n, decimals) => {
                     let zeros = "0".repeat(usize::from(*decimals));
-                    let shape = if zeros.is_empty() { "0".into() } else { format!("0.{zeros}") };
+                    let shape = match zeros.as_str() {
+                        "" => "#,##0".to_owned(),
+                        zeros => format!("#,##0.{zeros}"),
+                    };
                     let amount = Format::new().set_num_format(shape);
                     sheet.write_number_with_format(line, column, *n, &amount)?
                 }
@@ -152,6 +182,11 @@ pub fn xlsx(name: &str, head: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, Xl
                 }
             };
         }
+    }
+    if let (Ok(last), Ok(right), false) =
+        (u32::try_from(rows.len()), u16::try_from(head.len()), rows.is_empty())
+    {
+        sheet.autofilter(0, 0, last, right.saturating_sub(1))?;
     }
     sheet.autofit();
     book.save_to_buffer()
@@ -188,6 +223,10 @@ mod tests {
         );
         let book = xlsx("A [list]: of/all", &["Who", "Seats"], &rows).unwrap();
         assert!(book.starts_with(b"PK"));
+        // Words among numbers make a column of words; nothing among them does not.
+        assert_eq!([0, 1].map(|column| is_mixed(column, &rows)), [true, true]);
+        let sums = [vec![Cell::from(3)], vec![Cell::from("")], vec![Cell::amount("1.50")]];
+        assert!(!is_mixed(0, &sums));
     }
 
     #[test]

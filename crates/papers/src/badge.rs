@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::PaperError;
-use crate::paper::{Face, Ink, MM, Paper, Pen, Style};
+use crate::paper::{Face, Ink, MM, Paper, Pen, Style, drawn};
 use crate::ticket::Barcodes;
 
 /// The measures of a sheet, in millimetres.
@@ -155,28 +155,31 @@ pub fn badges_telling(
     made_at: Timestamp,
     tell: &dyn Fn(usize),
 ) -> Result<Vec<u8>, PaperError> {
-    let mut paper = Paper::new(&format!("Badges: {}", all.title), &all.house, made_at);
-    let sheet = &all.sheet;
-    let (width, height) = (sheet.page.0 * MM, sheet.page.1 * MM);
-    let each = sheet.on_a_page().max(1);
-    let from = all.from.min(each - 1);
-    let mut people = all.people.iter().peekable();
-    let mut first = from;
-    while people.peek().is_some() {
-        paper.page(width, height, |pen| {
-            for n in first..each {
-                let Some(badge) = people.next() else { break };
-                let (x, y) = sheet.place(n);
-                front(pen, all, badge, (x * MM, y * MM));
-                if sheet.folded {
-                    fold(pen, all, badge);
+    drawn(|standard| {
+        let mut paper =
+            Paper::new(standard, &format!("Badges: {}", all.title), &all.house, made_at);
+        let sheet = &all.sheet;
+        let (width, height) = (sheet.page.0 * MM, sheet.page.1 * MM);
+        let each = sheet.on_a_page().max(1);
+        let from = all.from.min(each - 1);
+        let mut people = all.people.iter().peekable();
+        let mut first = from;
+        while people.peek().is_some() {
+            paper.page(width, height, |pen| {
+                for n in first..each {
+                    let Some(badge) = people.next() else { break };
+                    let (x, y) = sheet.place(n);
+                    front(pen, all, badge, (x * MM, y * MM));
+                    if sheet.folded {
+                        fold(pen, all, badge);
+                    }
                 }
-            }
-        })?;
-        first = 0;
-        tell(all.people.len() - people.len());
-    }
-    paper.finish()
+            })?;
+            first = 0;
+            tell(all.people.len() - people.len());
+        }
+        paper.finish()
+    })
 }
 
 fn front(pen: &mut Pen<'_, '_>, all: &Badges, badge: &Badge, (x, y): (f32, f32)) {
@@ -259,24 +262,27 @@ fn fold(pen: &mut Pen<'_, '_>, all: &Badges, badge: &Badge) {
 /// # Errors
 /// The PDF writer refuses.
 pub fn tents(all: &Badges, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
-    let mut paper = Paper::new(&format!("Name tents: {}", all.title), &all.house, made_at);
-    let (w, h) = (297.0 * MM, 210.0 * MM);
-    let edge = 18.0 * MM;
-    for badge in &all.people {
-        paper.page(w, h, |pen| {
-            pen.line((0.0, h / 2.0), (w, h / 2.0), 0.6, Some(4.0), Ink::Rule);
-            let name = Style::new(Face::Heading, 120.0, Ink::Text).centred();
-            let room = h / 2.0 - 34.0 * MM;
-            let function = Style::new(Face::Body, 22.0, Ink::Soft).centred();
-            let top = h / 2.0 + 10.0 * MM;
-            pen.name((edge, top), (w - 2.0 * edge, room), &badge.name, name);
-            pen.text(edge, top + room, w - 2.0 * edge, &badge.function, function, 1);
-            // The other side stands on its head: folded, both are read.
-            pen.upside_down((w, h), |pen| {
+    drawn(|standard| {
+        let mut paper =
+            Paper::new(standard, &format!("Name tents: {}", all.title), &all.house, made_at);
+        let (w, h) = (297.0 * MM, 210.0 * MM);
+        let edge = 18.0 * MM;
+        for badge in &all.people {
+            paper.page(w, h, |pen| {
+                pen.line((0.0, h / 2.0), (w, h / 2.0), 0.6, Some(4.0), Ink::Rule);
+                let name = Style::new(Face::Heading, 120.0, Ink::Text).centred();
+                let room = h / 2.0 - 34.0 * MM;
+                let function = Style::new(Face::Body, 22.0, Ink::Soft).centred();
+                let top = h / 2.0 + 10.0 * MM;
                 pen.name((edge, top), (w - 2.0 * edge, room), &badge.name, name);
                 pen.text(edge, top + room, w - 2.0 * edge, &badge.function, function, 1);
-            });
-        })?;
-    }
-    paper.finish()
+                // The other side stands on its head: folded, both are read.
+                pen.upside_down((w, h), |pen| {
+                    pen.name((edge, top), (w - 2.0 * edge, room), &badge.name, name);
+                    pen.text(edge, top + room, w - 2.0 * edge, &badge.function, function, 1);
+                });
+            })?;
+        }
+        paper.finish()
+    })
 }

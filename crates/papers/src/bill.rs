@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 
 use crate::PaperError;
-use crate::paper::{Face, Ink, MM, Paper, Pen, Style};
+use crate::paper::{Face, Ink, MM, Paper, Pen, Style, drawn};
 
 /// A line of a bill.
 #[derive(Debug, Clone)]
@@ -68,10 +68,12 @@ const MOST: usize = 24;
 /// # Errors
 /// The PDF writer refuses.
 pub fn bill(bill: &Bill, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
-    let title = format!("{} {}", bill.kind, bill.number);
-    let mut paper = Paper::new(&title, &bill.house, made_at);
-    paper.page(WIDTH, HEIGHT, |pen| draw(pen, bill))?;
-    paper.finish()
+    drawn(|standard| {
+        let title = format!("{} {}", bill.kind, bill.number);
+        let mut paper = Paper::new(standard, &title, &bill.house, made_at);
+        paper.page(WIDTH, HEIGHT, |pen| draw(pen, bill))?;
+        paper.finish()
+    })
 }
 
 fn right(pen: &mut Pen<'_, '_>, edge: f32, y: f32, text: &str, style: Style) -> f32 {

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 
 use crate::PaperError;
-use crate::paper::{Face, Ink, MM, Paper, Pen, Style};
+use crate::paper::{Face, Ink, MM, Paper, Pen, Style, drawn};
 
 /// A list of people.
 #[derive(Debug, Clone)]
@@ -36,19 +36,21 @@ const BOX: f32 = 16.0;
 /// # Errors
 /// The PDF writer refuses.
 pub fn list(list: &List, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
-    let title = format!("{}: {}", list.kind, list.title);
-    let mut paper = Paper::new(&title, &list.house, made_at);
-    let (mut next, mut page) = (0, 1);
-    loop {
-        let mut end = next;
-        paper.page(WIDTH, HEIGHT, |pen| end = draw(pen, list, next, page))?;
-        // A line that fits on no page is set all the same.
-        next = end.max(next + 1);
-        page += 1;
-        if next >= list.rows.len() {
-            return paper.finish();
+    drawn(|standard| {
+        let title = format!("{}: {}", list.kind, list.title);
+        let mut paper = Paper::new(standard, &title, &list.house, made_at);
+        let (mut next, mut page) = (0, 1);
+        loop {
+            let mut end = next;
+            paper.page(WIDTH, HEIGHT, |pen| end = draw(pen, list, next, page))?;
+            // A line that fits on no page is set all the same.
+            next = end.max(next + 1);
+            page += 1;
+            if next >= list.rows.len() {
+                return paper.finish();
+            }
         }
-    }
+    })
 }
 
 /// Draws lines from one on; gives the first that has no room.

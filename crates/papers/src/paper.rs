@@ -7,11 +7,14 @@ use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use krilla::Document;
 use krilla::color::rgb;
+use krilla::configure::{Accessibility, Archival, Configuration, ConfigurationBuilder};
+use krilla::destination::XyzDestination;
+use krilla::error::KrillaError;
 use krilla::geom::{PathBuilder, Point, Rect};
 use krilla::metadata::{DateTime, Metadata};
 use krilla::num::NormalizedF32;
+use krilla::outline::{Outline, OutlineNode};
 use krilla::page::PageSettings;
 use krilla::paint::{Fill, Stroke, StrokeDash};
 use krilla::surface::Surface;
@@ -19,6 +22,7 @@ use krilla::tagging::{
     Artifact, ArtifactType, ContentTag, SpanTag, Tag, TagGroup, TagKind, TagTree,
 };
 use krilla::text::{Font, GlyphId, KrillaGlyph};
+use krilla::{Document, SerializeSettings};
 use parley::fontique::{Blob, Collection, CollectionOptions, SourceCache};
 use parley::layout::{Alignment, Layout};
 use parley::style::{
@@ -45,9 +49,49 @@ pub enum PaperError {
         /// Its height.
         height: f32,
     },
+    /// What is on it keeps it from the standards for what everybody can read, and for long.
+    #[error("the PDF cannot keep to its standards: {0}")]
+    Standard(String),
     /// The PDF writer refused.
     #[error("the PDF could not be written: {0}")]
     Writer(String),
+}
+
+/// What a document keeps to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Standard {
+    /// PDF/UA-1 (ISO 14289-1), read by everybody, and PDF/A-2a (ISO 19005-2), kept for long. Its
+    /// title stands in the title bar.
+    Kept,
+    /// PDF 1.7 with tags: for names with letters that no font of ours has.
+    Plain,
+}
+
+impl Standard {
+    fn configuration(self) -> Configuration {
+        let kept = || {
+            ConfigurationBuilder::new()
+                .with_archival_validator(Archival::A2_A)
+                .with_accessibility_validator(Accessibility::UA1)
+                .finish()
+                .ok()
+        };
+        match self {
+            Self::Kept => kept().unwrap_or_default(),
+            Self::Plain => Configuration::default(),
+        }
+    }
+}
+
+/// Draws a document that keeps to its standards, and once more without them where a letter of a
+/// name is in no font of ours: nobody goes without a ticket for that.
+pub(crate) fn drawn(
+    draw: impl Fn(Standard) -> Result<Vec<u8>, PaperError>,
+) -> Result<Vec<u8>, PaperError> {
+    match draw(Standard::Kept) {
+        Err(PaperError::Standard(_)) => draw(Standard::Plain),
+        drawn => drawn,
+    }
 }
 
 /// A colour of the pages.
@@ -239,6 +283,10 @@ pub(crate) struct Paper {
     setter: Setter,
     /// What is read, in its order (ISO 32000-2 §14.7), a part for each page.
     tags: TagTree,
+    /// Its headings, each with its page, for whoever goes through it by them.
+    outline: Outline,
+    pages: usize,
+    title: String,
 }
 
 /// Sets text: parley shapes and breaks it, krilla embeds the glyphs.
@@ -262,8 +310,11 @@ impl Default for Setter {
 }
 
 impl Paper {
-    pub(crate) fn new(title: &str, author: &str, made_at: Timestamp) -> Self {
-        let mut document = Document::new();
+    pub(crate) fn new(standard: Standard, title: &str, author: &str, made_at: Timestamp) -> Self {
+        let mut document = Document::new_with(SerializeSettings {
+            configuration: standard.configuration(),
+            ..SerializeSettings::default()
+        });
         document.set_metadata(
             Metadata::new()
                 .title(title.into())
@@ -273,7 +324,14 @@ impl Paper {
                 .creation_date(date_time(made_at)),
         );
         let tags = TagTree::new().with_lang(Some("en-GB".into()));
-        Self { document, setter: Setter::default(), tags }
+        Self {
+            document,
+            setter: Setter::default(),
+            tags,
+            outline: Outline::new(),
+            pages: 0,
+            title: title.to_owned(),
+        }
     }
 
     /// Adds a page and lets `draw` draw it.
@@ -288,16 +346,32 @@ impl Paper {
         let mut page = self.document.start_page_with(settings);
         let mut surface = page.surface();
         let mut read = TagGroup::new(Tag::Part);
-        draw(&mut Pen { surface: &mut surface, setter: &mut self.setter, read: &mut read });
+        let mut heading = None;
+        draw(&mut Pen {
+            surface: &mut surface,
+            setter: &mut self.setter,
+            read: &mut read,
+            heading: &mut heading,
+        });
         surface.finish();
         page.finish();
         self.tags.push(read);
+        let title = heading.or_else(|| (self.pages == 0).then(|| self.title.clone()));
+        if let Some(title) = title {
+            let top = XyzDestination::new(self.pages, Point::from_xy(0.0, 0.0));
+            self.outline.push_child(OutlineNode::new(title, top));
+        }
+        self.pages += 1;
         Ok(())
     }
 
     pub(crate) fn finish(mut self) -> Result<Vec<u8>, PaperError> {
         self.document.set_tag_tree(self.tags);
-        self.document.finish().map_err(|e| PaperError::Writer(format!("{e:?}")))
+        self.document.set_outline(self.outline);
+        self.document.finish().map_err(|error| match error {
+            KrillaError::Validation(wrong) => PaperError::Standard(format!("{wrong:?}")),
+            error => PaperError::Writer(format!("{error:?}")),
+        })
     }
 }
 
@@ -319,6 +393,8 @@ pub(crate) struct Pen<'p, 's> {
     surface: &'p mut Surface<'s>,
     setter: &'p mut Setter,
     read: &'p mut TagGroup,
+    /// The first heading of the page.
+    heading: &'p mut Option<String>,
 }
 
 impl Pen<'_, '_> {
@@ -424,7 +500,10 @@ impl Pen<'_, '_> {
         let all = layout.height() / f32::from(u16::try_from(layout.len().max(1)).unwrap_or(1));
         let shown = layout.len().min(lines);
         let tag = match style.face {
-            Face::Heading => TagKind::from(Tag::Hn(NonZeroU16::MIN, None)),
+            Face::Heading => {
+                self.heading.get_or_insert_with(|| text.clone());
+                TagKind::from(Tag::Hn(NonZeroU16::MIN, Some(text.clone())))
+            }
             _ => TagKind::from(Tag::P),
         };
         let mut block = TagGroup::new(tag);

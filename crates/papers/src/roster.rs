@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 
 use crate::PaperError;
-use crate::paper::{Face, Ink, MM, Paper, Pen, Style};
+use crate::paper::{Face, Ink, MM, Paper, Pen, Style, drawn};
 
 /// What stands on a roster.
 #[derive(Debug, Clone)]
@@ -33,13 +33,16 @@ const ON_A_PAGE: usize = 22;
 /// # Errors
 /// The PDF writer refuses.
 pub fn roster(sheet: &Roster, made_at: Timestamp) -> Result<Vec<u8>, PaperError> {
-    let mut paper = Paper::new(&format!("Who comes: {}", sheet.title), &sheet.house, made_at);
-    let pages = sheet.rows.chunks(ON_A_PAGE).count();
-    for (n, rows) in sheet.rows.chunks(ON_A_PAGE).enumerate() {
-        let page = format!("{} · page {} of {pages}", sheet.count, n + 1);
-        paper.page(WIDTH, HEIGHT, |pen| draw(pen, sheet, rows, &page))?;
-    }
-    paper.finish()
+    drawn(|standard| {
+        let mut paper =
+            Paper::new(standard, &format!("Who comes: {}", sheet.title), &sheet.house, made_at);
+        let pages = sheet.rows.chunks(ON_A_PAGE).count();
+        for (n, rows) in sheet.rows.chunks(ON_A_PAGE).enumerate() {
+            let page = format!("{} · page {} of {pages}", sheet.count, n + 1);
+            paper.page(WIDTH, HEIGHT, |pen| draw(pen, sheet, rows, &page))?;
+        }
+        paper.finish()
+    })
 }
 
 fn draw(pen: &mut Pen<'_, '_>, sheet: &Roster, rows: &[(String, String, String)], page: &str) {

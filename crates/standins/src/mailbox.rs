@@ -373,14 +373,24 @@ struct MailPage {
     invites: bool,
 }
 
+/// A text whose lines flow (RFC 3676, with `DelSp`) as a mail program shows it.
+fn joined(text: &str) -> String {
+    let mut shown = String::new();
+    for line in text.lines() {
+        match line.strip_suffix("  ") {
+            Some(goes_on) => shown.push_str(&format!("{goes_on} ")),
+            None => shown.push_str(&format!("{line}\n")),
+        }
+    }
+    shown
+}
+
 async fn mail(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response {
     let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
     let parsed = MessageParser::default().parse(&arrived.raw);
     let from = parsed.as_ref().map_or_else(String::new, |m| first_address(m.from()));
-    let text = parsed
-        .as_ref()
-        .and_then(|m| m.body_text(0))
-        .map_or_else(String::new, std::borrow::Cow::into_owned);
+    let text =
+        parsed.as_ref().and_then(|m| m.body_text(0)).map_or_else(String::new, |text| joined(&text));
     let invites = letterbox::invites(&arrived.raw);
     page(&MailPage { mail: listed(id, &arrived), from, text, invites })
 }

@@ -48,6 +48,12 @@ pub struct House {
 }
 
 impl House {
+    /// The name of the colour that is nearest to its own, for calendars.
+    #[must_use]
+    pub fn colour(&self) -> &'static str {
+        matricle_core::accent::read(&self.accent).map_or("darkslategray", |accent| accent.named())
+    }
+
     /// Whom transfers go to.
     #[must_use]
     pub fn payee(&self) -> Payee {

@@ -16,6 +16,10 @@
     at.focus({ preventScroll: true });
     at.scrollIntoView({ block: "center" });
   };
+  // A telephone opens its own map.
+  if (matchMedia("(pointer: coarse)").matches) {
+    for (const link of document.querySelectorAll('a[href*="/search?query="]')) link.href = `geo:0,0?q=${link.href.split("query=")[1]}`;
+  }
   // A field that somebody else changed meanwhile is named as its label names it.
   for (const line of document.querySelectorAll("[data-of]")) {
     const label = document.querySelector(`label[for="${CSS.escape(line.dataset.of)}"]`)?.firstChild?.textContent.trim();

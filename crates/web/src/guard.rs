@@ -174,6 +174,7 @@ fn is_for_machines(path: &str) -> bool {
             "/robots.txt",
             "/sitemap.xml",
             "/manifest.webmanifest",
+            "/.well-known/security.txt",
             "/house.css",
             "/house-mark.png",
             "/health",
@@ -295,6 +296,13 @@ fn with_headers(mut response: Response, policy: &HeaderValue, secure: bool) -> R
     // A page that has its own reasons sets its own policy.
     if !headers.contains_key(header::CONTENT_SECURITY_POLICY) {
         headers.insert(header::CONTENT_SECURITY_POLICY, policy.clone());
+    }
+    // Every page is written in one language (RFC 9110 §8.5).
+    let is_page = headers
+        .get(header::CONTENT_TYPE)
+        .is_some_and(|kind| kind.as_bytes().starts_with(b"text/html"));
+    if is_page {
+        headers.insert(header::CONTENT_LANGUAGE, HeaderValue::from_static("en-GB"));
     }
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, NOSNIFF);
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("same-origin"));

@@ -128,6 +128,7 @@ pub fn router(desk: Desk, settings: Settings, stop: watch::Receiver<bool>) -> Ro
         // Around all that answers, so that also a failure carries the headers.
         .layer(axum::middleware::from_fn_with_state(app.clone(), guard::watch))
         .layer(compression())
+        .layer(axum::middleware::map_response(serving::tag_by_coding))
         .with_state(app)
 }
 

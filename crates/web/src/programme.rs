@@ -125,4 +125,5 @@ pub(crate) fn routes() -> Router<App> {
         .route("/house-mark.png", get(machines::mark))
         .route("/accent/{colour}", get(machines::colour))
         .route("/manifest.webmanifest", get(machines::manifest))
+        .route("/.well-known/security.txt", get(machines::security))
 }

@@ -35,6 +35,32 @@ fn text(headers: &HeaderMap, name: HeaderName) -> Option<&str> {
     headers.get(name).and_then(|v| v.to_str().ok())
 }
 
+/// Codings in which an answer may be sent (RFC 9110 §8.4.1), each a representation of its own.
+const CODINGS: [&str; 3] = ["gzip", "br", "zstd"];
+
+/// An answer that was compressed has a tag of its own: a strong tag says that the bytes are the
+/// same (RFC 9110 §8.8.1), and they are not those of the answer as it is.
+pub(crate) async fn tag_by_coding(mut response: Response) -> Response {
+    let headers = response.headers_mut();
+    let coding = headers.get(header::CONTENT_ENCODING).and_then(|c| c.to_str().ok());
+    let coding = coding.and_then(|c| CODINGS.into_iter().find(|known| *known == c));
+    let tag = headers.get(header::ETAG).and_then(|t| t.to_str().ok()?.strip_suffix('"'));
+    if let (Some(coding), Some(tag)) = (coding, tag)
+        && let Ok(own) = HeaderValue::from_str(&format!("{tag}-{coding}\""))
+    {
+        headers.insert(header::ETAG, own);
+    }
+    response
+}
+
+/// A tag without the coding that it was sent with.
+fn without_coding(tag: &str) -> String {
+    let bare = tag
+        .strip_suffix('"')
+        .and_then(|t| CODINGS.into_iter().find_map(|c| t.strip_suffix(c)?.strip_suffix('-')));
+    bare.map_or_else(|| tag.to_owned(), |bare| format!("{bare}\""))
+}
+
 /// Whether the asker has these very bytes (RFC 9110 §13.1.2, §13.1.3): a tag goes before a
 /// date. A cache may have made a tag weak, or a compression may.
 fn has_it(asked: &HeaderMap, tag: &str, changed: Option<Timestamp>) -> bool {
@@ -42,7 +68,7 @@ fn has_it(asked: &HeaderMap, tag: &str, changed: Option<Timestamp>) -> bool {
         return known
             .split(',')
             .map(|t| t.trim().trim_start_matches("W/"))
-            .any(|t| t == "*" || t == tag);
+            .any(|t| t == "*" || without_coding(t) == tag);
     }
     let since = text(asked, header::IF_MODIFIED_SINCE);
     changed.is_some_and(|at| since.is_some_and(|since| since == http_date(at)))
@@ -119,9 +145,11 @@ mod tests {
         assert_eq!(whole.headers()[header::LAST_MODIFIED], "Wed, 25 Nov 2026 08:00:00 GMT");
         let tag = whole.headers()[header::ETAG].to_str().unwrap().to_owned();
         let weak = format!("\"x\", W/{tag}");
+        let packed = format!("{}-br\"", tag.trim_end_matches('"'));
         for known in [
             (header::IF_NONE_MATCH, tag.as_str()),
             (header::IF_NONE_MATCH, &weak),
+            (header::IF_NONE_MATCH, &packed),
             (header::IF_MODIFIED_SINCE, "Wed, 25 Nov 2026 08:00:00 GMT"),
         ] {
             assert_eq!(ask(&[known]).status(), StatusCode::NOT_MODIFIED);

@@ -105,7 +105,13 @@ pub async fn read(desk: &Desk, id: i64, key: &str) -> Result<(String, String), D
             // What changed lately stands first: a calendar that reads only a part has that.
             entries.sort_by_key(|e| std::cmp::Reverse(e.changed_at));
             let url = format!("{}{own}", with.public_url);
-            Ok::<_, DeskError>(calendar::feed(&house.name, &url, &house.zone, &entries))
+            Ok::<_, DeskError>(calendar::feed(
+                &house.name,
+                &url,
+                &house.zone,
+                house.colour(),
+                &entries,
+            ))
         })
         .await?;
     Ok((path, text))

@@ -30,13 +30,17 @@ pub(crate) fn near(day: &Day) -> bool {
     (1970..=2400).contains(&day.year())
 }
 
-/// A place as an address that a telephone opens a map for (`geo:`, RFC 5870, with the words to look
-/// for, since nobody here knows where on earth it is); empty online and without an address.
+/// Where a place is looked for on a free map of the world. The script of every page makes of it
+/// what a telephone opens its own map for (`geo:`, RFC 5870, with the words to look for, since
+/// nobody here knows where on earth it is).
+const MAP: &str = "https://www.openstreetmap.org/search?query=";
+
+/// A place as an address that opens a map; empty online and without an address.
 pub(crate) fn map(date: &Date) -> String {
     if date.address.is_empty() {
         return String::new();
     }
-    format!("geo:0,0?q={}", crate::address::encode(&format!("{}, {}", date.venue, date.address)))
+    format!("{MAP}{}", crate::address::encode(&format!("{}, {}", date.venue, date.address)))
 }
 
 #[cfg(test)]

@@ -3,16 +3,19 @@
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::Response;
-use matricle_core::availability::OnSale;
+use jiff::Timestamp;
+use matricle_core::availability::{Availability, OnSale};
+use matricle_core::price::Buyer;
+use matricle_core::schedule::Sale;
 use matricle_core::seats::{Pool, Taken};
-use matricle_core::{DateId, HostId, PoolId, RoomId};
+use matricle_core::{Currency, DateId, HostId, PoolId, RoomId};
 use matricle_desk::DeskError;
 use matricle_desk::programme::{self, EventPage, Fed, Feed};
 use matricle_formats::calendar::{self, Entry};
-use matricle_formats::feed::{self, Item};
+use matricle_formats::feed::{self, Item, Ticket};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
-use matricle_store::events::{DateSummary, Event, Format};
+use matricle_store::events::{Choices, DateSummary, Event, Format};
 
 use crate::App;
 use crate::error::WebError;
@@ -85,16 +88,11 @@ fn ics(app: &App, asked: &HeaderMap, fed: &Fed, path: &str) -> Response {
     // What changed lately stands first: a calendar that reads only a part has that.
     entries.sort_by_key(|e| std::cmp::Reverse(e.changed_at));
     let url = format!("{}{path}", app.desk.public_url);
-    let text = calendar::feed(&fed.name, &url, &fed.house.zone, &entries);
+    let text = calendar::feed(&fed.name, &url, &fed.house.zone, fed.house.colour(), &entries);
     answer(app, asked, path, "text/calendar; charset=utf-8", text.into_bytes())
 }
 
-fn item(
-    app: &App,
-    d: &DateSummary,
-    picture: Option<i64>,
-    currency: matricle_core::Currency,
-) -> Item {
+fn item(app: &App, d: &DateSummary, picture: Option<i64>, currency: Currency) -> Item {
     let url = &app.desk.public_url;
     let event: &Event = &d.event;
     Item {
@@ -112,7 +110,10 @@ fn item(
         called_off: !d.date.called_off.is_empty(),
         changed_at: d.changed_at(),
         hosts: d.date.hosts.clone(),
-        price: d.prices.map(|(least, _)| currency.of(least).figures()),
+        prices: d
+            .prices
+            .map(|(least, most)| (currency.of(least).figures(), currency.of(most).figures())),
+        tickets: Vec::new(),
         currency: currency.letters().into(),
         availability: d.availability(app.desk.clock.now()),
         image: picture
@@ -123,6 +124,30 @@ fn item(
 /// The pool of a date that is called off: nothing is left.
 fn no_pool() -> Pool {
     Pool { id: PoolId(0), name: "seats".into(), capacity: 0, taken: Taken::default() }
+}
+
+/// What a date sells to everybody, ticket by ticket.
+fn tickets(sheet: &Choices, currency: Currency, now: Timestamp) -> Vec<Ticket> {
+    let all = sheet.tickets.iter().zip(&sheet.offer.offers);
+    all.filter(|(_, offer)| offer.word.is_empty() && offer.invited.is_empty())
+        .map(|(ticket, offer)| {
+            let sold = OnSale {
+                window: offer.sale,
+                members_only: offer.members_only,
+                closed: offer.closed,
+            };
+            // Before its sale begins none can be had, and that is not for want of seats.
+            let free = match offer.sale.at(sheet.date.span.starts_at, now) {
+                Sale::Open => sheet.offer.more(&[], ticket.id, &Buyer::default(), now),
+                Sale::NotYet(_) | Sale::Over(_) => sheet.main_pool().free(),
+            };
+            Ticket {
+                name: ticket.name.clone(),
+                price: currency.of(offer.price.minor).figures(),
+                availability: Availability::of([sold], free, sheet.date.span.starts_at, now),
+            }
+        })
+        .collect()
 }
 
 /// The JSON-LD inside an event's own page.
@@ -153,7 +178,8 @@ pub(crate) fn json_of_page(app: &App, page: &EventPage) -> String {
                     .collect(),
                 slot: false,
             };
-            item(app, &d, picture, page.house.currency)
+            let tickets = tickets(s, page.house.currency, app.desk.clock.now());
+            Item { tickets, ..item(app, &d, picture, page.house.currency) }
         })
         .chain(page.off.iter().map(|date| {
             let d = DateSummary {

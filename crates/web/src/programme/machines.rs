@@ -7,6 +7,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
+use jiff::SignedDuration;
 use matricle_core::accent;
 use matricle_desk::DeskError;
 use matricle_desk::house::face;
@@ -38,6 +39,20 @@ pub(crate) async fn robots(State(app): State<App>) -> Response {
     }
     let _ = writeln!(text, "\nSitemap: {}/sitemap.xml", app.desk.public_url);
     answer("text/plain; charset=utf-8", text)
+}
+
+/// `GET /.well-known/security.txt` (RFC 9116): whom to tell of a hole.
+pub(crate) async fn security(State(app): State<App>) -> Result<Response, WebError> {
+    let house = app.desk.house().await?;
+    let url = &app.desk.public_url;
+    let expires = app.desk.clock.now().saturating_add(SignedDuration::from_hours(24 * 90));
+    let expires =
+        expires.map_or_else(|_| String::new(), |at| at.strftime("%Y-%m-%dT%H:%M:%SZ").to_string());
+    let text = format!(
+        "Contact: mailto:{}\nExpires: {expires}\nPreferred-Languages: en\nCanonical: {url}/.well-known/security.txt\n",
+        house.email
+    );
+    Ok(answer("text/plain; charset=utf-8", text))
 }
 
 /// `GET /sitemap.xml`: the listed events with a date to come, each once.
@@ -129,11 +144,12 @@ fn fingerprint(bytes: &[u8]) -> u64 {
 /// `GET /manifest.webmanifest`: so that a phone keeps the pages among its applications.
 pub(crate) async fn manifest(State(app): State<App>) -> Result<Response, WebError> {
     let house = app.desk.house().await?;
-    let icon = |size: u32| {
+    let icon = |name: &str, size: u32, purpose: &str| {
         json!({
-            "src": format!("/static/{}/icon-{size}.png", *VERSION),
+            "src": format!("/static/{}/{name}-{size}.png", *VERSION),
             "sizes": format!("{size}x{size}"),
             "type": "image/png",
+            "purpose": purpose,
         })
     };
     let manifest = json!({
@@ -144,7 +160,7 @@ pub(crate) async fn manifest(State(app): State<App>) -> Result<Response, WebErro
         "display": "minimal-ui",
         "background_color": "#f6f2e7",
         "theme_color": "#1c2924",
-        "icons": [icon(192), icon(512)],
+        "icons": [icon("icon", 192, "any"), icon("icon", 512, "any"), icon("maskable", 512, "maskable")],
     });
     Ok(answer("application/manifest+json", manifest.to_string()))
 }

@@ -52,7 +52,7 @@ pub(crate) struct Own {
     refund_note: String,
     /// What cancelling gives back, in days for this date.
     steps: String,
-    /// The place, for a map on the telephone (`geo:`, RFC 5870).
+    /// The place, for a map.
     map: String,
     email: String,
     /// Why the address refused mail, if it did; what is wrong with the one typed instead.
