@@ -111,10 +111,33 @@ impl Money {
     }
 }
 
-/// Written for people: `€84.00`, `−£3.50`, `¥1200`.
+/// Figures with a comma before every three digits of a whole number of five digits and more, as
+/// people read large ones: `12,345.00`.
+#[must_use]
+pub fn grouped(figures: &str) -> String {
+    let (whole, rest) = figures.find('.').map_or((figures, ""), |at| figures.split_at(at));
+    let digits = whole.chars().filter(char::is_ascii_digit).count();
+    if digits < 5 {
+        return figures.to_owned();
+    }
+    let mut left = digits;
+    let mut out = String::new();
+    for c in whole.chars() {
+        if c.is_ascii_digit() {
+            if left < digits && left % 3 == 0 {
+                out.push(',');
+            }
+            left -= 1;
+        }
+        out.push(c);
+    }
+    out + rest
+}
+
+/// Written for people: `€84.00`, `−£3.50`, `¥1200`, `€12,345.00`.
 impl fmt::Display for Money {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let figures = self.figures();
+        let figures = grouped(&self.figures());
         match figures.strip_prefix('−') {
             Some(positive) => write!(f, "−{}{positive}", self.currency.sign),
             None => write!(f, "{}{figures}", self.currency.sign),
@@ -156,6 +179,10 @@ mod tests {
         assert_eq!(of("GBP", -350), "−£3.50");
         assert_eq!(of("JPY", 1200), "¥1200");
         assert_eq!(of("TND", 1), "TND 0.001");
+        assert_eq!(of("EUR", 999_999), "€9999.99");
+        assert_eq!(of("EUR", 1_000_000), "€10,000.00");
+        assert_eq!(of("EUR", -123_456_789), "−€1,234,567.89");
+        assert_eq!(of("JPY", 123_456), "¥123,456");
         assert_eq!(Currency::EUR.of(i64::MIN).figures(), "−92233720368547758.08");
         assert_eq!(Currency::from_letters("EUX"), None);
         let read = |text| Currency::EUR.parse(text).map(|m| m.minor);

@@ -514,6 +514,11 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     if role.is_none() {
         form.fault("role", Fault::Unknown);
     }
+    // A host sees their own dates: which those are, the name on them says.
+    let host = form.line("host");
+    if role == Some(Role::Host) && host.is_empty() {
+        form.fault("host", Fault::Missing);
+    }
     let password = form.get("password").to_owned();
     let (asked, own) = (email.clone(), staff.email.clone());
     let known = desk.store.read(move |conn| people::by_email(conn, &asked)).await?;
@@ -534,10 +539,17 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
         desk.store.write(move |tx| people::set_role(tx, &e, &n, role)).await?;
         desk.sessions.forget();
     } else {
-        crate::people::signin::employ(desk, name.clone(), email, role, password).await?;
+        crate::people::signin::employ(desk, name.clone(), email.clone(), role, password).await?;
     }
     desk.store
         .write(move |tx| {
+            if role == Role::Host {
+                let id = places::host_named(tx, &host)?;
+                let person = people::by_email(tx, &email)?.ok_or(DeskError::NotFound)?.0.id;
+                let all = places::hosts(tx)?;
+                let known = all.into_iter().find(|h| h.id == id).ok_or(DeskError::NotFound)?;
+                places::save_host(tx, &Host { person: Some(person), ..known })?;
+            }
             let what = format!("made {name} {}", role.word());
             matricle_store::audit::note(tx, &turn.by.name, &what, "", turn.now)?;
             turn.log(tx, &what, "/office/house/people")

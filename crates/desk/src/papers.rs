@@ -11,6 +11,7 @@ use matricle_formats::mail::File;
 use matricle_formats::{barcode, words};
 use matricle_papers::{Badge, Badges, Barcodes, Sheet, badges};
 use matricle_store::bookings::{Coming, Which, coming};
+use matricle_store::events::Format;
 use matricle_store::{Connection, door as db, events};
 use serde::{Deserialize, Serialize};
 
@@ -199,10 +200,13 @@ pub(crate) fn gather(conn: &Connection, date: DateId, asked: &Asked) -> Result<M
     let came = |p: &Presence| matches!(p, Presence::In { .. } | Presence::Left);
     people.retain(|p| {
         let firm = p.state == State::Confirmed;
+        // Whoever joins online wears no badge and sits at no table.
+        let here = !p.online || event.format != Format::Both;
         let fits = match asked.kind {
             Kind::Certificates => came(&p.presence),
             Kind::DoorList => true,
-            Kind::Badges | Kind::Tents | Kind::Roster | Kind::SignIn => firm,
+            Kind::Badges | Kind::Tents | Kind::SignIn => firm && here,
+            Kind::Roster => firm,
         };
         fits && (asked.ticket.is_empty() || p.ticket == asked.ticket)
             && (!asked.inside || came(&p.presence))

@@ -23,7 +23,7 @@ impl Cell {
     /// An amount out of its figures; anything else stays words.
     #[must_use]
     pub fn amount(figures: &str) -> Self {
-        let plain = figures.replace('−', "-");
+        let plain = figures.replace('−', "-").replace(',', "");
         let decimals = plain.split_once('.').map_or(0, |(_, d)| d.len());
         match (plain.parse(), u8::try_from(decimals)) {
             (Ok(n), Ok(decimals)) => Self::Amount(n, decimals),

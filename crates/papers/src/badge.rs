@@ -7,6 +7,9 @@ use crate::PaperError;
 use crate::paper::{Face, Ink, MM, Paper, Pen, Style, drawn};
 use crate::ticket::Barcodes;
 
+/// How far colour stays from the edge of a label.
+const INSET: f32 = 1.5 * MM;
+
 /// The measures of a sheet, in millimetres.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Sheet {
@@ -190,10 +193,18 @@ fn front(pen: &mut Pen<'_, '_>, all: &Badges, badge: &Badge, (x, y): (f32, f32))
     // The band with its word below, the house above, the name in all the room between.
     let band = (h * 0.15).clamp(4.0 * MM, 14.0 * MM);
     let small = (h * 0.065).clamp(5.0, 12.0);
-    pen.block(x, y + h - band, w, band, Ink::Band(badge.band));
+    // It ends before the edge: no printer meets a cut to the hair.
+    pen.block(x + INSET, y + h - band, w - 2.0 * INSET, band - INSET, Ink::Band(badge.band));
     let word = Style::new(Face::Strong, (band * 0.62).min(20.0), Ink::White).centred();
     let word_height = pen.height(inner, &badge.ticket, word, 1);
-    pen.text(x + edge, y + h - band + (band - word_height) / 2.0, inner, &badge.ticket, word, 1);
+    pen.text(
+        x + edge,
+        y + h - band + (band - INSET - word_height) / 2.0,
+        inner,
+        &badge.ticket,
+        word,
+        1,
+    );
     let with_code = all.with_code && h >= 30.0 * MM;
     let side = (h * 0.34).clamp(16.0 * MM, 34.0 * MM).min(w * 0.38);
     let side = if with_code { side } else { 0.0 };

@@ -26,7 +26,7 @@ const WIDTH: f32 = 210.0 * MM;
 const HEIGHT: f32 = 297.0 * MM;
 const EDGE: f32 = 18.0 * MM;
 /// So many people fit on a page.
-const ON_A_PAGE: usize = 22;
+const ON_A_PAGE: usize = 16;
 
 /// Draws a roster.
 ///
@@ -69,11 +69,14 @@ fn draw(pen: &mut Pen<'_, '_>, sheet: &Roster, rows: &[(String, String, String)]
             pen.line(from, to, 0.8, None, Ink::Text);
         }
         let one = pen.text(EDGE + 20.0, y, inner * 0.42, name, strong, 1);
-        pen.text(EDGE + 24.0 + inner * 0.42, y, inner * 0.5, ticket, body, 1);
+        pen.text(EDGE + 24.0 + inner * 0.42, y, inner * 0.24, ticket, body, 1);
+        // A place for what a hand writes.
+        let notes = EDGE + inner * 0.72;
+        pen.line((notes, y + one), (WIDTH - EDGE, y + one), 0.5, Some(2.0), Ink::Rule);
         let two = if more.is_empty() {
             0.0
         } else {
-            pen.text(EDGE + 20.0, y + one, inner - 20.0, more, soft, 1)
+            pen.text(EDGE + 20.0, y + one, inner * 0.7 - 20.0, more, soft, 2)
         };
         y += (one + two).max(14.0) + 4.0;
     }

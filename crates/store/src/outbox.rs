@@ -662,6 +662,18 @@ pub fn any_sending(conn: &Connection) -> Result<bool, StoreError> {
         .doing("looking for messages left half-way")
 }
 
+/// Whether any mail has gone out.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn has_sent(conn: &Connection) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM outbox WHERE state = 'sent' AND way = 'mail')",
+    )
+    .and_then(|mut q| q.query_row([], |row| row.get(0)))
+    .doing("looking for a mail that went out")
+}
+
 /// Messages about a booking, oldest first.
 ///
 /// # Errors

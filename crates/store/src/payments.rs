@@ -208,6 +208,18 @@ pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Payment>, StoreError>
         .doing("looking a payment up")
 }
 
+/// Whether any payment came by card.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn by_card(conn: &Connection) -> Result<bool, StoreError> {
+    conn.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM payments WHERE method = 'card' AND state = 'paid')",
+    )
+    .and_then(|mut q| q.query_row([], |row| row.get(0)))
+    .doing("looking for a payment by card")
+}
+
 /// The payments of a booking, oldest first.
 ///
 /// # Errors

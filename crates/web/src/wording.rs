@@ -306,6 +306,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("reason", Fault::Missing) => "Say why; everybody booked will read it.".into(),
         ("options", Fault::Missing) => "Write at least two answers, one on a line.".into(),
         ("from", Fault::Unknown) => "The session has to lie within its date.".into(),
+        ("host", Fault::Missing) => "Say which host they are: the name that stands on the dates they lead.".into(),
         ("into", Fault::Missing) => "Choose the other venue.".into(),
         ("room", Fault::Unknown) => "There is no such room.".into(),
         ("name", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),

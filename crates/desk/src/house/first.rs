@@ -3,7 +3,7 @@
 use matricle_core::staff::{Right, require};
 use matricle_formats::mail::{self, Mail};
 use matricle_store::people::{self, Staff};
-use matricle_store::{audit, bookings, events};
+use matricle_store::{audit, bookings, events, outbox, payments};
 
 use crate::{Desk, DeskError, house_of};
 
@@ -13,6 +13,8 @@ const CARD: &str = "the card provider answered";
 /// What is done of the first steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Steps {
+    /// Somebody has booked.
+    pub booked: bool,
     /// Who sells is written down, for receipts and invoices.
     pub seller: bool,
     /// The mail server took a test mail.
@@ -31,7 +33,14 @@ pub struct Steps {
     pub site: bool,
 }
 
-/// The first steps, until somebody has booked.
+impl Steps {
+    /// All that a house cannot do without is done: what is sold can be paid, and mails go out.
+    fn are_done(&self) -> bool {
+        self.seller && self.mail && self.card.unwrap_or(self.transfers) && self.published
+    }
+}
+
+/// The first steps, until what a house cannot do without is done.
 ///
 /// # Errors
 /// The role may not, or the store fails.
@@ -40,20 +49,23 @@ pub async fn steps(desk: &Desk, staff: &Staff) -> Result<Option<Steps>, DeskErro
     let has_provider = desk.provider.is_there();
     desk.store
         .read(move |conn| {
-            if bookings::anybody(conn)? {
-                return Ok(None);
-            }
             let (house, rows) = (house_of(conn)?, events::rows(conn)?);
-            Ok(Some(Steps {
+            let steps = Steps {
+                booked: bookings::anybody(conn)?,
                 seller: !house.seller.is_empty(),
-                mail: audit::has(conn, MAIL)?,
-                card: if has_provider { Some(audit::has(conn, CARD)?) } else { None },
+                mail: audit::has(conn, MAIL)? || outbox::has_sent(conn)?,
+                card: if has_provider {
+                    Some(audit::has(conn, CARD)? || payments::by_card(conn)?)
+                } else {
+                    None
+                },
                 transfers: house.payee().takes_transfers(),
                 event: !rows.is_empty(),
                 published: rows.iter().any(|r| r.event.state == events::EventState::Published),
                 colleagues: people::staff_of(conn)?.len() > 1,
                 site: !house.embed_sites.is_empty(),
-            }))
+            };
+            Ok(Some(steps).filter(|s| !s.booked || !s.are_done()))
         })
         .await
 }

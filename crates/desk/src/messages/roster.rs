@@ -23,6 +23,9 @@ pub(crate) fn roster_pdf(
             if c.booker != c.name {
                 more.insert(0, format!("booked by {}", c.booker));
             }
+            if !c.phone.is_empty() {
+                more.push(format!("telephone {}", c.phone));
+            }
             if !c.notes.is_empty() {
                 more.push(format!("Note: {}", c.notes));
             }

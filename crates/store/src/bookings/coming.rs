@@ -44,6 +44,10 @@ pub struct Coming {
     pub presence: Presence,
     /// Notes on the booking that no booker sees, the latest first.
     pub notes: String,
+    /// The booker's telephone number, if they gave one.
+    pub phone: String,
+    /// With a ticket to join online, where others come to the place.
+    pub online: bool,
     /// What they answered, or the booker for the whole booking, by question.
     pub answers: BTreeMap<String, String>,
     /// Their key.
@@ -83,7 +87,7 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
             "SELECT b.id, a.person_no, d.starts, CASE a.name WHEN '' THEN b.name ELSE a.name END AS who, a.ticket_name,
                 b.reference, b.name, b.state, b.total_minor - b.paid_minor, a.presence, a.in_at, a.in_door,
                 coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), ''),
-                a.id, a.code
+                b.phone, coalesce((SELECT t.online FROM ticket_types t WHERE t.id = a.ticket_type_id), 0), a.id, a.code
              FROM attendees a JOIN bookings b ON b.id = a.booking_id JOIN dates d ON d.id = a.date_id
              WHERE {THESE} AND a.cancelled_at IS NULL ORDER BY d.starts, who COLLATE NOCASE, a.id"
         ))?;
@@ -103,6 +107,8 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
                     due: c.next()?,
                     presence: presence(&mut c)?,
                     notes: c.next()?,
+                    phone: c.next()?,
+                    online: c.next()?,
                     attendee: AttendeeId(c.next()?),
                     code: c.word("attendees.code", ticket_code)?,
                     answers: own,

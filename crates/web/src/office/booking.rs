@@ -111,6 +111,8 @@ pub(crate) struct Sheet {
     pub(crate) due: String,
     pub(crate) money: Vec<MoneyRow>,
     pub(crate) documents: Vec<(i64, String, &'static str, String)>,
+    /// They do not say who sells.
+    pub(crate) no_seller: bool,
     pub(crate) answers: Vec<(String, String)>,
     pub(crate) notes: Vec<HappeningRow>,
     pub(crate) messages: Vec<MessageRow>,
@@ -316,6 +318,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         paid: b.paid.figures(),
         due: if charged { b.due().figures() } else { b.total.currency.of(0).figures() },
         money: money_rows(&loaded, &moment),
+        no_seller: sheet.house.seller.is_empty(),
         documents: sheet
             .documents
             .iter()

@@ -59,6 +59,7 @@ struct HousePage {
     shelves: Vec<Shelf>,
     venues: Vec<(String, String)>,
     persons: Vec<(String, String)>,
+    host_names: Vec<String>,
     d: Fields,
     hours: Vec<(String, usize)>,
     closed: Vec<(String, String, String)>,
@@ -284,6 +285,12 @@ async fn page_at(
         tab,
         title,
         shelves,
+        host_names: all
+            .hosts
+            .iter()
+            .filter(|h| h.retired_at.is_none())
+            .map(|h| h.name.clone())
+            .collect(),
         venues: all.venues.iter().map(|v| (v.id.to_string(), v.name.clone())).collect(),
         persons: std::iter::once((String::new(), "nobody".to_owned()))
             .chain(all.staff.iter().map(|s| (s.id.to_string(), s.name.clone())))

@@ -210,7 +210,7 @@ impl View<'_> {
     }
 
     fn figures(&self, minor: i64) -> String {
-        self.currency.of(minor).figures()
+        matricle_core::money::grouped(&self.currency.of(minor).figures())
     }
 }
 

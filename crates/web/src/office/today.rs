@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::extract::Path;
-use axum::response::Response;
+use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::ledger::Method;
 use matricle_core::staff::Right;
 use matricle_desk::house::first::{self, Steps};
@@ -45,7 +45,7 @@ struct Step {
 fn first_steps(steps: &Steps) -> Vec<Step> {
     let step = |done, what, why, href| Step { done, what, why, href, tried: None };
     let tried = |done, what, why, act| Step { done, what, why, href: "", tried: Some(act) };
-    vec![
+    let mut all = vec![
         step(
             steps.event,
             "Plan the first event",
@@ -88,7 +88,12 @@ fn first_steps(steps: &Steps) -> Vec<Step> {
             "name the site, then copy two lines",
             "/office/house#embed_sites",
         ),
-    ]
+    ];
+    // Once people book, only what is still to do stands in the way of other work.
+    if steps.booked {
+        all.retain(|s| !s.done);
+    }
+    all
 }
 
 /// `POST /office/first/{what}`: one of the first steps is tried.
@@ -176,6 +181,11 @@ fn fold(todo: &mut Vec<Todo>, from: usize, others: impl FnOnce(usize) -> Todo) -
 }
 
 pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
+    // A host's Office is the list of their own dates.
+    let role = at.staff.role;
+    if !role.may(Right::SeeOffice) && role.may(Right::SeeOwnDates) {
+        return Ok(Redirect::to("/office/mine").into_response());
+    }
     page(at, None).await
 }
 

@@ -3,7 +3,7 @@
 use matricle_core::shares::Share;
 use matricle_desk::money::books;
 
-use super::{HostRow, Room, View};
+use super::{HostRow, Room, Table, View};
 use crate::error::WebError;
 
 /// Fills the tab.
@@ -33,6 +33,17 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
             HostRow { id: s.host.0, owed: v.figures(s.owed), paid, shares: rows, name: s.name }
         })
         .collect();
+    // As a file: a row for each share, and one for what was paid out.
+    page.table = Table::new(&["Host", "What for", "Amount"], &[2]);
+    for s in &page.statements {
+        for (what, minor) in &s.shares {
+            page.table.push(String::new(), vec![s.name.clone(), what.clone(), minor.clone()]);
+        }
+        if let Some(paid) = &s.paid {
+            let out = format!("−{paid}");
+            page.table.push(String::new(), vec![s.name.clone(), "Paid out".into(), out]);
+        }
+    }
     page.hosts = all.hosts;
     page.events = all.events;
     Ok(())
