@@ -385,7 +385,7 @@ impl World<'_> {
             description: "We melt this year's cappings in water baths and show three ways to a candle. \
                 Wicks, moulds and aprons are here.\n\nChildren from eight years on are welcome with a grown-up.".into(),
             bring: "A cardboard box to carry your candles home".into(),
-            refund_note: "Cancel up to the day before for a full refund.".into(),
+            refund_note: "Cancel up to 14 days before for a full refund, up to 3 days before for half.".into(),
             state: EventState::Published,
             hold_minutes: 15,
             pools: vec!["seats".into()],
@@ -526,7 +526,7 @@ impl World<'_> {
             description: "Six hives, four people to a hive at a time. Who does not want a suit can look on from the \
                 fence, with cake.\n\nThe suits fit from 120 cm on.".into(),
             bring: "Boots that cover the ankle".into(),
-            refund_note: "Cancel up to 3 days before for a full refund.".into(),
+            refund_note: "Cancel up to 14 days before for a full refund, up to 3 days before for half.".into(),
             state: EventState::Published,
             hold_minutes: 15,
             pools: vec!["seats".into(), "protective suits".into()],

@@ -518,6 +518,8 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     let host = form.line("host");
     if role == Some(Role::Host) && host.is_empty() {
         form.fault("host", Fault::Missing);
+    } else if host.contains(',') {
+        form.fault("host", Fault::Unknown);
     }
     let password = form.get("password").to_owned();
     let (asked, own) = (email.clone(), staff.email.clone());

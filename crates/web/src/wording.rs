@@ -309,7 +309,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("host", Fault::Missing) => "Say which host they are: the name that stands on the dates they lead.".into(),
         ("into", Fault::Missing) => "Choose the other venue.".into(),
         ("room", Fault::Unknown) => "There is no such room.".into(),
-        ("name", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
+        ("name" | "host", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
         ("role", Fault::Taken) => "You cannot take the key from yourself; let another administrator do it.".into(),
         ("currency", Fault::Taken) => {
             "There are prices or bookings in the old currency, so it stays. Another house would be a new file.".into()

@@ -199,7 +199,9 @@ impl World<'_> {
                 "Come when you like; each evening is booked by itself, and paid singly or \
                 with a stamp of a dipping card."
                     .into(),
-            refund_note: "Cancel up to the day before for a full refund.".into(),
+            refund_note:
+                "Cancel up to 14 days before for a full refund, up to 3 days before for half."
+                    .into(),
             state: EventState::Published,
             hold_minutes: 15,
             pools: vec!["seats".into()],
@@ -229,7 +231,7 @@ impl World<'_> {
             lead: "Forty minutes with an inspector and one frame of yours, looked at properly.".into(),
             description: "Two inspectors sit side by side. Bring the frame in a closed box; we have the light \
                 and the lens.".into(),
-            refund_note: "Cancel up to the day before for a full refund.".into(),
+            refund_note: "Cancel up to 14 days before for a full refund, up to 3 days before for half.".into(),
             state: EventState::Published,
             hold_minutes: 10,
             button: "Keep this appointment".into(),

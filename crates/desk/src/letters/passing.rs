@@ -103,15 +103,15 @@ pub(super) fn answer_with(
     Ok(())
 }
 
-/// Plans an answer from the Office. Its key.
+/// Plans an answer from the Office, under a name and an address of the house. Its key.
 pub(super) fn answer_from_office(
     tx: &Tx<'_>,
     letter: &stored::Letter,
     words: &str,
+    from: (&str, &str),
     who: &str,
     turn: &Turn,
 ) -> Result<i64, DeskError> {
-    let reply = super::reply_address(tx, letter.place, &letter.to)?;
     Ok(stored::add_out(
         tx,
         NewOut {
@@ -119,7 +119,7 @@ pub(super) fn answer_from_office(
             forward: false,
             files_of: None,
             message_id: &message_id(turn),
-            from: (&reply.name, &reply.email),
+            from,
             to: (&letter.from.0, &letter.answer_to),
             subject: &re(&letter.subject),
             words,

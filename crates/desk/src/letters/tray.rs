@@ -5,19 +5,19 @@ use std::sync::Arc;
 
 use matricle_core::EventId;
 use matricle_core::codes::Reference;
-use matricle_core::form::{Fault, Form};
+use matricle_core::form::{Fault, Form, Wrong};
 use matricle_core::letters::{self, Found, Kind, Place};
 use matricle_core::staff::{Right, require};
 use matricle_formats::incoming;
 use matricle_formats::mail::File;
 use matricle_store::letters::{self as stored, FileNote, Letter, List, Out};
 use matricle_store::people::Staff;
-use matricle_store::{bookings, events};
+use matricle_store::{Connection, bookings, events};
 
 use super::{LARGEST, Taken, passing, reply_address, take_in};
 use crate::bench::{self, Takes};
 use crate::messages::keyless;
-use crate::{Desk, DeskError};
+use crate::{Desk, DeskError, house_of};
 
 /// Most characters of an answer.
 const LONGEST_ANSWER: usize = 20_000;
@@ -104,6 +104,8 @@ pub struct Whole {
     pub out: Vec<Out>,
     /// The reply address that it is answered under, and whether somebody stands behind it.
     pub under: (String, bool),
+    /// Names and addresses that the house writes under, that one first.
+    pub senders: Vec<(String, String)>,
     /// Others of the same booking or event, in their order.
     pub beside: Vec<Letter>,
 }
@@ -129,6 +131,7 @@ pub async fn one(desk: &Desk, staff: &Staff, id: i64) -> Result<Whole, DeskError
             Ok::<_, DeskError>(Whole {
                 files: letter.files.clone().unwrap_or_default(),
                 out: as_seen.out(stored::of_letter(conn, id)?),
+                senders: senders_of(conn, (&under.name, &under.email))?,
                 under: (format!("{} <{}>", under.name, under.email), !under.behind.is_empty()),
                 beside: as_seen.all(beside),
                 letter: as_seen.one(letter),
@@ -268,6 +271,22 @@ pub async fn put_away(desk: &Desk, staff: &Staff, id: i64, away: bool) -> Result
         .await
 }
 
+/// Names and addresses that the house writes under, one of them first.
+fn senders_of(
+    conn: &Connection,
+    (name, email): (&str, &str),
+) -> Result<Vec<(String, String)>, DeskError> {
+    let house = house_of(conn)?;
+    let own = matricle_store::senders::all(conn)?.into_iter().map(|s| (s.name, s.email));
+    let mut all = vec![(name.to_owned(), email.to_owned())];
+    for sender in std::iter::once((house.name, house.email)).chain(own) {
+        if !all.contains(&sender) {
+            all.push(sender);
+        }
+    }
+    Ok(all)
+}
+
 /// Answers a letter from the Office, under the reply address it was written to.
 ///
 /// # Errors
@@ -278,6 +297,7 @@ pub async fn answer(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Resu
     if words.trim().is_empty() {
         form.fault("answer", Fault::Missing);
     }
+    let asked = form.line("from");
     form.done().map_err(DeskError::Form)?;
     let who = staff.name.clone();
     desk.store
@@ -286,7 +306,14 @@ pub async fn answer(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Resu
             if !letter.kind.is_from_somebody() {
                 return Err(DeskError::NotFound);
             }
-            passing::answer_from_office(tx, &letter, words.trim(), &who, &turn)?;
+            let reply = reply_address(tx, letter.place, &letter.to)?;
+            let known = senders_of(tx, (&reply.name, &reply.email))?;
+            let from = known.iter().find(|(_, email)| asked.is_empty() || *email == asked);
+            let (name, email) = from.ok_or_else(|| {
+                let field = "from".to_owned();
+                DeskError::Form(vec![Wrong { field, fault: Fault::Unknown }])
+            })?;
+            passing::answer_from_office(tx, &letter, words.trim(), (name, email), &who, &turn)?;
             if let Place::Booking(booking) = letter.place {
                 let what = format!("answered a letter: {}", letter.subject);
                 bookings::happened(tx, booking, turn.now, &turn.by, &what)?;

@@ -13,7 +13,7 @@ use matricle_store::events::{self, Asked};
 use matricle_store::readers;
 use proptest::prelude::*;
 
-use crate::world::{BOOKER, CANDLES, World, form, look, model, world};
+use crate::world::{BOOKER, CANDLES, World, form, look, model, text_of, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 
@@ -154,7 +154,7 @@ async fn a_course_is_one_entry_a_ticket_goes_along_and_whoever_wants_none_has_no
     for raw in w.mails.taken() {
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
         let theirs = mail.to().unwrap().first().unwrap().address() != Some("else@post.example");
-        let text = mail.body_text(0).unwrap();
+        let text = text_of(&mail);
         assert!(!(theirs && text.contains(&secret)), "a ticket is its holder's alone: {text}");
     }
 
@@ -498,7 +498,7 @@ async fn whoever_has_a_passed_on_ticket_hears_what_becomes_of_it() {
     assert_eq!((back.method.as_str(), &back.uids), ("REQUEST", &first.uids));
     let (raw, _) = w.to(DEE).pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-    assert!(mail.body_text(0).unwrap().contains("passed to you is good again"));
+    assert!(text_of(&mail).contains("passed to you is good again"));
     assert_eq!(given(), 2, "the booker hears of what they passed on, and of nothing twice");
     w.sound().await;
 }

@@ -16,7 +16,7 @@ use matricle_desk::door::{Outcome, Shown, With};
 use matricle_desk::money::cards;
 use matricle_store::ledger;
 
-use crate::world::{World, form, world};
+use crate::world::{World, form, text_of, world};
 
 const COURSE: &str = "beginners-course";
 const DIPPING: &str = "thursday-dipping";
@@ -126,7 +126,7 @@ async fn a_stamp_card_is_bought_like_a_ticket_and_stays_bought() {
     w.due().await;
     let mail = String::from_utf8_lossy(w.mails.taken().last().unwrap()).into_owned();
     let parsed = mail_parser::MessageParser::default().parse(mail.as_bytes()).unwrap();
-    let text = parsed.body_text(0).unwrap().into_owned();
+    let text = text_of(&parsed);
     for card in &sheet.cards {
         let letters = matricle_core::transfer::grouped(&card.code);
         assert!(text.contains(&letters), "{letters} in {text}");

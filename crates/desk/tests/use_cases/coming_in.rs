@@ -18,7 +18,7 @@ use matricle_desk::{DeskError, demo, house, messages};
 use matricle_store::audit;
 use matricle_store::bookings::HeldBy;
 
-use crate::world::{BOOKER, FREE, World, form, world};
+use crate::world::{BOOKER, FREE, World, form, text_of, world};
 
 fn browser(name: &str) -> Browser {
     Browser { visitor: name.into(), agent: "A browser".into(), from_where: "203.0.113.0/24".into() }
@@ -190,7 +190,7 @@ async fn a_stranger_on_the_waiting_list_learns_nothing_and_mails_are_few() {
     w.due().await;
     for raw in w.mails.taken() {
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-        let (text, html) = (mail.body_text(0).unwrap(), mail.body_html(0).unwrap());
+        let (text, html) = (text_of(&mail), mail.body_html(0).unwrap());
         assert!(!text.contains("evil.example") && !html.contains("href=\"http://evil"), "{html}");
     }
     w.sound().await;
@@ -240,7 +240,7 @@ async fn a_ticket_that_was_passed_on_opens_itself_and_nothing_else() {
     };
     let mail = mails.rfind(to_kit).unwrap();
     let secret = w.desk.booking_url(reference);
-    let whole = format!("{}{}", mail.body_text(0).unwrap(), mail.body_html(0).unwrap());
+    let whole = format!("{}{}", text_of(&mail), mail.body_html(0).unwrap());
     use mail_parser::MimeHeaders;
     let reads = |p: &&mail_parser::MessagePart<'_>| {
         p.content_type().is_some_and(|t| t.subtype() == Some("calendar"))

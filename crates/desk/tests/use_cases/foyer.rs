@@ -17,7 +17,7 @@ use matricle_desk::{Clock, DeskError};
 use matricle_store::events;
 use proptest::prelude::*;
 
-use crate::world::{BOOKER, World, form, model, world};
+use crate::world::{BOOKER, World, form, model, text_of, world};
 
 const FROST: &str = "what-the-frost-does";
 
@@ -102,7 +102,7 @@ async fn the_same_link_says_what_is_true_and_an_act_goes_in_once() {
     w.due().await;
     let (raw, _) = w.to(BOOKER).pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-    let words = mail.body_text(0).unwrap().into_owned();
+    let words = text_of(&mail);
     assert!(words.contains("/foyer/") && !words.contains(&key), "{words}");
     w.sound().await;
 }

@@ -30,7 +30,7 @@ use matricle_standins::mailbox::{Mailbox, Mood};
 use matricle_store::Doing;
 use matricle_store::letters::{Letter, List};
 
-use crate::world::{BOOKER, World, form, world};
+use crate::world::{BOOKER, World, form, text_of, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 const PRIVATE: &str = "Nia.Private@home.example";
@@ -183,9 +183,7 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     let read = MessageParser::default().parse(&back).unwrap();
     assert_eq!(read.from().unwrap().first().unwrap().address(), Some(house.as_str()));
     assert_eq!(read.in_reply_to().as_text(), Some("m1@writer.example"));
-    assert!(
-        read.body_text(0).unwrap().starts_with(&format!("Of course! Write to {house} any time."))
-    );
+    assert!(text_of(&read).starts_with(&format!("Of course! Write to {house} any time.")));
     let files: Vec<_> = read.attachments().filter_map(|a| a.attachment_name()).collect();
     assert_eq!(files, ["rules.txt", "dog.jpg"], "what would show it, or may, stays here");
     let out = tray::one(&w.desk, &ilse, came.id).await.unwrap().out;
@@ -209,6 +207,20 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     w.due().await;
     let (back, _) = w.to(BOOKER).pop().unwrap();
     assert!(String::from_utf8_lossy(&back).contains("Dogs are welcome."));
+    // Under another address of the house, by choice; under none that is not its own.
+    let senders = tray::one(&w.desk, &ilse, came.id).await.unwrap().senders;
+    let (name, other) = senders.last().unwrap();
+    assert!(senders.len() > 1, "{senders:?}");
+    let answer = form(&[("answer", "From the house."), ("from", other)]);
+    tray::answer(&w.desk, &ilse, came.id, answer).await.unwrap();
+    w.due().await;
+    let (back, _) = w.to(BOOKER).pop().unwrap();
+    let mail = MessageParser::default().parse(&back).unwrap();
+    let from = mail.from().unwrap().first().unwrap();
+    assert_eq!((from.name(), from.address()), (Some(name.as_str()), Some(other.as_str())));
+    let foreign = form(&[("answer", "Hello"), ("from", "mal@other.example")]);
+    let foreign = tray::answer(&w.desk, &ilse, came.id, foreign).await;
+    assert!(matches!(foreign, Err(DeskError::Form(_))), "{foreign:?}");
     let refused = tray::answer(&w.desk, &ilse, machine.id, form(&[("answer", "Hello")])).await;
     assert!(matches!(refused, Err(DeskError::NotFound)));
     let empty = tray::answer(&w.desk, &ilse, came.id, form(&[("answer", "  ")])).await;
@@ -223,7 +235,7 @@ async fn a_letter_goes_on_and_its_answer_comes_back_and_no_private_address_with_
     }
     let (letters, _) = tray::of_booking(&w.desk, &ilse, reference).await.unwrap();
     let kinds: Vec<_> = letters.iter().map(|(l, out)| (l.kind, out.len())).collect();
-    let expected = [(Kind::Letter, 3), (Kind::Answer, 0), (Kind::Automatic, 0), (Kind::Answer, 0)];
+    let expected = [(Kind::Letter, 4), (Kind::Answer, 0), (Kind::Automatic, 0), (Kind::Answer, 0)];
     assert_eq!(kinds, expected, "on the sheet, in order");
 
     // Answers go where a letter asks for them, but never to the house itself.
@@ -449,14 +461,14 @@ async fn what_a_calendar_sends_back_is_read_and_cancels_nothing() {
     assert_eq!(w.state(reference).await, matricle_core::booking::State::Confirmed);
     w.due().await;
     let (offer, _) = w.to(BOOKER).pop().unwrap();
-    let text = MessageParser::default().parse(&offer).unwrap().body_text(0).unwrap().into_owned();
+    let text = text_of(&MessageParser::default().parse(&offer).unwrap());
     assert!(text.contains("The car, alas") && text.contains("/booking/"), "{text}");
     // The host is greeted by their own name, and has no key to the booking.
     let mut hosts = 0;
     for raw in w.mails.taken() {
         let mail = MessageParser::default().parse(&raw).unwrap();
         if mail.subject().unwrap().starts_with("Perhaps not coming") {
-            let text = mail.body_text(0).unwrap().into_owned();
+            let text = text_of(&mail);
             let name = mail.to().unwrap().first().unwrap().name().unwrap();
             assert!(text.starts_with(&format!("Dear {name}")) && name != "Siân O'Hara", "{text}");
             assert!(text.contains("people so far") && !text.contains("/booking/"), "{text}");

@@ -27,7 +27,7 @@ use matricle_store::{outbox, payments};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{CANDLES, FREE, open, world};
+use crate::world::{CANDLES, FREE, open, text_of, world};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_is_sound_and_seeded_once() {
@@ -67,7 +67,7 @@ async fn a_free_booking_confirms_at_once_and_its_mail_goes_once_with_tickets_and
         p.content_type().is_some_and(|t| t.subtype() == Some("calendar"))
     };
     assert!(mail.parts.iter().any(|p| calendar(&p)), "for calendars, among the words");
-    let text = mail.body_text(0).unwrap();
+    let text = text_of(&mail);
     assert!(text.contains(&w.desk.booking_url(reference)) && text.contains("Person 3"), "{text}");
     assert!(mail.body_html(0).unwrap().contains("O&#39;Hara"), "escaped");
 }
@@ -87,7 +87,7 @@ async fn the_words_of_the_mails() {
     let mut said = Vec::new();
     for raw in w.mails.taken() {
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-        let mut text = mail.body_text(0).unwrap().replace("\r\n", "\n");
+        let mut text = text_of(&mail).replace("\r\n", "\n");
         text = text.replace(&w.desk.booking_url(reference), "URL");
         text = text.replace(&reference.to_string(), "REFERENCE");
         for (i, attendee) in sheet.attendees.iter().enumerate() {

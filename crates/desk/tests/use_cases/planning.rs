@@ -33,7 +33,7 @@ use matricle_store::people::Staff;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use crate::world::{BOOKER, CANDLES, World, look, world};
+use crate::world::{BOOKER, CANDLES, World, look, text_of, world};
 
 fn form(fields: &[(&str, &str)]) -> Form {
     Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
@@ -678,7 +678,19 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
         Err(DeskError::Right(_))
     ));
     house::give_role(&w.desk, &nia, form(&role)).await.unwrap();
-    let own = [("name", "Nia"), ("email", "nia@ostrel.example"), ("role", "host")];
+    // Whoever is made a host is asked which: their dates are those with that name.
+    let host = [("name", "Rory Quinn"), ("email", "rory@ostrel.example"), ("role", "host")];
+    assert_eq!(
+        faults(house::give_role(&w.desk, &nia, form(&host)).await.unwrap_err()),
+        [("host".into(), Fault::Missing)]
+    );
+    let host = [&host[..], &[("host", "Quinn of the apiary")]].concat();
+    house::give_role(&w.desk, &nia, form(&host)).await.unwrap();
+    let known = house::all(&w.desk, &nia).await.unwrap();
+    let rory = known.staff.iter().find(|s| s.name == "Rory Quinn").unwrap().id;
+    let tied = known.hosts.iter().find(|h| h.name == "Quinn of the apiary").unwrap();
+    assert_eq!(tied.person, Some(rory));
+    let own = [("name", "Nia"), ("email", "nia@ostrel.example"), ("role", "reviewer")];
     assert_eq!(
         faults(house::give_role(&w.desk, &nia, form(&own)).await.unwrap_err()),
         [("role".into(), Fault::Taken)]
@@ -693,12 +705,13 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
         .0
         .iter()
         .map(|c| format!("{} {}", c.who, c.what))
-        .take(4)
+        .take(5)
         .collect();
     assert_eq!(
         log,
         [
             "Nia Ferrier took the role of Rory Quinn away",
+            "Nia Ferrier made Rory Quinn host",
             "Nia Ferrier made Rory Quinn reviewer",
             "Ilse Karrow retired a venue",
             "Ilse Karrow added the venue Ford mill",
@@ -1114,7 +1127,7 @@ async fn whoever_booked_a_course_is_told_which_evening_moved() {
     let mails = w.to(BOOKER);
     assert_eq!(mails.len(), before + 1);
     let mail = mail_parser::MessageParser::default().parse(&mails[before].0).unwrap();
-    let text = mail.body_text(0).unwrap().into_owned();
+    let text = text_of(&mail);
     let (old, new) = (old.strftime("%-d %B").to_string(), new.strftime("%-d %B").to_string());
     assert!(mail.subject().unwrap().contains(&new) && text.contains(&old), "{text}");
     assert!(text.contains("One date of") && text.contains("17:15"), "{text}");
@@ -1123,7 +1136,7 @@ async fn whoever_booked_a_course_is_told_which_evening_moved() {
     w.due().await;
     let (raw, _) = w.to(BOOKER).pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-    let text = mail.body_text(0).unwrap().into_owned();
+    let text = text_of(&mail);
     assert!(mail.subject().unwrap().starts_with("One date less") && text.contains(&new), "{text}");
     w.sound().await;
 }

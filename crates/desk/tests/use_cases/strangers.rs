@@ -172,7 +172,7 @@ async fn changes_to_and_fro_become_one_mail_that_is_true_when_it_goes() {
     assert_eq!(after, at_once + 1, "one more, of all that changed since");
     let (raw, _) = w.to("vera@post.example").pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-    let text = mail.body_text(0).unwrap().into_owned();
+    let text = text_of(&mail);
     let starts = w.sheet(reference).await.date.span.starts;
     let day = matricle_formats::words::long_day(starts.date());
     assert!(text.contains(&format!("Now: {day}")), "{text}");
@@ -249,7 +249,7 @@ async fn a_ticket_passed_on_and_names_corrected_are_taken_back() {
     let told = |to: &str| {
         let (raw, _) = w.to(to).pop().unwrap();
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-        mail.body_text(0).unwrap().into_owned()
+        text_of(&mail)
     };
     assert!(told("ann@post.example").contains("taken back"), "{}", told("ann@post.example"));
     assert!(told(BOOKER).contains("yours again") && told(BOOKER).contains(&one.code.to_string()));

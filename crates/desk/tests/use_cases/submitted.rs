@@ -14,7 +14,7 @@ use matricle_store::events::EventState;
 use matricle_store::submissions::{self, Submission};
 use matricle_store::{StoreError, books, events, people};
 
-use crate::world::{FREE, World, form, look, world};
+use crate::world::{FREE, World, form, look, text_of, world};
 
 const WILMA: &str = "wilma@post.example";
 
@@ -115,7 +115,7 @@ impl World {
     fn mail_of(&self, subject: &str) -> Option<String> {
         self.mails.taken().iter().rev().find_map(|raw| {
             let mail = mail_parser::MessageParser::default().parse(raw)?;
-            mail.subject()?.contains(subject).then(|| mail.body_text(0).unwrap().into_owned())
+            mail.subject()?.contains(subject).then(|| text_of(&mail))
         })
     }
 }

@@ -18,7 +18,7 @@ use matricle_desk::planning::dates::{self, Scope};
 use matricle_store::outbox::{self, Look, MessageState};
 use matricle_store::{bookings, events, readers};
 
-use crate::world::{BOOKER, CANDLES, FREE, World, form, world};
+use crate::world::{BOOKER, CANDLES, FREE, World, form, text_of, world};
 
 const DIPPING: &str = "thursday-dipping";
 
@@ -230,7 +230,7 @@ async fn what_went_is_proved_and_what_has_not_gone_is_steered() {
     let raw = w.mails.taken().pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
     assert!(shown.as_sent && subject == mail.subject().unwrap());
-    let text = mail.body_text(0).unwrap().replace("\r\n", "\n");
+    let text = text_of(&mail).replace("\r\n", "\n");
     assert!(words.starts_with(text.trim_end()), "{words}\n\n{text}");
     assert!(words.contains("tickets-") && words.contains("bytes]"), "files by name: {words}");
     // Who may not change a booking reads the same words, and no link in them opens it.
@@ -335,7 +335,7 @@ async fn an_announcement_stops_goes_on_and_spares_those_who_want_none() {
     assert_eq!(w.mails.taken().len(), before + usize::try_from(count).unwrap());
     let raw = w.mails.taken().pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-    assert!(mail.body_text(0).unwrap().contains("The wax is hot, "));
+    assert!(text_of(&mail).contains("The wax is hot, "));
     let link = mail.list_unsubscribe().as_address().is_some()
         || String::from_utf8_lossy(&raw)
             .contains("List-Unsubscribe-Post: List-Unsubscribe=One-Click");
@@ -452,7 +452,7 @@ async fn words_are_checked_and_two_confirmations_are_refused() {
     let raw = w.mails.taken().pop().unwrap();
     let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
     assert_eq!(mail.subject(), Some("Yes: Is beekeeping for me?"));
-    assert!(mail.body_text(0).unwrap().starts_with("Welcome, Siân O'Hara. Bring ."));
+    assert!(text_of(&mail).starts_with("Welcome, Siân O'Hara. Bring ."));
     let opened = wordings::open(&w.desk, &ilse, own).await.unwrap();
     let looked =
         wordings::preview(&w.desk, &ilse, opened.template, Some(event), Whose::MadeUp, true);

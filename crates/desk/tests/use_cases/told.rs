@@ -19,7 +19,7 @@ use matricle_store::outbox::{About, Found, Look, MessageState, Sort};
 use matricle_store::people::{self, Staff};
 use matricle_store::{events, wishes};
 
-use crate::world::{FREE, World, form, look, world};
+use crate::world::{FREE, World, form, look, text_of, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 const DIPPING: &str = "thursday-dipping";
@@ -100,7 +100,7 @@ impl World {
     fn mail(&self, to: &str, begins: &str) -> Option<String> {
         let raw = self.raw(to, begins)?;
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
-        Some(mail.body_text(0).unwrap().into_owned())
+        Some(text_of(&mail))
     }
 
     /// The latest mail to an address whose subject begins so, as it went out.

@@ -11,7 +11,7 @@ use matricle_desk::planning::dates::{self, Scope};
 use matricle_desk::planning::{asking, invitations, sheet};
 use matricle_store::events;
 
-use crate::world::{CANDLES, FREE, World, form, look, world};
+use crate::world::{CANDLES, FREE, World, form, look, text_of, world};
 
 const WALK: &str = "apiary-open-day";
 const DIPPING: &str = "thursday-dipping";
@@ -149,7 +149,7 @@ async fn every_kind_of_mail_has_its_words() {
     for raw in w.mails.taken() {
         let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
         let Some(kind) = mail.message_id().and_then(|id| kinds.get(id)) else { continue };
-        let text = format!("{}\n\n{}", mail.subject().unwrap(), alike(&mail.body_text(0).unwrap()));
+        let text = format!("{}\n\n{}", mail.subject().unwrap(), alike(&text_of(&mail)));
         // The first of each kind.
         said.entry(kind.as_str()).or_insert(text);
     }

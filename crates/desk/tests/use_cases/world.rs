@@ -105,6 +105,11 @@ pub(crate) fn look(slug: &str) -> Looking {
     Looking { slug: slug.into(), ..Looking::default() }
 }
 
+/// The words of a mail as a mail program shows them.
+pub(crate) fn text_of(mail: &mail_parser::Message<'_>) -> String {
+    matricle_formats::mail::unflowed(&mail.body_text(0).unwrap())
+}
+
 pub(crate) fn form(fields: &[(&str, &str)]) -> Form {
     Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
 }
@@ -253,7 +258,7 @@ impl World {
         for raw in self.mails.taken() {
             let mail = mail_parser::MessageParser::default().parse(&raw).unwrap();
             let subject = mail.subject().unwrap_or_default();
-            let text = mail.body_text(0).unwrap();
+            let text = text_of(&mail);
             let html = mail.body_html(0).unwrap();
             assert!(!subject.is_empty() && subject.chars().count() < 150, "{subject}");
             assert!(mail.message_id().is_some() && mail.date().is_some(), "{subject}");

@@ -4,7 +4,7 @@ use jiff::{Timestamp, civil};
 use matricle_core::availability::{Availability, OnSale};
 use matricle_core::seats::Pool;
 use matricle_core::{EventId, HostId, RoomId, VenueId};
-use rusqlite::{Connection, ToSql};
+use rusqlite::{Connection, Row, ToSql};
 
 use crate::convert::foreign;
 use crate::events::choices::{SHOWN, on_sale};
@@ -46,13 +46,14 @@ pub struct DateSummary {
     pub pool: Pool,
     /// People who are in.
     pub inside: u32,
-    /// The lowest and the highest ordinary price of the tickets that everybody sees, in minor
-    /// units.
+    /// The lowest and the highest price, today, of the tickets that everybody sees, in minor units.
     pub prices: Option<(i64, i64)>,
     /// How these tickets are sold.
     pub on_sale: Vec<OnSale>,
     /// One of many slots, of which lists show the next.
     pub slot: bool,
+    /// Of a course: how many dates it has, and when the last of them starts.
+    pub course: Option<(u32, civil::DateTime)>,
 }
 
 /// What a list of dates is narrowed to.
@@ -108,6 +109,9 @@ fn matching(groups: &[Vec<String>]) -> String {
     };
     groups.iter().map(one).collect::<Vec<_>>().join(" AND ")
 }
+
+/// What a ticket costs today.
+const TODAY: &str = "CASE WHEN t.early_minor IS NOT NULL AND t.early_until > :now THEN t.early_minor ELSE t.minor END";
 
 /// Dates with what lists say of them, soonest first. Without `between`: those that are
 /// not over.
@@ -193,8 +197,10 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
     }
     let sql = format!(
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS}, {POOL_COLUMNS}, d.inside, sp.event_id IS NOT NULL AS slot,
-            (SELECT min(minor) FROM ticket_types t WHERE {SHOWN}) AS least,
-            (SELECT max(minor) FROM ticket_types t WHERE {SHOWN}) AS most,
+            (SELECT min({TODAY}) FROM ticket_types t WHERE {SHOWN}) AS least,
+            (SELECT max({TODAY}) FROM ticket_types t WHERE {SHOWN}) AS most,
+            CASE WHEN e.course THEN (SELECT json_array(count(*), max(d3.starts)) FROM dates d3
+                WHERE d3.event_id = e.id AND d3.called_off = '') END AS course_dates,
             (SELECT json_group_array(json_array(t.sale_from, t.sale_until, t.members_only, t.closed))
                 FROM ticket_types t WHERE {SHOWN}) AS on_sale
          FROM dates d JOIN events e ON e.id = d.event_id JOIN venues v ON v.id = d.venue_id
@@ -221,6 +227,7 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
                     prices,
                     on_sale: on_sale(row)?,
                     slot: row.get("slot")?,
+                    course: course(row)?,
                 })
             })?
             .collect()
@@ -229,6 +236,15 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
     let more = dates.len() > asked.most as usize;
     dates.truncate(asked.most as usize);
     Ok(Found { dates, more })
+}
+
+/// How many dates a course has, and when the last starts.
+fn course(row: &Row<'_>) -> rusqlite::Result<Option<(u32, civil::DateTime)>> {
+    let Some(json) = row.get::<_, Option<String>>("course_dates")? else { return Ok(None) };
+    let (count, last): (u32, String) =
+        serde_json::from_str(&json).map_err(|_| foreign("course_dates", json.clone()))?;
+    let last = last.parse().map_err(|_| foreign("dates.starts", last.clone()))?;
+    Ok(Some((count, last)))
 }
 
 /// Months in which listed dates are still to come, the first of each and how many.

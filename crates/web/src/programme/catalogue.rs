@@ -124,7 +124,13 @@ pub(crate) fn entry(date: &DateSummary, currency: Currency, now: Timestamp) -> E
         title: date.event.title.clone(),
         kind: date.event.kind.clone(),
         lead: date.event.lead.clone(),
-        when: format!("{what}{near}, {times}"),
+        when: match date.course {
+            Some((dates, last)) if dates > 1 => {
+                let until = words::near_day(last.date(), today);
+                format!("{dates} dates, {near} to {until}, {times}")
+            }
+            _ => format!("{what}{near}, {times}"),
+        },
         place: if date.event.format == Format::Online {
             "Online".into()
         } else {

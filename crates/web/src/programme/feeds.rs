@@ -5,7 +5,7 @@ use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::Response;
 use jiff::Timestamp;
 use matricle_core::availability::{Availability, OnSale};
-use matricle_core::price::Buyer;
+use matricle_core::price::{Buyer, TicketPrice};
 use matricle_core::schedule::Sale;
 use matricle_core::seats::{Pool, Taken};
 use matricle_core::{Currency, DateId, HostId, PoolId, RoomId};
@@ -143,21 +143,27 @@ fn tickets(sheet: &Choices, currency: Currency, now: Timestamp) -> Vec<Ticket> {
             };
             Ticket {
                 name: ticket.name.clone(),
-                price: currency.of(offer.price.minor).figures(),
+                price: currency.of(today(&offer.price, now)).figures(),
                 availability: Availability::of([sold], free, sheet.date.span.starts_at, now),
             }
         })
         .collect()
 }
 
+/// What a ticket costs whoever comes from anywhere, today.
+fn today(price: &TicketPrice, now: Timestamp) -> i64 {
+    price.early.filter(|early| now < early.until).map_or(price.minor, |early| early.minor)
+}
+
 /// The JSON-LD inside an event's own page.
 pub(crate) fn json_of_page(app: &App, page: &EventPage) -> String {
-    let picture = page.picture.as_ref().map(|p| p.id);
+    let (picture, now) = (page.picture.as_ref().map(|p| p.id), app.desk.clock.now());
     let items: Vec<Item> = page
         .dates
         .iter()
         .map(|s| {
-            let offers = s.offer.offers.iter().filter(|o| o.word.is_empty()).map(|o| o.price.minor);
+            let offers =
+                s.offer.offers.iter().filter(|o| o.word.is_empty()).map(|o| today(&o.price, now));
             let (least, most) = (offers.clone().min(), offers.max());
             let d = DateSummary {
                 event: page.event.clone(),
@@ -177,8 +183,9 @@ pub(crate) fn json_of_page(app: &App, page: &EventPage) -> String {
                     })
                     .collect(),
                 slot: false,
+                course: None,
             };
-            let tickets = tickets(s, page.house.currency, app.desk.clock.now());
+            let tickets = tickets(s, page.house.currency, now);
             Item { tickets, ..item(app, &d, picture, page.house.currency) }
         })
         .chain(page.off.iter().map(|date| {
@@ -190,6 +197,7 @@ pub(crate) fn json_of_page(app: &App, page: &EventPage) -> String {
                 prices: None,
                 on_sale: Vec::new(),
                 slot: false,
+                course: None,
             };
             item(app, &d, picture, page.house.currency)
         }))

@@ -253,6 +253,8 @@ struct One {
     files: Vec<(usize, String, String)>,
     out: Vec<OutRow>,
     under: String,
+    /// Addresses that it can be answered under, and how they are shown.
+    senders: Vec<(String, String)>,
     behind: bool,
     beside: Vec<Row>,
     may: bool,
@@ -270,7 +272,7 @@ fn shown(words: &str) -> String {
 
 async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
-    let Whole { letter, files, out, under, beside } =
+    let Whole { letter, files, out, under, senders, beside } =
         tray::one(&at.app.desk, &at.staff, id).await?;
     let now = at.app.desk.clock.now();
     let moment = |at| words::moment(at, &house.zone, now);
@@ -326,6 +328,10 @@ async fn one_page(at: &Clerk, id: i64, d: Fields) -> Result<Response, WebError> 
                 .collect(),
             out: out.iter().map(|o| out_row(o, &moment)).collect(),
             under: under.0,
+            senders: senders
+                .into_iter()
+                .map(|(name, email)| (email.clone(), format!("{name} ‹{email}›")))
+                .collect(),
             behind: under.1,
             beside: beside.iter().filter(|l| l.id != id).map(|l| row(at, l, &house.zone)).collect(),
             may_answer: may && letter.kind.is_from_somebody() && !letter.from.1.is_empty(),

@@ -30,6 +30,23 @@ struct List {
     may: bool,
 }
 
+/// A subject as a list shows it: what it says of a booking in square brackets, and no conditions.
+fn plain(subject: &str) -> String {
+    let mut parts = subject.split("{{");
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        let (field, rest) = part.split_once("}}").unwrap_or((part, ""));
+        let word = field.trim();
+        if word == "else" {
+            out.push_str(" / ");
+        } else if !word.starts_with("if ") && word != "end" {
+            out.push_str(&format!("[{word}]"));
+        }
+        out.push_str(rest);
+    }
+    out
+}
+
 /// `GET /office/messages/templates`.
 pub(crate) async fn list(at: Clerk) -> Result<Response, WebError> {
     let sheet = cues::load(&at.app.desk, &at.staff, None).await?;
@@ -48,7 +65,7 @@ pub(crate) async fn list(at: Clerk) -> Result<Response, WebError> {
             } else {
                 used.join("; ")
             };
-            (t.id.0, t.name.clone(), t.subject.clone(), used)
+            (t.id.0, t.name.clone(), plain(&t.subject), used)
         })
         .collect();
     html(&List {
