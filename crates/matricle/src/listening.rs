@@ -10,23 +10,25 @@
 
 use std::collections::HashMap;
 use std::convert::Infallible;
+use std::future::poll_fn;
 use std::net::{IpAddr, SocketAddr};
-use std::pin::pin;
+use std::pin::{Pin, pin};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use axum::Router;
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::extract::ConnectInfo;
-use axum::http::Request;
-use hyper::body::Incoming;
+use axum::http::{Request, header};
+use hyper::body::{Body as _, Frame, Incoming, SizeHint};
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use matricle_core::network;
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{Semaphore, watch};
+use tokio::sync::{Semaphore, oneshot, watch};
 use tokio_io_timeout::TimeoutStream;
 use tower::ServiceExt;
 
@@ -135,6 +137,65 @@ async fn stopped(stop: &mut watch::Receiver<bool>) {
     let _ = stop.wait_for(|stop| *stop).await.map(drop);
 }
 
+/// So much of a form that nobody reads is taken in all the same, and for so long is it waited for.
+/// An answer to a form that is left unread ends the connection (RFC 9112 §9.3), and with it what
+/// the other side sends next.
+const UNWANTED: usize = 128 * 1024;
+const UNWANTED_FOR: Duration = Duration::from_secs(1);
+
+/// The body of a request, which goes back to its connection where it was not read to its end.
+struct Watched {
+    body: Option<Incoming>,
+    leave: Option<oneshot::Sender<Incoming>>,
+}
+
+impl hyper::body::Body for Watched {
+    type Data = Bytes;
+    type Error = hyper::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
+        match &mut self.body {
+            Some(body) => Pin::new(body).poll_frame(cx),
+            None => Poll::Ready(None),
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.as_ref().is_none_or(hyper::body::Body::is_end_stream)
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.body.as_ref().map_or_else(SizeHint::default, hyper::body::Body::size_hint)
+    }
+}
+
+impl Drop for Watched {
+    fn drop(&mut self) {
+        if let (Some(body), Some(leave)) = (self.body.take(), self.leave.take())
+            && !body.is_end_stream()
+        {
+            let _ = leave.send(body);
+        }
+    }
+}
+
+/// Takes in what is left of a body, as far as it is worth it.
+async fn drain(mut body: Incoming) {
+    let all = async {
+        let mut bytes = 0;
+        while let Some(Ok(frame)) = poll_fn(|cx| Pin::new(&mut body).poll_frame(cx)).await {
+            bytes += frame.data_ref().map_or(0, Bytes::len);
+            if bytes > UNWANTED {
+                break;
+            }
+        }
+    };
+    let _ = tokio::time::timeout(UNWANTED_FOR, all).await;
+}
+
 fn connection(
     stream: TcpStream,
     peer: SocketAddr,
@@ -147,9 +208,16 @@ fn connection(
     let service = service_fn(move |request: Request<Incoming>| {
         let app = app.clone();
         async move {
-            let mut request = request.map(Body::new);
+            let waits = request.headers().contains_key(header::EXPECT);
+            let (leave, mut left) = oneshot::channel();
+            let mut request =
+                request.map(|body| Body::new(Watched { body: Some(body), leave: Some(leave) }));
             request.extensions_mut().insert(ConnectInfo(peer));
             let answer = pin!(app.oneshot(request)).await;
+            // Whoever asked first whether to send it does not: there is nothing to wait for.
+            if !waits && let Ok(body) = left.try_recv() {
+                drain(body).await;
+            }
             Ok::<_, Infallible>(answer.unwrap_or_else(|never| match never {}))
         }
     });
@@ -173,6 +241,7 @@ mod tests {
         let address = listener.local_addr().unwrap();
         let app = Router::new()
             .route("/", get(|| async { "here" }))
+            .route("/refused", axum::routing::post(|| async { axum::http::StatusCode::FORBIDDEN }))
             .route("/much", get(|| async { vec![b'x'; 64 * 1024 * 1024] }));
         let (stop, stopping) = watch::channel(false);
         (address, stop, tokio::spawn(serve(listener, app, bounds, stopping)))
@@ -183,6 +252,26 @@ mod tests {
         let mut said = Vec::new();
         let _ = stream.read_to_end(&mut said).await;
         String::from_utf8_lossy(&said).into_owned()
+    }
+
+    /// A form that is refused before it is read does not end the connection: what its sender asks
+    /// next is answered.
+    #[tokio::test]
+    async fn a_form_that_nobody_reads_leaves_its_connection_whole() {
+        let second = Duration::from_secs(5);
+        let bounds = Bounds { all: 4, by_network: None, head: second, unread: second };
+        let (address, stop, served) = start(bounds).await;
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        stream.set_nodelay(true).unwrap();
+        let head = "POST /refused HTTP/1.1\r\nhost: a\r\ncontent-length: 4000\r\n\r\n";
+        stream.write_all(head.as_bytes()).await.unwrap();
+        tokio::time::sleep(Duration::from_millis(150)).await;
+        stream.write_all(&[b'x'; 4000]).await.unwrap();
+        stream.write_all(b"GET / HTTP/1.1\r\nhost: a\r\nconnection: close\r\n\r\n").await.unwrap();
+        let said = to_the_end(&mut stream).await;
+        assert!(said.contains("403") && said.ends_with("here"), "{said}");
+        stop.send(true).unwrap();
+        served.await.unwrap();
     }
 
     #[tokio::test]

@@ -130,7 +130,11 @@ pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
     // Whoever reads the first lines and goes away does not end it.
     let _ = writeln!(
         std::io::stdout(),
-        "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\nFor the configuration of `matricle serve`:\n\n\
+        "Till      {till}\nMailbox   {}\nSMTP      {smtp}\n\n\
+         What follows is a whole configuration for trying `matricle serve` on this machine. Put it into a file\n\
+         as it is, such as matricle.toml; only the house is yours to name.\n\n\
+         listen = \"127.0.0.1:8420\"\ndata = \"house\"\npublic_url = \"http://127.0.0.1:8420\"\nbehind_proxy = false\nsecret = \"\"\n\n\
+         [house]\nname = \"Our club\"\ncurrency = \"EUR\"\nzone = \"Europe/Dublin\"\nemail = \"office@club.example\"\nterms = \"I have read how cancelling works.\"\n\n\
          [card]\nurl = \"{till}\"\npay_origin = \"{till}\"\nkey = \"{KEY}\"\nwebhook_secret = \"{WEBHOOK_SECRET}\"\n\n\
          [mail]\nserver = \"{smtp}\"\n\n\
          [letters]\nserver = \"{imap}\"\nuser = \"{user}\"\npassword = \"{password}\"\n\n[rooms]\nurl = \"{meeting}\"\ntoken = \"{KEY}\"\n\n[texts]\nurl = \"{phone}\"\ntoken = \"{KEY}\"\n\n[chat]\nurl = \"{room}/hook\"",

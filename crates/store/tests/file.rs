@@ -199,7 +199,7 @@ fn an_event_is_read_back_as_it_was_planned() {
         [later, date],
         "soonest first"
     );
-    assert_eq!(listed[0].prices, Some((500, 1500)));
+    assert_eq!(listed[0].prices, Some((500, 1400)), "what they cost today");
     let over = sheet.date.span.ends_at;
     assert!(events::list(&file.conn, &coming, over).unwrap().dates.is_empty());
     let one = Asked { most: 1, ..coming.clone() };

@@ -10,6 +10,8 @@ use matricle_desk::bookings::{cancel, change, hold, move_date, pass_on, submit, 
 use matricle_desk::people::asking::Asking;
 use proptest::prelude::*;
 
+use crate::world::text_of;
+
 use super::world::{BOOKER, CANDLES, FREE, World, form, look, model, world};
 
 const OPEN_DAY: &str = "apiary-open-day";

@@ -83,6 +83,8 @@ struct Meta {
     image: Option<String>,
     json: String,
     listed: bool,
+    /// It is in the Programme, so that calendars find it.
+    public: bool,
 }
 
 struct PictureView {
@@ -296,6 +298,7 @@ pub(crate) fn render(
                 .map(|p| app.desk.public_url.to_string() + &picture_address(app, p.id, "large")),
             json: super::feeds::json_of_page(app, page),
             listed: event.listed && !page.preview,
+            public: !page.preview,
         },
         slug,
         stub,
