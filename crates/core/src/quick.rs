@@ -91,7 +91,10 @@ impl Part {
 /// after a comma says where that is.
 #[must_use]
 pub fn name_and_address(place: &str) -> (&str, &str) {
-    place.split_once(',').map_or((place.trim(), ""), |(name, rest)| (name.trim(), rest.trim()))
+    match place.split_once(',') {
+        Some((name, rest)) if !name.trim().is_empty() => (name.trim(), rest.trim()),
+        _ => (place.trim(), ""),
+    }
 }
 
 /// What was typed, word for word.
@@ -566,6 +569,7 @@ mod tests {
         assert_eq!(wrong, [(Field::Places, Problem::Missing)]);
         assert_eq!(name_and_address("Mill, 3 Mill Lane, Ostrel"), ("Mill", "3 Mill Lane, Ostrel"));
         assert_eq!(name_and_address(" Mill "), ("Mill", ""));
+        assert_eq!(name_and_address(", Ostrel"), (", Ostrel", ""), "no place without a name");
         for seats in ["0", "-1", "many", "100001", "4.5"] {
             let typed = Typed { seats: seats.into(), ..typed() };
             assert_eq!(one(typed), (Field::Seats, Problem::NotACount { most: MOST_SEATS }));

@@ -190,6 +190,8 @@ pub struct EventSheet {
     pub pictured: bool,
     /// Test bookings.
     pub tests: u32,
+    /// The latest of them, with how they stand.
+    pub latest_tests: Vec<(Reference, State)>,
     /// The log of its changes.
     pub changes: Vec<Change>,
     /// What its cues came to.
@@ -263,6 +265,7 @@ pub async fn event(desk: &Desk, staff: &Staff, id: EventId) -> Result<EventSheet
                 clashes,
                 sessions: with_sessions,
                 tests: bookings::count_tests(conn, id)?,
+                latest_tests: bookings::tests_of(conn, id, 10)?,
                 pictured: events::picture(conn, id)?.is_some(),
                 changes: places::changes(conn, Some(&about), 0, 12)?,
                 house,

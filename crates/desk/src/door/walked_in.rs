@@ -60,6 +60,9 @@ pub async fn settle_walk_in(
     Ok(settled)
 }
 
+/// More than so much in minor units nobody pays at a door for one person, whatever a device says.
+const MOST_CASH: i64 = 100_000;
+
 fn settle_walk_in_in(
     tx: &Tx<'_>,
     volunteer: &Volunteer,
@@ -71,6 +74,7 @@ fn settle_walk_in_in(
         let name = walked.name.clone();
         return Ok(SettledScan { scan: scan.id, name, line: scan.line, twice: None });
     }
+    let cash = walked.cash.clamp(0, MOST_CASH.saturating_mul(walked.quantity.into()));
     let queued = Queued {
         key: walked.key.clone(),
         shown: Shown::Text(String::new()),
@@ -78,7 +82,7 @@ fn settle_walk_in_in(
         at: walked.at,
         behind: walked.behind,
         door: walked.door.clone(),
-        cash: Some((walked.cash, walked.receipt.clone())).filter(|(cash, _)| *cash > 0),
+        cash: Some((cash, walked.receipt.clone())).filter(|(cash, _)| *cash > 0),
         said: String::new(),
         undone: None,
     };
@@ -86,13 +90,13 @@ fn settle_walk_in_in(
     let booked = if in_time {
         let walk = WalkIn {
             wanted: vec![Wanted { ticket: walked.ticket, quantity: walked.quantity }],
-            due_minor: walked.cash,
+            due_minor: cash,
             method: Method::Cash,
             name: walked.name.clone(),
             waiter: None,
         };
         let device = Device { at: Some(walked.at), ..Device::at(&walked.door, &walked.key) };
-        let paid = Paid::Before { minor: walked.cash, receipt: &walked.receipt };
+        let paid = Paid::Before { minor: cash, receipt: &walked.receipt };
         match book_in(tx, volunteer, (date, &doorway, &device), &walk, paid, turn) {
             Err(DeskError::Choice(_)) => None,
             booked => Some(booked?),
@@ -101,7 +105,7 @@ fn settle_walk_in_in(
         None
     };
     let Some(booked) = booked else {
-        let line = Finding::WalkedIn { people: walked.quantity, minor: walked.cash };
+        let line = Finding::WalkedIn { people: walked.quantity, minor: cash };
         let scan = unbooked(tx, volunteer, (date, at), &queued, &line, turn)?;
         return Ok(SettledScan { scan, name: walked.name.clone(), line: Some(line), twice: None });
     };

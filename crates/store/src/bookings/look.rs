@@ -1,12 +1,15 @@
 //! Bookings looked for by what they are.
 
 use jiff::Timestamp;
+use matricle_core::booking::State;
+use matricle_core::codes::Reference;
 use matricle_core::who::mailbox;
 use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, OptionalExtension};
 
 use super::list::{Listed, listed};
 use super::{Booking, COLUMNS, booking};
+use crate::convert::InOrder;
 use crate::unreadable::readable;
 use crate::{Doing, StoreError, us};
 
@@ -97,6 +100,33 @@ pub fn count_tests(conn: &Connection, event: matricle_core::EventId) -> Result<u
     )
     .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
     .doing("counting test bookings")
+}
+
+/// Test bookings of an event that are still to be cleared: reference and state, the latest first.
+///
+/// # Errors
+/// SQLite refuses.
+pub fn tests_of(
+    conn: &Connection,
+    event: matricle_core::EventId,
+    most: u32,
+) -> Result<Vec<(Reference, State)>, StoreError> {
+    conn.prepare_cached(
+        "SELECT b.reference, b.state FROM bookings b JOIN dates d ON d.id = b.date_id
+         WHERE d.event_id = ?1 AND b.test = 1 AND b.name <> ''
+            AND (b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+                OR NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))
+         ORDER BY b.id DESC LIMIT ?2",
+    )
+    .and_then(|mut q| {
+        q.query_map((event.0, most), |row| {
+            let mut c = InOrder::from(row, 0);
+            let reference = c.word("bookings.reference", Reference::parse)?;
+            Ok((reference, c.word("bookings.state", State::from_word)?))
+        })?
+        .collect()
+    })
+    .doing("listing test bookings")
 }
 
 /// Bookings that keep seats on a date, in the order they were made.

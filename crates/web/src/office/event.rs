@@ -209,6 +209,8 @@ struct Sheet {
     publish_at: Option<String>,
     preview: String,
     tests: u32,
+    /// The latest of them: where each is, its letters, and how it stands.
+    latest_tests: Vec<(String, String, &'static str)>,
     clashes: Vec<ClashView>,
     slots: Option<String>,
     grids: Vec<(String, String)>,
@@ -323,6 +325,11 @@ pub(crate) async fn sheet(
             at.app.desk.secrets.preview_key(EventId(id))
         ),
         tests: sheet.tests,
+        latest_tests: sheet
+            .latest_tests
+            .iter()
+            .map(|(r, state)| (format!("/office/bookings/{}", r.as_str()), r.to_string(), state.word()))
+            .collect(),
         clashes: clash_views(&sheet, now),
         slots: sheet.slots.as_ref().map(|(plan, free)| {
             format!(
