@@ -34,7 +34,8 @@ pub use lines::{
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};
 pub use look::{
     anybody, booked_already, count_live, count_tests, first_made, kept, live_on, next_deadline,
-    of_address, overdue, paid_tests, passed_to, same_date, stale_holds, undecided, unfinished_of,
+    of_address, overdue, paid_tests, passed_to, same_date, stale_holds, tests_of, undecided,
+    unfinished_of,
 };
 pub(crate) use people::presence;
 pub use people::{
