@@ -3,6 +3,8 @@
 use jiff::civil::{Date, DateTime, Time};
 use jiff::{Timestamp, ToSpan};
 
+use serde::{Deserialize, Serialize};
+
 use crate::details::LONGEST;
 use crate::links::is_link;
 use crate::schedule::{Span, SpanError};
@@ -54,9 +56,9 @@ impl How {
     }
 }
 
-/// How people take part.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Part {
+/// Where an event happens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub enum Format {
     /// At a place.
     #[default]
     InPerson,
@@ -66,11 +68,11 @@ pub enum Part {
     Both,
 }
 
-impl Part {
-    /// All of them.
+impl Format {
+    /// All formats.
     pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
 
-    /// The word for it, as in an event's format.
+    /// The words for it, as stored and as shown.
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
@@ -80,10 +82,10 @@ impl Part {
         }
     }
 
-    /// Finds it by its word; in person where there is none.
+    /// Finds a format by its words.
     #[must_use]
-    pub fn from_word(word: &str) -> Self {
-        Self::ALL.into_iter().find(|p| p.word() == word).unwrap_or_default()
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|f| f.word() == word)
     }
 }
 
@@ -119,7 +121,7 @@ pub struct Typed {
     /// When it ends, `15:30`.
     pub until: String,
     /// How people take part.
-    pub part: Part,
+    pub part: Format,
     /// Where.
     pub place: String,
     /// The link to join online; may come later.
@@ -236,7 +238,7 @@ pub struct Quick {
     /// Minutes of an appointment, where it is about them.
     pub slots: Option<u32>,
     /// How people take part.
-    pub part: Part,
+    pub part: Format,
     /// Where; empty where all of it is online.
     pub place: String,
     /// The link to join online; empty where there is none yet.
@@ -271,7 +273,7 @@ pub fn check(
     };
     let title = line(Field::Title, &typed.title, true);
     let kind = line(Field::Kind, &typed.kind, false);
-    let (here, online) = (typed.part != Part::Online, typed.part != Part::InPerson);
+    let (here, online) = (typed.part != Format::Online, typed.part != Format::InPerson);
     let place = if here { line(Field::Place, &typed.place, true) } else { String::new() };
     let link = if online { line(Field::Link, &typed.link, false) } else { String::new() };
     if !link.is_empty() && !is_link(&link) {
@@ -325,7 +327,7 @@ pub fn check(
     if seats.is_none() {
         read(Field::Seats, &typed.seats, Problem::NotACount { most });
     }
-    let counts_both = typed.part == Part::Both && is_dated;
+    let counts_both = typed.part == Format::Both && is_dated;
     let places = typed.places.trim().parse::<u32>().ok().filter(|n| (1..=most).contains(n));
     if counts_both && places.is_none() {
         read(Field::Places, &typed.places, Problem::NotACount { most });
@@ -426,7 +428,7 @@ mod tests {
                 day: day.clone(),
                 from: from.clone(),
                 until: until.clone(),
-                part: Part::ALL[part],
+                part: Format::ALL[part],
                 place: place.clone(),
                 link: kind.clone(),
                 places: seats.clone(),
@@ -557,13 +559,13 @@ mod tests {
         let at = datetime(2027, 3, 28, 1, 30, 0, 0);
         assert_eq!(one(skipped), (Field::Until, Problem::ClockChange(at)));
         // Online needs no place, and may have its link; both count each.
-        let online = Typed { part: Part::Online, place: String::new(), ..typed() };
+        let online = Typed { part: Format::Online, place: String::new(), ..typed() };
         assert_eq!(ask(&online).unwrap().place, "");
         let linked = Typed { link: "https://meet.example/wax".into(), ..online.clone() };
         assert_eq!(ask(&linked).unwrap().link, linked.link);
         let wrong = ask(&Typed { link: "the usual room".into(), ..online }).unwrap_err();
         assert_eq!(wrong, [(Field::Link, Problem::NotALink)]);
-        let both = Typed { part: Part::Both, places: "200".into(), ..typed() };
+        let both = Typed { part: Format::Both, places: "200".into(), ..typed() };
         assert_eq!(ask(&both).map(|p| (p.seats, p.places)), Ok((40, 200)));
         let wrong = ask(&Typed { places: String::new(), ..both }).unwrap_err();
         assert_eq!(wrong, [(Field::Places, Problem::Missing)]);

@@ -7,7 +7,7 @@ pub mod calendars;
 pub mod face;
 pub mod first;
 
-use matricle_core::form::{Fault, Form, slug};
+use matricle_core::form::{Fault, Form, Wrong, slug};
 use matricle_core::slots::Opening;
 use matricle_core::staff::{Right, Role, require};
 use matricle_core::words::fold;
@@ -332,14 +332,11 @@ pub async fn join_venues(
             let venues = places::venues(tx)?;
             let old = venues.iter().find(|v| v.id == from).ok_or(DeskError::NotFound)?;
             let wanted = form.line("into");
-            let Some(new) = venues.iter().find(|v| v.name == wanted && v.id != from) else {
-                form.fault("into", Fault::Missing);
-                return Err(form
-                    .done()
-                    .map_err(DeskError::Form)
-                    .err()
-                    .unwrap_or(DeskError::NotFound));
-            };
+            let new = venues.iter().find(|v| v.name == wanted && v.id != from);
+            let new = new.ok_or_else(|| {
+                let field = "into".to_owned();
+                DeskError::Form(vec![Wrong { field, fault: Fault::Missing }])
+            })?;
             let dates = places::join_venues(tx, from, new.id)?;
             let what = format!("made one venue of {} and {}", old.name, new.name);
             turn.log(tx, &what, Thing::Venue.page())?;

@@ -2,7 +2,7 @@
 
 use jiff::ToSpan;
 use matricle_core::EventId;
-use matricle_core::quick::{self, Field, Part, Problem, Quick, Typed};
+use matricle_core::quick::{self, Field, Problem, Quick, Typed};
 use matricle_core::rule::{Ends, Every, Rule};
 use matricle_core::schedule::Span;
 use matricle_core::staff::{Right, require};
@@ -51,7 +51,7 @@ pub async fn wanting(desk: &Desk, staff: &Staff) -> Result<Wanting, DeskError> {
 /// The tickets of a plan: one, and one more for those who join online where there are both.
 fn tickets(plan: &Quick) -> Vec<NewTicketType> {
     let seat = NewTicketType { minor: plan.price.minor, ..NewTicketType::default() };
-    if plan.part != Part::Both {
+    if plan.part != Format::Both {
         return vec![seat];
     }
     let draws = if plan.places > 0 { vec![(1, 1)] } else { seat.draws.clone() };
@@ -62,7 +62,7 @@ fn tickets(plan: &Quick) -> Vec<NewTicketType> {
 /// The place that is meant: a known one, a new room of a known venue, or a new venue with what was
 /// typed behind its name as its address.
 fn meant(offered: &Offered, plan: &Quick) -> (String, String, String) {
-    if plan.part == Part::Online {
+    if plan.part == Format::Online {
         return ("Online".into(), String::new(), String::new());
     }
     let places = offered.places();
@@ -134,7 +134,7 @@ pub async fn quick(
                 kind: plan.kind.clone(),
                 state: if publish { EventState::Published } else { EventState::Draft },
                 hold_minutes: 15,
-                format: Format::from_word(plan.part.word()).unwrap_or_default(),
+                format: plan.part,
                 online_link: plan.link.clone(),
                 pools: std::iter::once(if plan.slots.is_some() { "desks" } else { "seats" })
                     .chain(Some("online").filter(|_| plan.places > 0))

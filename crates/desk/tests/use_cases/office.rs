@@ -5,7 +5,7 @@ use matricle_core::booking::State;
 use matricle_core::codes::Reference;
 use matricle_core::door::Verdict;
 use matricle_core::form::Form;
-use matricle_core::quick::{Field, Part, Problem, Typed};
+use matricle_core::quick::{Field, Format, Problem, Typed};
 use matricle_core::staff::Role;
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::cancel;
@@ -258,11 +258,11 @@ async fn an_event_of_the_quick_form_is_whole_and_its_address_its_own() {
         (date.date.place(), date.date.address.clone(), pools, online)
     };
     let mill = ("Old Mill".to_owned(), "3 Mill Lane, Ostrel".to_owned(), vec![12], 0);
-    assert_eq!(place_of("Old Mill, 3 Mill Lane, Ostrel", Part::InPerson).await, mill);
-    assert_eq!(place_of("old mill, 3 Mill Lane", Part::InPerson).await, mill);
-    let loft = place_of("Millrace Barn, Loft", Part::Both).await;
+    assert_eq!(place_of("Old Mill, 3 Mill Lane, Ostrel", Format::InPerson).await, mill);
+    assert_eq!(place_of("old mill, 3 Mill Lane", Format::InPerson).await, mill);
+    let loft = place_of("Millrace Barn, Loft", Format::Both).await;
     assert_eq!((loft.0.as_str(), loft.2, loft.3), ("Millrace Barn, Loft", vec![12, 50], 1));
-    assert_eq!(place_of("", Part::Online).await.0, "Online");
+    assert_eq!(place_of("", Format::Online).await.0, "Online");
     let reference = w.book("mites-more", &[2]).await;
     assert_eq!(w.sheet(reference).await.booking.total.minor, 1500);
     assert_eq!(w.faults().await, Vec::<String>::new());

@@ -3,6 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
 use matricle_core::booking::Rules;
+pub use matricle_core::quick::Format;
 use matricle_core::who::Who;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 use serde::{Deserialize, Serialize};
@@ -105,39 +106,6 @@ impl EventState {
 
     fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|s| s.word() == word)
-    }
-}
-
-/// Where an event happens.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub enum Format {
-    /// At a place.
-    #[default]
-    InPerson,
-    /// By a link.
-    Online,
-    /// Either way.
-    Both,
-}
-
-impl Format {
-    /// All formats.
-    pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
-
-    /// The words for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::InPerson => "in person",
-            Self::Online => "online",
-            Self::Both => "in person and online",
-        }
-    }
-
-    /// Finds a format by its words.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|f| f.word() == word)
     }
 }
 

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::quick::{Field, How, Part, Problem, Typed};
+use matricle_core::quick::{Field, Format, How, Problem, Typed};
 use matricle_desk::DeskError;
 use matricle_desk::planning::events;
 use matricle_desk::planning::patterns::{self, From};
@@ -97,11 +97,11 @@ async fn form(at: &Clerk, typed: &Typed, problems: &[(Field, Problem)]) -> Resul
         f,
         how: typed.how.word(),
         part: typed.part.word(),
-        parts: Part::ALL.map(|p| {
+        parts: Format::ALL.map(|p| {
             let label = match p {
-                Part::InPerson => "At a place",
-                Part::Online => "Online",
-                Part::Both => "Both: some are there, some online",
+                Format::InPerson => "At a place",
+                Format::Online => "Online",
+                Format::Both => "Both: some are there, some online",
             };
             (p.word(), label)
         }),
@@ -132,7 +132,7 @@ pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError
         day: field("day"),
         from: field("from"),
         until: field("until"),
-        part: Part::from_word(posted.get("part")),
+        part: Format::from_word(posted.get("part")).unwrap_or_default(),
         place: field("place"),
         link: field("link"),
         seats: field("seats"),
