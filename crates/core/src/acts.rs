@@ -25,13 +25,15 @@ pub enum Act {
     PutOff,
     /// Take money by hand.
     TakeMoney,
+    /// Give an amount back of what was paid, whatever its tickets cost.
+    GiveBack,
     /// Send its tickets, or the way to pay, once more.
     Resend,
 }
 
 impl Act {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Cancel,
         Self::MoveDate,
         Self::PassOn,
@@ -41,6 +43,7 @@ impl Act {
         Self::BringBack,
         Self::PutOff,
         Self::TakeMoney,
+        Self::GiveBack,
         Self::Resend,
     ];
 }
@@ -134,7 +137,14 @@ pub fn may(act: Act, who: Actor, facts: &Facts<'_>) -> Result<(), ActRefusal> {
         }
         Act::PutOff if clerk && facts.state == State::AwaitingPayment => Ok(()),
         Act::TakeMoney if money && matches!(who, Actor::Treasurer | Actor::Door) => Ok(()),
-        Act::PutOff | Act::TakeMoney => refused(Move::Pay),
+        Act::GiveBack
+            if who == Actor::Treasurer
+                && facts.paid
+                && matches!(facts.state, State::Confirmed | State::Cancelled) =>
+        {
+            Ok(())
+        }
+        Act::PutOff | Act::TakeMoney | Act::GiveBack => refused(Move::Pay),
         Act::Resend if clerk && money && facts.addressed => Ok(()),
         Act::Resend => refused(Move::Complete),
     }
@@ -193,7 +203,11 @@ mod tests {
                 ("no address", Facts { addressed: false, ..free.clone() }),
             ] {
                 let left = can(who, &facts);
-                assert!(left.iter().all(|act| all.contains(act)), "{what} allows nothing");
+                // Only what has come can be given back.
+                let new: Vec<_> = left.iter().filter(|act| !all.contains(act)).collect();
+                let gives = what == "paid" && who == Actor::Treasurer;
+                assert_eq!(new == [&Act::GiveBack], gives, "{what} allows nothing else");
+                assert!(gives || new.is_empty());
                 let gone: Vec<_> = all.iter().filter(|act| !left.contains(act)).collect();
                 rows.push(format!("{}, {what}: not {gone:?}", who.word()));
             }

@@ -124,6 +124,9 @@ pub enum Fault {
     /// Words of a template that cannot be read.
     #[error("{0}")]
     Words(template::Wrong),
+    /// Words were changed that belong to another template than the one chosen.
+    #[error("words of another template")]
+    OtherWords,
     /// So many people have booked already, and nobody said whether they get it too.
     #[error("{0} people have booked already")]
     Already(u32),

@@ -109,6 +109,13 @@ impl Money {
             format!("{sign}{whole}.{rest:0exponent$}")
         }
     }
+
+    /// The figures alone as people read them, `12,345.00`: for tables on a page, never for a file
+    /// or a field.
+    #[must_use]
+    pub fn column(self) -> String {
+        grouped(&self.figures())
+    }
 }
 
 /// Figures with a comma before every three digits of a whole number of five digits and more, as
@@ -137,7 +144,7 @@ pub fn grouped(figures: &str) -> String {
 /// Written for people: `€84.00`, `−£3.50`, `¥1200`, `€12,345.00`.
 impl fmt::Display for Money {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let figures = grouped(&self.figures());
+        let figures = self.column();
         match figures.strip_prefix('−') {
             Some(positive) => write!(f, "−{}{positive}", self.currency.sign),
             None => write!(f, "{}{figures}", self.currency.sign),

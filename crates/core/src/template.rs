@@ -9,7 +9,7 @@ mod fields;
 
 use std::collections::BTreeMap;
 
-pub use fields::{FIELDS, Field, Shape, can_have, field};
+pub use fields::{CONDITIONS, FIELDS, Field, Shape, can_have, field, opening};
 
 use crate::cue::Cue;
 
@@ -538,6 +538,13 @@ fn write_value(value: &Value, length: Length, into: Form, out: &mut String) {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn what_is_offered_to_choose_can_be_read() {
+        for (name, holds, _) in CONDITIONS {
+            Template::read(&format!("{}x{{{{end}}}}", opening(name, holds))).unwrap();
+        }
+    }
 
     #[test]
     fn what_is_wrong_is_named_all_of_it_with_a_way_out() {

@@ -113,7 +113,7 @@ pub(crate) fn booking_row(row: &Listed, zone: &str, now: Timestamp) -> BookingRo
     let b = &row.booking;
     let today = words::local(now, zone).date();
     let live = crate::wording::state_class(b.state) != "over";
-    let amount = |m: matricle_core::Money| if m.is_zero() { "–".into() } else { m.figures() };
+    let amount = |m: matricle_core::Money| if m.is_zero() { "–".into() } else { m.column() };
     BookingRow {
         href: format!("/office/bookings/{}", b.reference.as_str()),
         reference: b.reference.to_string(),
@@ -267,6 +267,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/messages/announcements", get(messages::announce::all))
         .route("/office/messages/announcements/stop", post(messages::announce::stop))
         .route("/office/messages/cues", get(messages::cues::of_house))
+        .route("/office/messages/words", get(messages::cues::words))
         .route("/office/messages/cues/switch", post(messages::cues::switch_house))
         .route(
             "/office/messages/cues/{cue}",

@@ -339,6 +339,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         ("early_until", Fault::Past) => "That is over already, so nobody would ever pay it. Choose a time to come, or say below that it is meant so.".into(),
         ("member_price", Fault::TooMuch) => "Members would pay more than everybody else. Change it, or say below that it is meant so.".into(),
         ("early_price" | "group_price", Fault::TooMuch) => "That is more than the price itself. Change it, or say below that it is meant so.".into(),
+        ("back", Fault::TooMuch) => "No more can go back than was paid, and nothing while something is due: then set a price by hand.".into(),
         (_, Fault::TooMuch) => "That is more than it can be.".into(),
         (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
         ("file", Fault::Taken) => "A file of this name is in use already. Give this one another name.".into(),
@@ -409,6 +410,7 @@ pub(crate) fn fault(field: &str, fault: &Fault) -> String {
         (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
         (_, Fault::Cue(refusal)) => cue(refusal),
         (_, Fault::Words(wrong)) => template(wrong),
+        (_, Fault::OtherWords) => "The words below were changed, but belong to another template than this. Choose that one again, or words of its own.".into(),
         (_, Fault::Already(1)) => "One person who has booked already would get it too. Say whether.".into(),
         (_, Fault::Already(n)) => format!("{n} people who have booked already would get it too. Say whether."),
         (_, Fault::Nobody) => "Nobody would get it. Choose a date, and who.".into(),
@@ -454,7 +456,7 @@ pub(crate) fn template(wrong: &Wrong) -> String {
             format!("There is no field “{name}”. Is “{near}” meant?")
         }
         Wrong::Unknown { name, near: None } => {
-            format!("There is no field “{name}”. The list below has all of them.")
+            format!("There is no field “{name}”. Choose one at “Put in”.")
         }
         Wrong::NotTheirs { name } => format!(
             "“{name}” has nothing to say to those who get this. Take it out, or choose others."

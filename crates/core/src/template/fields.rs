@@ -166,6 +166,31 @@ pub const FIELDS: &[Field] = {
     ]
 };
 
+/// Conditions that are chosen instead of typed: the field, whether it holds, and for whom the
+/// words between are then.
+pub const CONDITIONS: [(&str, bool, &str); 14] = [
+    ("online", true, "only who join online"),
+    ("online", false, "only who come to the place"),
+    ("several", true, "only where more than one comes"),
+    ("several", false, "only who come alone"),
+    ("course", true, "only of a course"),
+    ("to pay", true, "only while something is to pay"),
+    ("paid", true, "only who have paid something"),
+    ("after a yes", true, "only whom the organiser said yes to"),
+    ("bring", true, "only where something is to be brought"),
+    ("sessions", true, "only who have signed up for sessions"),
+    ("waits", true, "only who still wait"),
+    ("whole date", true, "only if nothing of the booking is left"),
+    ("by the house", true, "only if the house cancelled it"),
+    ("by the house", false, "only if they cancelled it themselves"),
+];
+
+/// How a condition opens.
+#[must_use]
+pub fn opening(field: &str, holds: bool) -> String {
+    if holds { format!("{{{{if {field}}}}}") } else { format!("{{{{if not {field}}}}}") }
+}
+
 /// A field by its name.
 #[must_use]
 pub fn field(name: &str) -> Option<&'static Field> {

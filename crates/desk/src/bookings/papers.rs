@@ -44,7 +44,7 @@ fn rate(basis: u32) -> String {
 pub(crate) fn draw(document: &Document, zone: &str) -> Result<Vec<u8>, DeskError> {
     let body = &document.body;
     let currency = Currency::from_letters(&body.currency).unwrap_or(Currency::EUR);
-    let figures = |minor: i64| currency.of(minor).figures();
+    let figures = |minor: i64| currency.of(minor).column();
     let issued = words::local(document.issued_at, zone);
     let kind = document.kind.word();
     let charge = body.charge();

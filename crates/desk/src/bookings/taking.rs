@@ -1,5 +1,6 @@
-//! Money taken by hand: at the Office, at the door, by transfer.
+//! Money taken by hand, at the Office, at the door, by transfer; and an amount given back by itself.
 
+use matricle_core::Money;
 use matricle_core::acts::Act;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
@@ -13,7 +14,7 @@ use matricle_store::people::Staff;
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
-use crate::bookings::change::find;
+use crate::bookings::change::{find, settle_change};
 use crate::bookings::moves::confirm_if_paid;
 use crate::money::documents::document;
 use crate::money::entries::{give_back_surplus, received};
@@ -74,6 +75,43 @@ pub async fn take_money(
         .await?;
     desk.wake.all();
     Ok(())
+}
+
+/// Gives an amount back of what a booking has paid, the way it came: the booking is charged that
+/// much less, whatever its tickets cost. Nothing is given back while something is due.
+///
+/// # Errors
+/// No amount or no reason; more than was paid; the booking is not one that is charged; the role
+/// may not.
+pub async fn give_back(
+    desk: &Desk,
+    staff: &Staff,
+    reference: Reference,
+    mut form: Form,
+) -> Result<Money, DeskError> {
+    let turn = desk.turn_of(staff, Right::HandleMoney)?;
+    let given = desk
+        .store
+        .write(move |tx| {
+            let booking = find(tx, reference)?;
+            allow(tx, Act::GiveBack, &booking, Of::default(), &turn)?;
+            let currency = booking.total.currency;
+            let amount = form.amount("back", currency);
+            let most = if booking.due().minor > 0 { 0 } else { booking.total.minor };
+            if amount.is_some_and(|amount| amount > most) {
+                form.fault("back", Fault::TooMuch);
+            }
+            let amount = form.need("back", amount.filter(|a| *a > 0)).unwrap_or(0);
+            let reason = form.needed("back_reason");
+            form.done().map_err(DeskError::Form)?;
+            bookings::set_total(tx, &booking, booking.total.minor - amount)?;
+            bookings::follow_books(tx, booking.id, "an amount given back", turn.now)?;
+            settle_change(tx, &booking, &reason, &turn)?;
+            Ok::<_, DeskError>(currency.of(amount))
+        })
+        .await?;
+    desk.wake.all();
+    Ok(given)
 }
 
 /// One transfer for one booking or several, in the order named: each gets what it is due,

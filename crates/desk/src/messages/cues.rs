@@ -21,6 +21,7 @@ use matricle_store::templates::{self, Template};
 use matricle_store::{Connection, Tx, cues, places};
 
 use crate::acting::Turn;
+use crate::messages::wordings::{self, OWN_WORDS};
 use crate::telling::{Line, to_bookers, will_go};
 use crate::{Desk, DeskError, house_of};
 
@@ -261,10 +262,13 @@ fn read(form: &mut Form, event: Option<EventId>, before: Option<&Cue>, now: Time
         nobody: form.ticked("nobody"),
     };
     let way = Way::from_word(form.get("way"));
-    let template = form.number("template", 1, u32::MAX).map(|t| TemplateId(t.into()));
-    if template.is_none() {
-        form.fault("template", Fault::Missing);
-    }
+    let template = match form.get("template") {
+        OWN_WORDS => Some(TemplateId(0)),
+        _ => {
+            let chosen = form.number("template", 1, u32::MAX).map(|t| TemplateId(t.into()));
+            form.need("template", chosen)
+        }
+    };
     let late = match form.get("late") {
         "never" => Late::Never,
         "until" => Late::UntilHours(form.number("late_hours", 0, 1_000).unwrap_or(0)),
@@ -314,8 +318,22 @@ fn already(conn: &Connection, event: EventId, cue: &Cue, now: Timestamp) -> Resu
     Ok(u32::try_from(count).unwrap_or(u32::MAX))
 }
 
+/// What a template says that cannot be read, or that the readers of a cue do not have.
+fn check_words(form: &mut Form, words: &Template, cue: &Cue) {
+    let subject = matricle_core::template::Template::read(&words.subject);
+    for read in [subject, letter::read_body(&words.body)] {
+        let wrong = match read {
+            Ok(read) => read.not_theirs(cue),
+            Err(wrong) => wrong,
+        };
+        if let Some(wrong) = wrong.into_iter().next() {
+            form.fault("template", Fault::Words(wrong));
+        }
+    }
+}
+
 /// Saves a cue: a new one, or over one of the sheet. An event's change of a cue of the house
-/// becomes its own.
+/// becomes its own. Words that were typed with it are saved with it, or nothing is.
 ///
 /// # Errors
 /// [`DeskError::Form`]: two cues that would tell the same people twice, unless `join` is ticked,
@@ -370,21 +388,35 @@ pub async fn save(
             if let Err(refusal) = cue.check(&others) {
                 form.fault(field_of(&refusal), Fault::Cue(refusal));
             }
-            let words = templates::by_id(tx, cue.template)?;
-            match words.filter(|t| t.event.is_none() || t.event == event) {
-                None => form.fault("template", Fault::Unknown),
-                Some(words) => {
-                    let subject = matricle_core::template::Template::read(&words.subject);
-                    for read in [subject, letter::read_body(&words.body)] {
-                        let wrong = match read {
-                            Ok(read) => read.not_theirs(&cue),
-                            Err(wrong) => wrong,
-                        };
-                        if let Some(wrong) = wrong.into_iter().next() {
-                            form.fault("template", Fault::Words(wrong));
-                        }
+            let of_sheet = |id: TemplateId| {
+                let found = templates::by_id(tx, id)?;
+                Ok::<_, DeskError>(found.filter(|t| t.event.is_none() || t.event == event))
+            };
+            let words = of_sheet(cue.template)?;
+            let made_from = match form.get("words_of").parse() {
+                Ok(of) => of_sheet(TemplateId(of))?,
+                Err(_) => None,
+            };
+            let own =
+                wordings::typed_with_cue(&mut form, words.as_ref(), made_from.as_ref(), event);
+            match (&own, &words) {
+                (Some(own), _) => {
+                    // All that speak with the words have to have what they say.
+                    let speak = match own.id {
+                        TemplateId(0) => others.clone(),
+                        id => cues::using(tx, id)?,
+                    };
+                    let speak =
+                        speak.iter().filter(|c| c.template == cue.template && c.id != cue.id);
+                    for cue in std::iter::once(&cue).chain(speak) {
+                        wordings::check_readers(&mut form, own, cue);
                     }
                 }
+                (None, Some(words)) => check_words(&mut form, words, &cue),
+                (None, None) if form.wrong.iter().all(|w| w.field != "template") => {
+                    form.fault("template", Fault::Unknown);
+                }
+                (None, None) => {}
             }
             let is_new = before.is_none();
             if is_new && event.is_some() && matches!(cue.trigger, Trigger::At(_)) {
@@ -398,7 +430,14 @@ pub async fn save(
                 }
             }
             form.done().map_err(DeskError::Form)?;
+            if let Some(own) = &own {
+                cue.template = templates::save(tx, own, &turn.by.name, turn.now)?;
+            }
             let id = cues::save(tx, &cue, None)?;
+            if let Some(own) = &own {
+                let before = words.as_ref();
+                wordings::reworded(tx, before, (cue.template, own), &turn)?;
+            }
             for other in joined {
                 cues::save(tx, &switched(other, event, false), None)?;
             }

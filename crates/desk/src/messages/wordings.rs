@@ -16,14 +16,17 @@ use matricle_store::house::House;
 use matricle_store::outbox::{About, Message, MessageState};
 use matricle_store::people::Staff;
 use matricle_store::templates::{self, Goes, Template, Wording};
-use matricle_store::{Connection, bookings, cues};
+use matricle_store::{Connection, Tx, bookings, cues};
 
+use crate::acting::Turn;
 use crate::messages::files::{MOST_TOGETHER, are_too_many};
 use crate::messages::{ACCENT, Letter, Own, files_of_house, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
 
 /// Longest body, in characters.
 const LONGEST_BODY: usize = 40_000;
+/// What is chosen of the templates for words of its own.
+pub const OWN_WORDS: &str = "own";
 /// Most people whose empty fields are looked for at once.
 pub const MOST_LOOKED_AT: u32 = 1_000;
 
@@ -258,11 +261,55 @@ pub(super) fn dressed(house: &House, letter: &Letter, body: &str) -> String {
     letter::dress(body, head)
 }
 
+/// Subject and words as a form has them.
+fn typed(form: &mut Form) -> (String, String) {
+    let subject = matricle_core::text::line(form.get("subject"));
+    (subject, rich::clean_template(&form.text("body", LONGEST_BODY)))
+}
+
+/// The words that were typed on the page of a cue: in place of what the template says that they
+/// were made from, or of their own. Nothing where they are as they were.
+pub(super) fn typed_with_cue(
+    form: &mut Form,
+    chosen: Option<&Template>,
+    of: Option<&Template>,
+    event: Option<EventId>,
+) -> Option<Template> {
+    let (subject, body) = typed(form);
+    let same = |t: &Template| t.subject == subject && rich::clean_template(&t.body) == body;
+    let own = form.get("template") == OWN_WORDS;
+    if !own && of.is_none_or(same) {
+        return None;
+    }
+    if !own && of.map(|t| t.id) != chosen.map(|t| t.id) {
+        form.fault("template", Fault::OtherWords);
+        return None;
+    }
+    let before = chosen.filter(|_| !own);
+    check(form, [("subject", &subject), ("body", &body), ("plain", "")]);
+    Some(Template {
+        id: before.filter(|b| b.event == event).map_or(TemplateId(0), |b| b.id),
+        event,
+        name: before.map_or_else(|| plain_name(&subject), |b| b.name.clone()),
+        plain: before.map_or_else(String::new, |b| b.plain.clone()),
+        files: before.map_or_else(Vec::new, |b| b.files.clone()),
+        standard: before.map_or_else(String::new, |b| b.standard.clone()),
+        subject,
+        body,
+        own_words: true,
+    })
+}
+
+/// What a template is called in lists that has no name yet: its subject, without the braces.
+fn plain_name(subject: &str) -> String {
+    let name: String = subject.chars().filter(|c| !matches!(c, '{' | '}')).take(80).collect();
+    matricle_core::text::line(&name)
+}
+
 /// Reads the template that a form describes; what is wrong with it stands at its field.
 pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) -> Template {
     let name = form.needed("name");
-    let subject = matricle_core::text::line(form.get("subject"));
-    let body = rich::clean_template(&form.text("body", LONGEST_BODY));
+    let (subject, body) = typed(form);
     let plain = form.text("plain", LONGEST_BODY);
     check(form, [("subject", &subject), ("body", &body), ("plain", &plain)]);
     Template {
@@ -329,30 +376,14 @@ pub async fn save(
             let new = read(&mut form, before.as_ref(), event);
             // Its cues' readers have to have what it says.
             for cue in id.map_or(Ok(Vec::new()), |id| cues::using(tx, id))? {
-                let subject = template::Template::read(&new.subject);
-                for (field, read) in [("subject", subject), ("body", letter::read_body(&new.body))]
-                {
-                    let Ok(read) = read else { continue };
-                    for wrong in read.not_theirs(&cue).into_iter().take(1) {
-                        form.fault(field, Fault::Words(wrong));
-                    }
-                }
+                check_readers(&mut form, &new, &cue);
             }
             if are_too_many(tx, &new.files)? {
                 form.fault("goes", Fault::FileTooLarge(MOST_TOGETHER));
             }
             form.done().map_err(DeskError::Form)?;
             let saved = templates::save(tx, &new, &turn.by.name, turn.now)?;
-            if let (Some(before), Some(event)) = (&before, event)
-                && before.event.is_none()
-            {
-                speak_with(tx, event, before.id, saved)?;
-            }
-            let what = format!("reworded “{}”", new.name);
-            match event {
-                Some(event) => crate::planning::dates::log(tx, event, &turn, &what)?,
-                None => turn.log(tx, &what, "/office/messages/templates")?,
-            }
+            reworded(tx, before.as_ref(), (saved, &new), &turn)?;
             Ok::<_, DeskError>(saved)
         })
         .await?;
@@ -360,9 +391,40 @@ pub async fn save(
     Ok(saved)
 }
 
+/// What a template says that the readers of a cue do not have, each at its field.
+pub(super) fn check_readers(form: &mut Form, words: &Template, cue: &Cue) {
+    let subject = template::Template::read(&words.subject);
+    for (field, read) in [("subject", subject), ("body", letter::read_body(&words.body))] {
+        let Ok(read) = read else { continue };
+        for wrong in read.not_theirs(cue).into_iter().take(1) {
+            form.fault(field, Fault::Words(wrong));
+        }
+    }
+}
+
+/// After words were saved: an event's in place of the house's are what its cues speak with; and
+/// it is written down.
+pub(super) fn reworded(
+    tx: &Tx<'_>,
+    before: Option<&Template>,
+    (saved, new): (TemplateId, &Template),
+    turn: &Turn,
+) -> Result<(), DeskError> {
+    if let (Some(before), Some(event)) = (before, new.event)
+        && before.event.is_none()
+    {
+        speak_with(tx, event, before.id, saved)?;
+    }
+    let what = format!("reworded “{}”", new.name);
+    match new.event {
+        Some(event) => crate::planning::dates::log(tx, event, turn, &what),
+        None => turn.log(tx, &what, "/office/messages/templates"),
+    }
+}
+
 /// The cues of an event that spoke with a template of the house speak with its own.
 fn speak_with(
-    tx: &matricle_store::Tx<'_>,
+    tx: &Tx<'_>,
     event: EventId,
     old: TemplateId,
     new: TemplateId,

@@ -159,6 +159,53 @@ async fn a_booking_taken_apart_gives_back_what_it_gives_at_once() {
     w.sound().await;
 }
 
+/// An amount goes back by itself: of a booking that stands, and of what a cancellation kept; to
+/// the cent, never more, with its paper and its mail, and the tickets stay.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_amount_is_given_back_by_itself() {
+    let w = world().await;
+    w.set_rules(WALK, Some(vec![(1, 50)]), Manner::Off).await;
+    let petra = w.staff(4).await;
+    let reference = w.paid(WALK, &[2, 0, 0, 0]).await;
+    let total = w.sheet(reference).await.booking.total;
+    let give = async |minor: i64, why: &str| {
+        let amount = total.currency.of(minor).figures();
+        let fields = [("back", amount.as_str()), ("back_reason", why)];
+        taking::give_back(&w.desk, &petra, reference, form(&fields)).await
+    };
+    for (minor, why, field) in
+        [(total.minor + 1, "cold hall", "back"), (0, "cold hall", "back"), (100, "", "back_reason")]
+    {
+        let refused = give(minor, why).await;
+        assert!(matches!(refused, Err(DeskError::Form(wrong)) if wrong[0].field == field));
+    }
+    give(301, "the hall was cold").await.unwrap();
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    assert_eq!(
+        (sheet.booking.total.minor, sheet.booking.paid.minor),
+        (total.minor - 301, total.minor - 301)
+    );
+    assert_eq!(
+        (sheet.refunds[0].minor, sheet.refunds[0].reason.as_str()),
+        (301, "the hall was cold")
+    );
+    assert_eq!(sheet.attendees.iter().filter(|a| !a.cancelled).count(), 2);
+    assert_eq!(sheet.documents.last().unwrap().body.total(), -301);
+    w.sound().await;
+    // Half of what is left stays with the house; that goes back too, in the end.
+    cancel::cancel(&w.desk, By::Booker, reference, Vec::new()).await.unwrap();
+    let kept = w.sheet(reference).await.booking.total.minor;
+    give(kept + 1, "kind").await.unwrap_err();
+    give(kept, "kind").await.unwrap();
+    assert!(matches!(give(1, "more").await, Err(DeskError::Move(_))), "nothing is left");
+    w.due().await;
+    let sheet = w.sheet(reference).await;
+    assert_eq!((sheet.booking.paid.minor, sheet.booking.total.minor), (0, 0));
+    assert_eq!(sheet.refunds.iter().map(|r| r.minor).sum::<i64>(), total.minor);
+    w.sound().await;
+}
+
 /// A page shows an act where the use case lets it pass, and nowhere else.
 #[tokio::test(flavor = "multi_thread")]
 async fn who_is_inside_holds_back_the_whole_and_their_own_ticket_not_the_others() {
@@ -587,6 +634,7 @@ enum Act {
     Add,
     Cash(i64),
     Price(i64),
+    GiveBack(i64),
     Move,
     Wait,
     Time(i64),
@@ -609,6 +657,7 @@ fn act() -> impl Strategy<Value = Act> {
         Just(Act::Add),
         (1i64..9000).prop_map(Act::Cash),
         (0i64..9000).prop_map(Act::Price),
+        (1i64..9000).prop_map(Act::GiveBack),
         Just(Act::Move),
         Just(Act::Wait),
         (1i64..4000).prop_map(Act::Time),
@@ -737,6 +786,16 @@ fn any_run_of_acts_keeps_seats_and_books_right() {
                             let fields =
                                 [("price", price.as_str()), ("ticket", &ticket), ("reason", "so")];
                             let _ = change::set_price(desk, &ilse, b, form(&fields)).await;
+                        }
+                        (Act::GiveBack(minor), Some(b)) => {
+                            let before = w.sheet(b).await.booking;
+                            let amount = matricle_core::Currency::EUR.of(minor).figures();
+                            let fields = [("back", amount.as_str()), ("back_reason", "sorry")];
+                            let given = taking::give_back(desk, &petra, b, form(&fields)).await;
+                            let after = w.sheet(b).await.booking;
+                            let less = if given.is_ok() { minor } else { 0 };
+                            prop_assert_eq!(before.paid.minor - after.paid.minor, less);
+                            prop_assert_eq!(before.total.minor - after.total.minor, less);
                         }
                         (Act::ChooseAgain(n), Some(b)) => {
                             // What was booked, or is past, is left alone: a new hold is made.

@@ -171,6 +171,14 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                         .await,
                 ),
             ),
+            (
+                "give an amount back",
+                refused(
+                    taking::give_back(desk, &who, Reference::from_random(1), Form::default())
+                        .await
+                        .map(drop),
+                ),
+            ),
             ("give back", refused(refunds::given(desk, &who, "1".into()).await)),
             (
                 "set a price",

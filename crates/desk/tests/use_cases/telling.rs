@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::codes::Reference;
+use matricle_core::form::Fault;
 use matricle_core::{CueId, DateId, EventId, MessageId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::{self, By};
@@ -475,6 +476,55 @@ async fn words_are_checked_and_two_confirmations_are_refused() {
     let refused = cues::save(&w.desk, &ilse, Some(event), None, twice).await;
     let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
     assert!(wrong[0].fault.to_string().contains("another automatic message tells the same people"));
+    // Its words are written with it: of its own, and then in their place; both, or nothing.
+    let sheet_of = async || cues::load(&w.desk, &ilse, Some(event)).await.unwrap();
+    let waiting = |template: &str, of: &str, subject: &str, body: &str| {
+        form(&[
+            ("happens", "the date starts"),
+            ("when", "offset"),
+            ("n", "2"),
+            ("unit", "days"),
+            ("side", "before"),
+            ("whom", "waiting"),
+            ("way", "mail"),
+            ("late", "never"),
+            ("already", "no"),
+            ("template", template),
+            ("words_of", of),
+            ("subject", subject),
+            ("body", body),
+        ])
+    };
+    let count = sheet_of().await.cues.len();
+    for (subject, body, field) in [
+        ("Hello {{nam}}", "<p>{{house}}</p>", "subject"),
+        ("Hello", "<p>{{codes}}</p>", "body"),
+        ("", "<p>You wait.</p>", "subject"),
+    ] {
+        let typed = waiting("own", "", subject, body);
+        let refused = cues::save(&w.desk, &ilse, Some(event), None, typed).await;
+        let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
+        assert_eq!(wrong[0].field, field);
+    }
+    assert_eq!(sheet_of().await.cues.len(), count, "nothing was kept by half");
+    let typed = waiting("own", "", "You wait for {{event}}", "<p>{{if waits}}Still.{{end}}</p>");
+    let cue = cues::save(&w.desk, &ilse, Some(event), None, typed).await.unwrap();
+    let sheet = sheet_of().await;
+    let made = &sheet.cues.iter().find(|c| c.cue.id == cue).unwrap().cue;
+    let words = sheet.templates.iter().find(|t| t.id == made.template).unwrap();
+    assert_eq!((words.name.as_str(), words.event), ("You wait for event", Some(event)));
+    let (id, count) = (words.id.to_string(), sheet.templates.len());
+    let typed = waiting(&id, &id, "You still wait", "<p>{{if waits}}Still.{{end}}</p>");
+    cues::save(&w.desk, &ilse, Some(event), Some(cue), typed).await.unwrap();
+    let sheet = sheet_of().await;
+    let words = sheet.templates.iter().find(|t| t.id.to_string() == id).unwrap();
+    assert_eq!((words.subject.as_str(), sheet.templates.len()), ("You still wait", count));
+    // Words that were changed belong to their template, whichever is chosen meanwhile.
+    let typed = waiting(&own.to_string(), &id, "Changed", "<p>Changed.</p>");
+    let refused = cues::save(&w.desk, &ilse, Some(event), Some(cue), typed).await;
+    let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
+    assert_eq!(wrong[0].fault, Fault::OtherWords);
+    cues::switch(&w.desk, &ilse, Some(event), cue, false).await.unwrap();
     // A cue added late asks whether those who have booked get it too, with the count.
     let late = |already: &str| {
         form(&[

@@ -6,6 +6,7 @@ use matricle_core::codes::TicketCode;
 use matricle_core::confirm::Way;
 use matricle_core::price::{self, Buyer, Quote};
 use matricle_core::seats::Wanted;
+use matricle_core::state::State;
 use matricle_core::worth::Worth;
 use matricle_core::{BookingId, Money, TicketTypeId};
 use rusqlite::Connection;
@@ -260,7 +261,8 @@ pub fn set_price(
 }
 
 /// Charges a booking an amount for everything together that was set by hand, spread over
-/// its lines.
+/// its lines. What its tickets are worth follows while it stands; of a cancelled one it is what
+/// the cancellation leaves.
 ///
 /// # Errors
 /// SQLite refuses.
@@ -273,7 +275,9 @@ pub fn set_total(tx: &Tx<'_>, booking: &Booking, minor: i64) -> Result<(), Store
     let parts = matricle_core::promo::spread(minor, &weights);
     write_charges(tx, booking, |l| {
         let at = all.iter().position(|o| o.ticket == l.ticket).unwrap_or(0);
-        (l.worth().charged(parts[at]), parts[at])
+        let worth = l.worth();
+        let cancelled = booking.state == State::Cancelled;
+        (if cancelled { worth } else { worth.charged(parts[at]) }, parts[at])
     })
 }
 

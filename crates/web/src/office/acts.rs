@@ -128,6 +128,7 @@ fn said(act: &str) -> &'static str {
         "await-not" => "You will hear nothing when they come.",
         "door-note" => "The door says it when they are scanned.",
         "money" => "The money is booked.",
+        "give-back" => "It goes back the way it came; the booker has a mail once it has gone.",
         "price" => "The price is changed.",
         "given" => "Noted as given back.",
         "pass" => "The ticket is passed on; the old one lets nobody in.",
@@ -174,6 +175,7 @@ async fn done(
             set_up::await_one(desk, staff, reference, attendee, act == "await").await
         }
         "money" => taking::take_money(desk, staff, reference, form(posted)).await,
+        "give-back" => taking::give_back(desk, staff, reference, form(posted)).await.map(drop),
         "price" => change::set_price(desk, staff, reference, form(posted)).await,
         "given" => refunds::given(desk, staff, posted.get("refund").to_owned()).await,
         "pass" => {

@@ -145,6 +145,7 @@ pub(crate) struct May {
     pub(crate) reconsider: bool,
     pub(crate) resend: bool,
     pub(crate) take_money: bool,
+    pub(crate) give_back: bool,
     pub(crate) price: bool,
     pub(crate) change: bool,
     pub(crate) pass_on: bool,
@@ -173,6 +174,9 @@ impl May {
             reconsider: may(Act::Reconsider),
             resend: may(Act::Resend),
             take_money: money && sheet.may(Act::TakeMoney, Actor::Treasurer, now),
+            give_back: money
+                && sheet.booking.due().minor <= 0
+                && sheet.may(Act::GiveBack, Actor::Treasurer, now),
             price: may(Act::Change),
             change: may(Act::Change),
             pass_on: may(Act::PassOn)
@@ -205,7 +209,7 @@ fn money_rows(loaded: &OfficeBooking, moment: &impl Fn(Timestamp) -> String) -> 
             note.push(format!("disputed by the payer’s bank: {}", p.dispute));
         }
         note.retain(|n| !n.is_empty());
-        let amount = currency.of(p.amount_minor).figures();
+        let amount = currency.of(p.amount_minor).column();
         let row =
             MoneyRow { when: moment(at), what, amount, note: note.join(" · "), to_give: None };
         rows.push((at, row));
@@ -222,7 +226,7 @@ fn money_rows(loaded: &OfficeBooking, moment: &impl Fn(Timestamp) -> String) -> 
         let row = MoneyRow {
             when: moment(at),
             what,
-            amount: currency.of(-r.minor).figures(),
+            amount: currency.of(-r.minor).column(),
             note: note.join(" · "),
             to_give: (r.by_hand && r.done_at.is_none()).then(|| r.id.clone()),
         };
@@ -311,12 +315,12 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             .collect(),
         lines: wording::money_lines(&sheet.lines)
             .into_iter()
-            .map(|(what, amount)| (what, amount.figures()))
+            .map(|(what, amount)| (what, amount.column()))
             .collect(),
-        total: b.total.figures(),
-        tax: (tax > 0).then(|| b.total.currency.of(tax).figures()),
-        paid: b.paid.figures(),
-        due: if charged { b.due().figures() } else { b.total.currency.of(0).figures() },
+        total: b.total.column(),
+        tax: (tax > 0).then(|| b.total.currency.of(tax).column()),
+        paid: b.paid.column(),
+        due: if charged { b.due().column() } else { b.total.currency.of(0).column() },
         money: money_rows(&loaded, &moment),
         no_seller: sheet.house.seller.is_empty(),
         documents: sheet
@@ -324,7 +328,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             .iter()
             .map(|doc| {
                 let total = b.total.currency.of(doc.body.total());
-                (doc.id, doc.name(), doc.kind.word(), total.figures())
+                (doc.id, doc.name(), doc.kind.word(), total.column())
             })
             .collect(),
         answers: sheet

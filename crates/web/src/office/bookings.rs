@@ -177,7 +177,7 @@ fn cell(
         "date" => (shown.when, "", false),
         "seats" => (shown.people.to_string(), "", true),
         "state" => (shown.state.to_owned(), shown.class, false),
-        "total" => (b.total.figures(), "", true),
+        "total" => (b.total.column(), "", true),
         "paid" => (shown.paid, "", true),
         "due" => (shown.due, "", true),
         "made" => (words::moment(b.made_at, zone, now), "", false),

@@ -261,7 +261,7 @@ pub(crate) async fn list(
                 state: wording::state(c.state),
                 due: match due(c) {
                     0 => String::new(),
-                    minor => all.house.currency.of(minor).figures(),
+                    minor => all.house.currency.of(minor).column(),
                 },
                 presence: presence(&c.presence),
                 notes: c.notes.clone(),

@@ -4,6 +4,7 @@ pub(crate) mod announce;
 pub(crate) mod cues;
 pub(crate) mod files;
 pub(crate) mod letters;
+pub(crate) mod put_in;
 pub(crate) mod senders;
 pub(crate) mod templates;
 

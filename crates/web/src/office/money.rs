@@ -210,7 +210,7 @@ impl View<'_> {
     }
 
     fn figures(&self, minor: i64) -> String {
-        matricle_core::money::grouped(&self.currency.of(minor).figures())
+        self.currency.of(minor).column()
     }
 }
 

@@ -23,7 +23,8 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
 use crate::office::Clerk;
-use crate::office::tab::answer;
+use crate::office::messages::put_in::Choices;
+use crate::office::tab::{answer, with_editor, word};
 use crate::page::{Frame, html};
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
@@ -259,6 +260,82 @@ struct CuePage {
     asks_already: bool,
     /// The cue that tells the same people, in words, where the two can be joined.
     twice: String,
+    nonce: String,
+    /// The number of the message; 0 for a new one.
+    cue: i64,
+    words: Words,
+    choices: Choices,
+}
+
+/// The words of a template, to be written where it is chosen.
+struct Words {
+    d: Fields,
+    /// Other automatic messages that say the same.
+    also: Vec<String>,
+    /// The page of the template, where it has more: its text part, what goes with it.
+    href: String,
+    by_hand: bool,
+}
+
+/// The words alone, for another template that was chosen.
+#[derive(Template)]
+#[template(path = "messages/words.html")]
+struct WordsPart {
+    words: Words,
+    choices: Choices,
+}
+
+/// The fields of a form for the words of a template, and of none.
+const WORDS: [&str; 3] = ["words_of", "subject", "body"];
+
+fn set_words(d: &mut Fields, words: Option<&matricle_store::templates::Template>) {
+    let none = (String::new(), String::new(), String::new());
+    let (of, subject, body) =
+        words.map_or(none, |t| (t.id.to_string(), t.subject.clone(), t.body.clone()));
+    for (name, value) in WORDS.into_iter().zip([of, subject, body]) {
+        d.set(name, value);
+    }
+}
+
+/// What stands below the chosen template, as it was typed or as it stands.
+fn words_of(sheet: &Sheet, d: Fields, event: Option<EventId>, but: Option<i64>) -> Words {
+    let of = d.v("words_of").to_owned();
+    let found = sheet.templates.iter().find(|t| t.id.to_string() == of);
+    let also = sheet.cues.iter().filter(|c| c.cue.template.to_string() == of);
+    Words {
+        also: also
+            .filter(|c| Some(c.cue.id.0) != but)
+            .map(|c| cue_words::cue(&c.cue, names(sheet)))
+            .collect(),
+        by_hand: found.is_some_and(|t| !t.plain.is_empty()),
+        href: found.map_or_else(String::new, |t| {
+            let event = event.map_or_else(String::new, |e| format!("?event={e}"));
+            format!("/office/messages/templates/{}{event}", t.id)
+        }),
+        d,
+    }
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct OfTemplate {
+    #[serde(default)]
+    template: String,
+    event: Option<i64>,
+    cue: Option<i64>,
+}
+
+/// `GET /office/messages/words`: the words of a template that was chosen.
+pub(crate) async fn words(
+    at: Clerk,
+    Query(asked): Query<OfTemplate>,
+) -> Result<Response, WebError> {
+    let event = asked.event.map(EventId);
+    let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
+    let mut d = Fields::default();
+    set_words(&mut d, sheet.templates.iter().find(|t| t.id.to_string() == asked.template));
+    let cue = sheet.cues.iter().map(|line| &line.cue).find(|c| Some(c.id.0) == asked.cue);
+    let choices = Choices::of(cue);
+    html(&WordsPart { words: words_of(&sheet, d, event, asked.cue), choices })
 }
 
 fn fields_of(cue: &Cue) -> Fields {
@@ -359,7 +436,9 @@ async fn cue_page(
         (Some(again), _) => (again.d, again.already),
         (None, Some(id)) => {
             let line = find(id).ok_or(DeskError::NotFound)?;
-            (fields_of(&line.cue), false)
+            let mut d = fields_of(&line.cue);
+            set_words(&mut d, sheet.templates.iter().find(|t| t.id == line.cue.template));
+            (d, false)
         }
         (None, None) => (
             Fields::of([
@@ -377,6 +456,8 @@ async fn cue_page(
         ),
     };
     let (title, f, tab) = head(at, &sheet);
+    let nonce = word();
+    let known = id.or(from).and_then(find).map(|line| &line.cue);
     let fixed = [
         ("attendees", "each attendee"),
         ("booker", "the booker"),
@@ -422,9 +503,13 @@ async fn cue_page(
             .collect(),
         asks_already,
         twice,
+        words: words_of(&sheet, d.clone(), event, id),
+        cue: id.unwrap_or(0),
+        choices: Choices::of(known),
         d,
+        nonce,
     };
-    answer(count, &page)
+    with_editor(at, &page.nonce, count, &page)
 }
 
 async fn save(
@@ -438,13 +523,20 @@ async fn save(
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
     let posted = match sheet.cues.iter().find(|c| Some(c.cue.id) == id) {
         None => posted,
-        Some(line) => match posted.over(&fields_of(&line.cue)) {
-            Ok(posted) => posted,
-            Err(again) => {
-                let again = Again { d: *again, already: false, twice: None };
-                return cue_page(&at, event, &which, None, Some(again)).await;
+        Some(line) => {
+            let mut now = fields_of(&line.cue);
+            if !posted.get("words_of").is_empty() {
+                let of = posted.get("words_of");
+                set_words(&mut now, sheet.templates.iter().find(|t| t.id.to_string() == of));
             }
-        },
+            match posted.over(&now) {
+                Ok(posted) => posted,
+                Err(again) => {
+                    let again = Again { d: *again, already: false, twice: None };
+                    return cue_page(&at, event, &which, None, Some(again)).await;
+                }
+            }
+        }
     };
     match cues::save(&at.app.desk, &at.staff, event, id, form(&posted)).await {
         Ok(saved) => {

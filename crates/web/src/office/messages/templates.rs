@@ -15,6 +15,7 @@ use serde::Deserialize;
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
+use crate::office::messages::put_in::Choices;
 use crate::office::tab::{with_editor, word};
 use crate::page::{Frame, html};
 use crate::parts::cue_words::{self, Names};
@@ -175,6 +176,7 @@ struct Page {
     people: Vec<(String, String)>,
     whose: String,
     shown: Shown,
+    choices: Choices,
     may: bool,
 }
 
@@ -257,6 +259,7 @@ async fn page(
         people,
         whose: asked.whose.clone(),
         shown,
+        choices: Choices::of(opened.as_ref().and_then(|o| o.used.first())),
         may: at.staff.role.may(right),
         d,
     };
