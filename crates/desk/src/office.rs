@@ -17,12 +17,12 @@ use matricle_store::events::{
 };
 use matricle_store::house::House;
 use matricle_store::letters::{self, Letter, List};
-use matricle_store::outbox::{self, Counted, Message};
+use matricle_store::outbox::{self, Counted, Look, Message};
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Change};
 use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
-use matricle_store::{Connection, complaints, online, slots, submissions, templates};
+use matricle_store::{complaints, online, slots, submissions};
 
 use crate::bookings::whole::{self, WholeBooking};
 use crate::house::backup;
@@ -449,8 +449,8 @@ pub async fn by_references(
 pub struct OfficeBooking {
     /// The booking.
     pub sheet: WholeBooking,
-    /// Its messages, each with the name of its template; of those without one, nothing.
-    pub messages: Vec<(Message, String)>,
+    /// Its messages, in the order of their minutes.
+    pub messages: Vec<outbox::Found>,
     /// Notes that no booker sees, the latest first.
     pub notes: Vec<Note>,
     /// The ticket types of its event.
@@ -478,8 +478,9 @@ pub async fn booking(
                 d.id != sheet.date.id && d.called_off.is_empty() && d.span.starts_at > now
             });
             other_dates.truncate(60);
+            let of_this = Look { booking: Some(sheet.booking.id), ..Look::default() };
             Ok(OfficeBooking {
-                messages: named(conn, outbox::of_booking(conn, sheet.booking.id)?)?,
+                messages: outbox::find(conn, &of_this, 0, u32::MAX)?.0,
                 notes: bookings::notes(conn, sheet.booking.id)?,
                 tickets: events::ticket_rows(conn, sheet.event.id)?,
                 other_dates,
@@ -487,18 +488,4 @@ pub async fn booking(
             })
         })
         .await
-}
-
-/// Messages with the names of their templates.
-fn named(conn: &Connection, messages: Vec<Message>) -> Result<Vec<(Message, String)>, DeskError> {
-    messages
-        .into_iter()
-        .map(|message| {
-            let words = match message.template {
-                Some(id) => templates::by_id(conn, id)?,
-                None => None,
-            };
-            Ok((message, words.map_or_else(String::new, |t| t.name)))
-        })
-        .collect()
 }

@@ -14,12 +14,12 @@ use matricle_desk::messages::{cues, files, senders, wordings};
 use matricle_desk::outside::provider::Status;
 use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates::{self, Scope};
-use matricle_desk::{DeskError, programme, telling};
-use matricle_store::outbox::{About, Found, Look, MessageState, Sort};
+use matricle_desk::{DeskError, office as desk_office, programme, telling};
+use matricle_store::outbox::{self, About, Found, Look, MessageState, Sort};
 use matricle_store::people::{self, Staff};
 use matricle_store::{events, wishes};
 
-use crate::world::{FREE, World, form, look, text_of, world};
+use crate::world::{CANDLES, FREE, World, form, look, text_of, world};
 
 const OPEN_DAY: &str = "apiary-open-day";
 const DIPPING: &str = "thursday-dipping";
@@ -536,6 +536,27 @@ async fn two_cues_are_joined_into_one() {
     w.book(FREE, &[1]).await;
     w.due().await;
     assert_eq!(w.subjects().len(), 1, "{:?}", w.subjects());
+}
+
+/// Thanks and *we missed you* are both planned until it is known who came: one line of one list.
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_messages_of_which_one_goes_a_list_has_one_line() {
+    let w = world().await;
+    let reference = w.paid(CANDLES, &[1, 0, 0, 0]).await;
+    w.due().await;
+    let ilse = w.staff(0).await;
+    let sheet = desk_office::booking(&w.desk, &ilse, reference).await.unwrap();
+    let after = sheet
+        .messages
+        .iter()
+        .filter(|f| ["Thanks", "We missed you"].contains(&f.template.as_str()));
+    let after: Vec<_> = after.map(|f| (f.template.as_str(), f.or_else.as_str())).collect();
+    assert_eq!(after, [("Thanks", "We missed you")]);
+    // The list of the whole house says the same.
+    let look = Look { words: vec!["Candles".into()], ..Look::default() };
+    let found = w.desk.store.read(move |c| outbox::find(c, &look, 0, 500)).await.unwrap();
+    assert!(found.0.iter().all(|f| f.template != "We missed you"));
+    assert_eq!(found.1 as usize, found.0.len());
 }
 
 /// A file of the house goes with a template that asks for it, also once it is out of use; an

@@ -127,20 +127,28 @@ const OF_EVENT: &str = "(o.event_id = ?# OR o.booking_id IN
 const IN_ITS_PLACE: &str = "w.booking_id = o.booking_id AND w.address = o.address AND w.way = o.way
     AND w.planned_at = o.planned_at AND w.state = 'planned' AND w.id <> o.id";
 
+/// Whom a cue is for, as it is written in a query.
+fn kept(whom: &Whom) -> String {
+    let json = serde_json::to_string(whom).unwrap_or_default();
+    format!("'{json}'")
+}
+
 /// The other of two of which one goes, as it is not listed on a line of its own.
 fn is_other() -> String {
+    let (came, missed) = (kept(&Whom::Came), kept(&Whom::Missed));
     format!(
-        "o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = '\"Missed\"') AND EXISTS
-         (SELECT 1 FROM outbox w JOIN cues k ON k.id = w.cue_id WHERE {IN_ITS_PLACE} AND k.whom = '\"Came\"')"
+        "o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = {missed}) AND EXISTS
+         (SELECT 1 FROM outbox w JOIN cues k ON k.id = w.cue_id WHERE {IN_ITS_PLACE} AND k.whom = {came})"
     )
 }
 
 /// What goes to whoever misses it, beside what goes to whoever comes.
 fn or_else() -> String {
+    let (came, missed) = (kept(&Whom::Came), kept(&Whom::Missed));
     format!(
-        "CASE WHEN o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = '\"Came\"') THEN
+        "CASE WHEN o.state = 'planned' AND o.cue_id IN (SELECT id FROM cues WHERE whom = {came}) THEN
             (SELECT x.name FROM outbox w JOIN cues k ON k.id = w.cue_id JOIN templates x ON x.id = w.template_id
-             WHERE {IN_ITS_PLACE} AND k.whom = '\"Missed\"') END"
+             WHERE {IN_ITS_PLACE} AND k.whom = {missed}) END"
     )
 }
 
@@ -154,7 +162,11 @@ pub fn find(
     skip: u32,
     most: u32,
 ) -> Result<(Vec<Found>, u32), StoreError> {
-    let mut wheres = vec!["coalesce(b.test, 0) = 0".to_owned(), format!("NOT ({})", is_other())];
+    let mut wheres = vec![format!("NOT ({})", is_other())];
+    // Messages of a test stand on its own sheet alone.
+    if look.booking.is_none() {
+        wheres.push("coalesce(b.test, 0) = 0".to_owned());
+    }
     let mut values: Vec<rusqlite::types::Value> = Vec::new();
     let mut with = |sql: &str, value: rusqlite::types::Value| {
         values.push(value);

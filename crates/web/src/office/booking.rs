@@ -20,7 +20,7 @@ use matricle_store::payments::PaymentState;
 
 use crate::error::WebError;
 use crate::office::Clerk;
-use crate::office::messages::letters;
+use crate::office::messages::{self, letters};
 use crate::page::{Frame, html};
 use crate::parts::fields::Fields;
 use crate::parts::files::pdf;
@@ -352,9 +352,10 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         messages: loaded
             .messages
             .iter()
-            .map(|(m, words)| MessageRow {
+            .map(|found| (&found.message, found))
+            .map(|(m, found)| MessageRow {
                 id: m.id.0,
-                kind: if words.is_empty() { m.trigger.word().to_owned() } else { words.clone() },
+                kind: messages::what(found),
                 address: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
                 state: m.state.word(),
                 when: moment(m.sent_at.unwrap_or(m.planned_at)),

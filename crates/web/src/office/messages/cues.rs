@@ -89,8 +89,14 @@ fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, S
         if c.sent > 0 {
             said.push(format!("{} sent", c.sent));
         }
+        // Until it is known who came, both are planned for everybody, and one of the two goes.
         if c.planned > 0 {
-            said.push(format!("{} planned", c.planned));
+            let whom = match cue.whom {
+                Whom::Came => ", for whoever comes",
+                Whom::Missed => ", for whoever misses it",
+                _ => "",
+            };
+            said.push(format!("{} planned{whom}", c.planned));
         }
         if c.failed > 0 {
             said.push(format!("{} failed", c.failed));
@@ -605,6 +611,7 @@ pub(crate) async fn save_house(
 }
 
 /// A line of what goes.
+#[derive(PartialEq, Eq)]
 struct GoesRow {
     name: String,
     href: String,
@@ -614,6 +621,7 @@ struct GoesRow {
 }
 
 struct GoesPart {
+    cue: Cue,
     said: String,
     template: String,
     told: Vec<GoesRow>,
@@ -622,6 +630,14 @@ struct GoesPart {
     not: Vec<GoesRow>,
     /// How many do not, in all.
     others: usize,
+}
+
+impl GoesPart {
+    /// Whether this goes to whoever comes, in place of what a cue tells whoever misses it.
+    fn goes_instead(&self, missed: &CueLine) -> bool {
+        self.cue.whom == Whom::Came
+            && (self.cue.when, self.cue.way) == (missed.cue.when, missed.cue.way)
+    }
 }
 
 #[derive(Template)]
@@ -691,10 +707,22 @@ pub(crate) async fn goes(
                 Outcome::Not(why) => not.push(row(String::new(), why.words())),
             }
         }
+        // Of those who come and those who miss it both are planned until it is known: one line.
+        if line.cue.whom == Whom::Missed
+            && !told.is_empty()
+            && let Some(came) = parts.iter_mut().find(|p: &&mut GoesPart| p.goes_instead(line))
+            && came.many == told.len()
+            && came.told.iter().eq(told.iter().take(SHOWN))
+        {
+            came.template = format!("{}, or {}", came.template, line.template);
+            came.said = format!("{}; whoever misses it gets the other", came.said);
+            continue;
+        }
         let (many, others) = (told.len(), not.len());
         told.truncate(SHOWN);
         not.truncate(SHOWN);
         parts.push(GoesPart {
+            cue: line.cue.clone(),
             many,
             others,
             said: cue_words::cue(&line.cue, names(&sheet)),
