@@ -10,6 +10,7 @@ pub(crate) mod flow;
 pub(crate) mod grid;
 pub(crate) mod marks;
 pub(crate) mod meanwhile;
+pub(crate) mod new_or;
 pub(crate) mod pager;
 pub(crate) mod places;
 pub(crate) mod rows;

@@ -5,6 +5,7 @@ use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::details::{Answering, Question};
 use matricle_core::{EventId, QuestionId};
+use matricle_desk::DeskError;
 use matricle_desk::planning::questions::{self, ANSWERING, answering_word};
 use matricle_desk::planning::sheet;
 use matricle_store::events::TicketRow;
@@ -87,10 +88,15 @@ async fn questions_page(
     d: Option<Fields>,
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let d = d.unwrap_or_else(|| {
-        let found = s.questions.iter().enumerate().find(|(_, q)| Some(q.id.0) == editing);
-        found.map_or_else(Fields::default, |(i, q)| question_fields(q, i))
-    });
+    let d = match (d, editing) {
+        (Some(d), _) => d,
+        (None, Some(question)) => {
+            let found = s.questions.iter().enumerate().find(|(_, q)| q.id.0 == question);
+            let (place, question) = found.ok_or(DeskError::NotFound)?;
+            question_fields(question, place)
+        }
+        (None, None) => Fields::default(),
+    };
     let count = d.count();
     let page = Questions {
         tab: "questions",

@@ -177,15 +177,19 @@ async fn tickets_page(
 ) -> Result<Response, WebError> {
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
     let now = at.app.desk.clock.now();
-    let d = d.unwrap_or_else(|| match s.tickets.iter().find(|t| Some(t.id.0) == editing) {
-        Some(row) => ticket_fields(row, &s),
-        None => Fields::of([
+    let d = match (d, editing) {
+        (Some(d), _) => d,
+        (None, Some(ticket)) => {
+            let row = s.tickets.iter().find(|t| t.id.0 == ticket);
+            ticket_fields(row.ok_or(DeskError::NotFound)?, &s)
+        }
+        (None, None) => Fields::of([
             ("least", "1".into()),
             ("most", "10".into()),
             ("admits", "1".into()),
             ("draw_0", "1".into()),
         ]),
-    });
+    };
     let count = d.count();
     let mut rates = vec![(String::new(), "none".to_owned())];
     rates.extend(s.tax_rates.iter().map(|r| {

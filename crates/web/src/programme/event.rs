@@ -64,6 +64,8 @@ pub(crate) struct EventTemplate {
     called_off: String,
     off: Vec<(String, String)>,
     course: Vec<(String, bool)>,
+    /// More dates are to come than the one that is shown.
+    several: bool,
     tags: Vec<(String, String)>,
     /// Notices: heading, paragraphs, when it was put up.
     notices: Vec<(String, Vec<String>, String)>,
@@ -258,6 +260,7 @@ pub(crate) fn render(
             .filter(|_| event.called_off.is_empty())
             .map(|d| (words::span(d.span.starts, d.span.ends, today), d.called_off.clone()))
             .collect(),
+        several: page.dates.len() > 1,
         course: page
             .course
             .iter()

@@ -26,6 +26,7 @@ use crate::office::Clerk;
 use crate::office::messages::put_in::Choices;
 use crate::office::tab::{answer, with_editor, word};
 use crate::page::{Frame, html};
+use crate::parts::new_or::NewOr;
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
 use crate::wording;
@@ -428,12 +429,11 @@ struct Again {
 async fn cue_page(
     at: &Clerk,
     event: Option<EventId>,
-    which: &str,
+    id: Option<i64>,
     from: Option<i64>,
     again: Option<Again>,
 ) -> Result<Response, WebError> {
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
-    let id: Option<i64> = which.parse().ok();
     let find = |id: i64| sheet.cues.iter().find(|c| c.cue.id.0 == id);
     let count = again.as_ref().map_or(0, |a| a.d.count());
     let by = again.as_ref().and_then(|a| a.twice).and_then(|by| find(by.0));
@@ -521,10 +521,10 @@ async fn cue_page(
 async fn save(
     at: Clerk,
     event: Option<EventId>,
-    which: String,
+    which: Option<i64>,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    let id = which.parse().ok().map(CueId);
+    let id = which.map(CueId);
     let _alone = at.keeping().await;
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
     let posted = match sheet.cues.iter().find(|c| Some(c.cue.id) == id) {
@@ -539,7 +539,7 @@ async fn save(
                 Ok(posted) => posted,
                 Err(again) => {
                     let again = Again { d: *again, already: false, twice: None };
-                    return cue_page(&at, event, &which, None, Some(again)).await;
+                    return cue_page(&at, event, which, None, Some(again)).await;
                 }
             }
         }
@@ -569,7 +569,7 @@ async fn save(
                 _ => None,
             });
             let again = Again { d: Fields::posted(&posted, &wrong), already, twice };
-            cue_page(&at, event, &which, None, Some(again)).await
+            cue_page(&at, event, which, None, Some(again)).await
         }
     }
 }
@@ -577,37 +577,37 @@ async fn save(
 /// `GET /office/events/{id}/messages/cues/{cue}`; `new` is a new one.
 pub(crate) async fn show_event(
     at: Clerk,
-    Path((id, cue)): Path<(i64, String)>,
+    Path((id, cue)): Path<(i64, NewOr)>,
     Query(from): Query<From>,
 ) -> Result<Response, WebError> {
-    cue_page(&at, Some(EventId(id)), &cue, from.from, None).await
+    cue_page(&at, Some(EventId(id)), cue.0, from.from, None).await
 }
 
 /// `POST /office/events/{id}/messages/cues/{cue}`.
 pub(crate) async fn save_event(
     at: Clerk,
-    Path((id, cue)): Path<(i64, String)>,
+    Path((id, cue)): Path<(i64, NewOr)>,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    save(at, Some(EventId(id)), cue, posted).await
+    save(at, Some(EventId(id)), cue.0, posted).await
 }
 
 /// `GET /office/messages/cues/{cue}`.
 pub(crate) async fn show_house(
     at: Clerk,
-    Path(cue): Path<String>,
+    Path(cue): Path<NewOr>,
     Query(from): Query<From>,
 ) -> Result<Response, WebError> {
-    cue_page(&at, None, &cue, from.from, None).await
+    cue_page(&at, None, cue.0, from.from, None).await
 }
 
 /// `POST /office/messages/cues/{cue}`.
 pub(crate) async fn save_house(
     at: Clerk,
-    Path(cue): Path<String>,
+    Path(cue): Path<NewOr>,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    save(at, None, cue, posted).await
+    save(at, None, cue.0, posted).await
 }
 
 /// A line of what goes.

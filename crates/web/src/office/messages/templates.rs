@@ -18,6 +18,7 @@ use crate::office::Clerk;
 use crate::office::messages::put_in::Choices;
 use crate::office::tab::{with_editor, word};
 use crate::page::{Frame, html};
+use crate::parts::new_or::NewOr;
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
 use crate::wording;
@@ -194,7 +195,7 @@ fn filled(t: &matricle_store::templates::Template) -> Fields {
 
 async fn page(
     at: &Clerk,
-    which: &str,
+    id: Option<TemplateId>,
     asked: &Asked,
     again: Option<Fields>,
     all: bool,
@@ -203,7 +204,6 @@ async fn page(
     let sheet = cues::load(&at.app.desk, &at.staff, event).await?;
     let now = at.app.desk.clock.now();
     let zone = &sheet.house.zone;
-    let id: Option<TemplateId> = which.parse().ok().map(TemplateId);
     let opened = match id.or(asked.from.map(TemplateId)) {
         Some(id) => Some(wordings::open(&at.app.desk, &at.staff, id).await?),
         None => None,
@@ -269,20 +269,20 @@ async fn page(
 /// `GET /office/messages/templates/{id}`; `new` is a new one.
 pub(crate) async fn show(
     at: Clerk,
-    Path(id): Path<String>,
+    Path(id): Path<NewOr>,
     Query(asked): Query<Asked>,
 ) -> Result<Response, WebError> {
-    page(&at, &id, &asked, None, false).await
+    page(&at, id.0.map(TemplateId), &asked, None, false).await
 }
 
 /// `POST /office/messages/templates/{id}`: kept, looked at, or sent to oneself.
 pub(crate) async fn save(
     at: Clerk,
-    Path(id): Path<String>,
+    Path(id): Path<NewOr>,
     Query(mut asked): Query<Asked>,
     posted: Posted,
 ) -> Result<Response, WebError> {
-    let event = asked.event.map(EventId);
+    let (event, key) = (asked.event.map(EventId), id.0.map(TemplateId));
     asked.whose = posted.get("whose").to_owned();
     let whose = match Reference::parse(&asked.whose) {
         Some(reference) => Whose::Booking(reference),
@@ -293,7 +293,7 @@ pub(crate) async fn save(
         let mut typed = form(&posted);
         wordings::read(&mut typed, None, event);
         let again = Fields::posted(&posted, &typed.wrong);
-        return page(&at, &id, &asked, Some(again), act == "all").await;
+        return page(&at, key, &asked, Some(again), act == "all").await;
     }
     if act == "test" {
         return match wordings::to_oneself(&at.app.desk, &at.staff, event, form(&posted), whose)
@@ -302,15 +302,14 @@ pub(crate) async fn save(
             Ok(address) => {
                 let line = format!("Sent to {address}. What you typed is not kept yet.");
                 at.app.news.tell(&at.visitor.0, crate::news::Line { what: line, undo: None });
-                page(&at, &id, &asked, Some(Fields::posted(&posted, &[])), false).await
+                page(&at, key, &asked, Some(Fields::posted(&posted, &[])), false).await
             }
             Err(error) => {
                 let again = Fields::posted(&posted, &wrong(error)?);
-                page(&at, &id, &asked, Some(again), false).await
+                page(&at, key, &asked, Some(again), false).await
             }
         };
     }
-    let key = id.parse().ok().map(TemplateId);
     let _alone = at.keeping().await;
     let posted = match key {
         None => posted,
@@ -318,11 +317,11 @@ pub(crate) async fn save(
             let now = wordings::open(&at.app.desk, &at.staff, key).await?.template;
             match posted.over(&filled(&now)) {
                 Ok(posted) => posted,
-                Err(again) => return page(&at, &id, &asked, Some(*again), false).await,
+                Err(again) => return page(&at, key, &asked, Some(*again), false).await,
             }
         }
     };
-    let sent_to = format!("templates/{id}");
+    let sent_to = format!("templates/{}", key.map_or(0, |id| id.0));
     if !at.app.guards.is_first(&sent_to, &posted) {
         return Ok(Redirect::to("/office/messages/templates").into_response());
     }
@@ -335,7 +334,7 @@ pub(crate) async fn save(
         Err(error) => {
             at.app.guards.not_done(&sent_to, &posted);
             let again = Fields::posted(&posted, &wrong(error)?);
-            page(&at, &id, &asked, Some(again), false).await
+            page(&at, key, &asked, Some(again), false).await
         }
     }
 }
