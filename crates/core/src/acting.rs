@@ -11,47 +11,26 @@ pub const PROVIDER: &str = "the card provider";
 /// The name that the program goes by.
 pub const PROGRAM: &str = "Matricle";
 
-/// The kinds of those who act.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Actor {
-    /// The booker, by the booking's own address.
-    Booker,
-    /// Somebody who may change bookings.
-    Clerk,
-    /// Somebody who handles money.
-    Treasurer,
-    /// Somebody at the door.
-    Door,
-    /// The card provider.
-    Provider,
-    /// The program, when a time has come, or as what follows from another's act.
-    Program,
+crate::worded! {
+    /// The kinds of those who act.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum Actor {
+        /// The booker, by the booking's own address.
+        Booker = "booker",
+        /// Somebody who may change bookings.
+        Clerk = "clerk",
+        /// Somebody who handles money.
+        Treasurer = "treasurer",
+        /// Somebody at the door.
+        Door = "door volunteer",
+        /// The card provider.
+        Provider = "card provider",
+        /// The program, when a time has come, or as what follows from another's act.
+        Program = "program",
+    }
 }
 
 impl Actor {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Booker, Self::Clerk, Self::Treasurer, Self::Door, Self::Provider, Self::Program];
-
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Booker => "booker",
-            Self::Clerk => "clerk",
-            Self::Treasurer => "treasurer",
-            Self::Door => "door volunteer",
-            Self::Provider => "card provider",
-            Self::Program => "program",
-        }
-    }
-
-    /// Finds a kind by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|a| a.word() == word)
-    }
-
     /// What somebody of the house is when they act by a right.
     #[must_use]
     pub const fn by_right(right: Right) -> Self {

@@ -4,48 +4,33 @@
 use crate::acting::Actor;
 use crate::booking::{Move, MoveRefusal, Rules, State, allowed};
 
-/// What somebody does with a booking that is made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Act {
-    /// Call it back, whole or in part.
-    Cancel,
-    /// Move it to another date of its event.
-    MoveDate,
-    /// Pass a ticket to somebody else.
-    PassOn,
-    /// Correct names and answers.
-    Correct,
-    /// Add tickets, swap one, set a price by hand.
-    Change,
-    /// Take a yes or a no back.
-    Reconsider,
-    /// Bring back what is over.
-    BringBack,
-    /// Put the deadline for the money elsewhere.
-    PutOff,
-    /// Take money by hand.
-    TakeMoney,
-    /// Give an amount back of what was paid, whatever its tickets cost.
-    GiveBack,
-    /// Send its tickets, or the way to pay, once more.
-    Resend,
-}
-
-impl Act {
-    /// All of them.
-    pub const ALL: [Self; 11] = [
-        Self::Cancel,
-        Self::MoveDate,
-        Self::PassOn,
-        Self::Correct,
-        Self::Change,
-        Self::Reconsider,
-        Self::BringBack,
-        Self::PutOff,
-        Self::TakeMoney,
-        Self::GiveBack,
-        Self::Resend,
-    ];
+crate::every! {
+    /// What somebody does with a booking that is made.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Act {
+        /// Call it back, whole or in part.
+        Cancel,
+        /// Move it to another date of its event.
+        MoveDate,
+        /// Pass a ticket to somebody else.
+        PassOn,
+        /// Correct names and answers.
+        Correct,
+        /// Add tickets, swap one, set a price by hand.
+        Change,
+        /// Take a yes or a no back.
+        Reconsider,
+        /// Bring back what is over.
+        BringBack,
+        /// Put the deadline for the money elsewhere.
+        PutOff,
+        /// Take money by hand.
+        TakeMoney,
+        /// Give an amount back of what was paid, whatever its tickets cost.
+        GiveBack,
+        /// Send its tickets, or the way to pay, once more.
+        Resend,
+    }
 }
 
 /// What is known of a booking when it is asked what may be done with it.

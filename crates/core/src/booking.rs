@@ -6,66 +6,45 @@ pub use crate::choice::{Choice, ChoiceRefusal, DateOffer, Offer, choose};
 pub use crate::rules::Rules;
 pub use crate::state::State;
 
-/// What can happen to a booking.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Move {
-    /// The form is complete and nothing is to pay.
-    Complete,
-    /// The form is complete and money is due, which the booker pays now.
-    AskForMoney,
-    /// Somebody at the house took the booking, and money is due: a mail asks for it.
-    AskByMail,
-    /// All the money came.
-    Pay,
-    /// The deadline of the hold or of the payment passed.
-    Lapse,
-    /// Money came for what had lapsed, and its seats are still there.
-    PayLate,
-    /// The booker or the organiser calls it back.
-    Cancel,
-    /// The organiser calls the date off.
-    CallOff,
-    /// The same seats are taken again after the hold ran out.
-    TakeAgain,
-    /// The form is complete and the organiser decides.
-    Ask,
-    /// The organiser says yes, and nothing is to pay.
-    Approve,
-    /// The organiser says yes, and money is due.
-    ApproveToPay,
-    /// The organiser says no.
-    Decline,
-    /// What was over is brought back, and nothing is to pay.
-    BringBack,
-    /// What was over is brought back, and money is due.
-    BringBackToPay,
-    /// A yes or a no is taken back: the organiser decides anew.
-    Reconsider,
-    /// The booker takes their cancelling of a question back: the organiser decides after all.
-    AskAfterAll,
-}
-
-impl Move {
-    /// All moves.
-    pub const ALL: [Self; 17] = [
-        Self::Complete,
-        Self::AskForMoney,
-        Self::AskByMail,
-        Self::Pay,
-        Self::PayLate,
-        Self::Lapse,
-        Self::Cancel,
-        Self::CallOff,
-        Self::TakeAgain,
-        Self::Ask,
-        Self::Approve,
-        Self::ApproveToPay,
-        Self::Decline,
-        Self::BringBack,
-        Self::BringBackToPay,
-        Self::Reconsider,
-        Self::AskAfterAll,
-    ];
+crate::every! {
+    /// What can happen to a booking.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Move {
+        /// The form is complete and nothing is to pay.
+        Complete,
+        /// The form is complete and money is due, which the booker pays now.
+        AskForMoney,
+        /// Somebody at the house took the booking, and money is due: a mail asks for it.
+        AskByMail,
+        /// All the money came.
+        Pay,
+        /// Money came for what had lapsed, and its seats are still there.
+        PayLate,
+        /// The deadline of the hold or of the payment passed.
+        Lapse,
+        /// The booker or the organiser calls it back.
+        Cancel,
+        /// The organiser calls the date off.
+        CallOff,
+        /// The same seats are taken again after the hold ran out.
+        TakeAgain,
+        /// The form is complete and the organiser decides.
+        Ask,
+        /// The organiser says yes, and nothing is to pay.
+        Approve,
+        /// The organiser says yes, and money is due.
+        ApproveToPay,
+        /// The organiser says no.
+        Decline,
+        /// What was over is brought back, and nothing is to pay.
+        BringBack,
+        /// What was over is brought back, and money is due.
+        BringBackToPay,
+        /// A yes or a no is taken back: the organiser decides anew.
+        Reconsider,
+        /// The booker takes their cancelling of a question back: the organiser decides after all.
+        AskAfterAll,
+    }
 }
 
 /// What follows for the money.

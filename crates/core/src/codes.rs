@@ -290,6 +290,31 @@ mod tests {
             prop_assert_eq!(read(&wrong), Reading::Misread);
         }
 
+        /// As many letters as a code has: one or two that none has are misread, three are no code.
+        /// Two letters too many or too few may be a slip, three are not.
+        #[test]
+        fn how_far_off_is_a_misreading_and_how_far_is_no_code(random: u64, at in 0usize..10) {
+            let code = TicketCode::from_random(random);
+            let with = |foreign: usize| {
+                let mut letters: Vec<char> = code.as_str().chars().collect();
+                letters[at..].iter_mut().take(foreign).for_each(|l| *l = 'é');
+                read(&letters.into_iter().collect::<String>())
+            };
+            prop_assert_eq!((with(1), with(2)), (Reading::Misread, Reading::Misread));
+            if at < 9 {
+                prop_assert_eq!(with(3), Reading::NotACode);
+            }
+            for off in 1..=4 {
+                let short = &code.as_str()[..TicketCode::LENGTH - off];
+                let expected = if off <= 2 { Reading::Misread } else { Reading::NotACode };
+                prop_assert_eq!(read(short), expected, "{} letters short", off);
+            }
+            let long = format!("{}BB", code.as_str());
+            prop_assert_eq!(read(&long), Reading::Misread);
+            let longer = format!("{}BBB", code.as_str());
+            prop_assert!(!matches!(read(&longer), Reading::Code(_)));
+        }
+
         #[test]
         fn every_wrong_letter_and_every_swap_in_a_reference_is_refused(random: u64) {
             let reference = Reference::from_random(random);

@@ -78,38 +78,25 @@ pub enum Side {
     After,
 }
 
-/// What an offset is counted in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Unit {
-    /// Minutes that pass.
-    Minutes,
-    /// Hours that pass.
-    Hours,
-    /// Days on the wall clock.
-    Days,
-    /// Weeks on the wall clock.
-    Weeks,
-    /// Months on the wall clock.
-    Months,
+crate::worded! {
+    /// What an offset is counted in.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Unit {
+        /// Minutes that pass.
+        Minutes = "minutes",
+        /// Hours that pass.
+        Hours = "hours",
+        /// Days on the wall clock.
+        Days = "days",
+        /// Weeks on the wall clock.
+        Weeks = "weeks",
+        /// Months on the wall clock.
+        Months = "months",
+    }
 }
 
 impl Unit {
-    /// All of them.
-    pub const ALL: [Self; 5] = [Self::Minutes, Self::Hours, Self::Days, Self::Weeks, Self::Months];
-
-    /// The plural of its word.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Minutes => "minutes",
-            Self::Hours => "hours",
-            Self::Days => "days",
-            Self::Weeks => "weeks",
-            Self::Months => "months",
-        }
-    }
-
     /// The most of it that a cue may count: some two years.
     #[must_use]
     pub const fn most(self) -> u32 {
@@ -250,46 +237,27 @@ impl Whom {
 /// So many days a notice is up, unless its date is over before.
 pub const NOTICE_DAYS: i64 = 30;
 
-/// By which way.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Way {
-    /// By mail.
-    Mail,
-    /// By text message.
-    Text,
-    /// Into the team's chat.
-    Chat,
-    /// A notice on the event's page and in the Atom feed.
-    Notice,
-    /// By telephone: somebody of the house rings.
-    Ring,
+crate::worded! {
+    /// By which way.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Way {
+        /// By mail.
+        Mail = "mail",
+        /// By text message.
+        Text = "text message",
+        /// Into the team's chat.
+        Chat = "team chat",
+        /// A notice on the event's page and in the Atom feed.
+        Notice = "notice",
+        /// By telephone: somebody of the house rings.
+        Ring = "telephone",
+    }
 }
 
 impl Way {
-    /// All of them.
-    pub const ALL: [Self; 5] = [Self::Mail, Self::Text, Self::Chat, Self::Notice, Self::Ring];
-
     /// Those that a cue can go by: nobody is rung up by a cue.
     pub const OF_CUES: [Self; 4] = [Self::Mail, Self::Text, Self::Chat, Self::Notice];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Mail => "mail",
-            Self::Text => "text message",
-            Self::Chat => "team chat",
-            Self::Notice => "notice",
-            Self::Ring => "telephone",
-        }
-    }
-
-    /// Finds a way by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|w| w.word() == word)
-    }
 }
 
 /// How somebody takes part.
@@ -676,8 +644,35 @@ pub(crate) mod tests {
         let online = Cue { only: of(Part::Online), ..cue(3) };
         let in_person = Cue { only: of(Part::InPerson), ..cue(4) };
         assert_eq!(online.check(std::slice::from_ref(&in_person)), Ok(()));
+        let says = |answer: &str| Only {
+            answer: Some((crate::QuestionId(1), answer.into())),
+            ..Only::default()
+        };
+        let [bread, honey] = ["bread", "honey"].map(|answer| Cue { only: says(answer), ..cue(6) });
+        let honey = Cue { id: CueId(7), ..honey };
+        assert!(!bread.tells_twice_with(&honey), "nobody answers both");
+        let bread_too = Cue { id: CueId(8), ..bread.clone() };
+        assert!(bread.tells_twice_with(&bread_too), "the same answer twice");
         let off = Cue { on: false, ..cue(5) };
         assert_eq!(first.check(&[off]), Ok(()), "an old rule that is off is in nobody's way");
+    }
+
+    /// Whoever waits hears of offers and of what becomes of the whole date, and of no booking;
+    /// whoever has booked hears of no offer.
+    #[test]
+    fn who_waits_hears_of_the_date_and_of_no_booking() {
+        let to = |whom: Whom, occasion| {
+            Cue { whom, trigger: Trigger::On(occasion), ..cue(1) }.check(&[])
+        };
+        for occasion in Occasion::ALL {
+            if !Trigger::On(occasion).sets_cues_off() {
+                continue;
+            }
+            let fits = occasion.subject() == Subject::Waiting || occasion.is_of_date();
+            assert_eq!(to(Whom::Waiting, occasion).is_ok(), fits, "{occasion:?}");
+            let not_booked = occasion.subject() == Subject::Waiting;
+            assert_eq!(to(Whom::Attendees, occasion).is_err(), not_booked, "{occasion:?}");
+        }
     }
 
     #[test]

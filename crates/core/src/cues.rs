@@ -163,85 +163,60 @@ impl Person {
     }
 }
 
-/// Why somebody is not told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum WhyNot {
-    /// The cue is switched off.
-    Off,
-    /// The date, or its event, does not take place, or is a draft.
-    NoDate,
-    /// The date has no such moment.
-    NoMoment,
-    /// The booking does not stand.
-    NotBooked,
-    /// The booking is not confirmed.
-    NotConfirmed,
-    /// They take part another way.
-    WrongPart,
-    /// They have another ticket.
-    WrongTicket,
-    /// They answered something else.
-    WrongAnswer,
-    /// The event does not have the tag.
-    WrongTag,
-    /// They have been here before.
-    NotFirst,
-    /// They pay another way.
-    WrongPaying,
-    /// They came.
-    Came,
-    /// They did not come.
-    DidNotCome,
-    /// No address is known.
-    NoAddress,
-    /// No mobile number is known.
-    NoNumber,
-    /// The address refused a mail for good.
-    Bounced,
-    /// Another message of this cue goes to the same address for the same date.
-    WithAnother,
-    /// Another cue tells them the same.
-    OtherCue,
-    /// They booked after its minute.
-    BookedAfter,
-    /// They booked before this automatic message was there, and it is for new bookings only.
-    BookedBefore,
-    /// What it counts from is over.
-    Over,
-    /// They do not want announcements.
-    Unsubscribed,
-    /// They want to hear of it once a day.
-    OnceADay,
+crate::every! {
+    /// Why somebody is not told.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum WhyNot {
+        /// The cue is switched off.
+        Off,
+        /// The date, or its event, does not take place, or is a draft.
+        NoDate,
+        /// The date has no such moment.
+        NoMoment,
+        /// The booking does not stand.
+        NotBooked,
+        /// The booking is not confirmed.
+        NotConfirmed,
+        /// They take part another way.
+        WrongPart,
+        /// They have another ticket.
+        WrongTicket,
+        /// They answered something else.
+        WrongAnswer,
+        /// The event does not have the tag.
+        WrongTag,
+        /// They have been here before.
+        NotFirst,
+        /// They pay another way.
+        WrongPaying,
+        /// They came.
+        Came,
+        /// They did not come.
+        DidNotCome,
+        /// No address is known.
+        NoAddress,
+        /// No mobile number is known.
+        NoNumber,
+        /// The address refused a mail for good.
+        Bounced,
+        /// Another message of this cue goes to the same address for the same date.
+        WithAnother,
+        /// Another cue tells them the same.
+        OtherCue,
+        /// They booked after its minute.
+        BookedAfter,
+        /// They booked before this automatic message was there, and it is for new bookings only.
+        BookedBefore,
+        /// What it counts from is over.
+        Over,
+        /// They do not want announcements.
+        Unsubscribed,
+        /// They want to hear of it once a day.
+        OnceADay,
+    }
 }
 
 impl WhyNot {
-    /// All of them.
-    pub const ALL: [Self; 23] = [
-        Self::Off,
-        Self::NoDate,
-        Self::NoMoment,
-        Self::NotBooked,
-        Self::NotConfirmed,
-        Self::WrongPart,
-        Self::WrongTicket,
-        Self::WrongAnswer,
-        Self::WrongTag,
-        Self::NotFirst,
-        Self::WrongPaying,
-        Self::Came,
-        Self::DidNotCome,
-        Self::NoAddress,
-        Self::NoNumber,
-        Self::Bounced,
-        Self::WithAnother,
-        Self::OtherCue,
-        Self::BookedAfter,
-        Self::BookedBefore,
-        Self::Over,
-        Self::Unsubscribed,
-        Self::OnceADay,
-    ];
-
     /// The reason in words, as stored and as shown.
     #[must_use]
     pub const fn words(self) -> &'static str {
@@ -587,6 +562,71 @@ mod tests {
 
     fn one(date: &DateFacts, person: Person, cue: Cue, now: &str) -> Outcome {
         due(date, &[person], &[cue], at(now))[0].outcome
+    }
+
+    /// Whoever books in the very minute of a cue is told with all others; a moment later it is
+    /// late, and what becomes of that is the cue's to say.
+    #[test]
+    fn the_very_minute_of_a_cue_is_not_late_and_the_next_moment_is() {
+        let minute = at("2026-12-11T17:00:00Z");
+        let late = |late, since: &str| {
+            one(&date(), booker(1, since), Cue { late, ..reminder() }, "2026-12-01T12:00:00Z")
+        };
+        let (in_it, after) = ("2026-12-11T17:00:00Z", "2026-12-11T17:00:00.000001Z");
+        for rule in [Late::AtOnce, Late::Never, Late::UntilHours(2)] {
+            assert_eq!(late(rule, in_it), Outcome::Told(minute), "{rule:?}");
+        }
+        assert_eq!(late(Late::AtOnce, after), Outcome::Told(at(after)));
+        assert_eq!(late(Late::Never, after), Outcome::Not(WhyNot::BookedAfter));
+        assert_eq!(late(Late::UntilHours(2), after), Outcome::Told(at(after)));
+        // It starts at nine by the clocks of the world: two hours before is the last moment.
+        assert_eq!(
+            late(Late::UntilHours(2), "2026-12-12T07:00:00Z"),
+            Outcome::Told(at("2026-12-12T07:00:00Z"))
+        );
+        let too_late = late(Late::UntilHours(2), "2026-12-12T07:00:00.000001Z");
+        assert_eq!(too_late, Outcome::Not(WhyNot::BookedAfter));
+        assert_eq!(late(Late::AtOnce, "2026-12-12T09:00:00Z"), Outcome::Not(WhyNot::Over));
+    }
+
+    /// Two cues of one minute that tell the same: the first does, the second says why not. At
+    /// another minute, in another way or of an answer nobody gave, both do as they say.
+    #[test]
+    fn one_thing_is_told_once_at_one_minute() {
+        let person = booker(1, "2026-11-01T09:00:00Z");
+        let told = |second: Cue| {
+            let lines = due(
+                &date(),
+                std::slice::from_ref(&person),
+                &[reminder(), second],
+                at("2026-12-01T12:00:00Z"),
+            );
+            [lines[0].outcome, lines[1].outcome].map(|o| match o {
+                Outcome::Told(_) => "told",
+                Outcome::Not(why) => why.words(),
+            })
+        };
+        let again = Cue { id: CueId(2), ..reminder() };
+        assert_eq!(told(again.clone()), ["told", WhyNot::OtherCue.words()]);
+        let when = When::Clock { days: 1, side: Side::Before, at: time(18, 1, 0, 0) };
+        assert_eq!(told(Cue { when, ..again.clone() }), ["told", "told"]);
+        let only = Only { answer: Some((crate::QuestionId(4), "bread".into())), ..Only::default() };
+        assert_eq!(told(Cue { only, ..again }), ["told", WhyNot::WrongAnswer.words()]);
+    }
+
+    /// An answer is the one to that very question, whatever its letters' case.
+    #[test]
+    fn an_answer_counts_for_its_own_question_only() {
+        let answered = |question, said: &str| {
+            let mut person = booker(1, "2026-11-01T09:00:00Z");
+            person.answers = vec![(crate::QuestionId(question), said.into())];
+            let only =
+                Only { answer: Some((crate::QuestionId(4), "Bread".into())), ..Only::default() };
+            suits(&Cue { only, ..reminder() }, &person)
+        };
+        assert_eq!((answered(4, " bread"), answered(4, "BREAD ")), (Ok(()), Ok(())));
+        assert_eq!(answered(5, "bread"), Err(WhyNot::WrongAnswer));
+        assert_eq!(answered(4, "no bread"), Err(WhyNot::WrongAnswer));
     }
 
     #[test]

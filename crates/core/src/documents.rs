@@ -8,37 +8,20 @@ use serde::{Deserialize, Serialize};
 
 use crate::ledger::Charge;
 
-/// What a document is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Kind {
-    /// Paid when it was issued.
-    Receipt,
-    /// To be paid when it was issued.
-    Invoice,
-    /// Takes back what an earlier one charged.
-    CreditNote,
+crate::worded! {
+    /// What a document is.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Kind {
+        /// Paid when it was issued.
+        Receipt = "receipt",
+        /// To be paid when it was issued.
+        Invoice = "invoice",
+        /// Takes back what an earlier one charged.
+        CreditNote = "credit note",
+    }
 }
 
 impl Kind {
-    /// All kinds.
-    pub const ALL: [Self; 3] = [Self::Receipt, Self::Invoice, Self::CreditNote];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Receipt => "receipt",
-            Self::Invoice => "invoice",
-            Self::CreditNote => "credit note",
-        }
-    }
-
-    /// Finds a kind by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.word() == word)
-    }
-
     /// A number as it is written, such as `R-2026-0017`.
     #[must_use]
     pub fn name(self, year: i16, number: u32) -> String {

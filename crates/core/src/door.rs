@@ -377,6 +377,20 @@ mod tests {
         Gate::plain(DateId(date))
     }
 
+    /// Forty may be inside: the fortieth comes in, the next does not; a family only whole.
+    #[test]
+    fn a_hall_is_full_by_one() {
+        let ticket = facts(State::Confirmed, 0, Presence::Expected);
+        let at = |inside, coming| {
+            let gate = Gate { inside, coming, most: Some(40), ..gate(1) };
+            verdict(Some(&ticket), &gate)
+        };
+        assert_eq!((at(39, 1), at(36, 4)), (Verdict::ComeIn, Verdict::ComeIn));
+        assert_eq!(at(40, 1), Verdict::Full { inside: 40, most: 40 });
+        assert_eq!(at(37, 4), Verdict::Full { inside: 37, most: 40 });
+        assert_eq!(at(u32::MAX, u32::MAX), Verdict::Full { inside: u32::MAX, most: 40 });
+    }
+
     proptest! {
         /// Whoever is let in has a confirmed and paid booking for this very date, and is not in.
         #[test]

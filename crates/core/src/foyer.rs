@@ -5,41 +5,23 @@ use jiff::{SignedDuration, Timestamp};
 use crate::Money;
 use crate::state::State;
 
-/// Where a date happens online.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum RoomKind {
-    /// The link that stands on the event: a standing room.
-    #[default]
-    OfEvent,
-    /// A link of the date's own.
-    Link,
-    /// A room of the meeting-room service, made for this date.
-    Made,
-    /// One room of the service for all dates of the event.
-    Shared,
+crate::worded! {
+    /// Where a date happens online.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub enum RoomKind {
+        /// The link that stands on the event: a standing room.
+        #[default]
+        OfEvent = "event",
+        /// A link of the date's own.
+        Link = "link",
+        /// A room of the meeting-room service, made for this date.
+        Made = "made",
+        /// One room of the service for all dates of the event.
+        Shared = "shared",
+    }
 }
 
 impl RoomKind {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::OfEvent, Self::Link, Self::Made, Self::Shared];
-
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::OfEvent => "event",
-            Self::Link => "link",
-            Self::Made => "made",
-            Self::Shared => "shared",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.word() == word)
-    }
-
     /// Whether the meeting-room service makes it.
     #[must_use]
     pub const fn is_made(self) -> bool {
@@ -47,30 +29,15 @@ impl RoomKind {
     }
 }
 
-/// Who may see a recording.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Audience {
-    /// Whoever came.
-    #[default]
-    Came,
-    /// Whoever has booked.
-    Booked,
-}
-
-impl Audience {
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Came => "came",
-            Self::Booked => "booked",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Came, Self::Booked].into_iter().find(|a| a.word() == word)
+crate::worded! {
+    /// Who may see a recording.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub enum Audience {
+        /// Whoever came.
+        #[default]
+        Came = "came",
+        /// Whoever has booked.
+        Booked = "booked",
     }
 }
 
@@ -346,6 +313,8 @@ mod tests {
         assert_eq!(stands(&f, at(585)), Stands::Open);
         assert_eq!(stands(&Facts { room: false, ..f }, at(600)), Stands::NoRoom);
         assert_eq!(stands(&f, at(720)), Stands::Open, "it runs over");
+        assert_eq!(stands(&f, at(584)), Stands::Before(at(585)));
+        assert_eq!(stands(&f, at(749)), Stands::Open, "the last minute of what runs over");
         assert_eq!(stands(&f, at(750)), Stands::Over);
         let until = Some(at(2000));
         let seen = |audience, came, now| {
@@ -356,7 +325,12 @@ mod tests {
         assert_eq!(seen(Audience::Came, true, 650), Stands::Open, "while it is on");
         assert_eq!(seen(Audience::Came, false, 700), Stands::NotForYou);
         assert_eq!(seen(Audience::Booked, false, 700), Stands::Recording);
+        assert_eq!(seen(Audience::Came, true, 689), Stands::Open, "to its last minute");
+        assert_eq!(seen(Audience::Came, true, 690), Stands::Recording, "from the one it ends in");
+        assert_eq!(seen(Audience::Booked, false, 1999), Stands::Recording, "its last minute");
         assert_eq!(seen(Audience::Booked, false, 2000), Stands::Over);
+        let for_good = Some(Recording { audience: Audience::Booked, until: None });
+        assert_eq!(stands(&Facts { recording: for_good, ..f }, at(9_000_000)), Stands::Recording);
         let with =
             |state| stands(&Facts { state, due: Currency::EUR.of(500), full: true, ..f }, at(590));
         assert_eq!(with(State::AwaitingPayment), Stands::NotPaid(Currency::EUR.of(500)));

@@ -6,76 +6,34 @@
 
 use std::collections::BTreeMap;
 
-/// An account. What it is kept by (an event, a host, a rate) is the line's `about`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Account {
-    /// What bookers owe, by booking.
-    Receivable,
-    /// Money at the card provider.
-    Provider,
-    /// Money at the bank.
-    Bank,
-    /// Money in the cash box.
-    Cash,
-    /// What was earned, without tax, by event.
-    Income,
-    /// Tax owed, by rate in hundredths of a percent.
-    Tax,
-    /// What the card provider keeps.
-    Fees,
-    /// Money promised back to bookers and not yet given.
-    Refunds,
-    /// Stamps sold and not used.
-    StampsOwed,
-    /// What hosts are to be paid, by host.
-    HostsOwed,
-    /// What the house has spent on hosts' shares, by event.
-    HostShares,
-    /// Cents that a transfer was off by and that nobody asks for.
-    Rounding,
-}
-
-impl Account {
-    /// All accounts, in the order of the books.
-    pub const ALL: [Self; 12] = [
-        Self::Receivable,
-        Self::Provider,
-        Self::Bank,
-        Self::Cash,
-        Self::Refunds,
-        Self::StampsOwed,
-        Self::HostsOwed,
-        Self::Tax,
-        Self::Income,
-        Self::Fees,
-        Self::HostShares,
-        Self::Rounding,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Receivable => "receivables",
-            Self::Provider => "card provider",
-            Self::Bank => "bank",
-            Self::Cash => "cash",
-            Self::Income => "income",
-            Self::Tax => "tax",
-            Self::Fees => "fees",
-            Self::Refunds => "refunds owed",
-            Self::StampsOwed => "stamps owed",
-            Self::HostsOwed => "hosts owed",
-            Self::HostShares => "hosts' shares",
-            Self::Rounding => "rounding",
-        }
-    }
-
-    /// Finds an account by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|a| a.word() == word)
-    }
+crate::worded! {
+    /// An account. What it is kept by (an event, a host, a rate) is the line's `about`.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Account {
+        /// What bookers owe, by booking.
+        Receivable = "receivables",
+        /// Money at the card provider.
+        Provider = "card provider",
+        /// Money at the bank.
+        Bank = "bank",
+        /// Money in the cash box.
+        Cash = "cash",
+        /// Money promised back to bookers and not yet given.
+        Refunds = "refunds owed",
+        /// Stamps sold and not used.
+        StampsOwed = "stamps owed",
+        /// What hosts are to be paid, by host.
+        HostsOwed = "hosts owed",
+        /// Tax owed, by rate in hundredths of a percent.
+        Tax = "tax",
+        /// What was earned, without tax, by event.
+        Income = "income",
+        /// What the card provider keeps.
+        Fees = "fees",
+        /// What the house has spent on hosts' shares, by event.
+        HostShares = "hosts' shares",
+        /// Cents that a transfer was off by and that nobody asks for.
+        Rounding = "rounding",}
 }
 
 /// One line of an entry.
@@ -200,44 +158,24 @@ pub fn charge(event: i64, booking: i64, was: &Charge, wanted: &Charge) -> Option
     Entry::new(lines).ok().flatten()
 }
 
-/// How money comes in or goes out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Method {
-    /// By card, through the provider's page.
-    Card,
-    /// By bank transfer.
-    Transfer,
-    /// In cash, at the Office or the door.
-    Cash,
-    /// By card at the Office or the door, on the house's own machine.
-    CardHere,
-    /// With stamps.
-    Stamps,
+crate::worded! {
+    /// How money comes in or goes out.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum Method {
+        /// By card, through the provider's page.
+        Card = "card",
+        /// By bank transfer.
+        Transfer = "bank transfer",
+        /// In cash, at the Office or the door.
+        Cash = "cash",
+        /// By card at the Office or the door, on the house's own machine.
+        CardHere = "card at the desk",
+        /// With stamps.
+        Stamps = "stamps",
+    }
 }
 
 impl Method {
-    /// All methods.
-    pub const ALL: [Self; 5] =
-        [Self::Card, Self::Transfer, Self::Cash, Self::CardHere, Self::Stamps];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Card => "card",
-            Self::Transfer => "bank transfer",
-            Self::Cash => "cash",
-            Self::CardHere => "card at the desk",
-            Self::Stamps => "stamps",
-        }
-    }
-
-    /// Finds a method by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|m| m.word() == word)
-    }
-
     /// Where money that came this way lies. A card machine of the house pays into its bank.
     #[must_use]
     pub const fn account(self) -> Account {

@@ -8,53 +8,26 @@ use jiff::{SignedDuration, Timestamp};
 use crate::codes::Reference;
 use crate::{BookingId, EventId};
 
-/// What a letter is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Kind {
-    /// Somebody wrote it.
-    Letter,
-    /// Whoever stands behind a reply address answers what was forwarded to them.
-    Answer,
-    /// A machine wrote it by itself (RFC 3834): it is never answered, nor forwarded.
-    Automatic,
-    /// A mail server says that a mail did not arrive (RFC 3464).
-    Bounce,
-    /// A calendar says what its owner does with an invitation (RFC 5546 §3.2.3).
-    Calendar,
-    /// Nothing could be made of it.
-    Unreadable,
+crate::worded! {
+    /// What a letter is.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Kind {
+        /// Somebody wrote it.
+        Letter = "letter",
+        /// Whoever stands behind a reply address answers what was forwarded to them.
+        Answer = "answer",
+        /// A machine wrote it by itself (RFC 3834): it is never answered, nor forwarded.
+        Automatic = "automatic answer",
+        /// A mail server says that a mail did not arrive (RFC 3464).
+        Bounce = "bounce",
+        /// A calendar says what its owner does with an invitation (RFC 5546 §3.2.3).
+        Calendar = "from a calendar",
+        /// Nothing could be made of it.
+        Unreadable = "unreadable",
+    }
 }
 
 impl Kind {
-    /// All of them.
-    pub const ALL: [Self; 6] = [
-        Self::Letter,
-        Self::Answer,
-        Self::Automatic,
-        Self::Bounce,
-        Self::Calendar,
-        Self::Unreadable,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Letter => "letter",
-            Self::Answer => "answer",
-            Self::Automatic => "automatic answer",
-            Self::Bounce => "bounce",
-            Self::Calendar => "from a calendar",
-            Self::Unreadable => "unreadable",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.word() == word)
-    }
-
     /// Whether a person wrote it, for a person to read.
     #[must_use]
     pub const fn is_from_somebody(self) -> bool {
@@ -62,17 +35,19 @@ impl Kind {
     }
 }
 
-/// What the owner of a calendar does with an invitation (RFC 5545 §3.2.12).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Said {
-    /// They come.
-    Accepted,
-    /// Perhaps they come.
-    Tentative,
-    /// They do not come.
-    Declined,
-    /// They send somebody else.
-    Delegated,
+crate::worded! {
+    /// What the owner of a calendar does with an invitation (RFC 5545 §3.2.12).
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Said {
+        /// They come.
+        Accepted = "accepted",
+        /// Perhaps they come.
+        Tentative = "tentative",
+        /// They do not come.
+        Declined = "declined",
+        /// They send somebody else.
+        Delegated = "delegated",
+    }
 }
 
 impl Said {
@@ -81,25 +56,6 @@ impl Said {
     pub fn from_partstat(value: &str) -> Option<Self> {
         // The words are those of the standard.
         Self::from_word(&value.to_ascii_lowercase())
-    }
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Accepted => "accepted",
-            Self::Tentative => "tentative",
-            Self::Declined => "declined",
-            Self::Delegated => "delegated",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Accepted, Self::Tentative, Self::Declined, Self::Delegated]
-            .into_iter()
-            .find(|s| s.word() == word)
     }
 }
 
@@ -123,46 +79,25 @@ pub enum Place {
     Tray,
 }
 
-/// How a letter found its place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Found {
-    /// It answers a message of ours, or another letter.
-    ByThread,
-    /// It names a booking.
-    ByReference,
-    /// Whoever wrote it has booked.
-    BySender,
-    /// It was written to the reply address of one event.
-    ByAddress,
-    /// Somebody put it there.
-    ByHand,
-    /// It did not.
-    Not,
+crate::worded! {
+    /// How a letter found its place.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Found {
+        /// It answers a message of ours, or another letter.
+        ByThread = "thread",
+        /// It names a booking.
+        ByReference = "reference",
+        /// Whoever wrote it has booked.
+        BySender = "sender",
+        /// It was written to the reply address of one event.
+        ByAddress = "address",
+        /// Somebody put it there.
+        ByHand = "hand",
+        /// It did not.
+        Not = "not",}
 }
 
 impl Found {
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::ByThread => "thread",
-            Self::ByReference => "reference",
-            Self::BySender => "sender",
-            Self::ByAddress => "address",
-            Self::ByHand => "hand",
-            Self::Not => "not",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        use Found::{ByAddress, ByHand, ByReference, BySender, ByThread, Not};
-        [ByThread, ByReference, BySender, ByAddress, ByHand, Not]
-            .into_iter()
-            .find(|f| f.word() == word)
-    }
-
     /// How, in words for the Office.
     #[must_use]
     pub const fn says(self) -> &'static str {
@@ -343,6 +278,15 @@ mod tests {
         assert_eq!(place(&facts, now), (Place::Event(EventId(4)), Found::ByAddress));
         facts.theirs = vec![theirs(1, 20), theirs(2, 50)];
         assert_eq!(place(&facts, now), (Place::Booking(BookingId(2)), Found::BySender));
+        facts.theirs.push(theirs(7, 100));
+        assert_eq!(place(&facts, now).0, Place::Booking(BookingId(7)), "the latest that is over");
+        facts.theirs.extend([theirs(8, 101), theirs(9, 100)]);
+        assert_eq!(
+            place(&facts, now).0,
+            Place::Booking(BookingId(8)),
+            "one that ends this instant is over"
+        );
+        facts.theirs.truncate(2);
         facts.theirs.push(theirs(3, 120));
         assert_eq!(place(&facts, now), (Place::Booking(BookingId(3)), Found::BySender));
         facts.theirs.push(theirs(6, 130));
@@ -351,6 +295,14 @@ mod tests {
         assert_eq!(place(&facts, now).0, Place::Booking(BookingId(9)));
         facts.thread = Some(Place::Event(EventId(8)));
         assert_eq!(place(&facts, now), (Place::Event(EventId(8)), Found::ByThread));
+    }
+
+    #[test]
+    fn the_thirteenth_letter_of_an_hour_stays_and_so_does_a_machines_first() {
+        assert!(is_forwarded(Kind::Letter, 11, 23), "the twelfth of its writer, the last of all");
+        assert!(!is_forwarded(Kind::Letter, 12, 0), "the thirteenth");
+        assert!(!is_forwarded(Kind::Letter, 0, 24), "the twenty-fifth to them");
+        assert!(Kind::ALL.into_iter().all(|k| is_forwarded(k, 0, 0) == (k == Kind::Letter)));
     }
 
     #[test]

@@ -63,6 +63,7 @@ pub mod waiting;
 pub mod web_calendar;
 pub mod who;
 pub mod wish;
+mod worded;
 pub mod words;
 pub mod worth;
 

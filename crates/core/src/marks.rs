@@ -1,66 +1,29 @@
 //! Marks that a house gives its kinds of events, so that a month can be read at a glance.
 
-/// A shape; what it stands for is said beside it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Mark {
-    /// Six corners.
-    Cell,
-    /// A drop.
-    Drop,
-    /// A leaf.
-    Leaf,
-    /// Three corners.
-    Hill,
-    /// Four corners, on one of them.
-    Kite,
-    /// Round, and empty.
-    Ring,
-    /// Two bars.
-    Bars,
-    /// Half a round.
-    Half,
-    /// A bar across another.
-    Crossing,
-    /// Up and down.
-    Wave,
-}
-
-impl Mark {
-    /// All marks.
-    pub const ALL: [Self; 10] = [
-        Self::Cell,
-        Self::Drop,
-        Self::Leaf,
-        Self::Hill,
-        Self::Kite,
-        Self::Ring,
-        Self::Bars,
-        Self::Half,
-        Self::Crossing,
-        Self::Wave,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Cell => "cell",
-            Self::Drop => "drop",
-            Self::Leaf => "leaf",
-            Self::Hill => "hill",
-            Self::Kite => "kite",
-            Self::Ring => "ring",
-            Self::Bars => "bars",
-            Self::Half => "half",
-            Self::Crossing => "crossing",
-            Self::Wave => "wave",
-        }
-    }
-
-    /// Finds a mark by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|m| m.word() == word)
+crate::worded! {
+    /// A shape; what it stands for is said beside it.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Mark {
+        /// Six corners.
+        Cell = "cell",
+        /// A drop.
+        Drop = "drop",
+        /// A leaf.
+        Leaf = "leaf",
+        /// Three corners.
+        Hill = "hill",
+        /// Four corners, on one of them.
+        Kite = "kite",
+        /// Round, and empty.
+        Ring = "ring",
+        /// Two bars.
+        Bars = "bars",
+        /// Half a round.
+        Half = "half",
+        /// A bar across another.
+        Crossing = "crossing",
+        /// Up and down.
+        Wave = "wave",
     }
 }
 

@@ -5,73 +5,75 @@ use serde::{Deserialize, Serialize};
 
 use crate::state::State;
 
-/// Something that happened to a booking, a person or a date, of which people may be told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Occasion {
-    /// A booking was begun and left, with an address typed.
-    Left,
-    /// Somebody asked for the way back to a booking that is not complete.
-    WayBack,
-    /// A booking waits for the organiser's yes.
-    Asked,
-    /// Seats are kept, and money is due.
-    ToPay,
-    /// A booking is confirmed.
-    Confirmed,
-    /// Something about a booking changed: people, tickets, date.
-    Changed,
-    /// A booking was cancelled.
-    Cancelled,
-    /// The organiser said no.
-    Declined,
-    /// The time to fill in or to pay passed, and the seats are free again.
-    Lapsed,
-    /// A ticket was passed to somebody else.
-    PassedOn,
-    /// A ticket that was passed on does not stand any more.
-    PassedBack,
-    /// The address has booked the date before.
-    Twice,
-    /// Somebody joined a waiting list.
-    Joined,
-    /// Seats are on offer to somebody who waits.
-    Offered,
-    /// Somebody who waits was passed over, because their party does not fit.
-    PassedOver,
-    /// Everybody who waits is told that seats are free.
-    SeatsFree,
-    /// A date moved to another time or place.
-    Moved,
-    /// A date was called off.
-    CalledOff,
-    /// Money went back.
-    MoneyBack,
-    /// Somebody was let in.
-    LetIn,
-    /// Somebody was let in of whom somebody of the house asked to hear.
-    Came,
-    /// The badge of somebody is made, to be printed before they come.
-    Badge,
-    /// Somebody’s calendar said that they do not come to what they booked.
-    NotComing,
-    /// Stamp cards were bought.
-    CardBought,
-    /// A stamp card is nearly used up.
-    CardNearlyUsed,
-    /// Somebody on a list of people invited is told of the event.
-    Invited,
-    /// Words to chosen people.
-    Announced,
-    /// A submission arrived: its submitter hears what was sent.
-    Submitted,
-    /// A submission goes back to its submitter.
-    SentBack,
-    /// A submission became an event.
-    Accepted,
-    /// A submission will not be an event.
-    TurnedDown,
-    /// Something waits for a reviewer.
-    ToReview,
+crate::worded! {
+    /// Something that happened to a booking, a person or a date, of which people may be told.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Occasion {
+        /// A booking was begun and left, with an address typed.
+        Left = "left half-way",
+        /// Somebody asked for the way back to a booking that is not complete.
+        WayBack = "link",
+        /// A booking waits for the organiser's yes.
+        Asked = "asked",
+        /// Seats are kept, and money is due.
+        ToPay = "approval",
+        /// A booking is confirmed.
+        Confirmed = "confirmation",
+        /// Something about a booking changed: people, tickets, date.
+        Changed = "change",
+        /// A booking was cancelled.
+        Cancelled = "cancellation",
+        /// The organiser said no.
+        Declined = "refusal",
+        /// The time to fill in or to pay passed, and the seats are free again.
+        Lapsed = "lapsed",
+        /// A ticket was passed to somebody else.
+        PassedOn = "ticket passed on",
+        /// A ticket that was passed on does not stand any more.
+        PassedBack = "ticket taken back",
+        /// The address has booked the date before.
+        Twice = "second booking",
+        /// Somebody joined a waiting list.
+        Joined = "place on the waiting list",
+        /// Seats are on offer to somebody who waits.
+        Offered = "offer",
+        /// Somebody who waits was passed over, because their party does not fit.
+        PassedOver = "passed over",
+        /// Everybody who waits is told that seats are free.
+        SeatsFree = "seats free",
+        /// A date moved to another time or place.
+        Moved = "moved",
+        /// A date was called off.
+        CalledOff = "called off",
+        /// Money went back.
+        MoneyBack = "money back",
+        /// Somebody was let in.
+        LetIn = "let in",
+        /// Somebody was let in of whom somebody of the house asked to hear.
+        Came = "has come",
+        /// The badge of somebody is made, to be printed before they come.
+        Badge = "badge",
+        /// Somebody’s calendar said that they do not come to what they booked.
+        NotComing = "not coming",
+        /// Stamp cards were bought.
+        CardBought = "stamp card bought",
+        /// A stamp card is nearly used up.
+        CardNearlyUsed = "stamp card nearly used up",
+        /// Somebody on a list of people invited is told of the event.
+        Invited = "invitation",
+        /// Words to chosen people.
+        Announced = "announcement",
+        /// A submission arrived: its submitter hears what was sent.
+        Submitted = "submission received",
+        /// A submission goes back to its submitter.
+        SentBack = "submission sent back",
+        /// A submission became an event.
+        Accepted = "submission accepted",
+        /// A submission will not be an event.
+        TurnedDown = "submission turned down",
+        /// Something waits for a reviewer.
+        ToReview = "to review",
+    }
 }
 
 /// What an occasion or moment is about.
@@ -92,87 +94,6 @@ pub enum Subject {
 }
 
 impl Occasion {
-    /// All of them.
-    pub const ALL: [Self; 32] = [
-        Self::Left,
-        Self::WayBack,
-        Self::Asked,
-        Self::ToPay,
-        Self::Confirmed,
-        Self::Changed,
-        Self::Cancelled,
-        Self::Declined,
-        Self::Lapsed,
-        Self::PassedOn,
-        Self::PassedBack,
-        Self::Twice,
-        Self::Joined,
-        Self::Offered,
-        Self::PassedOver,
-        Self::SeatsFree,
-        Self::Moved,
-        Self::CalledOff,
-        Self::MoneyBack,
-        Self::LetIn,
-        Self::Came,
-        Self::Badge,
-        Self::NotComing,
-        Self::CardBought,
-        Self::CardNearlyUsed,
-        Self::Invited,
-        Self::Announced,
-        Self::Submitted,
-        Self::SentBack,
-        Self::Accepted,
-        Self::TurnedDown,
-        Self::ToReview,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Left => "left half-way",
-            Self::WayBack => "link",
-            Self::Asked => "asked",
-            Self::ToPay => "approval",
-            Self::Confirmed => "confirmation",
-            Self::Changed => "change",
-            Self::Cancelled => "cancellation",
-            Self::Declined => "refusal",
-            Self::Lapsed => "lapsed",
-            Self::PassedOn => "ticket passed on",
-            Self::PassedBack => "ticket taken back",
-            Self::Twice => "second booking",
-            Self::Joined => "place on the waiting list",
-            Self::Offered => "offer",
-            Self::PassedOver => "passed over",
-            Self::SeatsFree => "seats free",
-            Self::Moved => "moved",
-            Self::CalledOff => "called off",
-            Self::MoneyBack => "money back",
-            Self::LetIn => "let in",
-            Self::Came => "has come",
-            Self::Badge => "badge",
-            Self::NotComing => "not coming",
-            Self::CardBought => "stamp card bought",
-            Self::CardNearlyUsed => "stamp card nearly used up",
-            Self::Invited => "invitation",
-            Self::Announced => "announcement",
-            Self::Submitted => "submission received",
-            Self::SentBack => "submission sent back",
-            Self::Accepted => "submission accepted",
-            Self::TurnedDown => "submission turned down",
-            Self::ToReview => "to review",
-        }
-    }
-
-    /// Finds an occasion by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|o| o.word() == word)
-    }
-
     /// What it is about.
     #[must_use]
     pub const fn subject(self) -> Subject {
@@ -348,62 +269,27 @@ impl Knows {
     }
 }
 
-/// A time that cues count from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Moment {
-    /// The date starts.
-    Starts,
-    /// The date ends.
-    Ends,
-    /// The first of its tickets goes on sale.
-    SaleOpens,
-    /// The last of its tickets goes off sale.
-    SaleCloses,
-    /// The time to pay of a booking ends.
-    PayBy,
-    /// The time of an offer to somebody who waits ends.
-    OfferEnds,
-    /// A stamp card expires.
-    CardExpires,
-    /// Somebody was invited.
-    Asked,
-    /// The hour at which somebody of the house wants to hear of the day.
-    Day,
-}
-
-impl Moment {
-    /// All of them.
-    pub const ALL: [Self; 9] = [
-        Self::Starts,
-        Self::Ends,
-        Self::SaleOpens,
-        Self::SaleCloses,
-        Self::PayBy,
-        Self::OfferEnds,
-        Self::CardExpires,
-        Self::Asked,
-        Self::Day,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Starts => "the date starts",
-            Self::Ends => "the date ends",
-            Self::SaleOpens => "a sale opens",
-            Self::SaleCloses => "a sale closes",
-            Self::PayBy => "the time to pay ends",
-            Self::OfferEnds => "an offer ends",
-            Self::CardExpires => "a stamp card expires",
-            Self::Asked => "an invitation goes out",
-            Self::Day => "once a day",
-        }
-    }
-
-    /// Finds a moment by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|m| m.word() == word)
+crate::worded! {
+    /// A time that cues count from.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Moment {
+        /// The date starts.
+        Starts = "the date starts",
+        /// The date ends.
+        Ends = "the date ends",
+        /// The first of its tickets goes on sale.
+        SaleOpens = "a sale opens",
+        /// The last of its tickets goes off sale.
+        SaleCloses = "a sale closes",
+        /// The time to pay of a booking ends.
+        PayBy = "the time to pay ends",
+        /// The time of an offer to somebody who waits ends.
+        OfferEnds = "an offer ends",
+        /// A stamp card expires.
+        CardExpires = "a stamp card expires",
+        /// Somebody was invited.
+        Asked = "an invitation goes out",
+        /// The hour at which somebody of the house wants to hear of the day.
+        Day = "once a day",
     }
 }

@@ -20,72 +20,33 @@ pub const MOST_DESKS: u32 = 100;
 /// The most weeks of one form: a year.
 pub const MOST_WEEKS: u32 = 53;
 
-/// How often it happens.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum How {
-    /// One date.
-    #[default]
-    Once,
-    /// A date each week, each booked alone.
-    Weekly,
-    /// A date each week, and one booking covers all.
-    Course,
-    /// Appointments, cut from the opening hours.
-    Slots,
-}
-
-impl How {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::Once, Self::Weekly, Self::Course, Self::Slots];
-
-    /// The word for it in a form.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Once => "once",
-            Self::Weekly => "weekly",
-            Self::Course => "course",
-            Self::Slots => "slots",
-        }
-    }
-
-    /// Finds it by its word; what is none is once.
-    #[must_use]
-    pub fn from_word(word: &str) -> Self {
-        Self::ALL.into_iter().find(|h| h.word() == word).unwrap_or_default()
+crate::worded! {
+    /// How often it happens.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub enum How {
+        /// One date.
+        #[default]
+        Once = "once",
+        /// A date each week, each booked alone.
+        Weekly = "weekly",
+        /// A date each week, and one booking covers all.
+        Course = "course",
+        /// Appointments, cut from the opening hours.
+        Slots = "slots",
     }
 }
 
-/// Where an event happens.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub enum Format {
-    /// At a place.
-    #[default]
-    InPerson,
-    /// By a link.
-    Online,
-    /// Either way.
-    Both,
-}
-
-impl Format {
-    /// All formats.
-    pub const ALL: [Self; 3] = [Self::InPerson, Self::Online, Self::Both];
-
-    /// The words for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::InPerson => "in person",
-            Self::Online => "online",
-            Self::Both => "in person and online",
-        }
-    }
-
-    /// Finds a format by its words.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|f| f.word() == word)
+crate::worded! {
+    /// Where an event happens.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    pub enum Format {
+        /// At a place.
+        #[default]
+        InPerson = "in person",
+        /// By a link.
+        Online = "online",
+        /// Either way.
+        Both = "in person and online",
     }
 }
 

@@ -9,35 +9,16 @@ use crate::details::is_address;
 use crate::occasion::Moment;
 use crate::who::is_within;
 
-/// What somebody who was invited says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Reply {
-    /// They are coming.
-    Yes,
-    /// They do not know yet.
-    Maybe,
-    /// They are not coming.
-    No,
-}
-
-impl Reply {
-    /// All of them, in the order of the buttons.
-    pub const ALL: [Self; 3] = [Self::Yes, Self::Maybe, Self::No];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Yes => "yes",
-            Self::Maybe => "maybe",
-            Self::No => "no",
-        }
-    }
-
-    /// Finds a reply by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|r| r.word() == word)
+crate::worded! {
+    /// What somebody who was invited says.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Reply {
+        /// They are coming.
+        Yes = "yes",
+        /// They do not know yet.
+        Maybe = "maybe",
+        /// They are not coming.
+        No = "no",
     }
 }
 
@@ -353,6 +334,23 @@ mod tests {
             Cue { whom: Whom::Booker, ..week },
         ] {
             assert!(wrong.check(&[]).is_err(), "{wrong:?}");
+        }
+    }
+
+    #[test]
+    fn a_yes_books_only_where_nothing_is_left_to_ask() {
+        let asks = Asks { dates: 1, tickets: 1, minor: 0, answers: false, after_yes: false };
+        assert!(books_at_once(asks));
+        for more in [
+            Asks { dates: 0, ..asks },
+            Asks { dates: 2, ..asks },
+            Asks { tickets: 0, ..asks },
+            Asks { tickets: 2, ..asks },
+            Asks { minor: 1, ..asks },
+            Asks { answers: true, ..asks },
+            Asks { after_yes: true, ..asks },
+        ] {
+            assert!(!books_at_once(more), "{more:?}");
         }
     }
 

@@ -316,6 +316,12 @@ mod tests {
         tickets[0].sold = 4;
         let pools = [pool(1, 40)];
         assert_eq!(sellable(&pools, &tickets, &[], TicketTypeId(1)), 1);
+        assert_eq!(sellable(&pools, &tickets, &[of(1, 1)], TicketTypeId(1)), 0, "chosen already");
+        assert_eq!(take(&pools, &tickets, &[of(1, 1)]).map(|d| d.len()), Ok(1), "the last one");
+        assert_eq!(
+            take(&[pool(1, 1)], &[ticket(1, &[(1, 1)], None)], &[of(1, 1)]).map(|d| d.len()),
+            Ok(1)
+        );
         assert!(matches!(
             take(&pools, &tickets, &[of(1, 2)]),
             Err(SeatRefusal::TicketLimit { wanted: 2, left: 1, .. })

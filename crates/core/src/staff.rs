@@ -2,54 +2,27 @@
 
 use serde::{Deserialize, Serialize};
 
-/// A role, given to a person by an administrator.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Role {
-    /// May do everything.
-    Administrator,
-    /// Plans events, looks after bookings, keeps the house in order.
-    Organiser,
-    /// Leads dates, and sees those only.
-    Host,
-    /// Looks after the money; reads everything at the Office.
-    Treasurer,
-    /// Decides on what members propose; reads everything at the Office.
-    Reviewer,
-    /// Checks people in, and sees nothing else.
-    Door,
+crate::worded! {
+    /// A role, given to a person by an administrator.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Role {
+        /// May do everything.
+        Administrator = "administrator",
+        /// Plans events, looks after bookings, keeps the house in order.
+        Organiser = "organiser",
+        /// Leads dates, and sees those only.
+        Host = "host",
+        /// Looks after the money; reads everything at the Office.
+        Treasurer = "treasurer",
+        /// Decides on what members propose; reads everything at the Office.
+        Reviewer = "reviewer",
+        /// Checks people in, and sees nothing else.
+        Door = "door volunteer",
+    }
 }
 
 impl Role {
-    /// All roles.
-    pub const ALL: [Self; 6] = [
-        Self::Administrator,
-        Self::Organiser,
-        Self::Host,
-        Self::Treasurer,
-        Self::Reviewer,
-        Self::Door,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Administrator => "administrator",
-            Self::Organiser => "organiser",
-            Self::Host => "host",
-            Self::Treasurer => "treasurer",
-            Self::Reviewer => "reviewer",
-            Self::Door => "door volunteer",
-        }
-    }
-
-    /// Finds a role by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|r| r.word() == word)
-    }
-
     /// Whether this role has a right.
     #[must_use]
     pub const fn may(self, right: Right) -> bool {
@@ -64,42 +37,29 @@ impl Role {
     }
 }
 
-/// Something that not everybody may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Right {
-    /// See the Office: events, bookings, people's details.
-    SeeOffice,
-    /// Change bookings.
-    ChangeBookings,
-    /// Plan events, publish them.
-    PlanEvents,
-    /// Let people in at the door, and see today's names.
-    CheckIn,
-    /// Change venues, rooms, hosts, tags, tax rates, opening hours and terms.
-    SetHouseUp,
-    /// Give people roles.
-    GiveRoles,
-    /// See the dates one leads, and who comes to them.
-    SeeOwnDates,
-    /// Take money, give it back, see the books.
-    HandleMoney,
-    /// Decide on what members submit, and on complaints.
-    Review,
-}
-
-impl Right {
-    /// All rights.
-    pub const ALL: [Self; 9] = [
-        Self::SeeOffice,
-        Self::ChangeBookings,
-        Self::PlanEvents,
-        Self::CheckIn,
-        Self::SetHouseUp,
-        Self::GiveRoles,
-        Self::SeeOwnDates,
-        Self::HandleMoney,
-        Self::Review,
-    ];
+crate::every! {
+    /// Something that not everybody may do.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Right {
+        /// See the Office: events, bookings, people's details.
+        SeeOffice,
+        /// Change bookings.
+        ChangeBookings,
+        /// Plan events, publish them.
+        PlanEvents,
+        /// Let people in at the door, and see today's names.
+        CheckIn,
+        /// Change venues, rooms, hosts, tags, tax rates, opening hours and terms.
+        SetHouseUp,
+        /// Give people roles.
+        GiveRoles,
+        /// See the dates one leads, and who comes to them.
+        SeeOwnDates,
+        /// Take money, give it back, see the books.
+        HandleMoney,
+        /// Decide on what members submit, and on complaints.
+        Review,
+    }
 }
 
 /// Why an act was refused for want of a right.

@@ -1,56 +1,27 @@
 //! Where a booking stands.
 
-/// Where a booking stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum State {
-    /// Seats kept while the form is filled in.
-    Held,
-    /// Asked for; the organiser decides.
-    Requested,
-    /// Complete but for the money; the seats are kept.
-    AwaitingPayment,
-    /// Booked.
-    Confirmed,
-    /// The organiser said no.
-    Declined,
-    /// Called back by the booker or the organiser.
-    Cancelled,
-    /// The hold or the time to pay ran out.
-    Lapsed,
+crate::worded! {
+    /// Where a booking stands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum State {
+        /// Seats kept while the form is filled in.
+        Held = "held",
+        /// Asked for; the organiser decides.
+        Requested = "requested",
+        /// Complete but for the money; the seats are kept.
+        AwaitingPayment = "awaiting payment",
+        /// Booked.
+        Confirmed = "confirmed",
+        /// The organiser said no.
+        Declined = "declined",
+        /// Called back by the booker or the organiser.
+        Cancelled = "cancelled",
+        /// The hold or the time to pay ran out.
+        Lapsed = "lapsed",
+    }
 }
 
 impl State {
-    /// All states, in the order of a booking's life.
-    pub const ALL: [Self; 7] = [
-        Self::Held,
-        Self::Requested,
-        Self::AwaitingPayment,
-        Self::Confirmed,
-        Self::Declined,
-        Self::Cancelled,
-        Self::Lapsed,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Held => "held",
-            Self::Requested => "requested",
-            Self::AwaitingPayment => "awaiting payment",
-            Self::Confirmed => "confirmed",
-            Self::Declined => "declined",
-            Self::Cancelled => "cancelled",
-            Self::Lapsed => "lapsed",
-        }
-    }
-
-    /// Finds a state by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
-    }
-
     /// Whether a booking stands: its form is complete, and nobody called it off.
     #[must_use]
     pub const fn stands(self) -> bool {

@@ -8,76 +8,35 @@ use serde::{Deserialize, Serialize};
 
 use crate::seats::{self, Pool, TicketSeats, Wanted};
 
-/// How an event tells those who wait.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Manner {
-    /// Nobody can wait.
-    #[default]
-    Off,
-    /// Freed seats are offered to the first who fits, until a deadline.
-    OfferFirst,
-    /// Everybody who fits is told, and the first to book has the seats.
-    TellAll,
-}
-
-impl Manner {
-    /// All manners.
-    pub const ALL: [Self; 3] = [Self::Off, Self::OfferFirst, Self::TellAll];
-
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Off => "off",
-            Self::OfferFirst => "offer to the first",
-            Self::TellAll => "tell everyone",
-        }
-    }
-
-    /// Finds a manner by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|m| m.word() == word)
+crate::worded! {
+    /// How an event tells those who wait.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Manner {
+        /// Nobody can wait.
+        #[default]
+        Off = "off",
+        /// Freed seats are offered to the first who fits, until a deadline.
+        OfferFirst = "offer to the first",
+        /// Everybody who fits is told, and the first to book has the seats.
+        TellAll = "tell everyone",
     }
 }
 
-/// Where somebody on the list stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Stands {
-    /// Waiting.
-    Waiting,
-    /// Seats are held for them.
-    Offered,
-    /// They took the seats.
-    Taken,
-    /// The offer's deadline passed.
-    Passed,
-    /// They left the list.
-    Left,
-}
-
-impl Stands {
-    /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::Waiting, Self::Offered, Self::Taken, Self::Passed, Self::Left];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Offered => "offered",
-            Self::Taken => "taken",
-            Self::Passed => "passed",
-            Self::Left => "left",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
+crate::worded! {
+    /// Where somebody on the list stands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum Stands {
+        /// Waiting.
+        Waiting = "waiting",
+        /// Seats are held for them.
+        Offered = "offered",
+        /// They took the seats.
+        Taken = "taken",
+        /// The offer's deadline passed.
+        Passed = "passed",
+        /// They left the list.
+        Left = "left",
     }
 }
 
@@ -158,10 +117,18 @@ mod tests {
         assert_eq!(serving.offered, [2, 4]);
         assert_eq!(serving.passed_over, [1, 3]);
         assert_eq!(serve(&pools, &tickets, &[party(1, 4)]), Serving::default());
-        for manner in Manner::ALL {
-            assert_eq!(Manner::from_word(manner.word()), Some(manner));
-        }
-        assert!(Stands::ALL.into_iter().all(|s| Stands::from_word(s.word()) == Some(s)));
+    }
+
+    /// There are seats for all, but no more than three of the ticket: what one party is offered
+    /// uses it up for the next.
+    #[test]
+    fn a_tickets_own_limit_is_used_up_while_the_line_is_served() {
+        let (pools, mut tickets) = hall(40, 0);
+        tickets[0].limit = Some(3);
+        let serving = serve(&pools, &tickets, &[party(1, 2), party(2, 2), party(3, 1)]);
+        assert_eq!((serving.offered, serving.passed_over), (vec![1, 3], vec![2]));
+        let last = serve(&pools, &tickets, &[party(1, 3), party(2, 1)]);
+        assert_eq!(last.offered, [1], "the very last of them");
     }
 
     /// What can happen to a full date with people waiting.

@@ -145,6 +145,19 @@ mod tests {
         for bad in ["a@myschool.example", "a@school.example.evil.example", "school.example"] {
             assert!(ask(&domains, bad).is_err(), "{bad}");
         }
+        // Each is proved: it is the domain alone that keeps them out.
+        for (address, within) in [
+            ("a@school.example", true),
+            ("a@north.school.example", true),
+            ("a@SCHOOL.Example", true),
+            ("a@myschool.example", false),
+            ("a@school.example.evil.example", false),
+            ("a@example", false),
+            ("school.example", false),
+        ] {
+            assert_eq!(is_within(address, &["@School.example".into()]), within, "{address}");
+            assert_eq!(domains.allows(address, Some(address), "", false).is_ok(), within);
+        }
         let (ezra, proved) = ("ezra@post.example ", Some("Ezra@post.example"));
         assert_eq!(ask(&Who::Invited, ezra), Err(WhoRefusal::NotSignedIn));
         assert!(Who::Invited.allows(ezra, proved, "", true).is_ok());

@@ -6,44 +6,24 @@ use jiff::tz::TimeZone;
 
 use crate::staff::{Right, Role};
 
-/// What can be asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum What {
-    /// A host: each new attendee of their dates, at once.
-    EachAttendee,
-    /// A host: the new attendees of their dates, once a day.
-    Attendees,
-    /// A host: the list of who comes to each of their dates, the day before.
-    Tomorrow,
-    /// The treasurer: what came in, went back and is owed, once a day.
-    Money,
-    /// The organiser: what happened and what waits for somebody, once a day.
-    House,
+crate::worded! {
+    /// What can be asked for.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum What {
+        /// A host: each new attendee of their dates, at once.
+        EachAttendee = "each attendee",
+        /// A host: the new attendees of their dates, once a day.
+        Attendees = "attendees",
+        /// A host: the list of who comes to each of their dates, the day before.
+        Tomorrow = "list of tomorrow",
+        /// The treasurer: what came in, went back and is owed, once a day.
+        Money = "money",
+        /// The organiser: what happened and what waits for somebody, once a day.
+        House = "house",
+    }
 }
 
 impl What {
-    /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::EachAttendee, Self::Attendees, Self::Tomorrow, Self::Money, Self::House];
-
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::EachAttendee => "each attendee",
-            Self::Attendees => "attendees",
-            Self::Tomorrow => "list of tomorrow",
-            Self::Money => "money",
-            Self::House => "house",
-        }
-    }
-
-    /// Finds one by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|w| w.word() == word)
-    }
-
     /// Whether somebody with this role, who is a host or not, may be told of it.
     #[must_use]
     pub fn is_for(self, role: Role, is_host: bool) -> bool {

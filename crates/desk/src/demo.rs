@@ -49,9 +49,6 @@ pub const STAFF: [(&str, &str, Role, &str); 6] = [
 ];
 
 /// Fills an empty house with the demo; a house that is set up stays as it is.
-///
-/// # Errors
-/// The store fails.
 pub async fn seed(desk: &Desk) -> Result<bool, DeskError> {
     let set_up = desk.store.read(|conn| Ok::<_, StoreError>(house::get(conn)?.is_some())).await?;
     if set_up {

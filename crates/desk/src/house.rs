@@ -48,9 +48,6 @@ pub struct Rooms {
 }
 
 /// The house, whole.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Rooms, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let now = desk.clock.now();
@@ -136,9 +133,6 @@ impl Thing {
 }
 
 /// Some of the log of changes, the latest first, and how many there are in all.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn changes(
     desk: &Desk,
     staff: &Staff,
@@ -296,9 +290,6 @@ fn read_thing(
 }
 
 /// Retires a thing of the house, or offers it again. What was made with it keeps it.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn retire(
     desk: &Desk,
     staff: &Staff,

@@ -3,6 +3,10 @@
 //! Each checks who may, loads facts, lets `matricle-core` decide, writes down
 //! what was decided and plans messages. Pages, the command line and the timers
 //! call the same functions, so none of them can forget a right or a rule.
+//!
+//! # Errors
+//! Each use case of staff fails with [`DeskError::Role`] where the role may not, and each with
+//! [`DeskError::Store`] where the store fails. What else can go wrong is said at each.
 
 // Their floors are named in crates/matricle/tests/rooms.rs; imports go down only.
 pub mod acting;

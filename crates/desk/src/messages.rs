@@ -42,9 +42,6 @@ pub use values::{About, is_online};
 const ACCENT: &str = "#1d4f3f";
 
 /// Writes down what is missing of the program's own templates and cues.
-///
-/// # Errors
-/// The store fails.
 pub async fn prepare(desk: &Desk) -> Result<(), DeskError> {
     let now = desk.clock.now();
     desk.store.write(move |tx: &Tx<'_>| install(tx, now)).await

@@ -77,9 +77,6 @@ pub struct Today {
 }
 
 /// What is on, and what needs doing.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let (now, fares) = (desk.clock.now(), desk.health.all());
@@ -134,18 +131,12 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
 }
 
 /// All events, those with the latest end first.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn events(desk: &Desk, staff: &Staff) -> Result<(House, Vec<EventRow>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store.read(move |conn| Ok((house_of(conn)?, events::rows(conn)?))).await
 }
 
 /// The dates that somebody leads, and who comes to each.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn own_dates(
     desk: &Desk,
     staff: &Staff,
@@ -290,9 +281,6 @@ pub async fn date(desk: &Desk, staff: &Staff, date: DateId) -> Result<Choices, D
 }
 
 /// Dates on a day of some months, of any event, drafts too: those to come first.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn dates_on(
     desk: &Desk,
     staff: &Staff,
@@ -389,9 +377,6 @@ pub struct BookingList {
 }
 
 /// Bookings by words.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn bookings(
     desk: &Desk,
     staff: &Staff,
@@ -424,9 +409,6 @@ pub async fn bookings(
 }
 
 /// Bookings by their references; those there are none of are left out.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn by_references(
     desk: &Desk,
     staff: &Staff,

@@ -17,46 +17,23 @@ use serde::{Deserialize, Serialize};
 
 use crate::{DeskError, house_of};
 
-/// What is printed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Kind {
-    /// Badges.
-    Badges,
-    /// Name tents.
-    Tents,
-    /// A list to tick off.
-    Roster,
-    /// A list to sign.
-    SignIn,
-    /// The list for when everything fails.
-    DoorList,
-    /// Certificates of those who came.
-    Certificates,
-}
-
-impl Kind {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Badges, Self::Tents, Self::Roster, Self::SignIn, Self::DoorList, Self::Certificates];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Badges => "badges",
-            Self::Tents => "name tents",
-            Self::Roster => "list to tick off",
-            Self::SignIn => "sign-in sheet",
-            Self::DoorList => "door list for when everything fails",
-            Self::Certificates => "certificates",
-        }
-    }
-
-    /// Finds a kind by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.word() == word)
+matricle_core::worded! {
+    /// What is printed.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Kind {
+        /// Badges.
+        Badges = "badges",
+        /// Name tents.
+        Tents = "name tents",
+        /// A list to tick off.
+        Roster = "list to tick off",
+        /// A list to sign.
+        SignIn = "sign-in sheet",
+        /// The list for when everything fails.
+        DoorList = "door list for when everything fails",
+        /// Certificates of those who came.
+        Certificates = "certificates",
     }
 }
 

@@ -90,9 +90,6 @@ fn month_of(month: Day, zone: &str, now: Timestamp) -> (Timestamp, Timestamp) {
 }
 
 /// Looks dates up for a wish, on a connection: what it costs is measured.
-///
-/// # Errors
-/// The store fails.
 pub fn find(
     conn: &Connection,
     house: &House,
@@ -121,9 +118,6 @@ pub fn find(
 }
 
 /// Coming dates of published events for a wish, soonest first.
-///
-/// # Errors
-/// The store fails.
 pub async fn catalogue(desk: &Desk, wish: Wish, most: u32) -> Result<Catalogue, DeskError> {
     let now = desk.clock.now();
     desk.store

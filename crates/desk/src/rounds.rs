@@ -30,49 +30,36 @@ pub(crate) const AT_ONCE: usize = 8;
 /// A pause after a loop ended that should not have.
 pub(crate) const PAUSE: Duration = Duration::from_secs(1);
 
-/// A kind of work, in a loop of its own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Work {
-    /// Holds and times to pay that run out.
-    Deadlines,
-    /// Payments whose provider is to be asked.
-    Payments,
-    /// Money on its way back.
-    Refunds,
-    /// What is planned, brought to what bookings and dates say.
-    Telling,
-    /// Messages to be handed over.
-    Mail,
-    /// The house's mailbox, to be read.
-    Letters,
-    /// What goes out because of letters.
-    Answers,
-    /// Rooms of dates online.
-    Rooms,
-    /// Drafts whose time has come, slots to be cut.
-    Planning,
-    /// Payouts of the provider, stamp cards that expire.
-    Books,
-    /// The backup by the timer.
-    Backup,
+matricle_core::worded! {
+    /// A kind of work, in a loop of its own.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+    pub enum Work {
+        /// Holds and times to pay that run out.
+        Deadlines = "deadlines",
+        /// Payments whose provider is to be asked.
+        Payments = "payments",
+        /// Money on its way back.
+        Refunds = "refunds",
+        /// What is planned, brought to what bookings and dates say.
+        Telling = "telling",
+        /// Messages to be handed over.
+        Mail = "mail",
+        /// The house's mailbox, to be read.
+        Letters = "letters",
+        /// What goes out because of letters.
+        Answers = "answers",
+        /// Rooms of dates online.
+        Rooms = "rooms",
+        /// Drafts whose time has come, slots to be cut.
+        Planning = "planning",
+        /// Payouts of the provider, stamp cards that expire.
+        Books = "books",
+        /// The backup by the timer.
+        Backup = "backup",
+    }
 }
 
 impl Work {
-    /// All of it.
-    pub const ALL: [Self; 11] = [
-        Self::Deadlines,
-        Self::Payments,
-        Self::Refunds,
-        Self::Telling,
-        Self::Mail,
-        Self::Letters,
-        Self::Answers,
-        Self::Rooms,
-        Self::Planning,
-        Self::Books,
-        Self::Backup,
-    ];
-
     /// How long one row may take, whatever it waits for.
     const fn longest(self) -> Duration {
         match self {
@@ -87,24 +74,6 @@ impl Work {
             | Self::Rooms
             | Self::Planning
             | Self::Books => Duration::from_secs(90),
-        }
-    }
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Deadlines => "deadlines",
-            Self::Payments => "payments",
-            Self::Refunds => "refunds",
-            Self::Telling => "telling",
-            Self::Mail => "mail",
-            Self::Letters => "letters",
-            Self::Answers => "answers",
-            Self::Rooms => "rooms",
-            Self::Planning => "planning",
-            Self::Books => "books",
-            Self::Backup => "backup",
         }
     }
 }

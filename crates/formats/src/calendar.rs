@@ -48,26 +48,16 @@ pub struct Other {
     pub cancelled: bool,
 }
 
-/// What a file wants of whoever gets it (RFC 5546 §1.4).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Method {
-    /// To be taken into a calendar, or not.
-    Publish,
-    /// An invitation, or news of one.
-    Request,
-    /// It does not take place any more, or not for them.
-    Cancel,
-}
-
-impl Method {
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Publish => "PUBLISH",
-            Self::Request => "REQUEST",
-            Self::Cancel => "CANCEL",
-        }
+matricle_core::worded! {
+    /// What a file wants of whoever gets it (RFC 5546 §1.4).
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Method {
+        /// To be taken into a calendar, or not.
+        Publish = "PUBLISH",
+        /// An invitation, or news of one.
+        Request = "REQUEST",
+        /// It does not take place any more, or not for them.
+        Cancel = "CANCEL",
     }
 }
 

@@ -12,7 +12,7 @@ const CORE: &[&[&str]] = &[
     &[
         "accent", "marks", "words", "text", "network", "often", "codes", "money", "refund",
         "confirm", "clash", "keeping", "unasked", "ledger", "backups", "staff", "sessions",
-        "schedule", "state",
+        "schedule", "state", "worded",
     ],
     &[
         "ids",
@@ -45,7 +45,7 @@ const STORE: &[&[&str]] = &[
     &["error", "files"],
     &["convert", "unreadable", "plan_version"],
     &["migrate"],
-    &["store"],
+    &["states", "store"],
     &["wishes"],
     &[
         "house",

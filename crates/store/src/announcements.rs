@@ -68,9 +68,6 @@ fn announcement(row: &Row<'_>) -> rusqlite::Result<Announcement> {
 pub const LISTED: usize = 200;
 
 /// The latest announcements of an event, or of all, the latest first: [`LISTED`] at most.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection, event: Option<EventId>) -> Result<Vec<Announcement>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM announcements a JOIN events e ON e.id = a.event_id
@@ -81,9 +78,6 @@ pub fn all(conn: &Connection, event: Option<EventId>) -> Result<Vec<Announcement
 }
 
 /// An announcement by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Announcement>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM announcements a JOIN events e ON e.id = a.event_id
@@ -94,9 +88,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Announcement>, StoreEr
 }
 
 /// Writes an announcement down.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(
     tx: &Tx<'_>,
     event: EventId,
@@ -114,9 +105,6 @@ pub fn add(
 }
 
 /// Stops an announcement, or lets it go on: what has not gone out waits, or goes.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stop(tx: &Tx<'_>, id: i64, at: Option<Timestamp>, now: Timestamp) -> Result<(), StoreError> {
     const WHY: &str = "the announcement is stopped";
     let write = || -> rusqlite::Result<()> {

@@ -27,9 +27,6 @@ pub struct Aside {
 }
 
 /// Sets a row aside, or sets it aside once more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(
     tx: &Tx<'_>,
     (work, about): (&str, &str),
@@ -49,9 +46,6 @@ pub fn set(
 }
 
 /// How often a row was set aside so far.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tries(conn: &Connection, work: &str, about: &str) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT coalesce(max(tries), 0) FROM set_aside WHERE work = ?1 AND about = ?2",
@@ -61,9 +55,6 @@ pub fn tries(conn: &Connection, work: &str, about: &str) -> Result<u32, StoreErr
 }
 
 /// The keys of rows of some work that are set aside for now.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn waiting(conn: &Connection, work: &str, now: Timestamp) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached("SELECT about FROM set_aside WHERE work = ?1 AND next_try_at > ?2")
         .and_then(|mut q| q.query_map((work, us(now)), |row| row.get(0))?.collect())
@@ -71,9 +62,6 @@ pub fn waiting(conn: &Connection, work: &str, now: Timestamp) -> Result<Vec<Stri
 }
 
 /// A row was done after all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn done(tx: &Tx<'_>, work: &str, about: &str) -> Result<(), StoreError> {
     tx.prepare_cached("DELETE FROM set_aside WHERE work = ?1 AND about = ?2")
         .and_then(|mut q| q.execute((work, about)))
@@ -82,9 +70,6 @@ pub fn done(tx: &Tx<'_>, work: &str, about: &str) -> Result<(), StoreError> {
 }
 
 /// Everything set aside, what failed first at the top.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<Aside>, StoreError> {
     conn.prepare_cached(
         "SELECT s.work, s.about, b.reference, s.reason, s.tries, s.first_at, s.next_try_at

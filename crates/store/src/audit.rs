@@ -21,9 +21,6 @@ pub struct Noted {
 }
 
 /// Adds a line.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn note(
     tx: &Tx<'_>,
     who: &str,
@@ -40,9 +37,6 @@ pub fn note(
 }
 
 /// Whether something was ever noted, word for word.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn has(conn: &Connection, what: &str) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM audit WHERE what = ?1)")
         .and_then(|mut q| q.query_row([what], |row| row.get(0)))
@@ -50,9 +44,6 @@ pub fn has(conn: &Connection, what: &str) -> Result<bool, StoreError> {
 }
 
 /// The latest lines, the newest first, and how many there are in all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn latest(conn: &Connection, most: u32) -> Result<(Vec<Noted>, u32), StoreError> {
     let read = || -> rusqlite::Result<(Vec<Noted>, u32)> {
         let lines = conn

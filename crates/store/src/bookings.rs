@@ -200,9 +200,6 @@ fn draft_json(draft: &Draft) -> rusqlite::Result<String> {
 }
 
 /// Finds a booking by its reference.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_reference(
     conn: &Connection,
     reference: Reference,
@@ -213,9 +210,6 @@ pub fn by_reference(
 }
 
 /// Where a booking stands, and nothing else of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn state_of(conn: &Connection, reference: Reference) -> Result<Option<State>, StoreError> {
     conn.prepare_cached("SELECT state FROM bookings WHERE reference = ?1")
         .and_then(|mut q| {
@@ -228,9 +222,6 @@ pub fn state_of(conn: &Connection, reference: Reference) -> Result<Option<State>
 }
 
 /// Finds a booking by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: BookingId) -> Result<Option<Booking>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM bookings b WHERE b.id = ?1"))
         .and_then(|mut q| q.query_row([id.0], booking).optional())
@@ -238,9 +229,6 @@ pub fn by_id(conn: &Connection, id: BookingId) -> Result<Option<Booking>, StoreE
 }
 
 /// Whether a reference is in use.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn reference_taken(conn: &Connection, reference: Reference) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM bookings WHERE reference = ?1)")
         .and_then(|mut q| q.query_row([reference.as_str()], |row| row.get(0)))
@@ -248,9 +236,6 @@ pub fn reference_taken(conn: &Connection, reference: Reference) -> Result<bool, 
 }
 
 /// The dates a booking covers, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn covers(conn: &Connection, id: BookingId) -> Result<Vec<crate::events::Date>, StoreError> {
     let dates: Vec<DateId> = conn
         .prepare_cached(
@@ -267,9 +252,6 @@ pub fn covers(conn: &Connection, id: BookingId) -> Result<Vec<crate::events::Dat
 }
 
 /// What happened with a booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn timeline(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, StoreError> {
     conn.prepare_cached(
         "SELECT at, who, what, kind, person_id FROM timeline WHERE booking_id = ?1 ORDER BY id",
@@ -292,9 +274,6 @@ pub fn timeline(conn: &Connection, id: BookingId) -> Result<Vec<Happening>, Stor
 }
 
 /// Adds to the timeline of a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn happened(
     tx: &Tx<'_>,
     id: BookingId,
@@ -315,9 +294,6 @@ pub fn happened(
 
 /// Writes a new hold on all that the sheet covers down; its seats are counted from here
 /// on. `code` gives a fresh ticket code for each attendee. A test takes no seats.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn hold(
     tx: &Tx<'_>,
     sheet: &Choices,
@@ -392,9 +368,6 @@ pub fn set_state(
 }
 
 /// Brings the books to what a booking is charged after a change that is no move.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn follow_books(
     tx: &Tx<'_>,
     id: BookingId,
@@ -405,9 +378,6 @@ pub fn follow_books(
 }
 
 /// Moves the deadline of a hold or a payment.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_deadline(tx: &Tx<'_>, id: BookingId, deadline: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET deadline = ?2 WHERE id = ?1 AND deadline IS NOT NULL")
         .and_then(|mut q| q.execute((id.0, us(deadline))))
@@ -416,9 +386,6 @@ pub fn set_deadline(tx: &Tx<'_>, id: BookingId, deadline: Timestamp) -> Result<(
 }
 
 /// Keeps what has been typed.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn keep_draft(tx: &Tx<'_>, id: BookingId, draft: &Draft) -> Result<(), StoreError> {
     draft_json(draft)
         .and_then(|json| {
@@ -429,9 +396,6 @@ pub fn keep_draft(tx: &Tx<'_>, id: BookingId, draft: &Draft) -> Result<(), Store
 }
 
 /// Writes complete details down: booker, attendees, answers, words to search by.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn complete(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -481,9 +445,6 @@ pub fn complete(
 }
 
 /// Writes the booker's telephone number down.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_phone(tx: &Tx<'_>, id: BookingId, phone: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET phone = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, phone)))
@@ -492,9 +453,6 @@ pub fn set_phone(tx: &Tx<'_>, id: BookingId, phone: &str) -> Result<(), StoreErr
 }
 
 /// Writes the booker down anew: name, address, telephone number; their words are found by, too.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_booker(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -515,9 +473,6 @@ pub fn set_booker(
 }
 
 /// The booker has proved an address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn prove(tx: &Tx<'_>, id: BookingId, address: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET known_as = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, address)))
@@ -526,9 +481,6 @@ pub fn prove(tx: &Tx<'_>, id: BookingId, address: &str) -> Result<(), StoreError
 }
 
 /// The booker moves it away from a date that starts at this instant.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn moved_from(tx: &Tx<'_>, id: BookingId, starts_at: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE bookings SET steps_from = min(coalesce(steps_from, ?2), ?2) WHERE id = ?1",
@@ -539,9 +491,6 @@ pub fn moved_from(tx: &Tx<'_>, id: BookingId, starts_at: Timestamp) -> Result<()
 }
 
 /// Counts money in.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_paid(tx: &Tx<'_>, id: BookingId, minor: i64) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET paid_minor = paid_minor + ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, minor)))
@@ -551,9 +500,6 @@ pub fn add_paid(tx: &Tx<'_>, id: BookingId, minor: i64) -> Result<(), StoreError
 
 /// Forgets the test bookings of an event that never had a payment, all about them with them;
 /// says how many. What has had one stays: money may yet come by it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, StoreError> {
     let tests = "(SELECT b.id FROM bookings b JOIN dates d ON d.id = b.date_id WHERE d.event_id = ?1 AND b.test = 1
         AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))";
@@ -593,9 +539,6 @@ pub fn clear_tests(tx: &Tx<'_>, event: matricle_core::EventId) -> Result<usize, 
 }
 
 /// Adds a private note.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn note(
     tx: &Tx<'_>,
     id: BookingId,
@@ -612,9 +555,6 @@ pub fn note(
 }
 
 /// The private notes of a booking, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Note>, StoreError> {
     conn.prepare_cached(
         "SELECT at, who, text FROM booking_notes WHERE booking_id = ?1 ORDER BY id DESC",
@@ -629,9 +569,6 @@ pub fn notes(conn: &Connection, id: BookingId) -> Result<Vec<Note>, StoreError> 
 }
 
 /// Says whether something for a calendar goes with a booking's mails.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_calendar_off(tx: &Tx<'_>, id: BookingId, off: bool) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE bookings SET calendar_off = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, off)))

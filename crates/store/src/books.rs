@@ -7,6 +7,7 @@ use matricle_core::{EventId, HostId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::{foreign, instant, instant_or, word};
+use crate::states::{sql, sql_of};
 use crate::{Doing, StoreError, Tx, us};
 
 /// Somebody who owes money.
@@ -31,17 +32,14 @@ pub struct Owing {
 }
 
 /// Who owes what, longest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn owing(conn: &Connection) -> Result<Vec<Owing>, StoreError> {
     conn.prepare_cached(
-        "SELECT b.reference, b.name, b.email, e.title, b.total_minor - b.paid_minor AS due, b.deadline,
+        sql!("SELECT b.reference, b.name, b.email, e.title, b.total_minor - b.paid_minor AS due, b.deadline,
             coalesce((SELECT min(c.at) FROM charges c WHERE c.booking_id = b.id), b.made_at) AS since,
             EXISTS (SELECT 1 FROM documents d WHERE d.booking_id = b.id AND d.kind = 'invoice') AS invoiced
          FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
-         WHERE b.test = 0 AND b.state IN ('awaiting payment', 'confirmed') AND b.total_minor > b.paid_minor
-         ORDER BY since, b.id",
+         WHERE b.test = 0 AND b.state IN {asked_for} AND b.total_minor > b.paid_minor
+         ORDER BY since, b.id"),
     )
     .and_then(|mut q| {
         q.query_map([], |row| {
@@ -85,9 +83,6 @@ pub struct Movement {
 }
 
 /// Money that came or went between two instants, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn movements(
     conn: &Connection,
     from: Timestamp,
@@ -157,25 +152,22 @@ const OWN: &str = "dates d CROSS JOIN bookings b ON b.date_id = d.id";
 const OF: &str = "d.event_id = e.id AND b.test = 0";
 
 /// The money of each event that has any, the latest made first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_event(conn: &Connection) -> Result<Vec<EventSums>, StoreError> {
     conn.prepare_cached(
         // Each sum goes from the event by its dates to its bookings: every step has an index.
-        &format!(
+        &sql_of!(
             "SELECT e.id, e.title,
                 (SELECT coalesce(sum(c.gross), 0) FROM {OWN} JOIN charges c ON c.booking_id = b.id WHERE {OF}) AS sold,
                 (SELECT coalesce(sum(c.tax), 0) FROM {OWN} JOIN charges c ON c.booking_id = b.id WHERE {OF}) AS tax,
                 (SELECT coalesce(sum(l.discount_minor), 0) FROM {OWN} JOIN booking_lines l ON l.booking_id = b.id
-                    WHERE {OF} AND b.state IN ('awaiting payment', 'confirmed')) AS discounts,
+                    WHERE {OF} AND b.state IN {{asked_for}}) AS discounts,
                 (SELECT coalesce(sum(p.fee_minor), 0) FROM {OWN} JOIN payments p ON p.booking_id = b.id
                     WHERE {OF} AND p.state IN ('paid', 'surplus')) AS fees,
                 (SELECT coalesce(sum(p.amount_minor), 0) FROM {OWN} JOIN payments p ON p.booking_id = b.id
                     WHERE {OF} AND p.state IN ('paid', 'surplus')) AS came,
                 (SELECT coalesce(sum(r.amount_minor), 0) FROM {OWN} JOIN refunds r ON r.booking_id = b.id WHERE {OF}) AS refunds,
                 (SELECT count(*) FROM {OWN} JOIN attendees a ON a.booking_id = b.id
-                    WHERE {OF} AND b.state = 'confirmed' AND a.cancelled_at IS NULL AND a.position = a.person_no) AS heads
+                    WHERE {OF} AND b.state = {{Confirmed}} AND a.cancelled_at IS NULL AND a.position = a.person_no) AS heads
              FROM events e WHERE e.thrown_at IS NULL ORDER BY e.id DESC"
         ),
     )
@@ -216,9 +208,6 @@ pub struct CardPayment {
 }
 
 /// The payments by card as the books have them.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn card_payments(conn: &Connection) -> Result<Vec<CardPayment>, StoreError> {
     conn.prepare_cached(
         "SELECT p.id, b.reference, CASE WHEN p.state IN ('paid', 'surplus') THEN p.amount_minor ELSE 0 END AS came,
@@ -240,9 +229,6 @@ pub fn card_payments(conn: &Connection) -> Result<Vec<CardPayment>, StoreError> 
 }
 
 /// Notes a payout; `false` when it was noted before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn payout(
     tx: &Tx<'_>,
     id: &str,
@@ -259,9 +245,6 @@ pub fn payout(
 }
 
 /// Payouts noted: when, to the bank, fees; the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn payouts(conn: &Connection) -> Result<Vec<(Timestamp, i64, i64)>, StoreError> {
     conn.prepare_cached("SELECT booked_at, amount, fees FROM payouts ORDER BY booked_at DESC")
         .and_then(|mut q| {
@@ -272,9 +255,6 @@ pub fn payouts(conn: &Connection) -> Result<Vec<(Timestamp, i64, i64)>, StoreErr
 }
 
 /// Whether something is to be asked of the outside again; if so, notes that it is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ask_again(
     tx: &Tx<'_>,
     what: &str,
@@ -291,9 +271,6 @@ pub fn ask_again(
 }
 
 /// Whether something was asked at or after an instant, without noting anything.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn asked_since(conn: &Connection, what: &str, since: Timestamp) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT at > ?2 FROM asked WHERE what = ?1")
         .and_then(|mut q| q.query_row((what, us(since)), |row| row.get(0)).optional())
@@ -319,9 +296,6 @@ pub struct HostShare {
 }
 
 /// All shares, by host and event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn shares(conn: &Connection) -> Result<Vec<HostShare>, StoreError> {
     conn.prepare_cached(
         "SELECT s.host_id, h.name, s.event_id, e.title, s.kind, s.amount, s.costs,
@@ -348,9 +322,6 @@ pub fn shares(conn: &Connection) -> Result<Vec<HostShare>, StoreError> {
 }
 
 /// Writes a share down, or changes it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_share(
     tx: &Tx<'_>,
     event: EventId,

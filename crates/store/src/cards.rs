@@ -56,9 +56,6 @@ fn kind(row: &Row<'_>) -> rusqlite::Result<CardKind> {
 }
 
 /// All kinds of cards by name, those sold first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn kinds(conn: &Connection) -> Result<Vec<CardKind>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, stamps, price_minor, life_days, retired_at FROM card_kinds ORDER BY retired_at IS NOT NULL, name",
@@ -68,9 +65,6 @@ pub fn kinds(conn: &Connection) -> Result<Vec<CardKind>, StoreError> {
 }
 
 /// Writes a kind down; `false` when another has the name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_kind(tx: &Tx<'_>, new: &CardKind) -> Result<bool, StoreError> {
     tx.execute(
         "INSERT OR IGNORE INTO card_kinds (name, stamps, price_minor, life_days) VALUES (?1, ?2, ?3, ?4)",
@@ -81,9 +75,6 @@ pub fn add_kind(tx: &Tx<'_>, new: &CardKind) -> Result<bool, StoreError> {
 }
 
 /// Retires a kind: it is sold no longer, cards of it stay good.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn retire_kind(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute("UPDATE card_kinds SET retired_at = ?2 WHERE id = ?1", (id, at.map(us)))
         .map(drop)
@@ -129,9 +120,6 @@ pub struct NewCard<'a> {
 
 /// Writes a card down, empty, and gives its key: what is put on it is the first thing that
 /// happens with it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(tx: &Tx<'_>, new: &NewCard<'_>, now: Timestamp) -> Result<i64, StoreError> {
     tx.execute(
         "INSERT INTO cards (code, kind_id, name, email, left, value, made_at, expires_at, booking_id, ticket_type_id)
@@ -188,9 +176,6 @@ pub fn happened(tx: &Tx<'_>, what: &Move<'_>, now: Timestamp) -> Result<(), Stor
 }
 
 /// The card with this code.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_code(conn: &Connection, code: &str) -> Result<Option<HeldCard>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} {FROM} WHERE c.code = ?1"))
         .and_then(|mut q| q.query_row([code], held).optional())
@@ -198,9 +183,6 @@ pub fn by_code(conn: &Connection, code: &str) -> Result<Option<HeldCard>, StoreE
 }
 
 /// A card by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<HeldCard>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} {FROM} WHERE c.id = ?1"))
         .and_then(|mut q| q.query_row([id], held).optional())
@@ -208,9 +190,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<HeldCard>, StoreError>
 }
 
 /// The cards of an address, the latest first; of nobody's, all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, email: Option<&str>) -> Result<Vec<HeldCard>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} {FROM} WHERE ?1 IS NULL OR c.email = lower(?1) ORDER BY c.id DESC"
@@ -220,9 +199,6 @@ pub fn of(conn: &Connection, email: Option<&str>) -> Result<Vec<HeldCard>, Store
 }
 
 /// Cards whose time is over and that hold something.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_expire(conn: &Connection, now: Timestamp) -> Result<Vec<HeldCard>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} {FROM} WHERE c.expires_at <= ?1 AND c.left > 0
@@ -234,9 +210,6 @@ pub fn to_expire(conn: &Connection, now: Timestamp) -> Result<Vec<HeldCard>, Sto
 }
 
 /// What was used of which card for a payment: card, stamps, value, as they were taken off.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn used_for(conn: &Connection, payment: &str) -> Result<Vec<(i64, i64, i64)>, StoreError> {
     conn.prepare_cached(
         "SELECT card_id, -sum(stamps), -sum(value) FROM card_moves WHERE payment_id = ?1 GROUP BY card_id",
@@ -248,9 +221,6 @@ pub fn used_for(conn: &Connection, payment: &str) -> Result<Vec<(i64, i64, i64)>
 }
 
 /// Stamps that one of a ticket costs, for tickets that take stamps.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stamps_of(conn: &Connection, ticket: TicketTypeId) -> Result<Option<u32>, StoreError> {
     conn.prepare_cached("SELECT stamps FROM ticket_types WHERE id = ?1")
         .and_then(|mut q| q.query_row([ticket.0], |row| row.get(0)))
@@ -273,9 +243,6 @@ pub struct Bought {
 }
 
 /// The stamp cards that the tickets of a booking buy.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn bought(conn: &Connection, booking: BookingId) -> Result<Vec<Bought>, StoreError> {
     conn.prepare_cached(
         "SELECT l.ticket_type_id, k.id, k.name, k.stamps, k.price_minor, k.life_days, k.retired_at, l.quantity,
@@ -300,9 +267,6 @@ pub fn bought(conn: &Connection, booking: BookingId) -> Result<Vec<Bought>, Stor
 }
 
 /// The stamp cards that were bought with a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<HeldCard>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} {FROM} WHERE c.booking_id = ?1 ORDER BY c.id"))
         .and_then(|mut q| q.query_map([booking.0], held)?.collect())
@@ -323,9 +287,6 @@ pub struct SoldAt {
 }
 
 /// Where cards are sold: events in the Programme with dates to come, a kind once an event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sold_at(conn: &Connection, now: Timestamp) -> Result<Vec<SoldAt>, StoreError> {
     conn.prepare_cached(
         "SELECT k.name, e.slug, e.title, min(t.minor) FROM ticket_types t

@@ -12,11 +12,11 @@ use matricle_core::occasion::Moment;
 use matricle_core::price::Buyer;
 use matricle_core::schedule::Span;
 use matricle_core::waiting::Manner;
-use matricle_core::worth::is_charged;
 use matricle_core::{BookingId, CueId, EventId, MessageId, SubmissionId, TemplateId};
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
+use crate::states::{filled, sql};
 use crate::unreadable::is_unreadable;
 use crate::{Doing, StoreError, events, us, waiting};
 
@@ -51,10 +51,10 @@ const RULES: &[(&str, &str)] = &[
             || ', booked ' || s.held || '/' || s.requested || '/' || s.awaiting || '/' || s.confirmed
          FROM pools p JOIN (
             SELECT p.id,
-                coalesce(sum(d.seats) FILTER (WHERE b.state = 'held'), 0) AS held,
-                coalesce(sum(d.seats) FILTER (WHERE b.state = 'requested'), 0) AS requested,
-                coalesce(sum(d.seats) FILTER (WHERE b.state = 'awaiting payment'), 0) AS awaiting,
-                coalesce(sum(d.seats) FILTER (WHERE b.state = 'confirmed'), 0) AS confirmed
+                coalesce(sum(d.seats) FILTER (WHERE b.state = {Held}), 0) AS held,
+                coalesce(sum(d.seats) FILTER (WHERE b.state = {Requested}), 0) AS requested,
+                coalesce(sum(d.seats) FILTER (WHERE b.state = {AwaitingPayment}), 0) AS awaiting,
+                coalesce(sum(d.seats) FILTER (WHERE b.state = {Confirmed}), 0) AS confirmed
             FROM pools p LEFT JOIN booking_draws d ON d.pool_id = p.id
             LEFT JOIN bookings b ON b.id = d.booking_id GROUP BY p.id
          ) s ON s.id = p.id
@@ -74,7 +74,7 @@ const RULES: &[(&str, &str)] = &[
     ),
     (
         "nobody awaits money for a booking that is paid",
-        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'awaiting payment' AND b.paid_minor >= b.total_minor",
+        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = {AwaitingPayment} AND b.paid_minor >= b.total_minor",
     ),
     (
         "more never goes back than came",
@@ -94,14 +94,14 @@ const RULES: &[(&str, &str)] = &[
         "the ledger charges what the bookings say",
         "SELECT 'booking ' || b.reference FROM bookings b
          LEFT JOIN (SELECT booking_id, sum(gross) AS gross FROM charges GROUP BY booking_id) c ON c.booking_id = b.id
-         WHERE coalesce(c.gross, 0) <> CASE WHEN b.test = 0 AND b.state IN ({charged})
+         WHERE coalesce(c.gross, 0) <> CASE WHEN b.test = 0 AND b.state IN {charged}
             THEN b.total_minor ELSE 0 END",
     ),
     (
         "what a booking owes in the ledger is what it is charged less what it paid",
         "SELECT 'booking ' || b.reference || ': ' || coalesce(l.minor, 0) FROM bookings b
          LEFT JOIN (SELECT about, sum(minor) AS minor FROM entry_lines WHERE account = 'receivables' GROUP BY about) l ON l.about = b.id
-         WHERE b.test = 0 AND coalesce(l.minor, 0) <> CASE WHEN b.state IN ({charged})
+         WHERE b.test = 0 AND coalesce(l.minor, 0) <> CASE WHEN b.state IN {charged}
             THEN b.total_minor ELSE 0 END - b.paid_minor",
     ),
     (
@@ -150,7 +150,7 @@ const RULES: &[(&str, &str)] = &[
         "whoever is in has a booking that stands, and no test of one",
         "SELECT 'attendee ' || a.id || ' of ' || b.reference FROM attendees a JOIN bookings b ON b.id = a.booking_id
          JOIN dates d ON d.id = a.date_id WHERE a.presence = 'in' AND d.called_off = ''
-            AND (b.state <> 'confirmed' OR b.test = 1 OR a.cancelled_at IS NOT NULL)",
+            AND (b.state <> {Confirmed} OR b.test = 1 OR a.cancelled_at IS NOT NULL)",
     ),
     (
         "no ticket of a test is let in",
@@ -172,7 +172,7 @@ const RULES: &[(&str, &str)] = &[
     (
         "whoever is offered seats has a booking that holds them",
         "SELECT 'waiting ' || w.id FROM waiting w JOIN bookings b ON b.id = w.booking_id
-         WHERE w.stands = 'offered' AND b.state <> 'held'",
+         WHERE w.stands = 'offered' AND b.state <> {Held}",
     ),
     (
         "a payment at the provider is written down once",
@@ -180,7 +180,7 @@ const RULES: &[(&str, &str)] = &[
     ),
     (
         "a confirmed booking has its confirmation planned",
-        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = 'confirmed' AND b.email <> '' AND NOT EXISTS (
+        "SELECT 'booking ' || b.reference FROM bookings b WHERE b.state = {Confirmed} AND b.email <> '' AND NOT EXISTS (
             SELECT 1 FROM outbox o WHERE o.booking_id = b.id AND o.happened = 'confirmation')
          AND NOT EXISTS (SELECT 1 FROM cues c WHERE c.happens = 'confirmation'
             AND (c.active = 0 OR c.event_id IS NOT NULL OR c.removed_at IS NOT NULL))",
@@ -207,7 +207,7 @@ const RULES: &[(&str, &str)] = &[
     (
         "every attendee of a completed booking has a name",
         "SELECT 'booking ' || b.reference FROM bookings b JOIN attendees a ON a.booking_id = b.id
-         WHERE b.state IN ('confirmed', 'awaiting payment') AND a.name = ''",
+         WHERE b.state IN {asked_for} AND a.name = ''",
     ),
     (
         "somebody is in when the last of their passages was in",
@@ -246,9 +246,6 @@ fn wrong_clocks(conn: &Connection) -> Result<Vec<String>, StoreError> {
 
 /// Parties that wait for seats which they could have at `now`, a sentence each. It is no fault
 /// of the file: a sale that opens by itself brings it about until the list is served next.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn idle_seats(conn: &Connection, now: Timestamp) -> Result<Vec<String>, StoreError> {
     let Some(house) = crate::house::get(conn)? else { return Ok(Vec::new()) };
     let mut idle = Vec::new();
@@ -397,9 +394,6 @@ fn unreadable_rows(conn: &Connection) -> Result<Vec<String>, StoreError> {
 
 /// What happened later than `now`, a sentence each: a clock was set back, or ahead for a while. A
 /// minute of leeway is for what is written while this is read.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ahead_of_time(conn: &Connection, now: Timestamp) -> Result<Vec<String>, StoreError> {
     let late = us(now) + 60_000_000;
     let mut wrong = Vec::new();
@@ -413,7 +407,9 @@ pub fn ahead_of_time(conn: &Connection, now: Timestamp) -> Result<Vec<String>, S
         ("what was sent has gone", "SELECT 'message ' || id FROM outbox WHERE sent_at > ?1"),
         (
             "seats are held for weeks and not for years",
-            "SELECT 'booking ' || reference FROM bookings WHERE state = 'held' AND made_at > ?1 - 60000000",
+            sql!(
+                "SELECT 'booking ' || reference FROM bookings WHERE state = {Held} AND made_at > ?1 - 60000000"
+            ),
         ),
     ] {
         let places: Vec<String> = conn
@@ -444,14 +440,9 @@ pub fn damage(conn: &Connection) -> Result<Option<String>, StoreError> {
 /// Never: what cannot be asked is told.
 pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
     let mut faults = Vec::new();
-    let charged: Vec<String> = State::ALL
-        .into_iter()
-        .filter(|state| is_charged(*state, false))
-        .map(|state| format!("'{}'", state.word()))
-        .collect();
     for (rule, query) in RULES.iter().chain(more::MORE) {
         let asked = || -> rusqlite::Result<Vec<String>> {
-            let mut query = conn.prepare(&query.replace("{charged}", &charged.join(", ")))?;
+            let mut query = conn.prepare(&filled(query))?;
             query.query_map([], |row| row.get(0))?.collect()
         };
         match asked() {
@@ -496,25 +487,22 @@ pub fn faults(conn: &Connection) -> Result<Vec<String>, StoreError> {
 /// Works out anew what follows from facts: counters of pools and of who is inside, words that are
 /// searched, what a booking has paid, the count of changes; and marks every booking and date, so
 /// that what is planned is brought to what they say. What was put right, a sentence each.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn mend(conn: &Connection) -> Result<Vec<String>, StoreError> {
     let steps = [
         (
             "counters of pools",
-            "UPDATE pools SET (held, requested, awaiting_payment, confirmed) = (
-                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = 'held'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'requested'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'awaiting payment'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'confirmed'), 0)
+            sql!("UPDATE pools SET (held, requested, awaiting_payment, confirmed) = (
+                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = {Held}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {Requested}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {AwaitingPayment}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {Confirmed}), 0)
                 FROM booking_draws d JOIN bookings b ON b.id = d.booking_id WHERE d.pool_id = pools.id)
              WHERE (held, requested, awaiting_payment, confirmed) <> (
-                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = 'held'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'requested'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'awaiting payment'), 0),
-                    coalesce(sum(d.seats) FILTER (WHERE b.state = 'confirmed'), 0)
-                FROM booking_draws d JOIN bookings b ON b.id = d.booking_id WHERE d.pool_id = pools.id)",
+                SELECT coalesce(sum(d.seats) FILTER (WHERE b.state = {Held}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {Requested}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {AwaitingPayment}), 0),
+                    coalesce(sum(d.seats) FILTER (WHERE b.state = {Confirmed}), 0)
+                FROM booking_draws d JOIN bookings b ON b.id = d.booking_id WHERE d.pool_id = pools.id)"),
         ),
         (
             "counts of who is inside",
@@ -538,11 +526,11 @@ pub fn mend(conn: &Connection) -> Result<Vec<String>, StoreError> {
         ),
         (
             "messages planned of what is over",
-            "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'not true any more'
+            sql!("UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'not true any more'
              WHERE state = 'planned' AND by_hand = 0 AND announcement_id IS NULL
-                AND booking_id IN (SELECT id FROM bookings WHERE state IN ('cancelled', 'declined', 'lapsed'))
+                AND booking_id IN (SELECT id FROM bookings WHERE state IN {over})
                 AND happened NOT IN ('cancellation', 'refusal', 'lapsed', 'called off', 'money back', 'ticket taken back',
-                    'a stamp card expires')",
+                    'a stamp card expires')"),
         ),
     ];
     let mut mended = Vec::new();
@@ -553,8 +541,10 @@ pub fn mend(conn: &Connection) -> Result<Vec<String>, StoreError> {
         }
     }
     for mark in [
-        "INSERT INTO to_follow (booking_id) SELECT id FROM bookings WHERE state IN ('confirmed', 'awaiting payment', 'requested')
-         ON CONFLICT DO UPDATE SET n = n + 1",
+        sql!(
+            "INSERT INTO to_follow (booking_id) SELECT id FROM bookings WHERE state IN {stands}
+         ON CONFLICT DO UPDATE SET n = n + 1"
+        ),
         "INSERT INTO to_follow_dates (date_id) SELECT id FROM dates WHERE true ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0",
     ] {
         conn.execute(mark, []).doing("mending the file")?;

@@ -71,18 +71,12 @@ fn one(row: &Row<'_>) -> rusqlite::Result<Use> {
 }
 
 /// Everything that dates use between two instants.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn uses(conn: &Connection, from: Timestamp, until: Timestamp) -> Result<Vec<Use>, StoreError> {
     find(conn, from, until, None)
 }
 
 /// What those dates use between two instants that use one of these things; sets of equipment are
 /// told by their names, so that asking for one asks for all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn uses_of(
     conn: &Connection,
     from: Timestamp,

@@ -8,9 +8,6 @@ use crate::{Doing, StoreError, Tx, us};
 /// Brings what was written down by a clock that was ahead of `now` to it: holds and times to pay
 /// run as long as they were to, from now on; what was to be asked or tried again is tried now. How
 /// many rows there were.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_back(tx: &Tx<'_>, now: Timestamp) -> Result<usize, StoreError> {
     let mut rows = 0;
     for sql in [

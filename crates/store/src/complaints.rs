@@ -7,32 +7,16 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use crate::convert::{InOrder, foreign};
 use crate::{Doing, StoreError, Tx, us};
 
-/// What became of a complaint.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Outcome {
-    /// Nobody has decided.
-    Open,
-    /// It was right.
-    Right,
-    /// It was not.
-    NotRight,
-}
-
-impl Outcome {
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Open => "open",
-            Self::Right => "right",
-            Self::NotRight => "not right",
-        }
-    }
-
-    /// Finds one by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Open, Self::Right, Self::NotRight].into_iter().find(|o| o.word() == word)
+matricle_core::worded! {
+    /// What became of a complaint.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Outcome {
+        /// Nobody has decided.
+        Open = "open",
+        /// It was right.
+        Right = "right",
+        /// It was not.
+        NotRight = "not right",
     }
 }
 
@@ -84,9 +68,6 @@ fn complaint(row: &Row<'_>) -> rusqlite::Result<Complaint> {
 }
 
 /// Writes a complaint down.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(
     tx: &Tx<'_>,
     event: EventId,
@@ -104,9 +85,6 @@ pub fn add(
 }
 
 /// How many complaints came from a network within a day, and how many of one event are open.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn lately(
     conn: &Connection,
     event: EventId,
@@ -123,9 +101,6 @@ pub fn lately(
 }
 
 /// Those that nobody has decided on, the oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open(conn: &Connection, most: u32) -> Result<Vec<Complaint>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM complaints WHERE outcome = 'open' ORDER BY at LIMIT ?1"
@@ -135,9 +110,6 @@ pub fn open(conn: &Connection, most: u32) -> Result<Vec<Complaint>, StoreError> 
 }
 
 /// How many nobody has decided on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_open(conn: &Connection) -> Result<u32, StoreError> {
     conn.prepare_cached("SELECT count(*) FROM complaints WHERE outcome = 'open'")
         .and_then(|mut q| q.query_row([], |row| row.get(0)))
@@ -145,9 +117,6 @@ pub fn count_open(conn: &Connection) -> Result<u32, StoreError> {
 }
 
 /// A complaint by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Complaint>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM complaints WHERE id = ?1"))
         .and_then(|mut q| q.query_row([id], complaint).optional())
@@ -155,9 +124,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Complaint>, StoreError
 }
 
 /// Writes down what became of a complaint.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn decide(tx: &Tx<'_>, c: &Complaint, by: Option<PersonId>) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE complaints SET outcome = ?2, decided_at = ?3, who = ?4, person_id = ?5, taken_out = ?6, undo_until = ?7

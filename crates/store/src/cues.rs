@@ -41,9 +41,6 @@ fn cue(row: &Row<'_>) -> rusqlite::Result<Cue> {
 }
 
 /// The house's cues and an event's own, in the order they were made.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Cue>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM cues WHERE removed_at IS NULL AND (event_id IS NULL OR event_id = ?1)
@@ -54,9 +51,6 @@ pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Cue>, StoreEr
 }
 
 /// Whether any cue at all speaks of this.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn speak_of(conn: &Connection, trigger: Trigger) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM cues WHERE happens = ?1 AND active = 1 AND removed_at IS NULL)",
@@ -74,9 +68,6 @@ struct Sheets {
 
 /// The cues that hold for an event: read once, and kept by the writing thread until any plan
 /// changes.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
     let version = crate::plan_version::plan_version(tx)?;
     let known = tx.remembered(|sheets: &mut Sheets| {
@@ -94,9 +85,6 @@ pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
 }
 
 /// A cue by its key, a removed one too.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: CueId) -> Result<Option<Cue>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM cues WHERE id = ?1"))
         .and_then(|mut q| q.query_row([id.0], cue).optional())
@@ -104,9 +92,6 @@ pub fn by_id(conn: &Connection, id: CueId) -> Result<Option<Cue>, StoreError> {
 }
 
 /// The program's own cue that a cue began as; empty for one of the house's.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn standard_of(conn: &Connection, id: CueId) -> Result<String, StoreError> {
     conn.prepare_cached("SELECT coalesce(standard, '') FROM cues WHERE id = ?1")
         .and_then(|mut q| q.query_row([id.0], |row| row.get(0)).optional())
@@ -115,9 +100,6 @@ pub fn standard_of(conn: &Connection, id: CueId) -> Result<String, StoreError> {
 }
 
 /// How many of the program's own cues there are.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn standards(conn: &Connection) -> Result<u32, StoreError> {
     conn.prepare_cached("SELECT count(*) FROM cues WHERE standard IS NOT NULL")
         .and_then(|mut q| q.query_row([], |row| row.get(0)))
@@ -126,9 +108,6 @@ pub fn standards(conn: &Connection) -> Result<u32, StoreError> {
 
 /// Writes a cue down: a new one with the key 0, or over the one that is there. `standard` names
 /// one of the program's own, which is written once and then left to the house.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn save(tx: &Tx<'_>, cue: &Cue, standard: Option<&str>) -> Result<CueId, StoreError> {
     let write = || -> rusqlite::Result<CueId> {
         let (when, whom) = (json(&cue.when)?, json(&cue.whom)?);
@@ -177,9 +156,6 @@ pub fn save(tx: &Tx<'_>, cue: &Cue, standard: Option<&str>) -> Result<CueId, Sto
 }
 
 /// Takes a cue off its sheet, or puts it back; what it sent stays.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn remove(tx: &Tx<'_>, id: CueId, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute("UPDATE cues SET removed_at = ?2 WHERE id = ?1", (id.0, at.map(us)))
         .map(drop)
@@ -187,9 +163,6 @@ pub fn remove(tx: &Tx<'_>, id: CueId, at: Option<Timestamp>) -> Result<(), Store
 }
 
 /// Where a template is used: the cues that speak with it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn using(conn: &Connection, template: TemplateId) -> Result<Vec<Cue>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM cues WHERE template_id = ?1 AND removed_at IS NULL ORDER BY id"

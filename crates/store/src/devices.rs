@@ -80,33 +80,21 @@ fn one(
 }
 
 /// A device by key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: DeviceId) -> Result<Option<Device>, StoreError> {
     one(conn, "d.id", id.0)
 }
 
 /// The device whose cookie this is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_token(conn: &Connection, hash: &[u8; 32]) -> Result<Option<Device>, StoreError> {
     one(conn, "d.token_hash", hash)
 }
 
 /// The device that waits for these letters.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_letters(conn: &Connection, hash: &[u8; 32]) -> Result<Option<Device>, StoreError> {
     one(conn, "d.letters_hash", hash)
 }
 
 /// All devices that ended later than `since`, those that stand first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection, since: Timestamp) -> Result<Vec<Device>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM devices d JOIN people p ON p.id = d.made_by WHERE d.ends_at > ?1
@@ -133,9 +121,6 @@ pub struct NewDevice<'a> {
 }
 
 /// Lets a device join, once it says its letters. Those whose letters nobody used go.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(tx: &Tx<'_>, new: &NewDevice<'_>, now: Timestamp) -> Result<DeviceId, StoreError> {
     let write = || -> rusqlite::Result<i64> {
         tx.execute(
@@ -162,9 +147,6 @@ pub fn add(tx: &Tx<'_>, new: &NewDevice<'_>, now: Timestamp) -> Result<DeviceId,
 }
 
 /// A device has said its letters: they are used up, and its cookie is known.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn joined(
     tx: &Tx<'_>,
     id: DeviceId,
@@ -181,9 +163,6 @@ pub fn joined(
 }
 
 /// Sends a device away.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn send_away(tx: &Tx<'_>, id: DeviceId, by: &str, now: Timestamp) -> Result<bool, StoreError> {
     tx.prepare_cached(
         "UPDATE devices SET sent_away_at = ?2, sent_away_by = ?3, letters_hash = NULL, letters_until = NULL,
@@ -197,9 +176,6 @@ pub fn send_away(tx: &Tx<'_>, id: DeviceId, by: &str, now: Timestamp) -> Result<
 
 /// Takes one of the scans that a device had announced before it was sent away; false where it
 /// had announced no more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_announced(tx: &Tx<'_>, id: DeviceId) -> Result<bool, StoreError> {
     tx.prepare_cached(
         "UPDATE devices SET announced = announced - 1 WHERE id = ?1 AND announced > 0",
@@ -225,9 +201,6 @@ pub struct Said {
 }
 
 /// A device was heard of.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn heard(tx: &Tx<'_>, id: DeviceId, said: &Said, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE devices SET door = ?2, to_send = ?3, behind_ms = ?4, seen_at = ?5,

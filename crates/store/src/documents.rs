@@ -53,9 +53,6 @@ fn document(row: &Row<'_>) -> rusqlite::Result<Document> {
 
 /// Issues a document under the next number of its kind and year. The number is taken in
 /// the transaction that writes it, and there is one writer, so none is ever missing.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn issue(
     tx: &Tx<'_>,
     kind: Kind,
@@ -84,9 +81,6 @@ pub fn issue(
 }
 
 /// The documents of a booking, in the order they were issued.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Document>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM documents WHERE booking_id = ?1 ORDER BY id"
@@ -107,9 +101,6 @@ pub fn documented(documents: &[Document]) -> Charge {
 }
 
 /// A document by its key, if it belongs to this booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(
     conn: &Connection,
     booking: BookingId,

@@ -14,6 +14,7 @@ use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::bookings::presence;
 use crate::convert::InOrder;
+use crate::states::sql_of;
 use crate::{Doing, StoreError};
 
 pub use counts::*;
@@ -81,9 +82,6 @@ fn at_door(row: &Row<'_>) -> rusqlite::Result<AtDoor> {
 
 /// The attendee with this code; of a course the same person's place on `date`, whichever
 /// of their codes it is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_code(
     conn: &Connection,
     code: TicketCode,
@@ -119,9 +117,6 @@ fn passed_on(mut old: AtDoor) -> AtDoor {
 }
 
 /// The name of somebody on a booking, or on these tickets of it, who has been let in.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn inside_of(
     conn: &Connection,
     booking: BookingId,
@@ -139,9 +134,6 @@ pub fn inside_of(
 }
 
 /// An attendee by key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: AttendeeId) -> Result<Option<AtDoor>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id WHERE a.id = ?1"
@@ -154,9 +146,6 @@ pub fn by_id(conn: &Connection, id: AttendeeId) -> Result<Option<AtDoor>, StoreE
 const MOST_WORDS: usize = 16;
 
 /// People of a date whose folded words hold all of `words`, of the first sixteen, by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_words(
     conn: &Connection,
     date: DateId,
@@ -173,9 +162,6 @@ pub fn by_words(
 }
 
 /// People of a date on one booking, by the reference that somebody says at the door.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_reference(
     conn: &Connection,
     date: DateId,
@@ -191,9 +177,9 @@ fn looked_up(
     values: Vec<String>,
     most: u32,
 ) -> Result<Vec<AtDoor>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS} FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = {date} AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')
+         WHERE a.date_id = {date} AND b.test = 0 AND b.state IN {{stands}}
             AND a.cancelled_at IS NULL{conditions}
          ORDER BY a.search LIMIT {most}"
     ))
@@ -202,9 +188,6 @@ fn looked_up(
 }
 
 /// Others whom the same ticket lets in at the same date and who are not in: a family's.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn on_the_same_ticket(
     conn: &Connection,
     attendee: AttendeeId,
@@ -215,9 +198,6 @@ pub fn on_the_same_ticket(
 }
 
 /// Others whom the same ticket lets in at the same date, wherever they are.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all_on_the_same_ticket(
     conn: &Connection,
     attendee: AttendeeId,
@@ -233,9 +213,6 @@ pub fn all_on_the_same_ticket(
 }
 
 /// Others on the same booking who are not in yet.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn others_expected(
     conn: &Connection,
     booking: BookingId,

@@ -86,9 +86,6 @@ impl Default for House {
 }
 
 /// Reads the house, if it has been set up.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
     conn.prepare_cached(
         "SELECT name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee, iban, bic,
@@ -123,9 +120,6 @@ pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
 }
 
 /// Writes how dates get into calendars.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_calendars(
     tx: &Tx<'_>,
     web_calendars: &[WebCalendar],
@@ -140,9 +134,6 @@ pub fn set_calendars(
 }
 
 /// Sets the house up, or changes it; how dates get into calendars stays: [`set_calendars`].
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
     let steps = serde_json::to_string(&house.steps)
         .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
@@ -179,9 +170,6 @@ pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
 
 /// Whether any booking or priced ticket was made, so that another currency would change
 /// what amounts mean.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn has_amounts(conn: &Connection) -> Result<bool, StoreError> {
     conn.query_row(
         "SELECT EXISTS (SELECT 1 FROM bookings) OR EXISTS (SELECT 1 FROM ticket_types WHERE minor > 0)",
@@ -192,9 +180,6 @@ pub fn has_amounts(conn: &Connection) -> Result<bool, StoreError> {
 }
 
 /// The mark of the house: PNG.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn mark(conn: &Connection) -> Result<Option<Vec<u8>>, StoreError> {
     conn.prepare_cached("SELECT png FROM house_mark")
         .and_then(|mut q| q.query_row([], |row| row.get(0)).optional())
@@ -202,9 +187,6 @@ pub fn mark(conn: &Connection) -> Result<Option<Vec<u8>>, StoreError> {
 }
 
 /// Gives the house a mark, or with none takes it away.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_mark(tx: &Tx<'_>, png: Option<&[u8]>) -> Result<(), StoreError> {
     match png {
         Some(png) => {
@@ -217,9 +199,6 @@ pub fn set_mark(tx: &Tx<'_>, png: Option<&[u8]>) -> Result<(), StoreError> {
 }
 
 /// The kinds of events there are, each with its mark if it has one, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn kinds(conn: &Connection) -> Result<Vec<(String, Option<Mark>)>, StoreError> {
     conn.prepare_cached(
         "SELECT DISTINCT e.kind, m.mark FROM events e LEFT JOIN kind_marks m ON m.kind = e.kind
@@ -236,9 +215,6 @@ pub fn kinds(conn: &Connection) -> Result<Vec<(String, Option<Mark>)>, StoreErro
 }
 
 /// Gives a kind of events a mark, or none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_kind_mark(tx: &Tx<'_>, kind: &str, mark: Option<Mark>) -> Result<(), StoreError> {
     match mark {
         Some(mark) => tx.execute(

@@ -21,9 +21,6 @@ pub struct HouseFile {
 }
 
 /// The files, without their bytes, by name; those out of use as well.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<HouseFile>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, media_type, length(bytes), retired_at IS NOT NULL FROM house_files ORDER BY name, id",
@@ -44,9 +41,6 @@ pub fn all(conn: &Connection) -> Result<Vec<HouseFile>, StoreError> {
 }
 
 /// A file: name, media type, bytes; also one out of use, for what it went with before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, String, Vec<u8>)>, StoreError> {
     conn.prepare_cached("SELECT name, media_type, bytes FROM house_files WHERE id = ?1")
         .and_then(|mut q| {
@@ -56,9 +50,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, String, Vec<u
 }
 
 /// Adds a file; its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(
     tx: &Tx<'_>,
     name: &str,
@@ -75,9 +66,6 @@ pub fn add(
 }
 
 /// Takes a file out of use, or back into it. Whether there is one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn retire(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<bool, StoreError> {
     tx.execute("UPDATE house_files SET retired_at = ?2 WHERE id = ?1", (id, at.map(us)))
         .map(|n| n == 1)

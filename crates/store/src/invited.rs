@@ -10,6 +10,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
 use crate::outbox::MessageState;
+use crate::states::{sql, sql_of};
 use crate::{Doing, StoreError, Tx, us};
 
 /// Somebody who is invited to an event.
@@ -72,9 +73,6 @@ fn invited(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Invited> {
 
 /// Puts addresses, with the names beside them, on the list of an event; says how many were not on it. One that somebody had
 /// handed on is theirs again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(
     tx: &Tx<'_>,
     event: EventId,
@@ -96,9 +94,6 @@ pub fn add(
 }
 
 /// Takes an address off the list of an event; says whether it was on it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_off(tx: &Tx<'_>, event: EventId, email: &str) -> Result<bool, StoreError> {
     tx.execute(
         "UPDATE invited SET listed = 0 WHERE event_id = ?1 AND email = ?2 AND listed = 1",
@@ -109,9 +104,6 @@ pub fn take_off(tx: &Tx<'_>, event: EventId, email: &str) -> Result<bool, StoreE
 }
 
 /// Whether an address is on the list of an event, and the invitation is still theirs.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn is_on(conn: &Connection, event: EventId, email: &str) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM invited
@@ -122,9 +114,6 @@ pub fn is_on(conn: &Connection, event: EventId, email: &str) -> Result<bool, Sto
 }
 
 /// Somebody who is invited still, by their address; also one who has handed the invitation on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_email(
     conn: &Connection,
     event: EventId,
@@ -140,9 +129,6 @@ pub fn by_email(
 }
 
 /// The name that an address was put on the list of an event with; empty where none stood there.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn name_of(conn: &Connection, event: EventId, email: &str) -> Result<String, StoreError> {
     conn.prepare_cached("SELECT name FROM invited WHERE event_id = ?1 AND email = ?2")
         .and_then(|mut q| q.query_row((event.0, email), |row| row.get(0)).optional())
@@ -151,9 +137,6 @@ pub fn name_of(conn: &Connection, event: EventId, email: &str) -> Result<String,
 }
 
 /// How many are invited to an event, and how many of them were not asked yet.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count(conn: &Connection, event: EventId) -> Result<(u32, u32), StoreError> {
     conn.prepare_cached(&format!(
         "SELECT count(*), coalesce(sum(i.asked = 0), 0) FROM invited i
@@ -195,9 +178,6 @@ fn known(row: &rusqlite::Row<'_>) -> rusqlite::Result<(EventId, Known)> {
 }
 
 /// Everybody who is invited to an event, in the order they were put on the lists.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection, event: EventId) -> Result<Vec<Known>, StoreError> {
     conn.prepare_cached(&known_where("i.event_id = ?1"))
         .and_then(|mut q| q.query_map([event.0], |row| Ok(known(row)?.1))?.collect())
@@ -205,9 +185,6 @@ pub fn all(conn: &Connection, event: EventId) -> Result<Vec<Known>, StoreError> 
 }
 
 /// The events to which an address is invited, with what is known of it there.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<(EventId, Known)>, StoreError> {
     conn.prepare_cached(&known_where("i.email = ?1"))
         .and_then(|mut q| q.query_map([email], known)?.collect())
@@ -215,9 +192,6 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<(EventId, Known)
 }
 
 /// Some of those who are invited to an event and were not asked yet.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_ask(conn: &Connection, event: EventId, most: u32) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT i.email FROM invited i WHERE i.event_id = ?1 AND i.asked = 0 AND i.handed_to = '' AND {STANDS}
@@ -229,16 +203,13 @@ pub fn to_ask(conn: &Connection, event: EventId, most: u32) -> Result<Vec<String
 
 /// Some of those who were asked once, between two instants, by mail that arrives, and have neither
 /// replied nor booked: each with when they were asked.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn silent(
     conn: &Connection,
     event: EventId,
     (from, until): (Timestamp, Timestamp),
     most: u32,
 ) -> Result<Vec<(String, Timestamp)>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT i.email, i.asked_at FROM invited i
          WHERE i.event_id = ?1 AND i.asked = 1 AND i.asked_at BETWEEN ?2 AND ?3
             AND i.elsewhere = 0 AND i.handed_to = '' AND {STANDS}
@@ -246,7 +217,7 @@ pub fn silent(
             AND NOT EXISTS (SELECT 1 FROM addresses a WHERE a.email = i.email AND a.refused_at IS NOT NULL)
             AND NOT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
                 WHERE b.email = i.email AND d.event_id = i.event_id AND b.test = 0
-                    AND b.state IN ('requested', 'awaiting payment', 'confirmed'))
+                    AND b.state IN {{stands}})
          ORDER BY i.asked_at LIMIT ?4"
     ))
     .and_then(|mut q| {
@@ -260,9 +231,6 @@ pub fn silent(
 }
 
 /// Events in the Programme with dates to come, to which somebody was asked once.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn events_asked(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, StoreError> {
     conn.prepare_cached(
         "SELECT DISTINCT d.event_id FROM dates d JOIN events e ON e.id = d.event_id
@@ -275,9 +243,6 @@ pub fn events_asked(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, S
 
 /// Writes down that somebody was asked: by which message, or the house asks them itself. The link
 /// stays the one of the first message.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn asked(
     tx: &Tx<'_>,
     event: EventId,
@@ -295,9 +260,6 @@ pub fn asked(
 }
 
 /// Hands an invitation on: it is the other's from now on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn hand_on(
     tx: &Tx<'_>,
     event: EventId,
@@ -322,9 +284,6 @@ pub fn hand_on(
 }
 
 /// Counts that somebody tried to hand their invitation on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_handed(tx: &Tx<'_>, event: EventId, email: &str) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE invited SET handed = handed + 1 WHERE event_id = ?1 AND email = ?2",
@@ -335,9 +294,6 @@ pub fn count_handed(tx: &Tx<'_>, event: EventId, email: &str) -> Result<(), Stor
 }
 
 /// Takes an invitation back that was handed on: the other's opens nothing any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_back(tx: &Tx<'_>, event: EventId, from: &str, to: &str) -> Result<(), StoreError> {
     let write = || {
         tx.execute(
@@ -356,22 +312,19 @@ pub fn take_back(tx: &Tx<'_>, event: EventId, from: &str, to: &str) -> Result<()
 
 /// The addresses, in small letters, of those who booked an event, or one date of it: confirmed, and
 /// only who came, or only who did not, where that is asked for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn people_of(
     conn: &Connection,
     event: Option<EventId>,
     date: Option<DateId>,
     came: Option<bool>,
 ) -> Result<Vec<String>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT DISTINCT lower(iif(a.email = '', b.email, a.email)) AS address
          FROM dates d JOIN attendees a ON a.date_id = d.id JOIN bookings b ON b.id = a.booking_id
-         WHERE (d.event_id = ?1 OR d.id = ?2) AND b.test = 0 AND b.state = 'confirmed'
+         WHERE (d.event_id = ?1 OR d.id = ?2) AND b.test = 0 AND b.state = {Confirmed}
             AND a.cancelled_at IS NULL AND address <> ''
-            AND (?3 IS NULL OR ?3 = (a.presence IN ('in', 'left'))) ORDER BY 1",
-    )
+            AND (?3 IS NULL OR ?3 = (a.presence IN ('in', 'left'))) ORDER BY 1"
+    ))
     .and_then(|mut q| {
         q.query_map((event.map(|e| e.0), date.map(|d| d.0), came), |row| row.get(0))?.collect()
     })
@@ -380,9 +333,6 @@ pub fn people_of(
 
 /// Addresses, in small letters, of which this is known: that they refuse mail, or want no
 /// announcements.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn known_addresses(conn: &Connection, refused: bool) -> Result<HashSet<String>, StoreError> {
     let column = if refused { "refused_at IS NOT NULL" } else { "unsubscribed_at IS NOT NULL" };
     conn.prepare_cached(&format!("SELECT lower(email) FROM addresses WHERE {column}"))
@@ -404,9 +354,6 @@ pub struct Earlier {
 }
 
 /// Dates that have begun, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn earlier(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Earlier>, StoreError> {
     conn.prepare_cached(
         "SELECT e.id, e.title, d.id, d.starts FROM dates d JOIN events e ON e.id = d.event_id
@@ -429,9 +376,6 @@ pub fn earlier(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Earli
 }
 
 /// Other events to which people are invited, with how many, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn other_lists(
     conn: &Connection,
     event: EventId,

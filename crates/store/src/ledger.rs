@@ -11,9 +11,6 @@ use crate::convert::{instant, word};
 use crate::{Doing, StoreError, Tx, us};
 
 /// Writes an entry.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn book(
     tx: &Tx<'_>,
     entry: &Entry,
@@ -40,9 +37,6 @@ pub fn book(
 }
 
 /// What the books say a booking is charged.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn charged(conn: &Connection, id: BookingId) -> Result<Charge, StoreError> {
     // Tax is kept by rate, income by event only; what each rate's whole amount was stands in
     // the lines of the booking's own entries as pairs.
@@ -79,9 +73,6 @@ pub struct Booked {
 }
 
 /// The lines of the ledger between two instants, the latest entry first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn lines(
     conn: &Connection,
     from: Timestamp,
@@ -95,9 +86,6 @@ pub fn lines(
 }
 
 /// The lines of the ledger about a booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Booked>, StoreError> {
     read(conn, "WHERE e.booking_id = ?1 ORDER BY e.id, l.position", [id.0])
 }
@@ -131,9 +119,6 @@ fn read(
 }
 
 /// What each account comes to, in minor units; debits are positive.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn balances(conn: &Connection) -> Result<BTreeMap<Account, i64>, StoreError> {
     conn.prepare_cached("SELECT account, sum(minor) AS minor FROM entry_lines GROUP BY account")
         .and_then(|mut q| {
@@ -146,9 +131,6 @@ pub fn balances(conn: &Connection) -> Result<BTreeMap<Account, i64>, StoreError>
 }
 
 /// What an account comes to by what it is kept by.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_about(conn: &Connection, account: Account) -> Result<Vec<(i64, i64)>, StoreError> {
     conn.prepare_cached(
         "SELECT about, sum(minor) FROM entry_lines WHERE account = ?1 GROUP BY about HAVING sum(minor) <> 0",

@@ -18,6 +18,7 @@ use matricle_core::{BookingId, DateId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
+use crate::states::sql;
 use crate::{Doing, StoreError, Tx, at, us};
 
 pub use out::{
@@ -182,9 +183,6 @@ pub fn packed(raw: &[u8]) -> Result<Vec<u8>, StoreError> {
 }
 
 /// Keeps a letter; its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(tx: &Tx<'_>, new: &New<'_>, now: Timestamp) -> Result<i64, StoreError> {
     let (booking, event, person) = columns(new.place.0, new.from.1);
     tx.prepare_cached(
@@ -240,9 +238,6 @@ fn columns(place: Place, from: &str) -> (Option<i64>, Option<i64>, Option<&str>)
 }
 
 /// Whether a letter was read before, by its digest.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn known(conn: &Connection, seen: &str) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM letters WHERE seen = ?1)")
         .and_then(|mut q| q.query_row([seen], |row| row.get(0)))
@@ -250,9 +245,6 @@ pub fn known(conn: &Connection, seen: &str) -> Result<bool, StoreError> {
 }
 
 /// A letter.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Letter>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM {FROM} WHERE l.id = ?1"))
         .and_then(|mut q| q.query_row([id], letter).optional())
@@ -260,9 +252,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Letter>, StoreError> {
 }
 
 /// A letter word for word as it came.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn raw(conn: &Connection, id: i64) -> Result<Option<Vec<u8>>, StoreError> {
     let packed: Option<Vec<u8>> = conn
         .prepare_cached("SELECT raw FROM letters WHERE id = ?1")
@@ -323,9 +312,6 @@ impl List {
 
 /// Letters, the latest first but for those of a booking or a writer; from the one numbered `skip` on, so
 /// many at most.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn list(
     conn: &Connection,
     list: List,
@@ -343,9 +329,6 @@ pub fn list(
 }
 
 /// The latest letter that an address wrote.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn latest_of(conn: &Connection, email: &str) -> Result<Option<i64>, StoreError> {
     conn.prepare_cached(
         "SELECT id FROM letters WHERE from_email = ?1 AND from_email <> '' ORDER BY at DESC, id DESC LIMIT 1",
@@ -355,9 +338,6 @@ pub fn latest_of(conn: &Connection, email: &str) -> Result<Option<i64>, StoreErr
 }
 
 /// How many letters there are in a list.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count(conn: &Connection, list: List) -> Result<u32, StoreError> {
     let (condition, of) = list.condition();
     conn.prepare_cached(&format!("SELECT count(*) FROM letters l WHERE {condition} AND ?1 = ?1"))
@@ -366,9 +346,6 @@ pub fn count(conn: &Connection, list: List) -> Result<u32, StoreError> {
 }
 
 /// Gives a letter to a booking or an event, or takes it back into the tray.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found), to_answer: bool) -> Result<(), StoreError> {
     let (booking, event, _) = columns(place.0, "");
     tx.prepare_cached(
@@ -381,9 +358,6 @@ pub fn put(tx: &Tx<'_>, id: i64, place: (Place, Found), to_answer: bool) -> Resu
 }
 
 /// Puts a letter away, or takes it out again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn put_away(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE letters SET put_away_at = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id, at.map(us))))
@@ -392,9 +366,6 @@ pub fn put_away(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), Store
 }
 
 /// Where the message or the letter belongs that a letter answers, by its `Message-ID`.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_thread(conn: &Connection, message_id: &str) -> Result<Option<Place>, StoreError> {
     conn.prepare_cached(
         "SELECT booking_id, event_id FROM outbox WHERE message_id = ?1
@@ -411,18 +382,15 @@ pub fn of_thread(conn: &Connection, message_id: &str) -> Result<Option<Place>, S
 }
 
 /// The bookings of an address that stand, as booker or with a ticket that was passed to it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn bookings_of(conn: &Connection, email: &str) -> Result<Vec<Theirs>, StoreError> {
     conn.prepare_cached(
-        "SELECT b.id, max(d.ends_at) FROM bookings b
+        sql!("SELECT b.id, max(d.ends_at) FROM bookings b
             JOIN attendees a ON a.booking_id = b.id AND a.cancelled_at IS NULL
             JOIN dates d ON d.id = a.date_id
-         WHERE b.state IN ('held', 'requested', 'awaiting payment', 'confirmed') AND b.test = 0
+         WHERE b.state IN {stands} AND b.test = 0
             AND b.id IN (SELECT id FROM bookings WHERE mailbox = ?2 AND mailbox <> ''
                 UNION SELECT booking_id FROM attendees WHERE email = ?1 COLLATE NOCASE AND email <> '')
-         GROUP BY b.id",
+         GROUP BY b.id"),
     )
     .and_then(|mut q| {
         q.query_map((email, mailbox(email)), |row| {
@@ -434,9 +402,6 @@ pub fn bookings_of(conn: &Connection, email: &str) -> Result<Vec<Theirs>, StoreE
 }
 
 /// The events in the Programme whose reply address this is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn events_of(conn: &Connection, address: &str) -> Result<Vec<EventId>, StoreError> {
     conn.prepare_cached(
         "SELECT e.id FROM events e JOIN senders s ON s.id = e.sender_id
@@ -453,25 +418,19 @@ pub fn events_of(conn: &Connection, address: &str) -> Result<Vec<EventId>, Store
 
 /// Whether an address is known: somebody of the house, a member, a booker, somebody who waits,
 /// or who is invited or replied to an invitation.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn is_known(conn: &Connection, email: &str) -> Result<bool, StoreError> {
     conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 COLLATE NOCASE)
-            OR EXISTS (SELECT 1 FROM bookings WHERE mailbox = ?2 AND mailbox <> '' AND state <> 'lapsed')
+        sql!("SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 COLLATE NOCASE)
+            OR EXISTS (SELECT 1 FROM bookings WHERE mailbox = ?2 AND mailbox <> '' AND state <> {Lapsed})
             OR EXISTS (SELECT 1 FROM waiting WHERE email = ?1 COLLATE NOCASE)
             OR EXISTS (SELECT 1 FROM invited WHERE email = ?1)
-            OR EXISTS (SELECT 1 FROM replies WHERE email = ?1 COLLATE NOCASE)",
+            OR EXISTS (SELECT 1 FROM replies WHERE email = ?1 COLLATE NOCASE)"),
     )
     .and_then(|mut q| q.query_row((email, mailbox(email)), |row| row.get(0)))
     .doing("looking up whose a letter is")
 }
 
 /// How many letters of an address were read since, counted up to a number.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_from(
     conn: &Connection,
     email: &str,
@@ -496,9 +455,6 @@ fn count_since(
 }
 
 /// A message that went, by its `Message-ID`: to whom, and where it belongs.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn message_sent(
     conn: &Connection,
     message_id: &str,
@@ -518,9 +474,6 @@ pub fn message_sent(
 
 /// A booking that stands and is still to come, whose address refused mail for good: its
 /// reference, its booker, what was said. The soonest first, so many at most.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unreachable(
     conn: &Connection,
     now: Timestamp,
@@ -536,9 +489,9 @@ pub fn unreachable(
     for (email, why) in refused {
         let of_it: Vec<(i64, String, String)> = conn
             .prepare_cached(
-                "SELECT d.starts_at, b.reference, b.name FROM bookings b JOIN dates d ON d.id = b.date_id
+                sql!("SELECT d.starts_at, b.reference, b.name FROM bookings b JOIN dates d ON d.id = b.date_id
                  WHERE b.mailbox = ?1 AND b.mailbox <> '' AND b.email = ?2 COLLATE NOCASE AND d.ends_at > ?3
-                    AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
+                    AND b.test = 0 AND b.state IN {stands}"),
             )
             .and_then(|mut q| {
                 q.query_map((mailbox(&email), &email, us(now)), |row| {
@@ -556,9 +509,6 @@ pub fn unreachable(
 }
 
 /// How far a mailbox was read: its validity and the last identifier.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn read_to(conn: &Connection, name: &str) -> Result<Option<(u32, u32)>, StoreError> {
     conn.prepare_cached("SELECT validity, uid FROM letterbox WHERE name = ?1")
         .and_then(|mut q| q.query_row([name], |row| Ok((row.get(0)?, row.get(1)?))).optional())
@@ -566,9 +516,6 @@ pub fn read_to(conn: &Connection, name: &str) -> Result<Option<(u32, u32)>, Stor
 }
 
 /// Writes down how far a mailbox was read.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_read_to(
     tx: &Tx<'_>,
     name: &str,

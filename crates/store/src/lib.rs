@@ -3,6 +3,11 @@
 //! Reads take a `&Connection`, writes a [`Tx`], which only the writing thread
 //! hands out. Functions here hold no rules: they load facts and write down what
 //! `matricle-core` decided.
+//!
+//! # Errors
+//! Whatever reads or writes fails with a [`StoreError`] when SQLite refuses: the file cannot be
+//! read, the disk is full, a constraint does not hold. Only what else can go wrong is said at a
+//! function.
 
 pub mod announcements;
 pub mod aside;
@@ -43,6 +48,8 @@ pub mod refunds;
 pub mod replaced;
 pub mod replies;
 pub mod senders;
+#[macro_use]
+mod states;
 mod store;
 pub mod submissions;
 pub mod templates;

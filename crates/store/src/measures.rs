@@ -19,9 +19,6 @@ pub struct Measures {
 }
 
 /// Counts what a house holds.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn measure(conn: &Connection) -> Result<Measures, StoreError> {
     let by_state = |table: &str| -> rusqlite::Result<Vec<(String, i64)>> {
         conn.prepare_cached(&format!(
@@ -44,9 +41,6 @@ pub fn measure(conn: &Connection) -> Result<Measures, StoreError> {
 
 /// The latest instant that the house has on record as past: of a timeline, the books or the
 /// audit log.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn latest(conn: &Connection) -> Result<Option<Timestamp>, StoreError> {
     let mut latest = None;
     for table in ["timeline", "entries", "audit"] {

@@ -76,9 +76,6 @@ impl OnlineDate {
 }
 
 /// How a date happens online; as usual where nothing was said of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_date(conn: &Connection, date: DateId) -> Result<OnlineDate, StoreError> {
     conn.prepare_cached(
         "SELECT room, link, passcode, opens_minutes, straight_in, may_speak, recorded, in_mails, prepare, recording,
@@ -109,9 +106,6 @@ pub fn of_date(conn: &Connection, date: DateId) -> Result<OnlineDate, StoreError
 }
 
 /// Says how a date happens online.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, date: DateId, o: &OnlineDate) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT OR REPLACE INTO online_dates (date_id, room, link, passcode, opens_minutes, straight_in, may_speak,
@@ -146,9 +140,6 @@ pub fn room_key(kind: RoomKind, event: EventId, date: DateId) -> String {
 }
 
 /// What the service calls a room that it made.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn made(conn: &Connection, key: &str) -> Result<Option<String>, StoreError> {
     conn.prepare_cached("SELECT remote FROM online_rooms WHERE key = ?1")
         .and_then(|mut q| q.query_row([key], |row| row.get(0)).optional())
@@ -156,9 +147,6 @@ pub fn made(conn: &Connection, key: &str) -> Result<Option<String>, StoreError> 
 }
 
 /// Writes down that the service made a room.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_made(tx: &Tx<'_>, key: &str, remote: &str, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT OR REPLACE INTO online_rooms (key, remote, made_at) VALUES (?1, ?2, ?3)",
@@ -180,9 +168,6 @@ pub enum Room {
 }
 
 /// Where a date happens.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn room(
     conn: &Connection,
     event: &Event,
@@ -221,9 +206,6 @@ pub fn session_key(session: SessionId) -> String {
 }
 
 /// The sessions of a date that have a room of their own.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn own_rooms(
     conn: &Connection,
     date: DateId,
@@ -245,9 +227,6 @@ pub fn own_rooms(
 }
 
 /// Gives a session a room of its own, or none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_own_room(
     tx: &Tx<'_>,
     session: SessionId,
@@ -265,9 +244,6 @@ pub fn set_own_room(
 }
 
 /// Where a session happens that has a room of its own.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn room_of_session(
     conn: &Connection,
     session: SessionId,
@@ -294,9 +270,6 @@ fn is_nowhere(conn: &Connection, event: &Event, date: DateId) -> Result<bool, St
 }
 
 /// Dates online that start before an instant and whose room is not known: event's title, date.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn without_room(
     conn: &Connection,
     now: Timestamp,
@@ -322,9 +295,6 @@ pub fn without_room(
 }
 
 /// Forgets that the service made a room: it is brought to what is wanted next time.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn forget_made(tx: &Tx<'_>, key: &str) -> Result<(), StoreError> {
     tx.execute("DELETE FROM online_rooms WHERE key = ?1", [key])
         .map(drop)
@@ -332,9 +302,6 @@ pub fn forget_made(tx: &Tx<'_>, key: &str) -> Result<(), StoreError> {
 }
 
 /// Dates with a room of the service, or a session with one, that start or end between two instants: event, date, how.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn with_service(
     conn: &Connection,
     from: Timestamp,
@@ -363,9 +330,6 @@ pub fn with_service(
 }
 
 /// The dates of the person who has this code, in their order: place on each, date, end.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_code(
     conn: &Connection,
     code: TicketCode,
@@ -386,9 +350,6 @@ pub fn of_code(
 }
 
 /// How often the personal link of a person was replaced, by any of their places.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn steps(conn: &Connection, code: TicketCode) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT coalesce(sum(l.steps), 0) FROM attendees c
@@ -400,9 +361,6 @@ pub fn steps(conn: &Connection, code: TicketCode) -> Result<u32, StoreError> {
 }
 
 /// Replaces the personal link of an attendee.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn replace(tx: &Tx<'_>, attendee: AttendeeId) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT INTO online_links (attendee_id, steps) VALUES (?1, 1) ON CONFLICT DO UPDATE SET steps = steps + 1",
@@ -413,9 +371,6 @@ pub fn replace(tx: &Tx<'_>, attendee: AttendeeId) -> Result<(), StoreError> {
 }
 
 /// Writes down that somebody went in through the foyer.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_go(
     tx: &Tx<'_>,
     attendee: AttendeeId,
@@ -432,9 +387,6 @@ pub fn add_go(
 }
 
 /// When somebody went in through the foyer at a date, and from which browser, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn goes(
     conn: &Connection,
     attendee: AttendeeId,
@@ -450,9 +402,6 @@ pub fn goes(
 }
 
 /// Who went in through the foyer at a date: how often, from how many browsers.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all_goes(
     conn: &Connection,
     date: DateId,
@@ -468,9 +417,6 @@ pub fn all_goes(
 }
 
 /// What the room reported of a date takes the place of what it reported before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_stays(
     tx: &Tx<'_>,
     date: DateId,
@@ -490,9 +436,6 @@ pub fn set_stays(
 }
 
 /// What the room reported of a date.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stays(
     conn: &Connection,
     date: DateId,
@@ -512,9 +455,6 @@ pub fn stays(
 }
 
 /// Whether a ticket joins online, where its event is both in person and online.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn joins_online(conn: &Connection, attendee: AttendeeId) -> Result<bool, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {JOINS_ONLINE} FROM attendees a
@@ -527,9 +467,6 @@ pub fn joins_online(conn: &Connection, attendee: AttendeeId) -> Result<bool, Sto
 }
 
 /// The attendees of a booking who join online: person, name, code of their first place.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(
     conn: &Connection,
     booking: BookingId,
@@ -559,9 +496,6 @@ pub fn of_booking(
 }
 
 /// Somebody of the house who answers for what the foyer writes down: the first there is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn who_answers(conn: &Connection) -> Result<Option<matricle_core::PersonId>, StoreError> {
     conn.prepare_cached("SELECT id FROM people WHERE role IS NOT NULL ORDER BY id LIMIT 1")
         .and_then(|mut q| q.query_row([], |row| row.get(0).map(matricle_core::PersonId)).optional())

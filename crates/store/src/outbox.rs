@@ -28,45 +28,22 @@ pub use planning::{
     withdraw_wishes,
 };
 
-/// Where a message stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum MessageState {
-    /// It goes at its minute, or is tried again.
-    Planned,
-    /// It is being handed over.
-    Sending,
-    /// The other side took it.
-    Sent,
-    /// It was given up.
-    Failed,
-    /// It is not true any more.
-    Withdrawn,
-    /// It does not go, for a reason.
-    Skipped,
-}
-
-impl MessageState {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Planned, Self::Sending, Self::Sent, Self::Failed, Self::Withdrawn, Self::Skipped];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Planned => "planned",
-            Self::Sending => "sending",
-            Self::Sent => "sent",
-            Self::Failed => "failed",
-            Self::Withdrawn => "withdrawn",
-            Self::Skipped => "skipped",
-        }
-    }
-
-    /// Finds a state by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
+matricle_core::worded! {
+    /// Where a message stands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum MessageState {
+        /// It goes at its minute, or is tried again.
+        Planned = "planned",
+        /// It is being handed over.
+        Sending = "sending",
+        /// The other side took it.
+        Sent = "sent",
+        /// It was given up.
+        Failed = "failed",
+        /// It is not true any more.
+        Withdrawn = "withdrawn",
+        /// It does not go, for a reason.
+        Skipped = "skipped",
     }
 }
 
@@ -296,9 +273,6 @@ impl<'a> NewMessage<'a> {
 }
 
 /// How many messages of a cue about an occasion there are for a booking and reader.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_of(
     conn: &Connection,
     booking: BookingId,
@@ -316,9 +290,6 @@ pub fn count_of(
 }
 
 /// Plans a message; one that is planned already stays as it is. Whether it is new.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
     let plan = || -> rusqlite::Result<usize> {
         let knows = if *new.knows == Knows::default() { "{}".to_owned() } else { json(new.knows)? };
@@ -361,9 +332,6 @@ pub fn plan(tx: &Tx<'_>, new: &NewMessage<'_>) -> Result<bool, StoreError> {
 }
 
 /// The invitations to an event, in the order they were planned.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM outbox o WHERE o.event_id = ?1 AND o.happened = 'invitation' ORDER BY o.id"
@@ -373,9 +341,6 @@ pub fn invitations(conn: &Connection, event: EventId) -> Result<Vec<Message>, St
 }
 
 /// A message by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: MessageId) -> Result<Option<Message>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM outbox o WHERE o.id = ?1"))
         .and_then(|mut q| q.query_row([id.0], message).optional())
@@ -384,9 +349,6 @@ pub fn by_id(conn: &Connection, id: MessageId) -> Result<Option<Message>, StoreE
 
 /// Messages of a date that moved or was called off, about an event's bookings, with reference
 /// and name, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn told(
     conn: &Connection,
     event: EventId,
@@ -408,9 +370,6 @@ pub fn told(
 }
 
 /// What has not gone out about a booking goes to another address; to none, it is withdrawn.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Result<(), StoreError> {
     let sql = if new.is_empty() {
         "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = 'no address'
@@ -430,9 +389,6 @@ pub fn readdress(tx: &Tx<'_>, booking: BookingId, old: &str, new: &str) -> Resul
 
 /// What strangers' acts made go to the box of a message within a day before `now`, itself left out;
 /// what is being handed over before it counts as gone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn went_to_box(
     conn: &Connection,
     message: &Message,
@@ -468,9 +424,6 @@ pub fn went_to_box(
 
 /// Withdraws what has not gone out about a booking and these occasions, whichever way it was to
 /// go; a cue's moments are followed, and not withdrawn here.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn withdraw(
     tx: &Tx<'_>,
     booking: BookingId,
@@ -492,9 +445,6 @@ pub fn withdraw(
 }
 
 /// Withdraws one message that has not gone out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn withdraw_one(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2
@@ -506,9 +456,6 @@ pub fn withdraw_one(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreEr
 }
 
 /// A message that is being handed over does not go, for a reason.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn skip(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET state = 'skipped', next_try_at = NULL, reason = ?2
@@ -520,9 +467,6 @@ pub fn skip(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
 }
 
 /// A message that is being handed over goes at another minute.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn put_off(tx: &Tx<'_>, id: MessageId, at: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET state = 'planned', planned_at = ?2, next_try_at = ?2, tries = 0
@@ -535,9 +479,6 @@ pub fn put_off(tx: &Tx<'_>, id: MessageId, at: Timestamp) -> Result<(), StoreErr
 
 /// Messages that are due, and where each goes: mass mail after all else, what has waited longest
 /// first; none of some domains.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn due(
     conn: &Connection,
     without: &[String],
@@ -570,9 +511,6 @@ pub fn due(
 
 /// Takes messages, marked as being handed over, if they are still due: a second taker gets others.
 /// What cannot be read has failed, and stops none after it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take(tx: &Tx<'_>, ids: &[MessageId], now: Timestamp) -> Result<Vec<Message>, StoreError> {
     let mut taken = Vec::with_capacity(ids.len());
     for id in ids {
@@ -595,9 +533,6 @@ pub fn take(tx: &Tx<'_>, ids: &[MessageId], now: Timestamp) -> Result<Vec<Messag
 }
 
 /// The other side took it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sent(tx: &Tx<'_>, id: MessageId, answer: &str, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET state = 'sent', sent_at = ?2, next_try_at = NULL, last_error = NULL,
@@ -609,9 +544,6 @@ pub fn sent(tx: &Tx<'_>, id: MessageId, answer: &str, now: Timestamp) -> Result<
 }
 
 /// The other side did not take it; tried again at `again`, or given up.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn not_sent(
     tx: &Tx<'_>,
     id: MessageId,
@@ -631,9 +563,6 @@ pub fn not_sent(
 /// full when it was to be noted. It may have got through or not, and is tried again under the
 /// same `Message-ID`, by which mailboxes know a message they already have (RFC 5322 §3.6.4).
 /// `but` are those whose fate is known and only not written yet.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_up(tx: &Tx<'_>, but: &[MessageId], now: Timestamp) -> Result<usize, StoreError> {
     let left: Vec<i64> = tx
         .prepare_cached("SELECT id FROM outbox WHERE state = 'sending'")
@@ -653,9 +582,6 @@ pub fn take_up(tx: &Tx<'_>, but: &[MessageId], now: Timestamp) -> Result<usize, 
 }
 
 /// Whether something is marked as being handed over.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn any_sending(conn: &Connection) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM outbox WHERE state = 'sending')")
         .and_then(|mut q| q.query_row([], |row| row.get(0)))
@@ -663,9 +589,6 @@ pub fn any_sending(conn: &Connection) -> Result<bool, StoreError> {
 }
 
 /// Whether any mail has gone out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn has_sent(conn: &Connection) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM outbox WHERE state = 'sent' AND way = 'mail')",
@@ -675,9 +598,6 @@ pub fn has_sent(conn: &Connection) -> Result<bool, StoreError> {
 }
 
 /// Messages about a booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Message>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM outbox o WHERE o.booking_id = ?1 ORDER BY o.id"
@@ -687,9 +607,6 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Message>,
 }
 
 /// How many messages about a booking have not gone out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unsent(conn: &Connection, booking: BookingId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(*) FROM outbox WHERE booking_id = ?1 AND state IN ('planned', 'sending')",
@@ -700,9 +617,6 @@ pub fn unsent(conn: &Connection, booking: BookingId) -> Result<u32, StoreError> 
 
 /// Stops a message, or lets it go after all; gives it another minute. Only what has not gone
 /// out. Whether it could.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn steer(
     tx: &Tx<'_>,
     id: MessageId,

@@ -5,9 +5,6 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::{Doing, StoreError, Tx};
 
 /// The feed of an address: its key, and how often it was made anew.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, email: &str) -> Result<Option<(i64, u32)>, StoreError> {
     conn.prepare_cached("SELECT id, steps FROM own_feeds WHERE email = ?1 AND withdrawn = 0")
         .and_then(|mut q| q.query_row([email], |row| Ok((row.get(0)?, row.get(1)?))).optional())
@@ -15,9 +12,6 @@ pub fn of(conn: &Connection, email: &str) -> Result<Option<(i64, u32)>, StoreErr
 }
 
 /// Whose feed it is, and how often it was made anew, unless it was withdrawn.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, u32)>, StoreError> {
     conn.prepare_cached("SELECT email, steps FROM own_feeds WHERE id = ?1 AND withdrawn = 0")
         .and_then(|mut q| q.query_row([id], |row| Ok((row.get(0)?, row.get(1)?))).optional())
@@ -25,9 +19,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<(String, u32)>, StoreE
 }
 
 /// Makes a feed, or makes it anew: the address before opens nothing.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn make(tx: &Tx<'_>, email: &str) -> Result<(), StoreError> {
     tx.execute(
         "INSERT INTO own_feeds (email, steps) VALUES (?1, 1)
@@ -39,9 +30,6 @@ pub fn make(tx: &Tx<'_>, email: &str) -> Result<(), StoreError> {
 }
 
 /// Withdraws the feed of an address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn withdraw(tx: &Tx<'_>, email: &str) -> Result<(), StoreError> {
     tx.execute("UPDATE own_feeds SET withdrawn = 1 WHERE email = ?1", [email])
         .map(drop)

@@ -8,34 +8,20 @@ use rusqlite::{Connection, OptionalExtension, Row};
 use crate::convert::{foreign, instant, instant_or, word};
 use crate::{Doing, StoreError, Tx, us};
 
-/// Where a payment stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PaymentState {
-    /// The payer has not decided.
-    Open,
-    /// The money came and was booked.
-    Paid,
-    /// The provider said no.
-    Declined,
-    /// Called back before it was paid.
-    Withdrawn,
-    /// The money came for a booking that no longer wanted it: to be given back.
-    Surplus,
-}
-
-impl PaymentState {
-    const ALL: [Self; 5] = [Self::Open, Self::Paid, Self::Declined, Self::Withdrawn, Self::Surplus];
-
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Open => "open",
-            Self::Paid => "paid",
-            Self::Declined => "declined",
-            Self::Withdrawn => "withdrawn",
-            Self::Surplus => "surplus",
-        }
+matricle_core::worded! {
+    /// Where a payment stands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum PaymentState {
+        /// The payer has not decided.
+        Open = "open",
+        /// The money came and was booked.
+        Paid = "paid",
+        /// The provider said no.
+        Declined = "declined",
+        /// Called back before it was paid.
+        Withdrawn = "withdrawn",
+        /// The money came for a booking that no longer wanted it: to be given back.
+        Surplus = "surplus",
     }
 }
 
@@ -115,9 +101,6 @@ fn payment(row: &Row<'_>) -> rusqlite::Result<Payment> {
 }
 
 /// Writes a payment down before the provider hears of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open(
     tx: &Tx<'_>,
     id: &str,
@@ -136,9 +119,6 @@ pub fn open(
 }
 
 /// Writes down money that somebody has taken.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take(tx: &Tx<'_>, new: &Taken<'_>, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT INTO payments (id, booking_id, amount_minor, state, made_at, settled_at, method, who, note)
@@ -177,9 +157,6 @@ pub struct Taken<'a> {
 }
 
 /// Notes what the provider says of its fee and of a dispute; says what was known before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn note(tx: &Tx<'_>, id: &str, fee_minor: i64, dispute: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE payments SET fee_minor = ?2, dispute = ?3 WHERE id = ?1")
         .and_then(|mut q| q.execute((id, fee_minor, dispute)))
@@ -188,9 +165,6 @@ pub fn note(tx: &Tx<'_>, id: &str, fee_minor: i64, dispute: &str) -> Result<(), 
 }
 
 /// Writes down what the provider calls a payment and where the payer pays.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn known_as(tx: &Tx<'_>, id: &str, provider_id: &str, pay_url: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE payments SET provider_id = ?2, pay_url = ?3 WHERE id = ?1")
         .and_then(|mut q| q.execute((id, provider_id, pay_url)))
@@ -199,9 +173,6 @@ pub fn known_as(tx: &Tx<'_>, id: &str, provider_id: &str, pay_url: &str) -> Resu
 }
 
 /// Finds a payment by its UUID.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Payment>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM payments WHERE id = ?1"))
         .and_then(|mut q| q.query_row([id], payment).optional())
@@ -209,9 +180,6 @@ pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Payment>, StoreError>
 }
 
 /// Whether any payment came by card.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_card(conn: &Connection) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM payments WHERE method = 'card' AND state = 'paid')",
@@ -221,9 +189,6 @@ pub fn by_card(conn: &Connection) -> Result<bool, StoreError> {
 }
 
 /// The payments of a booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Payment>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM payments WHERE booking_id = ?1 ORDER BY made_at, id"
@@ -233,9 +198,6 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Payment>,
 }
 
 /// Payments whose provider should be asked by now, without those set aside.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_check(
     conn: &Connection,
     now: Timestamp,
@@ -254,9 +216,6 @@ pub fn to_check(
 
 /// Settles an open payment. Money that comes all the same for one that was declined
 /// or withdrawn is still written down; anything else leaves what is settled alone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn settle(
     tx: &Tx<'_>,
     id: &str,
@@ -273,9 +232,6 @@ pub fn settle(
 }
 
 /// Says when to ask the provider next.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn check_again(tx: &Tx<'_>, id: &str, at: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE payments SET next_check_at = ?2, tries = tries + 1 WHERE id = ?1 AND state = 'open'",
@@ -286,9 +242,6 @@ pub fn check_again(tx: &Tx<'_>, id: &str, at: Timestamp) -> Result<(), StoreErro
 }
 
 /// The booking no longer wants the money: the provider is told at once.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unwant(tx: &Tx<'_>, booking: BookingId, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE payments SET unwanted = 1, next_check_at = ?2 WHERE booking_id = ?1 AND state = 'open'",
@@ -299,9 +252,6 @@ pub fn unwant(tx: &Tx<'_>, booking: BookingId, now: Timestamp) -> Result<(), Sto
 }
 
 /// Notes what a webhook that was taken said, of a kind that is not known.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn note_hook(tx: &Tx<'_>, webhook_id: &str, note: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE hooks_taken SET note = ?2 WHERE webhook_id = ?1")
         .and_then(|mut q| q.execute((webhook_id, note)))
@@ -311,9 +261,6 @@ pub fn note_hook(tx: &Tx<'_>, webhook_id: &str, note: &str) -> Result<(), StoreE
 
 /// Takes a webhook; `false` when it was taken before. Ids older than a month are
 /// forgotten: no sender repeats that long.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_hook(tx: &Tx<'_>, webhook_id: &str, now: Timestamp) -> Result<bool, StoreError> {
     let month = jiff::SignedDuration::from_hours(30 * 24);
     tx.prepare_cached("DELETE FROM hooks_taken WHERE taken_at < ?1")

@@ -32,9 +32,6 @@ fn staff(row: &Row<'_>) -> rusqlite::Result<Staff> {
 }
 
 /// A member of staff by address, with the hash of their password.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_email(conn: &Connection, email: &str) -> Result<Option<(Staff, String)>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, email, role, password_hash FROM people WHERE email = ?1 AND role IS NOT NULL",
@@ -47,9 +44,6 @@ pub fn by_email(conn: &Connection, email: &str) -> Result<Option<(Staff, String)
 
 /// Gives a person a role and a password; makes the record when there is none. Their
 /// open sessions end: whoever knew the old password is out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn employ(
     tx: &Tx<'_>,
     name: &str,
@@ -76,9 +70,6 @@ pub fn employ(
 }
 
 /// Everybody with a role, by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn staff_of(conn: &Connection) -> Result<Vec<Staff>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, email, role FROM people WHERE role IS NOT NULL ORDER BY name",
@@ -88,9 +79,6 @@ pub fn staff_of(conn: &Connection) -> Result<Vec<Staff>, StoreError> {
 }
 
 /// Gives somebody who has a role another one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_role(tx: &Tx<'_>, email: &str, name: &str, role: Role) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE people SET role = ?2, name = ?3 WHERE email = ?1 AND role IS NOT NULL",
@@ -101,9 +89,6 @@ pub fn set_role(tx: &Tx<'_>, email: &str, name: &str, role: Role) -> Result<(), 
 }
 
 /// Takes a person's role away and ends their sessions; gives their name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_role(tx: &Tx<'_>, id: PersonId) -> Result<Option<String>, StoreError> {
     tx.execute("DELETE FROM sessions WHERE person_id = ?1", [id.0]).doing("ending sessions")?;
     tx.query_row(
@@ -117,9 +102,6 @@ pub fn take_role(tx: &Tx<'_>, id: PersonId) -> Result<Option<String>, StoreError
 
 /// The record of whoever books with this address; made when there is none. The
 /// name of an existing record stays as it is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn know(tx: &Tx<'_>, name: &str, email: &str, now: Timestamp) -> Result<PersonId, StoreError> {
     tx.prepare_cached(
         "INSERT INTO people (name, email, made_at) VALUES (?1, ?2, ?3)
@@ -147,9 +129,6 @@ pub struct Known {
 }
 
 /// Whose session this is, whether they work here or only book.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn known(
     conn: &Connection,
     token_hash: &[u8; 32],
@@ -177,9 +156,6 @@ pub fn known(
 
 /// Keeps the hash of a number that was sent to an address, for the browser that asked. What
 /// is older than an hour is forgotten.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn keep_code(
     tx: &Tx<'_>,
     email: &str,
@@ -203,9 +179,6 @@ pub fn keep_code(
 
 /// Tries a number in the browser that asked for it: true once for one of the two newest that
 /// last still and have not been tried more often than this.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn try_code(
     tx: &Tx<'_>,
     email: &str,
@@ -234,9 +207,6 @@ pub fn try_code(
 }
 
 /// Makes exactly these addresses members; others are none any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_members(tx: &Tx<'_>, emails: &[String], now: Timestamp) -> Result<(), StoreError> {
     tx.execute("UPDATE people SET member = 0 WHERE member = 1", []).doing("noting members")?;
     for email in emails {
@@ -247,9 +217,6 @@ pub fn set_members(tx: &Tx<'_>, emails: &[String], now: Timestamp) -> Result<(),
 }
 
 /// The addresses of all members.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn members(conn: &Connection) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached("SELECT email FROM people WHERE member = 1 ORDER BY email")
         .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
@@ -272,9 +239,6 @@ pub struct NewSession<'a> {
 }
 
 /// Opens a session; sessions past their end are swept out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open_session(tx: &Tx<'_>, new: &NewSession<'_>, now: Timestamp) -> Result<(), StoreError> {
     tx.execute("DELETE FROM sessions WHERE expires_at <= ?1", [us(now)])
         .and_then(|_| {
@@ -304,9 +268,6 @@ pub struct OpenSession {
 }
 
 /// The open sessions of whoever has this one, the newest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sessions_beside(
     conn: &Connection,
     token_hash: &[u8; 32],
@@ -333,9 +294,6 @@ pub fn sessions_beside(
 }
 
 /// Closes all sessions of whoever has this one, this one too; says how many.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn close_all_beside(tx: &Tx<'_>, token_hash: &[u8; 32]) -> Result<usize, StoreError> {
     tx.execute(
         "DELETE FROM sessions WHERE person_id = (SELECT person_id FROM sessions WHERE token_hash = ?1)",
@@ -345,9 +303,6 @@ pub fn close_all_beside(tx: &Tx<'_>, token_hash: &[u8; 32]) -> Result<usize, Sto
 }
 
 /// Gives a person another password; all their sessions end.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_password(tx: &Tx<'_>, id: PersonId, hash: &str) -> Result<(), StoreError> {
     tx.execute("DELETE FROM sessions WHERE person_id = ?1", [id.0])
         .and_then(|_| {
@@ -361,9 +316,6 @@ pub fn set_password(tx: &Tx<'_>, id: PersonId, hash: &str) -> Result<(), StoreEr
 }
 
 /// Whose session with the rights of a role this is, and until when.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn session(
     conn: &Connection,
     token_hash: &[u8; 32],
@@ -382,9 +334,6 @@ pub fn session(
 }
 
 /// Closes a session.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn close_session(tx: &Tx<'_>, token_hash: &[u8; 32]) -> Result<(), StoreError> {
     tx.execute("DELETE FROM sessions WHERE token_hash = ?1", [token_hash])
         .map(drop)
@@ -392,18 +341,12 @@ pub fn close_session(tx: &Tx<'_>, token_hash: &[u8; 32]) -> Result<(), StoreErro
 }
 
 /// Whether anybody can sign in.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
     conn.query_row("SELECT EXISTS (SELECT 1 FROM people WHERE role IS NOT NULL)", [], |r| r.get(0))
         .doing("counting staff")
 }
 
 /// The name that goes with an address, as it was given last; empty for somebody unknown.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn name_of(conn: &Connection, email: &str) -> Result<String, StoreError> {
     conn.prepare_cached("SELECT name FROM people WHERE email = ?1")
         .and_then(|mut q| q.query_row([email], |row| row.get(0)).optional())
@@ -412,9 +355,6 @@ pub fn name_of(conn: &Connection, email: &str) -> Result<String, StoreError> {
 }
 
 /// Whether somebody with this address is a member.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn is_member(conn: &Connection, email: &str) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM people WHERE email = ?1 AND member = 1)")
         .and_then(|mut q| q.query_row([email], |row| row.get(0)))

@@ -167,25 +167,16 @@ pub(crate) fn host(tx: &Tx<'_>, name: &str) -> rusqlite::Result<i64> {
 }
 
 /// Finds or makes a venue by its name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn venue_named(tx: &Tx<'_>, name: &str) -> Result<VenueId, StoreError> {
     venue(tx, name, "", "").map(VenueId).doing("making a venue")
 }
 
 /// Finds or makes a room by its name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn room_named(tx: &Tx<'_>, venue: VenueId, name: &str) -> Result<Option<RoomId>, StoreError> {
     room(tx, venue.0, name).map(|id| id.map(RoomId)).doing("making a room")
 }
 
 /// Finds or makes a host by their name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn host_named(tx: &Tx<'_>, name: &str) -> Result<HostId, StoreError> {
     host(tx, name).map(HostId).doing("making a host")
 }
@@ -201,9 +192,6 @@ fn all<T>(
 }
 
 /// All venues by name, those in use first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn venues(conn: &Connection) -> Result<Vec<Venue>, StoreError> {
     all(
         conn,
@@ -223,9 +211,6 @@ pub fn venues(conn: &Connection) -> Result<Vec<Venue>, StoreError> {
 }
 
 /// All rooms, by venue and name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rooms(conn: &Connection) -> Result<Vec<Room>, StoreError> {
     all(
         conn,
@@ -245,9 +230,6 @@ pub fn rooms(conn: &Connection) -> Result<Vec<Room>, StoreError> {
 }
 
 /// All hosts by name, those in use first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn hosts(conn: &Connection) -> Result<Vec<Host>, StoreError> {
     all(
         conn,
@@ -265,9 +247,6 @@ pub fn hosts(conn: &Connection) -> Result<Vec<Host>, StoreError> {
 }
 
 /// All tags by name, those in use first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tags(conn: &Connection) -> Result<Vec<Tag>, StoreError> {
     all(
         conn,
@@ -285,9 +264,6 @@ pub fn tags(conn: &Connection) -> Result<Vec<Tag>, StoreError> {
 }
 
 /// All tax rates by name, those in use first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tax_rates(conn: &Connection) -> Result<Vec<TaxRate>, StoreError> {
     all(
         conn,
@@ -350,9 +326,6 @@ pub fn save_host(tx: &Tx<'_>, h: &Host) -> Result<i64, StoreError> {
 
 /// Makes one venue of two: what was at `from` is at `into` from now on, and `from` is gone. Rooms
 /// of one name become one. Gives how many dates went along.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn join_venues(tx: &Tx<'_>, from: VenueId, into: VenueId) -> Result<usize, StoreError> {
     let all = rooms(tx)?;
     let join = || {
@@ -406,9 +379,6 @@ pub fn save_tax_rate(tx: &Tx<'_>, t: &TaxRate) -> Result<i64, StoreError> {
 }
 
 /// Retires something, or offers it again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn retire(tx: &Tx<'_>, kind: Kind, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute(
         &format!("UPDATE {} SET retired_at = ?2 WHERE id = ?1", kind.table()),
@@ -419,9 +389,6 @@ pub fn retire(tx: &Tx<'_>, kind: Kind, id: i64, at: Option<Timestamp>) -> Result
 }
 
 /// The opening hours, by day and time.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn opening_hours(conn: &Connection) -> Result<Vec<Opening>, StoreError> {
     all(conn, "SELECT weekday, opens, closes FROM opening_hours ORDER BY weekday, opens", |row| {
         let time = |column: &'static str| -> rusqlite::Result<civil::Time> {
@@ -435,9 +402,6 @@ pub fn opening_hours(conn: &Connection) -> Result<Vec<Opening>, StoreError> {
 }
 
 /// Writes the opening hours, in the place of those before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_opening_hours(tx: &Tx<'_>, hours: &[Opening]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.execute("DELETE FROM opening_hours", [])?;
@@ -457,9 +421,6 @@ pub fn set_opening_hours(tx: &Tx<'_>, hours: &[Opening]) -> Result<(), StoreErro
 }
 
 /// Days on which the house is closed, and why, from a day on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn closed_days(
     conn: &Connection,
     from: civil::Date,
@@ -476,9 +437,6 @@ pub fn closed_days(
 }
 
 /// Closes a day, or with no reason opens it again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn close_day(tx: &Tx<'_>, day: civil::Date, why: Option<&str>) -> Result<(), StoreError> {
     match why {
         Some(why) => tx.execute(
@@ -492,9 +450,6 @@ pub fn close_day(tx: &Tx<'_>, day: civil::Date, why: Option<&str>) -> Result<(),
 }
 
 /// Adds to the log of changes.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn log(
     tx: &Tx<'_>,
     now: Timestamp,
@@ -511,9 +466,6 @@ pub fn log(
 }
 
 /// The latest changes, of the whole house or of what one page is about; `skip` leaves so many out.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn changes(
     conn: &Connection,
     about: Option<&str>,
@@ -541,9 +493,6 @@ pub fn changes(
 }
 
 /// How many changes were written down in all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_changes(conn: &Connection) -> Result<u32, StoreError> {
     conn.prepare_cached("SELECT count(*) FROM changes")
         .and_then(|mut q| q.query_row([], |row| row.get(0)))

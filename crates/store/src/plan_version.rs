@@ -9,9 +9,6 @@ use crate::{Doing, StoreError};
 
 /// How often plans have changed. Where that is not written down any more, each time it is asked
 /// is another version: nothing is kept then, and nothing is wrong but slower.
-///
-/// # Errors
-/// SQLite refuses.
 pub(crate) fn plan_version(conn: &Connection) -> Result<i64, StoreError> {
     static LOST: AtomicI64 = AtomicI64::new(-1);
     let known: Option<i64> = conn

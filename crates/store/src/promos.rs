@@ -7,6 +7,7 @@ use matricle_core::{BookingId, DateId, EventId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 use crate::convert::{foreign, instant_or};
+use crate::states::{sql, sql_of};
 use crate::{Doing, StoreError, Tx, us};
 
 /// A promo code as the Office sees it.
@@ -59,9 +60,6 @@ fn key(code: &str) -> String {
 }
 
 /// Writes a new code down; `None` when another has the same letters.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(
     tx: &Tx<'_>,
     promo: &Promo,
@@ -106,9 +104,6 @@ pub fn add(
 }
 
 /// Stops a code, or lets it be used again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stop(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute("UPDATE promos SET stopped_at = ?2 WHERE id = ?1", (id, at.map(us)))
         .map(drop)
@@ -116,9 +111,6 @@ pub fn stop(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreErro
 }
 
 /// The code that was typed, if it is for this event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn typed(conn: &Connection, event: EventId, text: &str) -> Result<Option<Promo>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM promos p WHERE p.folded = ?1 AND (p.event_id IS NULL OR p.event_id = ?2)"
@@ -128,9 +120,6 @@ pub fn typed(conn: &Connection, event: EventId, text: &str) -> Result<Option<Pro
 }
 
 /// The codes on a booking, in the order given.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Promo>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM booking_promos bp JOIN promos p ON p.id = bp.promo_id
@@ -141,9 +130,6 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Vec<Promo>, S
 }
 
 /// Writes the codes of a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, booking: BookingId, promos: &[Promo]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.prepare_cached("DELETE FROM booking_promos WHERE booking_id = ?1")?
@@ -161,9 +147,6 @@ pub fn set(tx: &Tx<'_>, booking: BookingId, promos: &[Promo]) -> Result<(), Stor
 
 /// How often a code is in use on bookings other than this one, and whether one of them has
 /// this address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn used(
     conn: &Connection,
     promo: i64,
@@ -171,26 +154,23 @@ pub fn used(
     address: &str,
 ) -> Result<(u32, bool), StoreError> {
     conn.prepare_cached(
-        "SELECT count(*), coalesce(max(b.email <> '' AND lower(b.email) = lower(?3)), 0) FROM booking_promos bp
+        sql!("SELECT count(*), coalesce(max(b.email <> '' AND lower(b.email) = lower(?3)), 0) FROM booking_promos bp
          JOIN bookings b ON b.id = bp.booking_id WHERE bp.promo_id = ?1 AND b.id <> ?2 AND b.test = 0
-            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')",
+            AND b.state IN {keeps_seats}"),
     )
     .and_then(|mut q| q.query_row((promo, but.0, address), |row| Ok((row.get(0)?, row.get(1)?))))
     .doing("counting the uses of a promo code")
 }
 
 /// All codes, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<PromoRow>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS}, e.title,
             (SELECT count(*) FROM booking_promos bp JOIN bookings b ON b.id = bp.booking_id WHERE bp.promo_id = p.id
-                AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')) AS used,
+                AND b.test = 0 AND b.state IN {{stands}}) AS used,
             (SELECT coalesce(sum(l.discount_minor), 0) FROM booking_promos bp JOIN bookings b ON b.id = bp.booking_id
                 JOIN booking_lines l ON l.booking_id = b.id WHERE bp.promo_id = p.id
-                AND b.test = 0 AND b.state IN ('awaiting payment', 'confirmed')) AS taken_off
+                AND b.test = 0 AND b.state IN {{asked_for}}) AS taken_off
          FROM promos p LEFT JOIN events e ON e.id = p.event_id ORDER BY p.id DESC"
     ))
     .and_then(|mut q| {

@@ -12,12 +12,10 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
 use crate::events::{EventState, JOINS_ONLINE};
+use crate::states::sql_of;
 use crate::{Doing, StoreError};
 
 /// A date as cues see it, with its event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn date(conn: &Connection, id: DateId) -> Result<Option<(EventId, DateFacts)>, StoreError> {
     let found = conn
         .prepare_cached(
@@ -59,9 +57,6 @@ pub fn date(conn: &Connection, id: DateId) -> Result<Option<(EventId, DateFacts)
 }
 
 /// The tags of an event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tags(conn: &Connection, event: EventId) -> Result<Vec<TagId>, StoreError> {
     conn.prepare_cached("SELECT tag_id FROM event_tags WHERE event_id = ?1")
         .and_then(|mut q| q.query_map([event.0], |row| row.get(0).map(TagId))?.collect())
@@ -102,9 +97,6 @@ impl Which {
 
 /// The people of bookings as cues see them: for each date of a booking its booker, and whoever
 /// holds a ticket with an address of their own. What only some cues ask is read where one does.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booked>, StoreError> {
     let first_visit = cues.iter().any(|c| c.only.first_visit);
     let seen = if first_visit {
@@ -126,11 +118,11 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
     };
     // A reader has rows one after the other: the booker's people first by date.
     let rows: Vec<Row> = conn
-        .prepare_cached(&format!(
+        .prepare_cached(&sql_of!(
             "SELECT b.id, b.reference, b.state, b.name, b.email, b.phone, coalesce(b.since, b.made_at), b.deadline,
                 ra.refused_at IS NOT NULL, a.date_id, a.person_no, a.name, a.email, ta.refused_at IS NOT NULL,
                 a.ticket_type_id, a.cancelled_at IS NOT NULL, a.presence, {JOINS_ONLINE}, {seen},
-                b.state = 'awaiting payment' AND EXISTS (SELECT 1 FROM documents doc WHERE doc.booking_id = b.id
+                b.state = {{AwaitingPayment}} AND EXISTS (SELECT 1 FROM documents doc WHERE doc.booking_id = b.id
                     AND doc.kind = 'invoice'),
                 b.total_minor - b.paid_minor
              FROM bookings b JOIN attendees a ON a.booking_id = b.id
@@ -285,9 +277,6 @@ fn answers(
 
 /// People who hear of a date without having booked it: its hosts who sign in, those who wait for
 /// it, people of the house by their roles.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn others(conn: &Connection, date: DateId) -> Result<Vec<(String, Person)>, StoreError> {
     let mut found = Vec::new();
     let hosts: Vec<(i64, i64, String, String)> = conn
@@ -334,9 +323,6 @@ pub fn others(conn: &Connection, date: DateId) -> Result<Vec<(String, Person)>, 
 
 /// Whoever has the stamp cards that a booking bought, or the bookings of a date, where those
 /// expire.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn card_owners(conn: &Connection, which: Which) -> Result<Vec<Booked>, StoreError> {
     let (filter, key) = match which {
         Which::One(booking) => ("b.id = ?1", booking.0),
@@ -364,9 +350,6 @@ pub fn card_owners(conn: &Connection, which: Which) -> Result<Vec<Booked>, Store
 }
 
 /// People of the house by their roles.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn staff(conn: &Connection) -> Result<Vec<(String, Person)>, StoreError> {
     conn.prepare_cached("SELECT id, name, email, role FROM people WHERE role IS NOT NULL")
         .and_then(|mut q| {
@@ -385,9 +368,6 @@ pub fn staff(conn: &Connection) -> Result<Vec<(String, Person)>, StoreError> {
 }
 
 /// Holders of tickets of a booking that were passed on: which person, their name and address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn holders(
     conn: &Connection,
     booking: BookingId,

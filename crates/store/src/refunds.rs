@@ -78,9 +78,6 @@ pub struct NewRefund<'a> {
 }
 
 /// Writes down that money is to go back.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open(tx: &Tx<'_>, new: &NewRefund<'_>, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT INTO refunds (id, payment_id, booking_id, amount_minor, reason, state, by_hand, made_at, who, next_try_at)
@@ -104,9 +101,6 @@ pub fn open(tx: &Tx<'_>, new: &NewRefund<'_>, now: Timestamp) -> Result<(), Stor
 }
 
 /// The refunds of a booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Refund>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} {FROM} WHERE r.booking_id = ?1 ORDER BY r.made_at, r.id"
@@ -116,9 +110,6 @@ pub fn of_booking(conn: &Connection, id: BookingId) -> Result<Vec<Refund>, Store
 }
 
 /// A refund by its UUID.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Refund>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} {FROM} WHERE r.id = ?1"))
         .and_then(|mut q| q.query_row([id], refund).optional())
@@ -126,9 +117,6 @@ pub fn by_id(conn: &Connection, id: &str) -> Result<Option<Refund>, StoreError> 
 }
 
 /// Refunds that the provider should be asked for by now, without those set aside.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn due(
     conn: &Connection,
     now: Timestamp,
@@ -146,9 +134,6 @@ pub fn due(
 }
 
 /// Open refunds with reference and name of the booking, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open_ones(conn: &Connection) -> Result<Vec<(Refund, String, String)>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS}, b.reference, b.name {FROM} JOIN bookings b ON b.id = r.booking_id
@@ -162,9 +147,6 @@ pub fn open_ones(conn: &Connection) -> Result<Vec<(Refund, String, String)>, Sto
 }
 
 /// The money has been given; `false` when that was known already.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn done(tx: &Tx<'_>, id: &str, now: Timestamp) -> Result<bool, StoreError> {
     tx.prepare_cached(
         "UPDATE refunds SET state = 'done', done_at = ?2, next_try_at = NULL, last_error = NULL
@@ -176,9 +158,6 @@ pub fn done(tx: &Tx<'_>, id: &str, now: Timestamp) -> Result<bool, StoreError> {
 }
 
 /// The provider did not take it; tried again at `again`, or left to somebody's hand.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn not_done(
     tx: &Tx<'_>,
     id: &str,

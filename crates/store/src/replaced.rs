@@ -5,9 +5,6 @@ use rusqlite::Connection;
 use crate::{Doing, StoreError, Tx};
 
 /// All that were: of what, of which, how often.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<(String, String, u32)>, StoreError> {
     conn.prepare_cached("SELECT what, key, times FROM replaced_keys")
         .and_then(|mut q| {
@@ -17,9 +14,6 @@ pub fn all(conn: &Connection) -> Result<Vec<(String, String, u32)>, StoreError> 
 }
 
 /// Replaces one once more; how often it has been then.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn once_more(tx: &Tx<'_>, what: &str, key: &str) -> Result<u32, StoreError> {
     tx.prepare_cached(
         "INSERT INTO replaced_keys (what, key, times) VALUES (?1, ?2, 1)

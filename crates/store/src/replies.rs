@@ -8,6 +8,7 @@ use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
+use crate::states::sql;
 use crate::{Doing, StoreError, Tx, us};
 
 fn replied(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Replied> {
@@ -19,9 +20,6 @@ fn replied(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Replied> {
 }
 
 /// Writes down what an address says; it takes the place of what it said before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(
     tx: &Tx<'_>,
     event: EventId,
@@ -39,9 +37,6 @@ pub fn set(
 }
 
 /// What an address says of an event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, event: EventId, email: &str) -> Result<Option<Replied>, StoreError> {
     conn.prepare_cached("SELECT reply, word, at FROM replies WHERE event_id = ?1 AND email = ?2")
         .and_then(|mut q| {
@@ -51,9 +46,6 @@ pub fn of(conn: &Connection, event: EventId, email: &str) -> Result<Option<Repli
 }
 
 /// The booking of the seat that a *maybe* keeps, whatever became of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn kept(
     conn: &Connection,
     event: EventId,
@@ -68,9 +60,6 @@ pub fn kept(
 }
 
 /// Writes down which booking keeps the seat of a *maybe*.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn keep(
     tx: &Tx<'_>,
     event: EventId,
@@ -86,9 +75,6 @@ pub fn keep(
 }
 
 /// All replies to an event, by address in small letters.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_event(conn: &Connection, event: EventId) -> Result<HashMap<String, Replied>, StoreError> {
     conn.prepare_cached("SELECT email, reply, word, at FROM replies WHERE event_id = ?1")
         .and_then(|mut q| {
@@ -103,15 +89,12 @@ pub fn of_event(conn: &Connection, event: EventId) -> Result<HashMap<String, Rep
 }
 
 /// The addresses, in small letters, that have booked an event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn booked(conn: &Connection, event: EventId) -> Result<HashSet<String>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT lower(b.email) FROM bookings b JOIN dates d ON d.id = b.date_id
          WHERE d.event_id = ?1 AND b.test = 0 AND b.email <> ''
-            AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
-    )
+            AND b.state IN {stands}"
+    ))
     .and_then(|mut q| q.query_map([event.0], |row| row.get(0))?.collect())
     .doing("reading who has booked")
 }

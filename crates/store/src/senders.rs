@@ -23,9 +23,6 @@ pub struct Sender {
 }
 
 /// The senders of the house, by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection) -> Result<Vec<Sender>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, email, tag_id, forwards_to FROM senders WHERE retired_at IS NULL ORDER BY name, id",
@@ -46,9 +43,6 @@ pub fn all(conn: &Connection) -> Result<Vec<Sender>, StoreError> {
 }
 
 /// The sender of an event's messages: its own, or one for its tags. Name and address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<(String, String)>, StoreError> {
     conn.prepare_cached(
         "SELECT s.name, s.email FROM events e JOIN senders s ON s.id = e.sender_id
@@ -62,9 +56,6 @@ pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<(String, Str
 
 /// The reply address of an event's messages, its own or one for its tags: name, address, and who
 /// stands behind it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn reply_address(
     conn: &Connection,
     event: EventId,
@@ -83,9 +74,6 @@ pub fn reply_address(
 }
 
 /// The key of a sender in use.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn known(conn: &Connection, id: i64) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM senders WHERE id = ?1 AND retired_at IS NULL)",
@@ -95,9 +83,6 @@ pub fn known(conn: &Connection, id: i64) -> Result<bool, StoreError> {
 }
 
 /// The key of an event's own sender.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn own(conn: &Connection, event: EventId) -> Result<Option<i64>, StoreError> {
     conn.prepare_cached("SELECT sender_id FROM events WHERE id = ?1")
         .and_then(|mut q| q.query_row([event.0], |row| row.get(0)).optional())
@@ -106,9 +91,6 @@ pub fn own(conn: &Connection, event: EventId) -> Result<Option<i64>, StoreError>
 }
 
 /// Gives an event a sender of its own, or none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_own(tx: &Tx<'_>, event: EventId, sender: Option<i64>) -> Result<(), StoreError> {
     tx.execute("UPDATE events SET sender_id = ?2 WHERE id = ?1", (event.0, sender))
         .map(drop)
@@ -116,9 +98,6 @@ pub fn set_own(tx: &Tx<'_>, event: EventId, sender: Option<i64>) -> Result<(), S
 }
 
 /// Writes a sender down.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn save(tx: &Tx<'_>, sender: &Sender) -> Result<(), StoreError> {
     let tag = sender.tag.map(|t| t.0);
     if sender.id == 0 {
@@ -137,9 +116,6 @@ pub fn save(tx: &Tx<'_>, sender: &Sender) -> Result<(), StoreError> {
 }
 
 /// Takes a sender out of use, or back into it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn retire(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute("UPDATE senders SET retired_at = ?2 WHERE id = ?1", (id, at.map(us)))
         .map(drop)
@@ -147,9 +123,6 @@ pub fn retire(tx: &Tx<'_>, id: i64, at: Option<Timestamp>) -> Result<(), StoreEr
 }
 
 /// Who stands behind the house's own address: letters to it are forwarded there. Empty for nobody.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn behind_house(conn: &Connection) -> Result<String, StoreError> {
     conn.prepare_cached("SELECT forwards_to FROM house")
         .and_then(|mut q| q.query_row([], |row| row.get(0)).optional())
@@ -158,9 +131,6 @@ pub fn behind_house(conn: &Connection) -> Result<String, StoreError> {
 }
 
 /// Says who stands behind the house's own address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_behind_house(tx: &Tx<'_>, address: &str) -> Result<(), StoreError> {
     tx.execute("UPDATE house SET forwards_to = ?1", [address])
         .map(drop)
@@ -168,9 +138,6 @@ pub fn set_behind_house(tx: &Tx<'_>, address: &str) -> Result<(), StoreError> {
 }
 
 /// All private addresses behind reply addresses: none of them ever leaves the house.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn private(conn: &Connection) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached(
         "SELECT forwards_to FROM senders WHERE forwards_to <> '' UNION SELECT forwards_to FROM house WHERE forwards_to <> ''",

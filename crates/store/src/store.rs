@@ -210,9 +210,6 @@ impl Store {
     }
 
     /// A connection set up for writing: WAL, an answer only once it is on disk.
-    ///
-    /// # Errors
-    /// SQLite refuses.
     pub fn writer(path: &Path) -> Result<Connection, StoreError> {
         let conn = Connection::open(path).doing("opening the database")?;
         conn.pragma_update(None, "journal_mode", "WAL").doing("switching to WAL")?;

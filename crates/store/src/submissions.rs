@@ -104,9 +104,6 @@ fn submission(row: &Row<'_>) -> rusqlite::Result<Submission> {
 }
 
 /// The house rules; the usual ones where the house has set none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rules(conn: &Connection) -> Result<HouseRules, StoreError> {
     conn.prepare_cached("SELECT rules FROM house_rules")
         .and_then(|mut q| {
@@ -124,9 +121,6 @@ pub fn rules(conn: &Connection) -> Result<HouseRules, StoreError> {
 }
 
 /// Writes the house rules.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_rules(tx: &Tx<'_>, rules: &HouseRules) -> Result<(), StoreError> {
     json(rules)
         .and_then(|rules| {
@@ -137,9 +131,6 @@ pub fn set_rules(tx: &Tx<'_>, rules: &HouseRules) -> Result<(), StoreError> {
 }
 
 /// Begins a submission.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn begin(
     tx: &Tx<'_>,
     typed: &Typed,
@@ -169,9 +160,6 @@ pub fn begin(
 }
 
 /// A submission by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: SubmissionId) -> Result<Option<Submission>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM submissions s WHERE s.id = ?1"))
         .and_then(|mut q| q.query_row([id.0], submission).optional())
@@ -179,9 +167,6 @@ pub fn by_id(conn: &Connection, id: SubmissionId) -> Result<Option<Submission>, 
 }
 
 /// The submission that became an event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<Submission>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM submissions s WHERE s.event_id = ?1"))
         .and_then(|mut q| q.query_row([event.0], submission).optional())
@@ -189,9 +174,6 @@ pub fn of_event(conn: &Connection, event: EventId) -> Result<Option<Submission>,
 }
 
 /// Keeps what was typed, as another wording.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_typed(tx: &Tx<'_>, id: SubmissionId, typed: &Typed) -> Result<(), StoreError> {
     json(typed)
         .and_then(|text| {
@@ -205,9 +187,6 @@ pub fn set_typed(tx: &Tx<'_>, id: SubmissionId, typed: &Typed) -> Result<(), Sto
 }
 
 /// Keeps a change to what was accepted, as another wording; with none, there is none any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_change(tx: &Tx<'_>, id: SubmissionId, change: Option<&Typed>) -> Result<(), StoreError> {
     change
         .map(json)
@@ -223,9 +202,6 @@ pub fn set_change(tx: &Tx<'_>, id: SubmissionId, change: Option<&Typed>) -> Resu
 }
 
 /// Keeps whose it is, before it is sent.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_sender(
     tx: &Tx<'_>,
     id: SubmissionId,
@@ -241,9 +217,6 @@ pub fn set_sender(
 }
 
 /// What becomes of a submission with an act: where it stands, whether it waits, what it became.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, s: &Submission) -> Result<(), StoreError> {
     let write = || {
         tx.prepare_cached(
@@ -261,9 +234,6 @@ pub fn set(tx: &Tx<'_>, s: &Submission) -> Result<(), StoreError> {
 }
 
 /// The dates of a submission, by which others are found to be near; none where it waits no more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_dates(
     tx: &Tx<'_>,
     id: SubmissionId,
@@ -282,9 +252,6 @@ pub fn set_dates(
 }
 
 /// Writes down what the checks found, and what the plans were counted as then.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_checks(
     tx: &Tx<'_>,
     id: SubmissionId,
@@ -304,9 +271,6 @@ pub fn set_checks(
 }
 
 /// What was checked of a submission is to be checked again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn recheck(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
     tx.execute("UPDATE submissions SET checked = -1 WHERE id = ?1", [id.0])
         .map(drop)
@@ -314,9 +278,6 @@ pub fn recheck(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
 }
 
 /// How often plans have changed.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn plans(conn: &Connection) -> Result<i64, StoreError> {
     crate::plan_version::plan_version(conn)
 }
@@ -348,9 +309,6 @@ pub struct Happened {
 }
 
 /// Adds to the timeline of a submission.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn note(tx: &Tx<'_>, id: SubmissionId, new: &Happened) -> Result<(), StoreError> {
     json(&new.difference)
         .and_then(|difference| Ok((difference, new.before.as_ref().map(json).transpose()?)))
@@ -375,9 +333,6 @@ pub fn note(tx: &Tx<'_>, id: SubmissionId, new: &Happened) -> Result<(), StoreEr
 }
 
 /// The timeline of a submission, the oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn happened(conn: &Connection, id: SubmissionId) -> Result<Vec<Happened>, StoreError> {
     conn.prepare_cached(
         "SELECT id, at, act, person_id, who, words, difference, before, undone FROM submission_acts
@@ -405,9 +360,6 @@ pub fn happened(conn: &Connection, id: SubmissionId) -> Result<Vec<Happened>, St
 }
 
 /// Notes that an act was taken back.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn undo(tx: &Tx<'_>, act: i64) -> Result<(), StoreError> {
     tx.execute("UPDATE submission_acts SET undone = 1 WHERE id = ?1", [act])
         .map(drop)
@@ -415,9 +367,6 @@ pub fn undo(tx: &Tx<'_>, act: i64) -> Result<(), StoreError> {
 }
 
 /// The picture of a submission.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn picture(conn: &Connection, id: SubmissionId) -> Result<Option<Picture>, StoreError> {
     conn.prepare_cached(
         "SELECT id, alt, width, height FROM submission_pictures WHERE submission_id = ?1",
@@ -427,9 +376,6 @@ pub fn picture(conn: &Connection, id: SubmissionId) -> Result<Option<Picture>, S
 }
 
 /// Its bytes: JPEG, for a screen or for a phone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn picture_bytes(
     conn: &Connection,
     id: i64,
@@ -442,9 +388,6 @@ pub fn picture_bytes(
 }
 
 /// The picture of a submission becomes that of an event, in the place of any it had.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn give_picture(tx: &Tx<'_>, id: SubmissionId, event: EventId) -> Result<(), StoreError> {
     let write = || {
         let has = tx
@@ -464,9 +407,6 @@ pub fn give_picture(tx: &Tx<'_>, id: SubmissionId, event: EventId) -> Result<(),
 }
 
 /// Gives a submission a picture in the place of any it had; with none, takes it away.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_picture(
     tx: &Tx<'_>,
     id: SubmissionId,
@@ -486,9 +426,6 @@ pub fn set_picture(
 
 /// Erases a submission with all that was said about it. What was told of it stays counted in the
 /// outbox, without its words.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn erase(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
     let write = || {
         tx.execute(
@@ -506,9 +443,6 @@ pub fn erase(tx: &Tx<'_>, id: SubmissionId) -> Result<(), StoreError> {
 }
 
 /// What has not gone out about a submission is withdrawn.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn withdraw_messages(tx: &Tx<'_>, id: SubmissionId, why: &str) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2

@@ -115,9 +115,6 @@ fn template(row: &Row<'_>) -> rusqlite::Result<Template> {
 }
 
 /// A template by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: TemplateId) -> Result<Option<Template>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM templates t WHERE t.id = ?1"))
         .and_then(|mut q| q.query_row([id.0], template).optional())
@@ -125,9 +122,6 @@ pub fn by_id(conn: &Connection, id: TemplateId) -> Result<Option<Template>, Stor
 }
 
 /// The template that began as one of the program's wordings.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn standard(conn: &Connection, word: &str) -> Result<Option<Template>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM templates t WHERE t.standard = ?1"))
         .and_then(|mut q| q.query_row([word], template).optional())
@@ -135,9 +129,6 @@ pub fn standard(conn: &Connection, word: &str) -> Result<Option<Template>, Store
 }
 
 /// The house's templates, and an event's own, by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Template>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM templates t WHERE t.retired_at IS NULL AND (t.event_id IS NULL OR t.event_id = ?1)
@@ -148,9 +139,6 @@ pub fn of(conn: &Connection, event: Option<EventId>) -> Result<Vec<Template>, St
 }
 
 /// Puts one of the program's own wordings there, or words it anew where nobody has changed it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_standard(
     tx: &Tx<'_>,
     word: &str,
@@ -172,9 +160,6 @@ pub fn set_standard(
 }
 
 /// Writes a template down; the wording it had is kept.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn save(
     tx: &Tx<'_>,
     template: &Template,
@@ -240,9 +225,6 @@ pub struct Wording {
 }
 
 /// The earlier wordings of a template, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn wordings(conn: &Connection, id: TemplateId) -> Result<Vec<Wording>, StoreError> {
     conn.prepare_cached(
         "SELECT id, at, who, subject, body, plain FROM wordings WHERE template_id = ?1 ORDER BY id DESC",
@@ -265,9 +247,6 @@ pub fn wordings(conn: &Connection, id: TemplateId) -> Result<Vec<Wording>, Store
 }
 
 /// Takes a template out of the list to choose from; what speaks with it goes on to.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn retire(tx: &Tx<'_>, id: TemplateId, now: Timestamp) -> Result<(), StoreError> {
     tx.execute("UPDATE templates SET retired_at = ?2 WHERE id = ?1", (id.0, us(now)))
         .map(drop)

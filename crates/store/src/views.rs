@@ -6,9 +6,6 @@ use rusqlite::Connection;
 use crate::{Doing, StoreError, Tx};
 
 /// The saved views of somebody: key, name, and what the address says.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<(i64, String, String)>, StoreError> {
     conn.prepare_cached(
         "SELECT id, name, query FROM saved_views WHERE person_id = ?1 ORDER BY name",
@@ -20,9 +17,6 @@ pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<(i64, String, Strin
 }
 
 /// Saves a view; one of the same name is replaced.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn save(tx: &Tx<'_>, person: PersonId, name: &str, query: &str) -> Result<(), StoreError> {
     tx.execute(
         "INSERT INTO saved_views (person_id, name, query) VALUES (?1, ?2, ?3)
@@ -34,9 +28,6 @@ pub fn save(tx: &Tx<'_>, person: PersonId, name: &str, query: &str) -> Result<()
 }
 
 /// Forgets a view of somebody's own.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn forget(tx: &Tx<'_>, person: PersonId, id: i64) -> Result<(), StoreError> {
     tx.execute("DELETE FROM saved_views WHERE id = ?1 AND person_id = ?2", (id, person.0))
         .map(drop)

@@ -56,9 +56,6 @@ fn waiter(row: &Row<'_>) -> rusqlite::Result<Waiter> {
 }
 
 /// Puts somebody at the end of a list and gives the key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn join(
     tx: &Tx<'_>,
     date: DateId,
@@ -82,9 +79,6 @@ pub fn join(
 }
 
 /// Those who wait for a date, first come first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM waiting w WHERE w.date_id = ?1 AND w.stands = 'waiting' ORDER BY w.id"
@@ -94,9 +88,6 @@ pub fn line(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> 
 }
 
 /// Dates that somebody waits for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn dates(conn: &Connection) -> Result<Vec<DateId>, StoreError> {
     conn.prepare_cached("SELECT DISTINCT date_id FROM waiting WHERE stands = 'waiting'")
         .and_then(|mut q| q.query_map([], |row| row.get(0).map(DateId))?.collect())
@@ -104,9 +95,6 @@ pub fn dates(conn: &Connection) -> Result<Vec<DateId>, StoreError> {
 }
 
 /// Everybody who ever waited for a date, first come first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM waiting w WHERE w.date_id = ?1 ORDER BY w.id"
@@ -116,9 +104,6 @@ pub fn all(conn: &Connection, date: DateId) -> Result<Vec<Waiter>, StoreError> {
 }
 
 /// Somebody on a list by their key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Waiter>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM waiting w WHERE w.id = ?1"))
         .and_then(|mut q| q.query_row([id], waiter).optional())
@@ -126,9 +111,6 @@ pub fn by_id(conn: &Connection, id: i64) -> Result<Option<Waiter>, StoreError> {
 }
 
 /// Whose offer this booking is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Option<Waiter>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM waiting w WHERE w.booking_id = ?1"))
         .and_then(|mut q| q.query_row([booking.0], waiter).optional())
@@ -136,9 +118,6 @@ pub fn of_booking(conn: &Connection, booking: BookingId) -> Result<Option<Waiter
 }
 
 /// Whether somebody with this address waits for a date already.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn waits(conn: &Connection, date: DateId, email: &str) -> Result<Option<i64>, StoreError> {
     conn.prepare_cached(
         "SELECT id FROM waiting WHERE date_id = ?1 AND lower(email) = lower(?2) AND stands IN ('waiting', 'offered')",
@@ -148,9 +127,6 @@ pub fn waits(conn: &Connection, date: DateId, email: &str) -> Result<Option<i64>
 }
 
 /// Changes where somebody stands.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(
     tx: &Tx<'_>,
     waiter: &Waiter,
@@ -167,9 +143,6 @@ pub fn set(
 }
 
 /// Counts that somebody behind them was served.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn passed_over(tx: &Tx<'_>, id: i64) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE waiting SET passed_over = passed_over + 1 WHERE id = ?1")
         .and_then(|mut q| q.execute([id]))
@@ -178,9 +151,6 @@ pub fn passed_over(tx: &Tx<'_>, id: i64) -> Result<(), StoreError> {
 }
 
 /// Notes that somebody was told of free seats; `false` when that was within the last hour.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tell(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<bool, StoreError> {
     tx.prepare_cached(
         "UPDATE waiting SET told_at = ?2 WHERE id = ?1 AND (told_at IS NULL OR told_at < ?2 - 3600000000)",
@@ -191,9 +161,6 @@ pub fn tell(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<bool, StoreError> {
 }
 
 /// How many of the list of a date stand so.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count(conn: &Connection, date: DateId, stands: Stands) -> Result<u32, StoreError> {
     conn.prepare_cached("SELECT count(*) FROM waiting WHERE date_id = ?1 AND stands = ?2")
         .and_then(|mut q| q.query_row((date.0, stands.word()), |row| row.get(0)))

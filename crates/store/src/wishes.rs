@@ -22,9 +22,6 @@ fn wish(c: &mut InOrder<'_, '_>) -> rusqlite::Result<Wish> {
 }
 
 /// The wishes of somebody of the house.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<Wish>, StoreError> {
     conn.prepare_cached("SELECT what, at, empty_too FROM wishes WHERE person_id = ?1 ORDER BY what")
         .and_then(|mut q| {
@@ -34,9 +31,6 @@ pub fn of(conn: &Connection, person: PersonId) -> Result<Vec<Wish>, StoreError> 
 }
 
 /// Wishes that are granted in one message of the day, with whose they are and their address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn daily(conn: &Connection) -> Result<Vec<(PersonId, String, Wish)>, StoreError> {
     conn.prepare_cached(
         "SELECT p.id, p.email, w.what, w.at, w.empty_too FROM wishes w JOIN people p ON p.id = w.person_id
@@ -54,9 +48,6 @@ pub fn daily(conn: &Connection) -> Result<Vec<(PersonId, String, Wish)>, StoreEr
 }
 
 /// A wish of a host.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_host(conn: &Connection, host: HostId, what: What) -> Result<Option<Wish>, StoreError> {
     conn.prepare_cached(
         "SELECT w.what, w.at, w.empty_too FROM wishes w JOIN hosts h ON h.person_id = w.person_id
@@ -69,9 +60,6 @@ pub fn of_host(conn: &Connection, host: HostId, what: What) -> Result<Option<Wis
 }
 
 /// Hosts of a date who want to be told of something: their keys and addresses.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn hosts_who_want(
     conn: &Connection,
     date: DateId,
@@ -89,9 +77,6 @@ pub fn hosts_who_want(
 }
 
 /// Writes the wishes of somebody down, in place of those before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, person: PersonId, wishes: &[Wish]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.execute("DELETE FROM wishes WHERE person_id = ?1", [person.0])?;

@@ -9,29 +9,14 @@ use super::{Gate, Presence, TicketFacts, Verdict, verdict};
 use crate::Money;
 use crate::booking::State;
 
-/// Which way somebody went.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Way {
-    /// In.
-    In,
-    /// Out.
-    Out,
-}
-
-impl Way {
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::In => "in",
-            Self::Out => "out",
-        }
-    }
-
-    /// Finds a way by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::In, Self::Out].into_iter().find(|w| w.word() == word)
+crate::worded! {
+    /// Which way somebody went.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum Way {
+        /// In.
+        In = "in",
+        /// Out.
+        Out = "out",
     }
 }
 
@@ -84,33 +69,17 @@ pub fn standing(passages: &[Passage]) -> Standing {
     Standing { presence, twice }
 }
 
-/// What a device did with somebody while it could not ask.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Did {
-    /// Let them in.
-    LetIn,
-    /// Saw them out.
-    LetOut,
-    /// Did not let them in.
-    SentAway,
-}
-
-impl Did {
-    /// The word for it, as devices send it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::LetIn => "let in",
-            Self::LetOut => "let out",
-            Self::SentAway => "sent away",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::LetIn, Self::LetOut, Self::SentAway].into_iter().find(|d| d.word() == word)
+crate::worded! {
+    /// What a device did with somebody while it could not ask.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Did {
+        /// Let them in.
+        LetIn = "let in",
+        /// Saw them out.
+        LetOut = "let out",
+        /// Did not let them in.
+        SentAway = "sent away",
     }
 }
 
@@ -241,6 +210,13 @@ mod tests {
         let again = standing(&[side.clone(), out.clone(), gate.clone()]);
         assert!(again.twice.is_empty(), "out in between: in again");
         assert_eq!(again.presence, Presence::In { at: side.at, door: "side".into() });
+        // Two of one instant: the one that was taken down first stands, in whichever order told.
+        let twin = Passage { scan: 8, door: "yard".into(), ..gate.clone() };
+        for told in [[gate.clone(), twin.clone()], [twin.clone(), gate.clone()]] {
+            let told = standing(&told);
+            assert_eq!(told.presence, Presence::In { at: gate.at, door: "gate".into() });
+            assert_eq!(told.twice, [(gate.clone(), twin.clone())]);
+        }
         let room = Passage { room: true, ..side.clone() };
         let both = standing(&[room.clone(), gate.clone()]);
         assert_eq!(both, standing(std::slice::from_ref(&gate)), "into a room of the house");

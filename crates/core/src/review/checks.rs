@@ -22,35 +22,16 @@ pub const LOOK: i32 = 2;
 /// See [`LOOK`].
 pub const DOUBT: i32 = 10;
 
-/// A light word for all of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Light {
-    /// Nothing stands against it.
-    Right,
-    /// Something is to be looked at.
-    Look,
-    /// Much speaks against it.
-    Doubtful,
-}
-
-impl Light {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Right, Self::Look, Self::Doubtful];
-
-    /// The words for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Right => "looks right",
-            Self::Look => "look at this",
-            Self::Doubtful => "doubtful",
-        }
-    }
-
-    /// Finds one by its words.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|l| l.word() == word)
+crate::worded! {
+    /// A light word for all of it.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum Light {
+        /// Nothing stands against it.
+        Right = "looks right",
+        /// Something is to be looked at.
+        Look = "look at this",
+        /// Much speaks against it.
+        Doubtful = "doubtful",
     }
 }
 
@@ -611,6 +592,8 @@ mod tests {
             (&[("day", "2026-11-24")], "past"),
             (&[("day", "2029-01-12")], "far ahead"),
             (&[("from", "03:30"), ("until", "05:00")], "odd hour"),
+            (&[("from", "00:00"), ("until", "02:00")], "odd hour"),
+            (&[("from", "05:59"), ("until", "07:00")], "odd hour"),
             (&[("from", "09:00"), ("until", "08:00")], "long"),
             (&[("title", "Meeting on Friday")], "weekday"),
             (&[("place", "The Old Forge")], "new venue"),
@@ -636,6 +619,9 @@ mod tests {
             &[("title", "Meeting on Tuesday")],
             &[("title", "Not Monday, not Friday")],
             &[("title", "RSPB and BBKA")],
+            // Six in the morning is early, and no odd hour; noon to midnight is no long day.
+            &[("from", "06:00"), ("until", "07:00")],
+            &[("from", "12:00"), ("until", "00:00")],
             &[("from", "22:00"), ("until", "01:00")],
         ] {
             assert_eq!(world.checks(pairs), [""; 0], "{pairs:?}");
@@ -669,6 +655,24 @@ mod tests {
         world.text = TEXT.into();
         world.sent.signed_in = true;
         assert_eq!(world.checks(&[]), ["many"]);
+    }
+
+    /// What an address is known for, at each edge: one that was turned down is none, two are as
+    /// soon as they are half of all, spam goes before everything, and a complaint ends good standing.
+    #[test]
+    fn a_record_is_poor_or_good_from_the_second_and_the_third_on() {
+        let known = |accepted, turned_down, in_a_row, complaints, spam| {
+            let mut world = World::new(TEXT);
+            world.record =
+                Record { accepted, turned_down, in_a_row, complaints, spam, ..Record::default() };
+            world.found(&[]).last().unwrap().check.word()
+        };
+        assert_eq!(known(0, 1, 0, 0, 0), "record");
+        assert_eq!((known(0, 2, 0, 0, 0), known(2, 2, 0, 0, 0)), ("poor record", "poor record"));
+        assert_eq!(known(3, 2, 0, 0, 0), "record", "fewer than half");
+        assert_eq!((known(2, 0, 2, 0, 0), known(3, 0, 1, 0, 0)), ("record", "good record"));
+        assert_eq!((known(3, 0, 0, 0, 0), known(3, 0, 1, 1, 0)), ("record", "record"));
+        assert_eq!((known(9, 0, 9, 0, 1), known(0, 2, 0, 0, 1)), ("spam before", "spam before"));
     }
 
     #[test]

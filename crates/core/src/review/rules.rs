@@ -23,37 +23,18 @@ pub enum WhoMay {
     Anybody,
 }
 
-/// Where a submission lands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Lands {
-    /// It waits for a reviewer.
-    #[default]
-    Review,
-    /// It becomes a draft at the Office.
-    Draft,
-    /// It is published at once.
-    Published,
-}
-
-impl Lands {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Review, Self::Draft, Self::Published];
-
-    /// The word for it in a form.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Review => "review",
-            Self::Draft => "draft",
-            Self::Published => "published",
-        }
-    }
-
-    /// Finds one by its word; what is none waits for review.
-    #[must_use]
-    pub fn from_word(word: &str) -> Self {
-        Self::ALL.into_iter().find(|l| l.word() == word).unwrap_or_default()
+crate::worded! {
+    /// Where a submission lands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Lands {
+        /// It waits for a reviewer.
+        #[default]
+        Review = "review",
+        /// It becomes a draft at the Office.
+        Draft = "draft",
+        /// It is published at once.
+        Published = "published",
     }
 }
 

@@ -22,53 +22,26 @@ pub const MOST_DATES: usize = 60;
 /// How long a date is said to be whose end is not given.
 const NO_END: SignedDuration = SignedDuration::from_hours(2);
 
-/// Where a submission stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum State {
-    /// It is being written, and nobody else sees it.
-    Unsent,
-    /// It waits for a reviewer.
-    Received,
-    /// Its submitter is asked for something.
-    SentBack,
-    /// It became an event.
-    Accepted,
-    /// It will not be one.
-    TurnedDown,
-    /// Its submitter took it back.
-    Withdrawn,
+crate::worded! {
+    /// Where a submission stands.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+    pub enum State {
+        /// It is being written, and nobody else sees it.
+        Unsent = "not sent yet",
+        /// It waits for a reviewer.
+        Received = "received",
+        /// Its submitter is asked for something.
+        SentBack = "sent back",
+        /// It became an event.
+        Accepted = "accepted",
+        /// It will not be one.
+        TurnedDown = "turned down",
+        /// Its submitter took it back.
+        Withdrawn = "withdrawn",
+    }
 }
 
 impl State {
-    /// All of them.
-    pub const ALL: [Self; 6] = [
-        Self::Unsent,
-        Self::Received,
-        Self::SentBack,
-        Self::Accepted,
-        Self::TurnedDown,
-        Self::Withdrawn,
-    ];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Unsent => "not sent yet",
-            Self::Received => "received",
-            Self::SentBack => "sent back",
-            Self::Accepted => "accepted",
-            Self::TurnedDown => "turned down",
-            Self::Withdrawn => "withdrawn",
-        }
-    }
-
-    /// Finds a state by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
-    }
-
     /// Whether it is at its end.
     #[must_use]
     pub const fn is_over(self) -> bool {
@@ -76,63 +49,34 @@ impl State {
     }
 }
 
-/// What is done with a submission.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Act {
-    /// The submitter hands it in.
-    Send,
-    /// The submitter changes it.
-    Change,
-    /// The submitter takes it back.
-    Withdraw,
-    /// A reviewer puts something right in it.
-    Correct,
-    /// It becomes an event.
-    Accept,
-    /// It goes back with words.
-    SendBack,
-    /// It is turned down with a reason.
-    TurnDown,
-    /// It is spam: turned down, and nobody is told.
-    Spam,
-    /// It is a copy of something else, and ends in it.
-    Join,
-    /// A decision is taken back.
-    Undo,
+crate::worded! {
+    /// What is done with a submission.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+    pub enum Act {
+        /// The submitter hands it in.
+        Send = "send",
+        /// The submitter changes it.
+        Change = "change",
+        /// The submitter takes it back.
+        Withdraw = "withdraw",
+        /// A reviewer puts something right in it.
+        Correct = "correct",
+        /// It becomes an event.
+        Accept = "accept",
+        /// It goes back with words.
+        SendBack = "send back",
+        /// It is turned down with a reason.
+        TurnDown = "turn down",
+        /// It is spam: turned down, and nobody is told.
+        Spam = "spam",
+        /// It is a copy of something else, and ends in it.
+        Join = "join",
+        /// A decision is taken back.
+        Undo = "undo",
+    }
 }
 
 impl Act {
-    /// All of them.
-    pub const ALL: [Self; 10] = [
-        Self::Send,
-        Self::Change,
-        Self::Withdraw,
-        Self::Correct,
-        Self::Accept,
-        Self::SendBack,
-        Self::TurnDown,
-        Self::Spam,
-        Self::Join,
-        Self::Undo,
-    ];
-
-    /// The word for it, as stored, and as addresses have it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Send => "send",
-            Self::Change => "change",
-            Self::Withdraw => "withdraw",
-            Self::Correct => "correct",
-            Self::Accept => "accept",
-            Self::SendBack => "send back",
-            Self::TurnDown => "turn down",
-            Self::Spam => "spam",
-            Self::Join => "join",
-            Self::Undo => "undo",
-        }
-    }
-
     /// What was done, for a timeline.
     #[must_use]
     pub const fn done(self) -> &'static str {
@@ -148,12 +92,6 @@ impl Act {
             Self::Join => "joined it with another",
             Self::Undo => "took the decision back",
         }
-    }
-
-    /// Finds an act by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|a| a.word() == word)
     }
 
     /// Whether a reviewer ends the waiting with it.

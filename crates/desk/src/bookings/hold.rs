@@ -284,9 +284,6 @@ pub(crate) fn other_dates(
 }
 
 /// The dates to come that a booking could move to, with the seats that are left on each.
-///
-/// # Errors
-/// The store fails.
 pub async fn free_on(desk: &Desk, dates: Vec<Date>) -> Result<Vec<(Date, u32)>, DeskError> {
     let now = desk.clock.now();
     desk.store

@@ -13,9 +13,6 @@ use crate::telling::tell;
 use crate::{Desk, DeskError};
 
 /// Brings what is known of replaced keys to what the house has written down: once, at the start.
-///
-/// # Errors
-/// The store fails.
 pub async fn load(desk: &Desk) -> Result<(), DeskError> {
     for (what, key, times) in desk.store.read(replaced::all).await? {
         desk.secrets.replace(&what, &key, times);

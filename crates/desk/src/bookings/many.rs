@@ -14,53 +14,26 @@ use crate::{Desk, DeskError};
 /// Bookings that one act may concern.
 pub const MOST: u32 = 1000;
 
-/// Something done with many bookings.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Act {
-    /// Say yes.
-    Approve,
-    /// Say no.
-    Decline,
-    /// Cancel, by the steps.
-    Cancel,
-    /// Bring back what was cancelled.
-    BringBack,
-    /// Take a yes or a no back.
-    Reconsider,
-    /// Send the mail again.
-    Resend,
+matricle_core::worded! {
+    /// Something done with many bookings.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Act {
+        /// Say yes.
+        Approve = "say yes",
+        /// Say no.
+        Decline = "say no",
+        /// Cancel, by the steps.
+        Cancel = "cancel",
+        /// Bring back what was cancelled.
+        BringBack = "bring back",
+        /// Take a yes or a no back.
+        Reconsider = "take the decision back",
+        /// Send the mail again.
+        Resend = "send the mail again",
+    }
 }
 
 impl Act {
-    /// All acts.
-    pub const ALL: [Self; 6] = [
-        Self::Approve,
-        Self::Decline,
-        Self::Cancel,
-        Self::BringBack,
-        Self::Reconsider,
-        Self::Resend,
-    ];
-
-    /// The word for it, in forms.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Approve => "say yes",
-            Self::Decline => "say no",
-            Self::Cancel => "cancel",
-            Self::BringBack => "bring back",
-            Self::Reconsider => "take the decision back",
-            Self::Resend => "send the mail again",
-        }
-    }
-
-    /// Finds an act by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|a| a.word() == word)
-    }
-
     /// The act that takes it back, where one does.
     #[must_use]
     pub const fn undone_by(self) -> Option<Self> {
@@ -117,9 +90,6 @@ pub async fn act(
 }
 
 /// The references of all bookings that a filter finds, [`MOST`] at most.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn found(
     desk: &Desk,
     staff: &Staff,
@@ -136,18 +106,12 @@ pub async fn found(
 }
 
 /// The saved views of whoever asks: key, name, and what the address says.
-///
-/// # Errors
-/// The store fails.
 pub async fn saved(desk: &Desk, staff: &Staff) -> Result<Vec<(i64, String, String)>, DeskError> {
     let me = staff.id;
     Ok(desk.store.read(move |conn| views::of(conn, me)).await?)
 }
 
 /// Saves a view under a name.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn save(desk: &Desk, staff: &Staff, name: &str, query: &str) -> Result<(), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let (me, name): (_, String) =
@@ -160,9 +124,6 @@ pub async fn save(desk: &Desk, staff: &Staff, name: &str, query: &str) -> Result
 }
 
 /// Forgets a view.
-///
-/// # Errors
-/// The store fails.
 pub async fn forget(desk: &Desk, staff: &Staff, id: i64) -> Result<(), DeskError> {
     let me = staff.id;
     Ok(desk.store.write(move |tx| views::forget(tx, me, id)).await?)

@@ -248,9 +248,6 @@ pub async fn ask(desk: &Desk, reference: Reference) -> Result<(), DeskError> {
 
 /// Asks the provider how an open payment stands, calls it back if it is no longer
 /// wanted, and books what it says.
-///
-/// # Errors
-/// The store fails.
 pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
     let told = match &payment.provider_id {
         // Nobody was ever shown where to pay.
@@ -279,9 +276,6 @@ pub async fn check(desk: &Desk, payment: &Payment) -> Result<(), DeskError> {
 }
 
 /// Books what the provider says about a payment; said again, it changes nothing.
-///
-/// # Errors
-/// The store fails.
 fn settle(tx: &Tx<'_>, told: &ProviderPayment, turn: &Turn) -> Result<(), DeskError> {
     let Some(payment) = payments::by_id(tx, &told.reference)? else {
         // Signed, but not ours: another program shares the provider's account.

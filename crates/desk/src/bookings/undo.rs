@@ -36,9 +36,6 @@ impl Undo {
 }
 
 /// What the booker did last.
-///
-/// # Errors
-/// The store fails.
 pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskError> {
     let Some(last) = bookings::last_deed(conn, booking.id)? else { return Ok(None) };
     let starts = |date| -> Result<Timestamp, DeskError> {

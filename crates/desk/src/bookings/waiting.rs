@@ -131,9 +131,6 @@ fn tell(
 }
 
 /// Serves the list of a date from what is free, in the transaction that freed it.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn serve_date(tx: &Tx<'_>, date: DateId, now: Timestamp) -> Result<(), DeskError> {
     let list = list_date(tx, date)?;
     let line = waiting::line(tx, list)?;
@@ -308,9 +305,6 @@ pub async fn place(desk: &Desk, id: i64) -> Result<Place, DeskError> {
 }
 
 /// How many parties wait for a date.
-///
-/// # Errors
-/// The store fails.
 pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
     desk.store
         .read(move |conn| {
@@ -321,9 +315,6 @@ pub async fn count(desk: &Desk, date: DateId) -> Result<u32, DeskError> {
 }
 
 /// How many parties wait for a date, and how many of its list have seats on offer.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn counts(desk: &Desk, staff: &Staff, date: DateId) -> Result<(u32, u32), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store
@@ -363,9 +354,6 @@ pub async fn leave(desk: &Desk, id: i64) -> Result<(), DeskError> {
 }
 
 /// The list of a date, for the Office.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn list(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Place>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store

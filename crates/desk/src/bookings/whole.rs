@@ -231,9 +231,6 @@ pub async fn state(desk: &Desk, reference: Reference) -> Result<State, DeskError
 }
 
 /// The bookings of whoever has proved this address.
-///
-/// # Errors
-/// The store fails.
 pub async fn mine(desk: &Desk, email: String) -> Result<Vec<bookings::Listed>, DeskError> {
     Ok(desk.store.read(move |conn| bookings::of_address(conn, &email)).await?)
 }

@@ -31,9 +31,6 @@ const VENUES: [(&str, &str); 4] = [
 
 /// Adds so many events with so many bookings to the demo house, spread over two years around
 /// now; the first of them has forty dates. Each event is a commit of its own.
-///
-/// # Errors
-/// The store fails.
 pub async fn enlarge(desk: &Desk, events: u32, bookings: u32) -> Result<(), DeskError> {
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
     let each = bookings / events.max(1);

@@ -15,38 +15,18 @@ use super::unscanned;
 use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
-/// What is said of somebody.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Mark {
-    /// They came.
-    Came,
-    /// They came late.
-    CameLate,
-    /// They missed it.
-    Missed,
-    /// Nothing is said.
-    Open,
-}
-
-impl Mark {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::Came, Self::CameLate, Self::Missed, Self::Open];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Came => "came",
-            Self::CameLate => "came late",
-            Self::Missed => "missed",
-            Self::Open => "open",
-        }
-    }
-
-    /// Finds it by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|m| m.word() == word)
+matricle_core::worded! {
+    /// What is said of somebody.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Mark {
+        /// They came.
+        Came = "came",
+        /// They came late.
+        CameLate = "came late",
+        /// They missed it.
+        Missed = "missed",
+        /// Nothing is said.
+        Open = "open",
     }
 }
 

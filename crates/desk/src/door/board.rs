@@ -28,9 +28,6 @@ pub struct Name {
 
 /// People of a date by words typed at a door of it, or by the reference of their booking; each with
 /// what that door would be told.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn names(
     desk: &Desk,
     who: impl Into<Volunteer>,
@@ -140,9 +137,6 @@ pub async fn board(
 }
 
 /// The last scans of a date, newest first.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn log(
     desk: &Desk,
     who: impl Into<Volunteer>,
@@ -161,9 +155,6 @@ pub async fn log(
 
 /// Dates whose door is open: those of today, those under way, and those that an organiser has
 /// opened.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSummary>, DeskError> {
     let volunteer = who.into();
     volunteer.checks_in(desk.clock.now())?;

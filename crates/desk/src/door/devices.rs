@@ -123,27 +123,18 @@ fn words_of(bytes: [u8; 32]) -> String {
 }
 
 /// The device of a token, whether it may still do anything or not.
-///
-/// # Errors
-/// The store fails.
 pub async fn by_token(desk: &Desk, token: &str) -> Result<Option<Device>, DeskError> {
     let hash = hash_of(token);
     desk.store.read(move |conn| Ok(db::by_token(conn, &hash)?)).await
 }
 
 /// A device says how it fares.
-///
-/// # Errors
-/// The store fails.
 pub async fn heard(desk: &Desk, device: DeviceId, said: Said) -> Result<(), DeskError> {
     let now = desk.clock.now();
     desk.store.write(move |tx| Ok(db::heard(tx, device, &said, now)?)).await
 }
 
 /// All devices that have joined or wait to, and those that ended lately.
-///
-/// # Errors
-/// The role may not.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Vec<Device>, DeskError> {
     require(staff.role, Right::ChangeBookings)?;
     let now = desk.clock.now();
@@ -174,9 +165,6 @@ pub async fn send_away(desk: &Desk, staff: &Staff, id: DeviceId) -> Result<Strin
 }
 
 /// A device leaves by itself: it was handed back, or signed out.
-///
-/// # Errors
-/// The store fails.
 pub async fn leave(desk: &Desk, volunteer: &Volunteer) -> Result<(), DeskError> {
     let Volunteer::Device(device) = volunteer else { return Ok(()) };
     let (id, name, now) = (device.id, device.name.clone(), desk.clock.now());

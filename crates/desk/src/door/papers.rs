@@ -127,9 +127,6 @@ impl Drop for NowDrawn {
 
 /// How many are drawn of the paper that somebody asked for under a key; none of one that is not
 /// being drawn.
-///
-/// # Errors
-/// The role may not.
 pub fn drawn(desk: &Desk, staff: &Staff, key: &str) -> Result<Option<usize>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     Ok(desk.drawing.of(&format!("{} {}", staff.id, key.chars().take(40).collect::<String>())))

@@ -40,9 +40,6 @@ pub struct ReportLine {
 
 /// The report of a date: those let in twice, and all else that devices could not know, in the
 /// order in which it happened.
-///
-/// # Errors
-/// The role may not.
 pub async fn report(
     desk: &Desk,
     staff: &Staff,
@@ -53,9 +50,6 @@ pub async fn report(
 }
 
 /// [`report`], of a connection.
-///
-/// # Errors
-/// The store fails.
 pub fn report_in(
     conn: &matricle_store::Connection,
     date: DateId,

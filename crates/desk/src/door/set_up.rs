@@ -54,9 +54,6 @@ impl SetUp {
 }
 
 /// The dates of the next week, and those of a day ago, by time.
-///
-/// # Errors
-/// The role may not.
 pub async fn near(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let now = desk.clock.now();
@@ -209,9 +206,6 @@ pub async fn await_one(
 }
 
 /// Of whom on a booking somebody of the house asked to hear.
-///
-/// # Errors
-/// The role may not.
 pub async fn awaited(
     desk: &Desk,
     staff: &Staff,

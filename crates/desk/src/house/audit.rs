@@ -20,9 +20,6 @@ pub async fn taken_away(desk: &Desk, staff: &Staff, what: String) -> Result<(), 
 }
 
 /// Notes what somebody did at the machine itself, by a command.
-///
-/// # Errors
-/// The store fails.
 pub async fn by_command(desk: &Desk, what: String) -> Result<(), DeskError> {
     let now = desk.clock.now();
     Ok(desk.store.write(move |tx| audit::note(tx, "at the machine", &what, "", now)).await?)

@@ -11,9 +11,6 @@ use crate::bench::{self, Takes};
 use crate::{Desk, DeskError};
 
 /// The mark of the house (PNG) for whoever looks at a page.
-///
-/// # Errors
-/// The store fails.
 pub async fn mark(desk: &Desk) -> Result<Option<Vec<u8>>, DeskError> {
     Ok(desk.store.read(house::mark).await?)
 }
@@ -43,9 +40,6 @@ pub async fn set_mark(desk: &Desk, staff: &Staff, bytes: Option<Vec<u8>>) -> Res
 }
 
 /// The kinds of events there are, each with its mark if it has one.
-///
-/// # Errors
-/// The store fails.
 pub async fn kinds(desk: &Desk) -> Result<Vec<(String, Option<Mark>)>, DeskError> {
     Ok(desk.store.read(house::kinds).await?)
 }

@@ -41,9 +41,6 @@ impl Steps {
 }
 
 /// The first steps, until what a house cannot do without is done.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn steps(desk: &Desk, staff: &Staff) -> Result<Option<Steps>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let has_provider = desk.provider.is_there();
@@ -71,9 +68,6 @@ pub async fn steps(desk: &Desk, staff: &Staff) -> Result<Option<Steps>, DeskErro
 }
 
 /// Sends a test mail to whoever asks, now. What the mail server said when it did not take it.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn try_mail(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let house = desk.house().await?;
@@ -105,9 +99,6 @@ pub async fn try_mail(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, 
 }
 
 /// Asks the card provider whether it knows us. What it said when it does not.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn try_card(desk: &Desk, staff: &Staff) -> Result<Result<(), String>, DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     if let Err(refusal) = desk.provider.list().await {

@@ -54,9 +54,6 @@ const LONGEST: Duration = Duration::from_secs(20);
 
 /// Takes a mail in, whatever it is: what cannot be read is kept and shown. Taken in twice, it is
 /// there once.
-///
-/// # Errors
-/// The store fails.
 pub async fn take_in(desk: &Desk, raw: Vec<u8>) -> Result<Taken, DeskError> {
     let mail = Brought { raw: Arc::new(raw), too_large: None };
     let all = take_in_all(desk, vec![mail], |_| Ok(())).await?;

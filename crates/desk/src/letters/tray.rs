@@ -68,9 +68,6 @@ impl AsSeen {
 }
 
 /// Letters of a list, a page of them.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn list(desk: &Desk, staff: &Staff, of: List, page: u32) -> Result<Letters, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let is_read = desk.letterbox.is_there();

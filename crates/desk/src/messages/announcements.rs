@@ -127,9 +127,6 @@ fn is_chosen(conn: &Connection, chosen: &Chosen, who: &Booked) -> Result<bool, D
 
 /// Whether the reader of an announcement still is one whom it is for: asked when it goes. Whoever
 /// has paid, replied, got a seat or cancelled meanwhile is not told what is not true of them.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn is_still_for(conn: &Connection, message: &Message) -> Result<bool, DeskError> {
     let Some(id) = message.announcement else { return Ok(true) };
     let Some(found) = announcements::by_id(conn, id)? else { return Ok(false) };
@@ -529,9 +526,6 @@ pub async fn stop(desk: &Desk, staff: &Staff, id: i64, stop: bool) -> Result<Eve
 }
 
 /// Announcements of all events, the latest first.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<(House, Vec<Announcement>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store

@@ -167,9 +167,6 @@ fn order(cue: &Cue) -> (u8, i64, CueId) {
 }
 
 /// What goes for a date of an event: each cue and each person it could reach.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn goes(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Line>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let now = desk.clock.now();

@@ -18,9 +18,6 @@ pub const MOST: u32 = 2;
 pub const MOST_TOGETHER: u32 = 8;
 
 /// The files in use, and those out of it that some words still have.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn all(
     desk: &Desk,
     staff: &Staff,

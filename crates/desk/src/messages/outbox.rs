@@ -27,9 +27,6 @@ pub struct Listed {
 }
 
 /// Messages that are looked for, from one on.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn list(
     desk: &Desk,
     staff: &Staff,
@@ -158,9 +155,6 @@ pub async fn take_down(
 }
 
 /// An address that refused a mail is written to again.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn forgive(desk: &Desk, staff: &Staff, address: String) -> Result<(), DeskError> {
     desk.turn_of(staff, Right::ChangeBookings)?;
     Ok(desk.store.write(move |tx| outbox::forgive(tx, &address)).await?)

@@ -22,9 +22,6 @@ fn path(desk: &Desk, id: i64, steps: u32) -> String {
 }
 
 /// The address of somebody's feed, if they made one; theirs is the address they have proved.
-///
-/// # Errors
-/// The store fails.
 pub async fn of(desk: &Desk, email: &str) -> Result<Option<String>, DeskError> {
     let email = email.to_owned();
     let found = desk.store.read(move |conn| own_feeds::of(conn, &email)).await?;
@@ -32,9 +29,6 @@ pub async fn of(desk: &Desk, email: &str) -> Result<Option<String>, DeskError> {
 }
 
 /// Makes a feed, or another address for it; or withdraws it.
-///
-/// # Errors
-/// The store fails.
 pub async fn set(desk: &Desk, email: &str, wanted: bool) -> Result<(), DeskError> {
     let email = email.to_owned();
     desk.store

@@ -12,9 +12,6 @@ use matricle_store::{Connection, places};
 use crate::{Desk, DeskError, house_of};
 
 /// The senders of the house, with its tags.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn all(
     desk: &Desk,
     staff: &Staff,
@@ -87,18 +84,12 @@ pub async fn forward_house(desk: &Desk, staff: &Staff, mut form: Form) -> Result
 }
 
 /// Who stands behind the house's own address.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn behind_house(desk: &Desk, staff: &Staff) -> Result<String, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     Ok(desk.store.read(senders::behind_house).await?)
 }
 
 /// Takes a sender out of use.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn retire(desk: &Desk, staff: &Staff, id: i64) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     desk.store
@@ -110,9 +101,6 @@ pub async fn retire(desk: &Desk, staff: &Staff, id: i64) -> Result<(), DeskError
 }
 
 /// Gives an event a sender of its own; none is the house's, or that of its tags.
-///
-/// # Errors
-/// The role may not; the store fails.
 pub async fn choose(
     desk: &Desk,
     staff: &Staff,

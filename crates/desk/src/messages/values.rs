@@ -499,9 +499,6 @@ fn of_date(values: &mut Values, date: &Date, covers: &[Date], house: &House, now
 }
 
 /// What all fields say for one reader of a message.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn of(
     desk: &Desk,
     conn: &Connection,

@@ -36,9 +36,6 @@ pub struct Overview {
 }
 
 /// Who owes what, what goes back, and how the accounts stand.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn overview(desk: &Desk, staff: &Staff) -> Result<Overview, DeskError> {
     require(staff.role, Right::HandleMoney)?;
     desk.store
@@ -54,9 +51,6 @@ pub async fn overview(desk: &Desk, staff: &Staff) -> Result<Overview, DeskError>
 }
 
 /// What came and went between two instants.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn movements(
     desk: &Desk,
     staff: &Staff,
@@ -68,18 +62,12 @@ pub async fn movements(
 }
 
 /// The money of each event.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn by_event(desk: &Desk, staff: &Staff) -> Result<(House, Vec<EventSums>), DeskError> {
     require(staff.role, Right::HandleMoney)?;
     desk.store.read(|conn| Ok((house_of(conn)?, books::by_event(conn)?))).await
 }
 
 /// The lines of the ledger between two instants.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn ledger_lines(
     desk: &Desk,
     staff: &Staff,
@@ -187,9 +175,6 @@ pub(crate) async fn ask_for_payouts(desk: &Desk) -> Result<(), DeskError> {
 }
 
 /// Asks the provider for its payouts now, because somebody wants to know.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn ask_payouts(desk: &Desk, staff: &Staff) -> Result<(), DeskError> {
     require(staff.role, Right::HandleMoney)?;
     take_payouts(desk).await
@@ -267,9 +252,6 @@ fn shares_now(conn: &Connection) -> Result<Vec<(HostShare, i64)>, DeskError> {
 }
 
 /// The statements of hosts.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn hosts(desk: &Desk, staff: &Staff) -> Result<Hosts, DeskError> {
     require(staff.role, Right::HandleMoney)?;
     desk.store
@@ -353,9 +335,6 @@ fn book_shares(tx: &Tx<'_>, who: &str, now: Timestamp) -> Result<(), DeskError> 
 }
 
 /// Books what shares come to, then marks all that a host is owed as paid by transfer.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn pay_host(desk: &Desk, staff: &Staff, host: HostId) -> Result<i64, DeskError> {
     let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store

@@ -34,9 +34,6 @@ pub struct Cards {
 }
 
 /// Kinds of cards, and all cards.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Cards, DeskError> {
     require(staff.role, Right::HandleMoney)?;
     desk.store
@@ -51,17 +48,11 @@ pub async fn all(desk: &Desk, staff: &Staff) -> Result<Cards, DeskError> {
 }
 
 /// The cards of whoever has proved this address.
-///
-/// # Errors
-/// The store fails.
 pub async fn mine(desk: &Desk, email: String) -> Result<Vec<HeldCard>, DeskError> {
     Ok(desk.store.read(move |conn| cards::of(conn, Some(&email))).await?)
 }
 
 /// Where cards are sold like tickets.
-///
-/// # Errors
-/// The store fails.
 pub async fn sold_at(desk: &Desk) -> Result<Vec<SoldAt>, DeskError> {
     let now = desk.clock.now();
     Ok(desk.store.read(move |conn| cards::sold_at(conn, now)).await?)
@@ -100,9 +91,6 @@ pub async fn make_kind(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
 }
 
 /// Retires a kind of card, or sells it again.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn retire_kind(
     desk: &Desk,
     staff: &Staff,
@@ -281,9 +269,6 @@ fn lose(
 }
 
 /// Stamps of cards whose time is over expire.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn expire(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let over = desk.store.read(move |conn| cards::to_expire(conn, now)).await?;
@@ -304,9 +289,6 @@ pub(crate) async fn expire(desk: &Desk) -> Result<usize, DeskError> {
 }
 
 /// What stamps can pay of a booking: how many, and the amount that meets.
-///
-/// # Errors
-/// The store fails.
 pub fn payable(conn: &Connection, booking: &Booking) -> Result<(u32, i64), DeskError> {
     let (mut stamps, mut minor) = (0, 0);
     for line in bookings::lines(conn, booking)? {

@@ -15,9 +15,6 @@ use crate::{DeskError, house_of};
 
 /// Meets what a booking is charged with a document, if that has changed since the last, and
 /// what it has paid for with the stamp cards it bought.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<(), DeskError> {
     let now = turn.now;
     if booking.test {

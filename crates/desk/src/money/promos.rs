@@ -28,18 +28,12 @@ fn parts_of(conn: &Connection, event: EventId) -> Result<Parts, DeskError> {
 }
 
 /// Tickets and dates of an event, for a code that is for some of them only.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn parts(desk: &Desk, staff: &Staff, event: EventId) -> Result<Parts, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store.read(move |conn| parts_of(conn, event)).await
 }
 
 /// All codes, for the Office, each with what it is narrowed to.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Vec<(PromoRow, Parts)>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     desk.store
@@ -137,9 +131,6 @@ pub async fn make(
 }
 
 /// Stops a code, or lets it be used again. Bookings that have it keep it.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn stop(desk: &Desk, staff: &Staff, id: i64, stopped: bool) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::HandleMoney)?;
     desk.store

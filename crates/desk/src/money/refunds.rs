@@ -16,9 +16,6 @@ use crate::telling::tell;
 use crate::{Desk, DeskError};
 
 /// Money on its way back is asked of the provider.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn give_refunds(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let due = desk.store.read(move |conn| refunds::due(conn, now, ROUND)).await?;

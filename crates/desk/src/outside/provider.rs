@@ -73,31 +73,20 @@ pub struct ProviderPayment {
     pub dispute: Dispute,
 }
 
-/// Whether the payer's bank takes the money back.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Dispute {
-    /// Nobody disputes it.
-    #[default]
-    None,
-    /// The bank has asked; the money is kept back until it decides.
-    Open,
-    /// The money stays.
-    Won,
-    /// The bank has taken the money back.
-    Lost,
-}
-
-impl Dispute {
-    /// The word for it, as stored.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::None => "",
-            Self::Open => "open",
-            Self::Won => "won",
-            Self::Lost => "lost",
-        }
+matricle_core::worded! {
+    /// Whether the payer's bank takes the money back.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Dispute {
+        /// Nobody disputes it.
+        #[default]
+        None = "",
+        /// The bank has asked; the money is kept back until it decides.
+        Open = "open",
+        /// The money stays.
+        Won = "won",
+        /// The bank has taken the money back.
+        Lost = "lost",
     }
 }
 

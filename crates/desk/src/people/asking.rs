@@ -26,9 +26,6 @@ pub struct Asking {
 impl Asking {
     /// The address they have proved as far as an event is concerned: by signing in, or by the
     /// link of an invitation to this event, which proves it for nothing else.
-    ///
-    /// # Errors
-    /// The store fails.
     pub(crate) fn address(
         &self,
         conn: &Connection,
@@ -48,9 +45,6 @@ impl Asking {
 
 /// What is known of somebody as a buyer of an event's tickets, with a word they gave. Members
 /// are known by their record, people invited by their address.
-///
-/// # Errors
-/// The store fails.
 pub async fn buyer(
     desk: &Desk,
     asking: &Asking,
@@ -72,9 +66,6 @@ pub async fn buyer(
 
 /// Why somebody may not book an event, as far as the address they have proved tells: what is
 /// told before a form is filled in. What they have not proved yet is no reason.
-///
-/// # Errors
-/// The store fails.
 pub async fn barred(
     desk: &Desk,
     event: &Event,

@@ -212,18 +212,12 @@ pub async fn change_password(
 }
 
 /// The open sessions of whoever has this token.
-///
-/// # Errors
-/// The store fails.
 pub async fn sessions(desk: &Desk, token: &str) -> Result<Vec<OpenSession>, DeskError> {
     let (hash, now) = (hash_of(token), desk.clock.now());
     Ok(desk.store.read(move |conn| people::sessions_beside(conn, &hash, now)).await?)
 }
 
 /// Closes all sessions of whoever has this token, on every device; says how many.
-///
-/// # Errors
-/// The store fails.
 pub async fn sign_out_everywhere(desk: &Desk, token: &str) -> Result<usize, DeskError> {
     let hash = hash_of(token);
     let closed = desk.store.write(move |tx| people::close_all_beside(tx, &hash)).await?;
@@ -241,9 +235,6 @@ fn nobody() -> &'static str {
 }
 
 /// Whose session with the rights of a role this token opens.
-///
-/// # Errors
-/// The store fails.
 pub async fn session(desk: &Desk, token: &str) -> Result<Option<Staff>, DeskError> {
     let (hash, now) = (hash_of(token), desk.clock.now());
     if let Some(staff) = desk.sessions.get(&hash, now) {
@@ -257,9 +248,6 @@ pub async fn session(desk: &Desk, token: &str) -> Result<Option<Staff>, DeskErro
 }
 
 /// Closes a session.
-///
-/// # Errors
-/// The store fails.
 pub async fn sign_out(desk: &Desk, token: &str) -> Result<(), DeskError> {
     let hash = hash_of(token);
     desk.store.write(move |tx| people::close_session(tx, &hash)).await?;
@@ -383,9 +371,6 @@ pub async fn enter_code(
 }
 
 /// Who has signed in with this token, whether they work here or only book.
-///
-/// # Errors
-/// The store fails.
 pub async fn known(desk: &Desk, token: &str) -> Result<Option<Known>, DeskError> {
     let (hash, now) = (hash_of(token), desk.clock.now());
     Ok(desk.store.read(move |conn| people::known(conn, &hash, now)).await?)

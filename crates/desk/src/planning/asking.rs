@@ -172,9 +172,6 @@ fn due(conn: &Connection, event: EventId, now: Timestamp) -> Result<Vec<(String,
 }
 
 /// Asks whom cues ask once again by now; says how many.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn by_cues(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let events = desk.store.read(move |conn| invited::events_asked(conn, now)).await?;

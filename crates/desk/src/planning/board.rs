@@ -172,9 +172,6 @@ fn against(
 }
 
 /// What a date would clash with, changed like this.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn clashes_of(
     conn: &Connection,
     date: &Date,
@@ -219,9 +216,6 @@ fn twice(
 }
 
 /// What one session of a date clashes with, as it stands.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn clashes_of_session(
     conn: &Connection,
     date: &Date,
@@ -244,9 +238,6 @@ pub(crate) fn clashes_of_session(
 }
 
 /// What dates that are not written down yet would clash with.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn clashes_of_new(
     conn: &Connection,
     event: EventId,
@@ -288,9 +279,6 @@ pub struct Instead {
 }
 
 /// The next free times and other rooms for a date, were it at `span`.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn instead(conn: &Connection, date: &Date, span: &Span) -> Result<Instead, DeskError> {
     let mine = uses_then(conn, date, span, (None, None), None, None)?;
     let day = SignedDuration::from_hours(24);
@@ -339,9 +327,6 @@ pub(crate) fn instead(conn: &Connection, date: &Date, span: &Span) -> Result<Ins
 }
 
 /// The clashes of the dates of an event that are to come, with ways out of each date's.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn of_event(
     conn: &Connection,
     dates: &[Date],
@@ -357,38 +342,20 @@ pub(crate) fn of_event(
     Ok(found)
 }
 
-/// How much time the board shows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Reach {
-    /// A day.
-    Day,
-    /// A week, Monday first.
-    Week,
-    /// A month.
-    Month,
+matricle_core::worded! {
+    /// How much time the board shows.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum Reach {
+        /// A day.
+        Day = "day",
+        /// A week, Monday first.
+        Week = "week",
+        /// A month.
+        Month = "month",
+    }
 }
 
 impl Reach {
-    /// The word for it in addresses.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Day => "day",
-            Self::Week => "week",
-            Self::Month => "month",
-        }
-    }
-
-    /// Finds it by its word; a week otherwise.
-    #[must_use]
-    pub fn from_word(word: &str) -> Self {
-        match word {
-            "day" => Self::Day,
-            "month" => Self::Month,
-            _ => Self::Week,
-        }
-    }
-
     /// The first day it shows, and the day after the last.
     #[must_use]
     pub fn days(self, around: Day) -> (Day, Day) {
@@ -436,9 +403,6 @@ pub struct Board {
 }
 
 /// The board around a day.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn board(
     desk: &Desk,
     staff: &Staff,
@@ -458,9 +422,6 @@ pub async fn board(
 }
 
 /// [`board`], on a connection: what it costs is measured.
-///
-/// # Errors
-/// The store fails.
 pub fn read_board(
     conn: &Connection,
     house: House,

@@ -32,9 +32,6 @@ pub struct Wanting {
 }
 
 /// What the quick form needs to be drawn.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn wanting(desk: &Desk, staff: &Staff) -> Result<Wanting, DeskError> {
     require(staff.role, Right::PlanEvents)?;
     desk.store

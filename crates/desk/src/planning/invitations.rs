@@ -268,9 +268,6 @@ pub async fn replace_link(
 
 /// Takes somebody off the list of an event: their invitation opens nothing any more. Says whether
 /// they were on it.
-///
-/// # Errors
-/// The role may not.
 pub async fn take_off(
     desk: &Desk,
     staff: &Staff,
@@ -367,9 +364,6 @@ pub struct Sources {
 }
 
 /// Where people to be invited can come from.
-///
-/// # Errors
-/// The role may not.
 pub async fn sources(desk: &Desk, staff: &Staff, event: EventId) -> Result<Sources, DeskError> {
     require(staff.role, Right::PlanEvents)?;
     let (now, me) = (desk.clock.now(), staff.id);

@@ -37,18 +37,12 @@ pub async fn save(
 }
 
 /// All patterns.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Vec<Pattern>, DeskError> {
     require(staff.role, Right::PlanEvents)?;
     Ok(desk.store.read(events::patterns).await?)
 }
 
 /// Forgets a pattern.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn forget(desk: &Desk, staff: &Staff, id: i64) -> Result<(), DeskError> {
     require(staff.role, Right::PlanEvents)?;
     Ok(desk.store.write(move |tx| events::drop_pattern(tx, id)).await?)

@@ -45,9 +45,6 @@ pub async fn set_picture(
 }
 
 /// Takes the picture of an event away.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn drop_picture(desk: &Desk, staff: &Staff, event: EventId) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     desk.store

@@ -112,9 +112,6 @@ pub async fn save_question(
 }
 
 /// Takes a question off; answers to it stay.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn drop_question(
     desk: &Desk,
     staff: &Staff,

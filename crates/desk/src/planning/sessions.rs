@@ -83,9 +83,6 @@ pub async fn add(
 }
 
 /// Takes a session off a date.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn remove(
     desk: &Desk,
     staff: &Staff,

@@ -49,9 +49,6 @@ pub async fn plan(
 
 /// Cuts the slots of an event up to a day: those that fit the plan stay or are added,
 /// those that no longer fit go unless somebody has booked them.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn cut_again(
     tx: &Tx<'_>,
     event: EventId,
@@ -118,9 +115,6 @@ fn set_desks(tx: &Tx<'_>, date: DateId, desks: u32, now: jiff::Timestamp) -> Res
 }
 
 /// Cuts slots of further days as they come near: several weeks ahead, rolling.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn roll(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let due = desk
@@ -179,9 +173,6 @@ pub async fn close_day(
 }
 
 /// Cuts all slots again: the opening hours changed.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn recut_all(tx: &Tx<'_>, today: Day, now: jiff::Timestamp) -> Result<(), DeskError> {
     slots::cut_until(tx, None, None)?;
     for (event, last) in slots::to_cut(tx, today)? {

@@ -10,9 +10,6 @@ use crate::bookings::moves::{With, make};
 use crate::{Desk, DeskError};
 
 /// Clears the test bookings of an event; says how many.
-///
-/// # Errors
-/// The role may not, or the store fails.
 pub async fn clear_tests(desk: &Desk, staff: &Staff, event: EventId) -> Result<Cleared, DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let cleared = desk

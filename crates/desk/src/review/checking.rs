@@ -52,9 +52,6 @@ pub(crate) fn place_of(place: &str, offered: &Offered) -> (String, String) {
 }
 
 /// What is nearly the same as a proposal.
-///
-/// # Errors
-/// The store fails.
 pub fn near(
     conn: &Connection,
     p: &Proposal,
@@ -90,9 +87,6 @@ pub fn near(
 }
 
 /// What a proposal would clash with, in words, with the event that is in the way.
-///
-/// # Errors
-/// The store fails.
 pub fn clashes(
     conn: &Connection,
     p: &Proposal,
@@ -122,9 +116,6 @@ pub(crate) fn places(offered: &Offered) -> Vec<String> {
 }
 
 /// Checks a submission as it is worded. The time it takes is measured by `bench-review`.
-///
-/// # Errors
-/// The store fails.
 pub fn check(
     conn: &Connection,
     s: &Submission,
@@ -176,9 +167,6 @@ pub(crate) fn check_in(tx: &Tx<'_>, id: SubmissionId, now: Timestamp) -> Result<
 /// Checks again what waits and was checked against other plans than those of now, the longest
 /// waiting first; how many there were. They are worked out away from the writing thread, and
 /// written down where nothing changed meanwhile.
-///
-/// # Errors
-/// The store fails.
 pub async fn check_stale(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let checked = desk
@@ -214,9 +202,6 @@ pub async fn check_stale(desk: &Desk) -> Result<usize, DeskError> {
 
 /// What time does: what was turned down or withdrawn is erased when the house rules say so, what
 /// was never sent after two weeks; what waits is looked at again.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn pass_time(desk: &Desk) -> Result<usize, DeskError> {
     let now = desk.clock.now();
     let before = move |days: u32| {

@@ -81,9 +81,6 @@ fn today(decided: &[Decided], since: Timestamp) -> Vec<(Act, u32)> {
 }
 
 /// Figures for somebody who reviews.
-///
-/// # Errors
-/// The role may not.
 pub async fn show(desk: &Desk, staff: &Staff) -> Result<Figures, DeskError> {
     require(staff.role, Right::Review)?;
     let now = desk.clock.now();

@@ -17,17 +17,11 @@ const MOST_NAMED: usize = 2_000;
 const LONGEST_WORDS: usize = 4_000;
 
 /// The house and its rules, for anybody who may know them: they are no secret.
-///
-/// # Errors
-/// The store fails.
 pub async fn show(desk: &Desk) -> Result<Given, DeskError> {
     desk.store.read(super::given).await
 }
 
 /// The house and its rules, for the page that sets them.
-///
-/// # Errors
-/// The role may not.
 pub async fn settings(desk: &Desk, staff: &Staff) -> Result<Given, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     show(desk).await
@@ -76,7 +70,7 @@ fn read(form: &mut Form) -> HouseRules {
     if let Some(bad) = bad_domains.iter().find(|d| !is_address(&format!("a@{d}"))) {
         form.fault("bad_domains", Fault::LineNotAnAddress(bad.clone()));
     }
-    let lands = |form: &Form, name: &str| Lands::from_word(form.get(name));
+    let lands = |form: &Form, name: &str| Lands::from_word(form.get(name)).unwrap_or_default();
     HouseRules {
         who,
         strangers: lands(form, "strangers"),

@@ -29,9 +29,6 @@ pub struct List {
 }
 
 /// What somebody who has signed in sent, or is writing.
-///
-/// # Errors
-/// The store fails.
 pub async fn list(desk: &Desk, who: &Submitter, skip: u32, most: u32) -> Result<List, DeskError> {
     let who = who.clone();
     desk.store

@@ -35,9 +35,6 @@ pub struct Queue {
 }
 
 /// The queue, checked against the plans of now.
-///
-/// # Errors
-/// The role may not.
 pub async fn list(desk: &Desk, staff: &Staff) -> Result<Queue, DeskError> {
     require(staff.role, Right::Review)?;
     // What waits was checked when it arrived, and is again where a plan changed since.
@@ -300,9 +297,6 @@ pub async fn look(
 
 /// What waits and looks right, each with its first dates in words, for deciding on all of it at
 /// once.
-///
-/// # Errors
-/// The role may not.
 pub async fn right(desk: &Desk, staff: &Staff) -> Result<Vec<(Submission, String)>, DeskError> {
     require(staff.role, Right::Review)?;
     let Queue { given: Given { house, .. }, mut rows, .. } = list(desk, staff).await?;

@@ -30,9 +30,6 @@ pub(crate) fn proposed(
 }
 
 /// Everybody who is trusted.
-///
-/// # Errors
-/// The role may not.
 pub async fn all(desk: &Desk, staff: &Staff) -> Result<Vec<Trusted>, DeskError> {
     require(staff.role, Right::Review)?;
     Ok(desk.store.read(submissions::trusted_all).await?)

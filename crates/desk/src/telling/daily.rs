@@ -41,9 +41,6 @@ fn may(conn: &Connection, staff: &Staff) -> Result<Vec<What>, DeskError> {
 }
 
 /// What somebody of the house asked to be told.
-///
-/// # Errors
-/// The store fails.
 pub async fn wishes(desk: &Desk, staff: &Staff) -> Result<Wishes, DeskError> {
     let staff = staff.clone();
     desk.store
@@ -105,9 +102,6 @@ pub async fn keep_wishes(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(
 }
 
 /// Plans the next message for every wish that has none.
-///
-/// # Errors
-/// The store fails.
 pub(crate) async fn plan(desk: &Desk) -> Result<(), DeskError> {
     let now = desk.clock.now();
     // A wish of somebody whose role is another now stays unplanned, and nothing is written for it.
@@ -188,9 +182,6 @@ pub struct News {
 }
 
 /// Gathers what happened since somebody was last told.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn news(
     conn: &Connection,
     person: PersonId,

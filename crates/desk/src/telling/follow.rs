@@ -374,9 +374,6 @@ pub(crate) enum Still {
 }
 
 /// Whether a message of a moment is still due as bookings and dates are now.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn is_still_due(
     conn: &Connection,
     message: &Message,
@@ -418,9 +415,6 @@ pub(crate) fn is_still_due(
 
 /// Messages that stand planned at another minute than their cues, dates and bookings say, a
 /// sentence each; nothing of what is still to be followed, nor of what somebody steered by hand.
-///
-/// # Errors
-/// The store fails.
 pub fn misplanned(conn: &Connection, now: Timestamp) -> Result<Vec<String>, DeskError> {
     let mut wrong = Vec::new();
     for message in outbox::planned_of_moments(conn, MOST_CHECKED)? {
@@ -458,9 +452,6 @@ pub struct Line {
 }
 
 /// What goes for the moments of a date: each cue and each person it could reach, told or not.
-///
-/// # Errors
-/// The store fails.
 pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line>, DeskError> {
     let mut known = Known::new(conn);
     let Some((event, date)) = known.date(id)? else { return Ok(Vec::new()) };
@@ -487,9 +478,6 @@ pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line
 
 /// What cues of moments mean for the people who have booked a date, booking by booking, as they
 /// are followed.
-///
-/// # Errors
-/// The store fails.
 pub fn to_bookers(
     conn: &Connection,
     date: &DateFacts,

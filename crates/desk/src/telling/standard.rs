@@ -297,9 +297,6 @@ fn own() -> Vec<Own> {
 
 /// Writes down what is missing of the program's own templates and cues, and words anew those
 /// that nobody has changed.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn install(tx: &Tx<'_>, now: Timestamp) -> Result<(), DeskError> {
     for Words(word, name, text, goes) in WORDS {
         let (subject, body) = split(text);

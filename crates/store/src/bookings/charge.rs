@@ -12,9 +12,6 @@ use crate::convert::word;
 use crate::{Doing, StoreError, Tx, ledger, us};
 
 /// What a booking is charged as it stands: core says which states are, see [`is_charged`].
-///
-/// # Errors
-/// SQLite refuses.
 pub fn charge(conn: &Connection, id: BookingId) -> Result<Charge, StoreError> {
     conn.prepare_cached(
         "SELECT b.state, b.test, l.tax_basis, l.charge_minor, l.tax_minor FROM booking_lines l
@@ -33,9 +30,6 @@ pub fn charge(conn: &Connection, id: BookingId) -> Result<Charge, StoreError> {
 }
 
 /// Brings the books to what a booking is charged as it stands.
-///
-/// # Errors
-/// SQLite refuses.
 pub(super) fn follow(
     tx: &Tx<'_>,
     id: BookingId,

@@ -12,6 +12,7 @@ use rusqlite::{Connection, named_params};
 
 use super::people::{presence, ticket_code};
 use crate::convert::InOrder;
+use crate::states::{sql, sql_of};
 use crate::{Doing, StoreError, us};
 
 /// Which dates of an event.
@@ -57,9 +58,6 @@ pub struct Coming {
 }
 
 /// Who comes: everybody with a ticket that lives on a booking that stands, by date and name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Coming>, StoreError> {
     let (date, from, until) = match which {
         Which::Date(date) => (date.0, String::new(), String::new()),
@@ -68,11 +66,11 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
     // A day is the first ten letters of a local time.
     const THESE: &str =
         "d.event_id = :event AND (d.id = :date OR substr(d.starts, 1, 10) BETWEEN :from AND :until)
-        AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')";
+        AND b.test = 0 AND b.state IN {stands}";
     let params = named_params! { ":event": event.0, ":date": date, ":from": from, ":until": until };
     let read = || -> rusqlite::Result<Vec<Coming>> {
         let mut answers: BTreeMap<(i64, i64), BTreeMap<String, String>> = BTreeMap::new();
-        let mut query = conn.prepare_cached(&format!(
+        let mut query = conn.prepare_cached(&sql_of!(
             "SELECT DISTINCT g.booking_id, g.person_no, g.label, g.answer FROM answers g
              JOIN bookings b ON b.id = g.booking_id JOIN attendees a ON a.booking_id = b.id
              JOIN dates d ON d.id = a.date_id WHERE {THESE}"
@@ -83,7 +81,7 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
             let whose = (c.next()?, c.next()?);
             answers.entry(whose).or_default().insert(c.next()?, c.next()?);
         }
-        let mut query = conn.prepare_cached(&format!(
+        let mut query = conn.prepare_cached(&sql_of!(
             "SELECT b.id, a.person_no, d.starts, CASE a.name WHEN '' THEN b.name ELSE a.name END AS who, a.ticket_name,
                 b.reference, b.name, b.state, b.total_minor - b.paid_minor, a.presence, a.in_at, a.in_door,
                 coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), ''),
@@ -121,9 +119,6 @@ pub fn coming(conn: &Connection, event: EventId, which: Which) -> Result<Vec<Com
 
 /// Who is new on a date: came to it from one instant until another. Name, ticket, and who booked
 /// where it was somebody else, with notes.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn new_of_date(
     conn: &Connection,
     date: DateId,
@@ -131,12 +126,12 @@ pub fn new_of_date(
     until: Timestamp,
 ) -> Result<Vec<(String, String, String)>, StoreError> {
     conn.prepare_cached(
-        "SELECT CASE a.name WHEN '' THEN b.name ELSE a.name END, a.ticket_name,
+        sql!("SELECT CASE a.name WHEN '' THEN b.name ELSE a.name END, a.ticket_name,
             CASE WHEN a.name IN ('', b.name) THEN '' ELSE 'booked by ' || b.name END,
             coalesce((SELECT group_concat(n.text, '; ') FROM booking_notes n WHERE n.booking_id = b.id), '')
          FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = ?1 AND b.test = 0 AND b.state = 'confirmed' AND a.cancelled_at IS NULL
-            AND coalesce(b.since, b.made_at) >= ?2 AND coalesce(b.since, b.made_at) < ?3 ORDER BY a.id",
+         WHERE a.date_id = ?1 AND b.test = 0 AND b.state = {Confirmed} AND a.cancelled_at IS NULL
+            AND coalesce(b.since, b.made_at) >= ?2 AND coalesce(b.since, b.made_at) < ?3 ORDER BY a.id"),
     )
     .and_then(|mut q| {
         q.query_map((date.0, us(since), us(until)), |row| {
@@ -152,22 +147,19 @@ pub fn new_of_date(
 
 /// How many people came to events, and cancelled, from one instant until another: title, how
 /// many came, how many cancelled.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn came_and_left(
     conn: &Connection,
     since: Timestamp,
     until: Timestamp,
 ) -> Result<Vec<(String, u32, u32)>, StoreError> {
     conn.prepare_cached(
-        "SELECT e.title, sum(came), sum(left) FROM (
+        sql!("SELECT e.title, sum(came), sum(left) FROM (
             SELECT a.date_id, 1 AS came, 0 AS left FROM attendees a JOIN bookings b ON b.id = a.booking_id
-                WHERE b.test = 0 AND b.state = 'confirmed' AND a.cancelled_at IS NULL
+                WHERE b.test = 0 AND b.state = {Confirmed} AND a.cancelled_at IS NULL
                     AND coalesce(b.since, b.made_at) >= ?1 AND coalesce(b.since, b.made_at) < ?2
             UNION ALL SELECT a.date_id, 0, 1 FROM attendees a JOIN bookings b ON b.id = a.booking_id
                 WHERE b.test = 0 AND a.cancelled_at >= ?1 AND a.cancelled_at < ?2
-         ) m JOIN dates d ON d.id = m.date_id JOIN events e ON e.id = d.event_id GROUP BY e.id ORDER BY e.title",
+         ) m JOIN dates d ON d.id = m.date_id JOIN events e ON e.id = d.event_id GROUP BY e.id ORDER BY e.title"),
     )
     .and_then(|mut q| {
         q.query_map((us(since), us(until)), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?

@@ -82,9 +82,6 @@ pub struct LastDeed {
 
 /// Remembers what the booker just did, and the minor units that go back because of it; the
 /// newest line of the timeline tells it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed, back: i64) -> Result<(), StoreError> {
     serde_json::to_string(deed)
         .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
@@ -100,9 +97,6 @@ pub fn remember(tx: &Tx<'_>, id: BookingId, deed: &Deed, back: i64) -> Result<()
 }
 
 /// What the booker did last.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn last_deed(conn: &Connection, id: BookingId) -> Result<Option<LastDeed>, StoreError> {
     conn.prepare_cached(
         "SELECT d.deed, d.back, t.at, (SELECT count(*) FROM timeline l WHERE l.booking_id = d.booking_id
@@ -125,9 +119,6 @@ pub fn last_deed(conn: &Connection, id: BookingId) -> Result<Option<LastDeed>, S
 
 /// Lines are as they were, and the people of these tickets come back. What is drawn follows
 /// where tickets were taken off; that the seats are there is the caller's to know.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn put_back(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -150,9 +141,6 @@ pub fn put_back(
 }
 
 /// How many tickets of each type there were more than there are.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn more(
     conn: &Connection,
     booking: &Booking,

@@ -88,9 +88,6 @@ impl Line {
 }
 
 /// The lines of a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreError> {
     let currency = booking.total.currency;
     conn.prepare_cached(
@@ -224,25 +221,16 @@ fn sum_up(tx: &Tx<'_>, id: BookingId) -> rusqlite::Result<()> {
 }
 
 /// Takes so many percent of what each line is charged off it; the tickets stay named on it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn charge_less(tx: &Tx<'_>, booking: &Booking, percent: u32) -> Result<(), StoreError> {
     write_charges(tx, booking, |l| (l.worth(), l.worth().charge() - l.worth().back(percent)))
 }
 
 /// Charges the tickets that stand in full again, after a cancellation is taken back.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn restore_charges(tx: &Tx<'_>, booking: &Booking) -> Result<(), StoreError> {
     write_charges(tx, booking, |l| (l.worth(), l.worth().charge()))
 }
 
 /// Charges a line a price for one that was set by hand; no promo code takes anything off it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_price(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -263,9 +251,6 @@ pub fn set_price(
 /// Charges a booking an amount for everything together that was set by hand, spread over
 /// its lines. What its tickets are worth follows while it stands; of a cancelled one it is what
 /// the cancellation leaves.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_total(tx: &Tx<'_>, booking: &Booking, minor: i64) -> Result<(), StoreError> {
     let all = lines(tx, booking)?;
     let mut weights: Vec<i64> = all.iter().map(|l| l.charge.minor).collect();
@@ -283,9 +268,6 @@ pub fn set_total(tx: &Tx<'_>, booking: &Booking, minor: i64) -> Result<(), Store
 
 /// What taking tickets off a booking would give back at so many percent, line by line:
 /// the ticket type, how many, and the amount.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn worth(
     conn: &Connection,
     booking: &Booking,
@@ -302,9 +284,6 @@ fn gone_of(gone: &[(TicketTypeId, u32)], line: &Line) -> u32 {
 
 /// Takes tickets off a booking that stands, by their numbers on it; its people, seats and
 /// charge follow, and of their price so many percent are no longer charged.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_off(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -339,9 +318,6 @@ pub fn take_off(
 }
 
 /// The ticket types of tickets by their numbers on a booking, and how many of each.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tickets_of_numbers(
     conn: &Connection,
     id: BookingId,
@@ -406,9 +382,6 @@ pub(super) fn change_draws(
 }
 
 /// The tickets a booking is for, as a choice to be made again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn wanted(conn: &Connection, id: BookingId) -> Result<Vec<Wanted>, StoreError> {
     conn.prepare_cached("SELECT ticket_type_id, quantity FROM booking_lines WHERE booking_id = ?1")
         .and_then(|mut q| {
@@ -422,9 +395,6 @@ pub fn wanted(conn: &Connection, id: BookingId) -> Result<Vec<Wanted>, StoreErro
 
 /// Puts another choice in the place of a hold's tickets; what has been typed stays.
 /// The booking must keep no seats while this is done.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn choose_again(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -453,9 +423,6 @@ pub fn choose_again(
 
 /// Takes the same tickets at what they cost and draw now. The booking must keep no
 /// seats while this is done.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), StoreError> {
     price_anew(tx, booking, &choice.quote)?;
     let write = || -> rusqlite::Result<()> {
@@ -467,9 +434,6 @@ pub fn reprice(tx: &Tx<'_>, booking: &Booking, choice: &Choice) -> Result<(), St
 }
 
 /// Writes what the same tickets cost now.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn price_anew(tx: &Tx<'_>, booking: &Booking, quote: &Quote) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let mut line = tx.prepare_cached(
@@ -594,9 +558,6 @@ fn add_lines<'s>(
 
 /// Adds tickets to a booking that stands, at what they cost now; their people come after
 /// those there are, their seats are counted as the booking's are.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_on(
     tx: &Tx<'_>,
     booking: &Booking,

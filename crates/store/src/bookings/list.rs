@@ -8,6 +8,7 @@ use rusqlite::{Connection, OptionalExtension, Row};
 
 use super::{Booking, COLUMNS, booking};
 use crate::convert::foreign;
+use crate::states::sql;
 use crate::{Doing, StoreError, Tx};
 
 /// A booking as lists show it.
@@ -81,9 +82,6 @@ impl Order {
 }
 
 /// Answers of bookings: which booking, the question as it was worded, the answer.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn answers_of(
     conn: &Connection,
     bookings: &[BookingId],
@@ -294,14 +292,11 @@ fn known(conn: &Connection, asked: &str, most: u32) -> rusqlite::Result<u32> {
 
 /// Bookings that have got past the first choice, newest first, and how many the filter finds
 /// in all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn list(conn: &Connection, filter: &Filter) -> Result<Found, StoreError> {
     let read = || -> rusqlite::Result<Found> {
         let mut narrowed = Narrowed::default();
         // A hold that nobody has put a name to is no news to anybody.
-        narrowed.and("(b.state <> 'held' AND NOT (b.state = 'lapsed' AND b.name = ''))");
+        narrowed.and(sql!("(b.state <> {Held} AND NOT (b.state = {Lapsed} AND b.name = ''))"));
         narrowed.and(if filter.test { "b.test = 1" } else { "b.test = 0" });
         if let Some(event) = filter.event {
             narrowed

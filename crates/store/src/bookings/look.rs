@@ -10,14 +10,12 @@ use rusqlite::{Connection, OptionalExtension};
 use super::list::{Listed, listed};
 use super::{Booking, COLUMNS, booking};
 use crate::convert::InOrder;
+use crate::states::{sql, sql_of};
 use crate::unreadable::readable;
 use crate::{Doing, StoreError, us};
 
 /// Bookings whose deadline has passed, longest ago first: without those that are set aside
 /// for now, and without those whose payment is being called back at the provider.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<BookingId>, StoreError> {
     conn.prepare_cached(
         "SELECT b.id FROM bookings b WHERE b.deadline <= ?1
@@ -30,16 +28,13 @@ pub fn overdue(conn: &Connection, now: Timestamp, most: u32) -> Result<Vec<Booki
 }
 
 /// Holds on one date whose deadline has passed.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stale_holds(
     conn: &Connection,
     date: DateId,
     now: Timestamp,
 ) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM bookings b WHERE b.state = 'held' AND b.deadline <= ?2
+    conn.prepare_cached(&sql_of!(
+        "SELECT {COLUMNS} FROM bookings b WHERE b.state = {{Held}} AND b.deadline <= ?2
             AND (b.date_id = ?1 OR EXISTS (SELECT 1 FROM attendees a WHERE a.booking_id = b.id AND a.date_id = ?1))"
     ))
     .and_then(|mut q| readable("bookings", q.query_map((date.0, us(now)), booking)?))
@@ -47,9 +42,6 @@ pub fn stale_holds(
 }
 
 /// The next deadline of any booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn next_deadline(conn: &Connection) -> Result<Option<Timestamp>, StoreError> {
     conn.prepare_cached("SELECT min(deadline) FROM bookings WHERE deadline IS NOT NULL")
         .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
@@ -58,22 +50,16 @@ pub fn next_deadline(conn: &Connection) -> Result<Option<Timestamp>, StoreError>
 }
 
 /// How many bookings of an event are in each state that counts.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_live(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')",
-    )
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN {stands}"
+    ))
     .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
     .doing("counting bookings")
 }
 
 /// Test bookings of an event that had a payment, the oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn paid_tests(
     conn: &Connection,
     event: matricle_core::EventId,
@@ -88,36 +74,30 @@ pub fn paid_tests(
 }
 
 /// Test bookings of an event that are still to be cleared.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn count_tests(conn: &Connection, event: matricle_core::EventId) -> Result<u32, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
          WHERE d.event_id = ?1 AND b.test = 1 AND b.name <> ''
-            AND (b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
-                OR NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))",
-    )
+            AND (b.state IN {keeps_seats}
+                OR NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))"
+    ))
     .and_then(|mut q| q.query_row([event.0], |row| row.get(0)))
     .doing("counting test bookings")
 }
 
 /// Test bookings of an event that are still to be cleared: reference and state, the latest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tests_of(
     conn: &Connection,
     event: matricle_core::EventId,
     most: u32,
 ) -> Result<Vec<(Reference, State)>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT b.reference, b.state FROM bookings b JOIN dates d ON d.id = b.date_id
          WHERE d.event_id = ?1 AND b.test = 1 AND b.name <> ''
-            AND (b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+            AND (b.state IN {keeps_seats}
                 OR NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id))
-         ORDER BY b.id DESC LIMIT ?2",
-    )
+         ORDER BY b.id DESC LIMIT ?2"
+    ))
     .and_then(|mut q| {
         q.query_map((event.0, most), |row| {
             let mut c = InOrder::from(row, 0);
@@ -130,13 +110,10 @@ pub fn tests_of(
 }
 
 /// Bookings that keep seats on a date, in the order they were made.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS} FROM bookings b WHERE b.test = 0
-            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+            AND b.state IN {{keeps_seats}}
             AND b.id IN (SELECT booking_id FROM attendees WHERE date_id = ?1) ORDER BY b.id"
     ))
     .and_then(|mut q| readable("bookings", q.query_map([date.0], booking)?))
@@ -144,9 +121,6 @@ pub fn live_on(conn: &Connection, date: DateId) -> Result<Vec<Booking>, StoreErr
 }
 
 /// Whether anybody has booked here, tests left aside.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
     conn.prepare_cached("SELECT EXISTS (SELECT 1 FROM bookings WHERE test = 0 AND name <> '')")
         .and_then(|mut q| q.query_row([], |row| row.get(0)))
@@ -155,16 +129,13 @@ pub fn anybody(conn: &Connection) -> Result<bool, StoreError> {
 
 /// Bookings of an event that wait for a yes, or whose form is being filled in, in the order
 /// they were made.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn undecided(
     conn: &Connection,
     event: matricle_core::EventId,
 ) -> Result<Vec<Booking>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS} FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ('held', 'requested') ORDER BY b.id"
+         WHERE d.event_id = ?1 AND b.test = 0 AND b.state IN ({{Held}}, {{Requested}}) ORDER BY b.id"
     ))
     .and_then(|mut q| readable("bookings", q.query_map([event.0], booking)?))
     .doing("looking for bookings that wait")
@@ -172,9 +143,6 @@ pub fn undecided(
 
 /// Whether somebody with an address of the same box holds a booking of an event that
 /// counts, other than this one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn booked_already(
     conn: &Connection,
     event: matricle_core::EventId,
@@ -182,9 +150,9 @@ pub fn booked_already(
     but: BookingId,
 ) -> Result<bool, StoreError> {
     conn.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
+        sql!("SELECT EXISTS (SELECT 1 FROM bookings b JOIN dates d ON d.id = b.date_id
             WHERE b.mailbox = ?2 AND b.mailbox <> '' AND d.event_id = ?1 AND b.id <> ?3 AND b.test = 0
-                AND b.state IN ('requested', 'awaiting payment', 'confirmed'))",
+                AND b.state IN {stands})"),
     )
     .and_then(|mut q| q.query_row((event.0, mailbox(email), but.0), |row| row.get(0)))
     .doing("looking for another booking")
@@ -192,18 +160,15 @@ pub fn booked_already(
 
 /// Another booking of the same date that counts, by somebody with an address of the same
 /// box.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn same_date(
     conn: &Connection,
     booking: &Booking,
     email: &str,
 ) -> Result<Option<Booking>, StoreError> {
     // `+` keeps SQLite from the index of dates: a date has thousands of bookings, a mailbox a few.
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS} FROM bookings b WHERE b.mailbox = ?1 AND b.mailbox <> '' AND +b.date_id = ?2 AND b.id <> ?3
-            AND b.test = ?4 AND b.state IN ('requested', 'awaiting payment', 'confirmed') ORDER BY b.id LIMIT 1"
+            AND b.test = ?4 AND b.state IN {{stands}} ORDER BY b.id LIMIT 1"
     ))
     .and_then(|mut q| {
         q.query_row((mailbox(email), booking.date.0, booking.id.0, booking.test), super::booking).optional()
@@ -213,15 +178,12 @@ pub fn same_date(
 
 /// The bookings of somebody by an address they have proved, the latest date first. The
 /// address must be the same but for case: what a box means is the mail server's to say.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS}, e.title, d.starts, '' AS last,
             (SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no AND a.cancelled_at IS NULL) AS people
          FROM bookings b JOIN dates d ON d.id = b.date_id JOIN events e ON e.id = d.event_id
-         WHERE b.mailbox = ?1 AND b.mailbox <> '' AND lower(b.email) = lower(?2) AND b.state <> 'lapsed' AND b.test = 0
+         WHERE b.mailbox = ?1 AND b.mailbox <> '' AND lower(b.email) = lower(?2) AND b.state <> {{Lapsed}} AND b.test = 0
          ORDER BY d.starts_at DESC"
     ))
     .and_then(|mut q| readable("bookings", q.query_map((mailbox(email), email.trim()), listed)?))
@@ -229,9 +191,6 @@ pub fn of_address(conn: &Connection, email: &str) -> Result<Vec<Listed>, StoreEr
 }
 
 /// Tickets that were passed to an address: booking and person.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn passed_to(conn: &Connection, email: &str) -> Result<Vec<(BookingId, usize)>, StoreError> {
     conn.prepare_cached(
         "SELECT DISTINCT booking_id, person_no FROM attendees
@@ -249,9 +208,6 @@ pub fn passed_to(conn: &Connection, email: &str) -> Result<Vec<(BookingId, usize
 /// What a browser and a network keep of a date while nothing is booked for good: bookings of
 /// the browser, and seats (people) of the network by those who have not proved an address.
 /// Unknown ones keep nothing.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn kept(
     conn: &Connection,
     date: DateId,
@@ -259,12 +215,12 @@ pub fn kept(
     but: BookingId,
 ) -> Result<(u32, u32), StoreError> {
     conn.prepare_cached(
-        "SELECT count(*) FILTER (WHERE b.by_browser = ?2 AND ?2 <> 0),
+        sql!("SELECT count(*) FILTER (WHERE b.by_browser = ?2 AND ?2 <> 0),
             coalesce(sum((SELECT count(*) FROM attendees a WHERE a.booking_id = b.id AND a.position = a.person_no))
                 FILTER (WHERE b.known_as = '' AND b.by_network = ?3), 0)
          FROM bookings b WHERE b.date_id = ?1 AND b.id <> ?4 AND b.test = 0
             AND (b.by_network = ?3 AND b.by_network <> 0 OR b.by_browser = ?2 AND b.by_browser <> 0)
-            AND b.state IN ('held', 'requested', 'awaiting payment')",
+            AND b.state IN {open}"),
     )
     .and_then(|mut q| {
         q.query_row((date.0, browser, network, but.0), |row| Ok((row.get(0)?, row.get(1)?)))
@@ -273,9 +229,6 @@ pub fn kept(
 }
 
 /// Bookings of a date that an address has asked for or has to pay still, without this one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unfinished_of(
     conn: &Connection,
     date: DateId,
@@ -283,17 +236,14 @@ pub fn unfinished_of(
     but: BookingId,
 ) -> Result<u32, StoreError> {
     conn.prepare_cached(
-        "SELECT count(*) FROM bookings b WHERE b.mailbox = ?2 AND b.mailbox <> '' AND +b.date_id = ?1 AND b.id <> ?3
-            AND b.test = 0 AND b.state IN ('requested', 'awaiting payment')",
+        sql!("SELECT count(*) FROM bookings b WHERE b.mailbox = ?2 AND b.mailbox <> '' AND +b.date_id = ?1 AND b.id <> ?3
+            AND b.test = 0 AND b.state IN ({Requested}, {AwaitingPayment})"),
     )
     .and_then(|mut q| q.query_row((date.0, mailbox(email), but.0), |row| row.get(0)))
     .doing("counting what an address keeps")
 }
 
 /// When the first booking of an event was made.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn first_made(
     conn: &Connection,
     event: matricle_core::EventId,

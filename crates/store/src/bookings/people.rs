@@ -70,9 +70,6 @@ pub(crate) fn ticket_code(text: &str) -> Option<TicketCode> {
 
 /// The attendees of a booking, in the order of its tickets: each person once, with the
 /// code of the first date a course covers.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, StoreError> {
     conn.prepare_cached(
         "SELECT id, ticket_type_id, ticket_name, person_no, name, code, presence, in_at, in_door, ticket_no, cancelled_at
@@ -100,9 +97,6 @@ pub fn attendees(conn: &Connection, id: BookingId) -> Result<Vec<Attendee>, Stor
 }
 
 /// The ticket type of each person on a booking, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tickets_of_people(
     conn: &Connection,
     id: BookingId,
@@ -135,9 +129,6 @@ pub(super) fn name_all(tx: &Tx<'_>, booking: &Booking, details: &Details) -> rus
 }
 
 /// The answers given with a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreError> {
     conn.prepare_cached(
         "SELECT a.label, a.answer, a.person_no FROM answers a JOIN questions q ON q.id = a.question_id
@@ -157,9 +148,6 @@ pub fn answers(conn: &Connection, id: BookingId) -> Result<Vec<Answer>, StoreErr
 }
 
 /// The booking and the person that a ticket code is of.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_ticket(
     conn: &Connection,
     code: TicketCode,
@@ -176,9 +164,6 @@ pub fn of_ticket(
 }
 
 /// Gives a person of a booking another name, on all its dates.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Result<(), StoreError> {
     tx.touch(booking.date);
     let words = fold(&format!("{name} {} {}", booking.name, booking.reference));
@@ -196,9 +181,6 @@ pub fn rename(tx: &Tx<'_>, booking: &Booking, person: usize, name: &str) -> Resu
 
 /// Gives a person of a booking an address of their own, on all its dates: a ticket was passed to
 /// them.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_holder(
     tx: &Tx<'_>,
     booking: BookingId,
@@ -214,9 +196,6 @@ pub fn set_holder(
 
 /// Gives a person of a booking new ticket codes; the old ones die, and the door knows them
 /// as passed on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn new_codes(
     tx: &Tx<'_>,
     booking: &Booking,

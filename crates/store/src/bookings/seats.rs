@@ -10,9 +10,6 @@ use super::Booking;
 use crate::{Doing, StoreError, Tx, us};
 
 /// Writes what a booking will draw, while it keeps no seats.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_draws(tx: &Tx<'_>, booking: &Booking, draws: &[Draw]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.prepare_cached("DELETE FROM booking_draws WHERE booking_id = ?1")?
@@ -108,9 +105,6 @@ pub(super) fn shift_by(
 
 /// Moves a booking to another date, its people and seats with it; sessions of the old date
 /// are left.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn move_to(
     tx: &Tx<'_>,
     booking: &Booking,
@@ -147,9 +141,6 @@ pub fn move_to(
 }
 
 /// Seats that a booking draws from a pool.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn seats_of(conn: &Connection, id: BookingId, pool: PoolId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT coalesce(sum(seats), 0) FROM booking_draws WHERE booking_id = ?1 AND pool_id = ?2",

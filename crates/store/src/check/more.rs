@@ -5,18 +5,18 @@ pub(super) const MORE: &[(&str, &str)] = &[
     (
         "seats are held until a time, and not past the end of their date",
         "SELECT 'booking ' || b.reference FROM bookings b JOIN dates d ON d.id = b.date_id
-         WHERE b.state = 'held' AND (b.deadline IS NULL OR b.deadline > d.ends_at + 86400000000)
+         WHERE b.state = {Held} AND (b.deadline IS NULL OR b.deadline > d.ends_at + 86400000000)
             AND b.deadline > b.made_at + 86400000000",
     ),
     (
         "only seats that are held or to be paid have a time that runs out",
         "SELECT 'booking ' || b.reference FROM bookings b
-         WHERE (b.state IN ('held', 'awaiting payment')) <> (b.deadline IS NOT NULL)",
+         WHERE (b.state IN ({Held}, {AwaitingPayment})) <> (b.deadline IS NOT NULL)",
     ),
     (
         "a booking that keeps seats draws what its tickets draw from",
         "SELECT 'booking ' || b.reference FROM bookings b
-         WHERE b.state IN ('requested', 'awaiting payment', 'confirmed') AND b.test = 0
+         WHERE b.state IN {stands} AND b.test = 0
             AND NOT EXISTS (SELECT 1 FROM booking_draws d WHERE d.booking_id = b.id)
             AND EXISTS (SELECT 1 FROM booking_lines l JOIN draws w ON w.ticket_type_id = l.ticket_type_id
                 JOIN pools p ON p.kind_id = w.kind_id AND p.date_id = b.date_id
@@ -36,12 +36,12 @@ pub(super) const MORE: &[(&str, &str)] = &[
     (
         "what is charged is what stands and what was kept",
         "SELECT 'booking ' || b.reference || ': ' || l.name FROM booking_lines l JOIN bookings b ON b.id = l.booking_id
-         WHERE b.state IN ('awaiting payment', 'confirmed') AND l.charge_minor <> l.standing_minor + l.kept_minor",
+         WHERE b.state IN {asked_for} AND l.charge_minor <> l.standing_minor + l.kept_minor",
     ),
     (
         "whoever is confirmed has paid, or somebody of the house let them owe",
         "SELECT 'booking ' || b.reference || ': ' || (b.total_minor - b.paid_minor) FROM bookings b
-         WHERE b.state = 'confirmed' AND b.test = 0 AND b.paid_minor < b.total_minor
+         WHERE b.state = {Confirmed} AND b.test = 0 AND b.paid_minor < b.total_minor
             AND NOT EXISTS (SELECT 1 FROM timeline h WHERE h.booking_id = b.id
                 AND h.kind NOT IN ('booker', 'program', 'card provider'))
             AND NOT EXISTS (SELECT 1 FROM payments p WHERE p.booking_id = b.id AND (p.dispute <> '' OR p.state = 'paid'))",
@@ -88,7 +88,7 @@ pub(super) const MORE: &[(&str, &str)] = &[
         "a promo code is used no oftener than it may be",
         "SELECT 'promo code ' || p.code || ': ' || count(*) || ' of ' || p.most FROM promos p
          JOIN booking_promos bp ON bp.promo_id = p.id JOIN bookings b ON b.id = bp.booking_id
-         WHERE p.most IS NOT NULL AND b.test = 0 AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+         WHERE p.most IS NOT NULL AND b.test = 0 AND b.state IN {keeps_seats}
          GROUP BY p.id HAVING count(*) > p.most",
     ),
     (

@@ -4,12 +4,10 @@ use jiff::Timestamp;
 use matricle_core::DateId;
 use rusqlite::Connection;
 
+use crate::states::sql;
 use crate::{Doing, StoreError, us};
 
 /// People let in at a date since an instant.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn admitted_since(
     conn: &Connection,
     date: DateId,
@@ -23,22 +21,16 @@ pub fn admitted_since(
 }
 
 /// People on confirmed bookings of a date.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn expected(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT count(*) FROM attendees a JOIN bookings b ON b.id = a.booking_id
-         WHERE a.date_id = ?1 AND b.state = 'confirmed' AND b.test = 0 AND a.cancelled_at IS NULL",
-    )
+         WHERE a.date_id = ?1 AND b.state = {Confirmed} AND b.test = 0 AND a.cancelled_at IS NULL"
+    ))
     .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
     .doing("counting who is expected")
 }
 
 /// When each one who came to a date came first, in minutes after its start.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn arrivals(conn: &Connection, date: DateId) -> Result<Vec<i32>, StoreError> {
     conn.prepare_cached(
         "SELECT (min(s.at) - d.starts_at) / 60000000 FROM scans s JOIN dates d ON d.id = s.date_id
@@ -50,9 +42,6 @@ pub fn arrivals(conn: &Connection, date: DateId) -> Result<Vec<i32>, StoreError>
 
 /// Dates that are over and to which people came, the latest first: of the same event, then of
 /// events of the same kind.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn dates_like(conn: &Connection, date: DateId, most: u32) -> Result<Vec<DateId>, StoreError> {
     conn.prepare_cached(
         "SELECT o.id FROM dates d JOIN events e ON e.id = d.event_id JOIN events k ON k.kind = e.kind
@@ -67,9 +56,6 @@ pub fn dates_like(conn: &Connection, date: DateId, most: u32) -> Result<Vec<Date
 
 /// Seconds that a scan takes at a date while people stand in line: the median of the times
 /// between scans of one lane that follow one another within half a minute. None of too few.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn seconds_a_scan(conn: &Connection, date: DateId) -> Result<Option<f64>, StoreError> {
     let mut gaps: Vec<f64> = conn
         .prepare_cached(
@@ -84,9 +70,6 @@ pub fn seconds_a_scan(conn: &Connection, date: DateId) -> Result<Option<f64>, St
 }
 
 /// Lanes that scanned since an instant.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn lanes_at_work(conn: &Connection, date: DateId, since: Timestamp) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(DISTINCT door || coalesce(-device_id, person_id)) FROM scans WHERE date_id = ?1 AND at >= ?2",
@@ -96,9 +79,6 @@ pub fn lanes_at_work(conn: &Connection, date: DateId, since: Timestamp) -> Resul
 }
 
 /// How many seats of a date were given up.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn given_up(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
     conn.prepare_cached(
         "SELECT count(*) FROM attendees WHERE date_id = ?1 AND given_up_at IS NOT NULL",
@@ -108,9 +88,6 @@ pub fn given_up(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
 }
 
 /// How many attendees a date has, and the key of the latest.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn how_many(conn: &Connection, date: DateId) -> Result<(u32, i64), StoreError> {
     conn.prepare_cached("SELECT count(*), coalesce(max(id), 0) FROM attendees WHERE date_id = ?1")
         .and_then(|mut q| q.query_row([date.0], |row| Ok((row.get(0)?, row.get(1)?))))

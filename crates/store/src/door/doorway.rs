@@ -51,9 +51,6 @@ impl Doorway {
 }
 
 /// The doors of a date that have names of their own.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn doors(conn: &Connection, date: DateId) -> Result<Vec<Door>, StoreError> {
     conn.prepare_cached(
         "SELECT o.name, o.tickets, coalesce(r.name, '') FROM doors o LEFT JOIN rooms r ON r.id = o.room_id
@@ -89,9 +86,6 @@ pub struct AtDoors {
 }
 
 /// Sets what holds at the doors of a date. A limit that changes is lifted no more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_doors(tx: &Tx<'_>, date: DateId, at: &AtDoors) -> Result<(), StoreError> {
     tx.touch(date);
     let write = || -> rusqlite::Result<()> {
@@ -118,9 +112,6 @@ pub fn set_doors(tx: &Tx<'_>, date: DateId, at: &AtDoors) -> Result<(), StoreErr
 }
 
 /// Lifts the limit of a date, or lets it hold again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_lifted(tx: &Tx<'_>, date: DateId, by: &str, why: &str) -> Result<(), StoreError> {
     tx.touch(date);
     tx.prepare_cached("UPDATE dates SET lifted_by = ?2, lifted_why = ?3 WHERE id = ?1")
@@ -130,9 +121,6 @@ pub fn set_lifted(tx: &Tx<'_>, date: DateId, by: &str, why: &str) -> Result<(), 
 }
 
 /// The doorway of a date.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, StoreError> {
     conn.prepare_cached(
         "SELECT starts, ends, zone, starts_at, ends_at, CASE WHEN door_opened_at IS NULL THEN NULL ELSE door_opened_by END,
@@ -167,9 +155,6 @@ pub fn doorway(conn: &Connection, date: DateId) -> Result<Option<Doorway>, Store
 }
 
 /// Opens the door of a date on another day than its own, or leaves it to its day again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_open(
     tx: &Tx<'_>,
     date: DateId,
@@ -183,9 +168,6 @@ pub fn set_open(
 }
 
 /// Dates whose door an organiser has opened and that are not over for longer than a day.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn opened(conn: &Connection, since: Timestamp) -> Result<Vec<DateId>, StoreError> {
     conn.prepare_cached("SELECT id FROM dates WHERE door_opened_at IS NOT NULL AND ends_at > ?1")
         .and_then(|mut q| q.query_map([us(since)], |row| row.get(0).map(DateId))?.collect())
@@ -193,9 +175,6 @@ pub fn opened(conn: &Connection, since: Timestamp) -> Result<Vec<DateId>, StoreE
 }
 
 /// Accepts that the pools of a date are over-full: of seats given up somebody else has taken.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn accept_over_full(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE pools SET accepted = held + requested + awaiting_payment + confirmed
@@ -207,9 +186,6 @@ pub fn accept_over_full(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
 }
 
 /// Closes the list of a date, or opens it again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_list_closed(
     tx: &Tx<'_>,
     date: DateId,

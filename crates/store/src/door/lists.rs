@@ -7,12 +7,10 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::{AtDoor, COLUMNS, at_door, passed_on};
 use crate::convert::InOrder;
+use crate::states::sql;
 use crate::{Doing, StoreError, Tx, us};
 
 /// The attendee who was given this wristband or card at the door of a date.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_house_code(
     conn: &Connection,
     code: &str,
@@ -27,9 +25,6 @@ pub fn by_house_code(
 }
 
 /// Gives somebody a wristband or card; whoever had it before has it no more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn give_house_code(
     tx: &Tx<'_>,
     code: &str,
@@ -47,9 +42,6 @@ pub fn give_house_code(
 }
 
 /// The references of the bookings that come to a date, by their keys.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn references(
     conn: &Connection,
     date: DateId,
@@ -66,9 +58,6 @@ pub fn references(
 /// Everybody whose ticket may be shown at the door of a date, by the code on it: those of the
 /// date itself whatever their booking's state, each also by the codes of other dates of their
 /// course; those with a code of before it was passed on; and those of other dates of the event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn roster(
     conn: &Connection,
     date: DateId,
@@ -109,9 +98,6 @@ pub fn roster(
 }
 
 /// Somebody's sessions of a date, in words: `10:00 Wax, upper room`.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sessions_of(
     conn: &Connection,
     date: DateId,
@@ -128,9 +114,6 @@ pub fn sessions_of(
 }
 
 /// The ticket types of an event by name, in its order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ticket_names(
     conn: &Connection,
     event: matricle_core::EventId,
@@ -145,19 +128,16 @@ pub fn ticket_names(
 }
 
 /// Those on firm bookings of a date who have not come, the latest to book first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn not_come(
     conn: &Connection,
     date: DateId,
 ) -> Result<Vec<(AttendeeId, BookingId, String)>, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT a.id, b.id, a.name FROM attendees a JOIN bookings b ON b.id = a.booking_id
          WHERE a.date_id = ?1 AND a.presence IN ('expected', 'missed') AND a.cancelled_at IS NULL
-            AND a.given_up_at IS NULL AND b.state = 'confirmed' AND b.test = 0
-         ORDER BY b.made_at DESC, b.id DESC, a.position DESC",
-    )
+            AND a.given_up_at IS NULL AND b.state = {Confirmed} AND b.test = 0
+         ORDER BY b.made_at DESC, b.id DESC, a.position DESC"
+    ))
     .and_then(|mut q| {
         q.query_map([date.0], |row| {
             Ok((AttendeeId(row.get(0)?), BookingId(row.get(1)?), row.get(2)?))
@@ -168,9 +148,6 @@ pub fn not_come(
 }
 
 /// Notes that somebody's seat was given up, or that they have it after all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_given_up(tx: &Tx<'_>, id: AttendeeId, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE attendees SET given_up_at = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, at.map(us))))
@@ -179,9 +156,6 @@ pub fn set_given_up(tx: &Tx<'_>, id: AttendeeId, at: Option<Timestamp>) -> Resul
 }
 
 /// Whether somebody leads a date: as one of its hosts.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn is_led_by(conn: &Connection, date: DateId, person: PersonId) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM date_hosts l JOIN hosts h ON h.id = l.host_id
@@ -192,9 +166,6 @@ pub fn is_led_by(conn: &Connection, date: DateId, person: PersonId) -> Result<bo
 }
 
 /// Those of a date who came late, as the list says.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn came_late(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, StoreError> {
     conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND came_late = 1")
         .and_then(|mut q| q.query_map([date.0], |row| row.get(0).map(AttendeeId))?.collect())
@@ -202,9 +173,6 @@ pub fn came_late(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, Sto
 }
 
 /// Notes that somebody came late, or not.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_came_late(tx: &Tx<'_>, id: AttendeeId, late: bool) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE attendees SET came_late = ?2, missed_at_close = 0 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, late)))
@@ -213,9 +181,6 @@ pub fn set_came_late(tx: &Tx<'_>, id: AttendeeId, late: bool) -> Result<(), Stor
 }
 
 /// Those of a date whom closing its list counted as missing.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn missed_at_close(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId>, StoreError> {
     conn.prepare_cached("SELECT id FROM attendees WHERE date_id = ?1 AND missed_at_close = 1 AND presence = 'missed'")
         .and_then(|mut q| q.query_map([date.0], |row| row.get(0).map(AttendeeId))?.collect())
@@ -223,9 +188,6 @@ pub fn missed_at_close(conn: &Connection, date: DateId) -> Result<Vec<AttendeeId
 }
 
 /// Notes that closing the list counted somebody as missing, or not any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_missed_at_close(tx: &Tx<'_>, id: AttendeeId, missed: bool) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE attendees SET missed_at_close = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id.0, missed)))
@@ -234,20 +196,17 @@ pub fn set_missed_at_close(tx: &Tx<'_>, id: AttendeeId, missed: bool) -> Result<
 }
 
 /// Tells the folded name of everybody who may come to a date, without keeping them.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn each_name(
     conn: &Connection,
     date: DateId,
     mut tell: impl FnMut(AttendeeId, &str),
 ) -> Result<(), StoreError> {
     let mut read = || -> rusqlite::Result<()> {
-        let mut query = conn.prepare_cached(
+        let mut query = conn.prepare_cached(sql!(
             "SELECT a.id, a.search FROM attendees a JOIN bookings b ON b.id = a.booking_id
-             WHERE a.date_id = ?1 AND b.test = 0 AND b.state IN ('requested', 'awaiting payment', 'confirmed')
-                AND a.cancelled_at IS NULL",
-        )?;
+             WHERE a.date_id = ?1 AND b.test = 0 AND b.state IN {stands}
+                AND a.cancelled_at IS NULL"
+        ))?;
         let mut rows = query.query([date.0])?;
         while let Some(row) = rows.next()? {
             tell(AttendeeId(row.get(0)?), row.get_ref(1)?.as_str()?);
@@ -258,9 +217,6 @@ pub fn each_name(
 }
 
 /// Sets what the door is told of somebody, on all dates of their course.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_note(tx: &Tx<'_>, id: AttendeeId, note: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE attendees SET note = ?2 WHERE (booking_id, person_no) = (SELECT booking_id, person_no FROM attendees WHERE id = ?1)",
@@ -271,9 +227,6 @@ pub fn set_note(tx: &Tx<'_>, id: AttendeeId, note: &str) -> Result<(), StoreErro
 }
 
 /// Names and ticket codes of those on firm bookings for dates that start between two instants.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tickets_between(
     conn: &Connection,
     from: Timestamp,
@@ -291,9 +244,6 @@ pub fn tickets_between(
 }
 
 /// Asks to hear when somebody comes, of a course on each of its dates; or asks no more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_awaited(
     tx: &Tx<'_>,
     attendee: AttendeeId,
@@ -317,9 +267,6 @@ pub fn set_awaited(
 }
 
 /// Who asked to hear when somebody comes: their address, and the role they have now.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn awaited_by(
     conn: &Connection,
     attendee: AttendeeId,
@@ -339,9 +286,6 @@ pub fn awaited_by(
 }
 
 /// The attendees of a booking of whom somebody asked to hear.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn awaited_of(
     conn: &Connection,
     booking: BookingId,
@@ -358,9 +302,6 @@ pub fn awaited_of(
 }
 
 /// The attendees of a booking at a date who have a ticket, or one person of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking_at(
     conn: &Connection,
     booking: BookingId,
@@ -392,9 +333,6 @@ pub struct Wearer {
 }
 
 /// To whom the badge of an attendee goes: to themselves, or else to whoever booked.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn wearer(conn: &Connection, attendee: AttendeeId) -> Result<Option<Wearer>, StoreError> {
     let found = conn
         .prepare_cached(

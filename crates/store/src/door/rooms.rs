@@ -27,9 +27,6 @@ pub fn slots(sessions: &[Session]) -> Vec<Slot> {
 
 /// A session as its door sees it, where the seats of sign-ups who have not come are free
 /// `free_after` minutes after its start.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn room(conn: &Connection, session: &Session, free_after: u32) -> Result<Room, StoreError> {
     let facts = &session.facts;
     let (signed_in, all_in): (u32, u32) = conn
@@ -55,9 +52,6 @@ pub fn room(conn: &Connection, session: &Session, free_after: u32) -> Result<Roo
 }
 
 /// When and at which door somebody came into a session, if they are in it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn in_session(
     conn: &Connection,
     attendee: AttendeeId,
@@ -81,9 +75,6 @@ pub fn in_session(
 }
 
 /// Who is in a session: who, since when, by which door.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn in_room(
     conn: &Connection,
     session: SessionId,
@@ -105,9 +96,6 @@ pub fn in_room(
 }
 
 /// The sessions of a date that each attendee signed up for, by attendee.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn all_sign_ups(
     conn: &Connection,
     date: DateId,
@@ -123,9 +111,6 @@ pub fn all_sign_ups(
 }
 
 /// The sessions that somebody signed up for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sign_ups(conn: &Connection, attendee: AttendeeId) -> Result<Vec<SessionId>, StoreError> {
     conn.prepare_cached("SELECT session_id FROM sign_ups WHERE attendee_id = ?1")
         .and_then(|mut q| q.query_map([attendee.0], |row| row.get(0).map(SessionId))?.collect())
@@ -133,9 +118,6 @@ pub fn sign_ups(conn: &Connection, attendee: AttendeeId) -> Result<Vec<SessionId
 }
 
 /// How many came to each session of a date, whether they stayed or not.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn came_to_sessions(
     conn: &Connection,
     date: DateId,

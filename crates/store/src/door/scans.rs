@@ -11,9 +11,6 @@ use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
 /// Scans that were written down with another one: those of a family's ticket.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn scans_with(conn: &Connection, key: &str) -> Result<Vec<Scan>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE scan_key > ?1 || '+' AND scan_key < ?1 || ',' ORDER BY id"
@@ -23,9 +20,6 @@ pub fn scans_with(conn: &Connection, key: &str) -> Result<Vec<Scan>, StoreError>
 }
 
 /// Notes the money that was taken with a scan.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_payment(tx: &Tx<'_>, scan: i64, payment: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE scans SET payment_id = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((scan, payment)))
@@ -34,9 +28,6 @@ pub fn set_payment(tx: &Tx<'_>, scan: i64, payment: &str) -> Result<(), StoreErr
 }
 
 /// Says where an attendee is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_presence(
     tx: &Tx<'_>,
     id: AttendeeId,
@@ -65,9 +56,6 @@ pub fn set_presence(
 }
 
 /// All passages of an attendee that were not undone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn passages(conn: &Connection, attendee: AttendeeId) -> Result<Vec<Passage>, StoreError> {
     conn.prepare_cached(
         "SELECT s.id, s.at, s.door, coalesce(d.name, p.name, ''), s.passage, s.room_way IS NOT NULL
@@ -91,9 +79,6 @@ fn passage(row: &Row<'_>) -> rusqlite::Result<Passage> {
 }
 
 /// Sets where an attendee is by all their passages; gives where that is.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stand(tx: &Tx<'_>, id: AttendeeId, date: DateId) -> Result<Presence, StoreError> {
     let presence = standing(&passages(tx, id)?).presence;
     set_presence(tx, id, date, &presence)?;
@@ -101,9 +86,6 @@ pub fn stand(tx: &Tx<'_>, id: AttendeeId, date: DateId) -> Result<Presence, Stor
 }
 
 /// The passages of all who were let in twice at a date, by attendee and name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn in_more_than_once(
     conn: &Connection,
     date: DateId,
@@ -156,9 +138,6 @@ pub struct NewScan<'a> {
 }
 
 /// Writes a scan down.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_scan(tx: &Tx<'_>, scan: &NewScan<'_>, now: Timestamp) -> Result<i64, StoreError> {
     let line = scan.line.map(crate::convert::json).transpose().doing("writing a scan")?;
     tx.prepare_cached(
@@ -261,9 +240,6 @@ fn scan(row: &Row<'_>) -> rusqlite::Result<Scan> {
 }
 
 /// The scan a device gave this key, if it got through before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn scan_by_key(conn: &Connection, key: &str) -> Result<Option<Scan>, StoreError> {
     conn.prepare_cached(&format!("SELECT {SCAN_COLUMNS} FROM scans WHERE scan_key = ?1"))
         .and_then(|mut q| q.query_row([key], scan).optional())
@@ -271,9 +247,6 @@ pub fn scan_by_key(conn: &Connection, key: &str) -> Result<Option<Scan>, StoreEr
 }
 
 /// A scan by key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn scan_by_id(conn: &Connection, id: i64) -> Result<Option<Scan>, StoreError> {
     conn.prepare_cached(&format!("SELECT {SCAN_COLUMNS} FROM scans WHERE id = ?1"))
         .and_then(|mut q| q.query_row([id], scan).optional())
@@ -281,9 +254,6 @@ pub fn scan_by_id(conn: &Connection, id: i64) -> Result<Option<Scan>, StoreError
 }
 
 /// The last scans of a date, newest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn last_scans(conn: &Connection, date: DateId, most: u32) -> Result<Vec<Scan>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE date_id = ?1 ORDER BY id DESC LIMIT ?2"
@@ -294,9 +264,6 @@ pub fn last_scans(conn: &Connection, date: DateId, most: u32) -> Result<Vec<Scan
 
 /// What a device did turns out to be something else than what was written down when it asked:
 /// its answer came after it was given up.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn amend_scan(
     tx: &Tx<'_>,
     id: i64,
@@ -317,9 +284,6 @@ pub fn amend_scan(
 }
 
 /// Writes down what somebody has to look into at a scan.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_line(tx: &Tx<'_>, id: i64, line: &Finding) -> Result<(), StoreError> {
     let line = crate::convert::json(line).doing("amending a scan")?;
     tx.execute("UPDATE scans SET line = ?2 WHERE id = ?1", (id, line))
@@ -328,9 +292,6 @@ pub fn set_line(tx: &Tx<'_>, id: i64, line: &Finding) -> Result<(), StoreError> 
 }
 
 /// Scans of a date that somebody has to look into, the oldest first, with those looked into.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn with_a_line(conn: &Connection, date: DateId) -> Result<Vec<Scan>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {SCAN_COLUMNS} FROM scans WHERE date_id = ?1 AND line IS NOT NULL AND undone_at IS NULL ORDER BY at, id"
@@ -340,9 +301,6 @@ pub fn with_a_line(conn: &Connection, date: DateId) -> Result<Vec<Scan>, StoreEr
 }
 
 /// Marks a line of the report as looked into, or not.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_looked(
     tx: &Tx<'_>,
     id: i64,
@@ -356,9 +314,6 @@ pub fn set_looked(
 }
 
 /// Marks a scan as undone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn undo_scan(tx: &Tx<'_>, id: i64, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE scans SET undone_at = ?2 WHERE id = ?1 AND undone_at IS NULL")
         .and_then(|mut q| q.execute((id, us(now))))

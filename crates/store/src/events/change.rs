@@ -72,9 +72,6 @@ pub(crate) fn insert_date(
 }
 
 /// Adds a date to an event, with capacities for its pool kinds in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_date(
     tx: &Tx<'_>,
     event: EventId,
@@ -86,9 +83,6 @@ pub fn add_date(
 }
 
 /// Notes that what is told of a date has changed.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn date_changed(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<(), StoreError> {
     tx.execute("UPDATE dates SET changed_at = ?2 WHERE id = ?1", (id.0, us(now)))
         .map(drop)
@@ -96,9 +90,6 @@ pub fn date_changed(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<(), Store
 }
 
 /// Moves a date to other times; calendars follow by its sequence.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn move_date(tx: &Tx<'_>, id: DateId, span: &Span) -> Result<(), StoreError> {
     tx.touch(id);
     tx.execute(
@@ -118,9 +109,6 @@ pub fn move_date(tx: &Tx<'_>, id: DateId, span: &Span) -> Result<(), StoreError>
 }
 
 /// Moves the sessions of a date along with it, at the same distance from its start.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn move_sessions(tx: &Tx<'_>, id: DateId, old: &Span, new: &Span) -> Result<(), StoreError> {
     let by = new.starts.since(old.starts).unwrap_or_default();
     for session in crate::events::sessions::of_date(tx, id)? {
@@ -144,9 +132,6 @@ pub fn move_sessions(tx: &Tx<'_>, id: DateId, old: &Span, new: &Span) -> Result<
 }
 
 /// Writes a repeat rule down, for the dates that come of it; gives its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_run(tx: &Tx<'_>, event: EventId, rule: &str) -> Result<i64, StoreError> {
     tx.execute("INSERT INTO runs (event_id, rule) VALUES (?1, ?2)", (event.0, rule))
         .doing("adding a run")?;
@@ -154,9 +139,6 @@ pub fn add_run(tx: &Tx<'_>, event: EventId, rule: &str) -> Result<i64, StoreErro
 }
 
 /// The repeat rules of an event, with the first and the number of their dates.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn runs_of(conn: &Connection, event: EventId) -> Result<Vec<(i64, String, u32)>, StoreError> {
     conn.prepare_cached(
         "SELECT r.id, r.rule, (SELECT count(*) FROM dates d WHERE d.run_id = r.id) FROM runs r
@@ -169,9 +151,6 @@ pub fn runs_of(conn: &Connection, event: EventId) -> Result<Vec<(i64, String, u3
 }
 
 /// Adds something that an event counts; every date has so much of it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_pool_kind(
     tx: &Tx<'_>,
     event: EventId,
@@ -195,9 +174,6 @@ pub fn add_pool_kind(
 }
 
 /// Gives a date another place and other margins.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn change_date(
     tx: &Tx<'_>,
     id: DateId,
@@ -215,9 +191,6 @@ pub fn change_date(
 }
 
 /// Gives a date these hosts and no others.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_hosts(tx: &Tx<'_>, id: DateId, hosts: &[HostId]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.execute("DELETE FROM date_hosts WHERE date_id = ?1", [id.0])?;
@@ -233,9 +206,6 @@ pub fn set_hosts(tx: &Tx<'_>, id: DateId, hosts: &[HostId]) -> Result<(), StoreE
 }
 
 /// Gives a pool another capacity. One below what is taken is over-full on purpose.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_capacity(tx: &Tx<'_>, pool: PoolId, capacity: u32) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE pools SET capacity = ?2, accepted = CASE
@@ -248,9 +218,6 @@ pub fn set_capacity(tx: &Tx<'_>, pool: PoolId, capacity: u32) -> Result<(), Stor
 }
 
 /// Notes why a date will not happen.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn call_off(tx: &Tx<'_>, id: DateId, reason: &str) -> Result<(), StoreError> {
     tx.touch(id);
     tx.execute(
@@ -262,9 +229,6 @@ pub fn call_off(tx: &Tx<'_>, id: DateId, reason: &str) -> Result<(), StoreError>
 }
 
 /// Whether nobody ever booked a date, so that it may vanish.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn without_bookings(conn: &Connection, id: DateId) -> Result<bool, StoreError> {
     conn.prepare_cached(
         "SELECT NOT EXISTS (SELECT 1 FROM bookings WHERE date_id = ?1)

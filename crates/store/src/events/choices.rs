@@ -68,9 +68,6 @@ pub(crate) fn on_sale(row: &Row<'_>) -> rusqlite::Result<Vec<OnSale>> {
 
 /// Everything that choosing tickets for a date needs, as of `now`. For a course: for
 /// the dates that are left of it, whichever of its dates is asked for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn choices(
     conn: &Connection,
     currency: Currency,
@@ -111,9 +108,6 @@ struct Plans {
 const MOST_KEPT: usize = 256;
 
 /// A date as it is planned; nothing where there is none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn planned(tx: &Tx<'_>, id: DateId) -> Result<Option<Rc<Planned>>, StoreError> {
     let version = crate::plan_version::plan_version(tx)?;
     let known = tx.remembered(|plans: &mut Plans| {
@@ -141,9 +135,6 @@ pub fn planned(tx: &Tx<'_>, id: DateId) -> Result<Option<Rc<Planned>>, StoreErro
 
 /// [`choices`] of a date that is about to be booked: seats, and tickets sold of those with a
 /// limit, as they are now; all else as it is planned.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn choices_now(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<Option<Choices>, StoreError> {
     let Some(plan) = planned(tx, id)? else { return Ok(None) };
     let limited = plan.tickets.iter().any(|(_, offer)| offer.seats.limit.is_some());
@@ -171,9 +162,6 @@ pub fn choices_now(tx: &Tx<'_>, id: DateId, now: Timestamp) -> Result<Option<Cho
 
 /// A date by itself, even if a booking would cover others as well: for the Office and
 /// the Door.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn choices_of_date(
     conn: &Connection,
     currency: Currency,

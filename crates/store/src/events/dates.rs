@@ -9,6 +9,7 @@ use rusqlite::{Connection, OptionalExtension, Row, named_params};
 use crate::convert::InOrder;
 use crate::events::event::{EVENT_COLUMNS, EVENT_WIDTH, Event, event};
 use crate::events::new::NewOnline;
+use crate::states::sql_of;
 use crate::{Doing, StoreError, us};
 
 /// One happening of an event.
@@ -132,12 +133,9 @@ pub(crate) const POOL_COLUMNS: &str = "p.id, k.name, \
         JOIN rooms r ON r.id = dr.room_id WHERE dr.id = p.date_id), p.capacity)) END, p.held, \
      CASE WHEN p.held = 0 THEN 0 ELSE (SELECT coalesce(sum(bd.seats), 0) \
      FROM bookings b JOIN booking_draws bd ON bd.booking_id = b.id AND bd.pool_id = p.id \
-     WHERE b.state = 'held' AND b.deadline <= :now) END, p.requested, p.awaiting_payment, p.confirmed";
+     WHERE b.state = {Held} AND b.deadline <= :now) END, p.requested, p.awaiting_payment, p.confirmed";
 
 /// The dates of an event, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn dates_of(conn: &Connection, event: EventId) -> Result<Vec<Date>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {DATE_COLUMNS} FROM dates d JOIN venues v ON v.id = d.venue_id
@@ -148,9 +146,6 @@ pub fn dates_of(conn: &Connection, event: EventId) -> Result<Vec<Date>, StoreErr
 }
 
 /// A date with its event.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn date_by_id(conn: &Connection, id: DateId) -> Result<Option<(Event, Date)>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS} FROM dates d
@@ -163,9 +158,6 @@ pub fn date_by_id(conn: &Connection, id: DateId) -> Result<Option<(Event, Date)>
 }
 
 /// A date of an event that begins at this instant and takes place, other than one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn that_begins(
     conn: &Connection,
     event: EventId,
@@ -183,11 +175,8 @@ pub fn that_begins(
 }
 
 /// The pools of a date, in the order of the event's kinds.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {POOL_COLUMNS} FROM pools p JOIN pool_kinds k ON k.id = p.kind_id
          WHERE p.date_id = :date ORDER BY k.position"
     ))
@@ -199,9 +188,6 @@ pub fn pools(conn: &Connection, date: DateId, now: Timestamp) -> Result<Vec<Pool
 }
 
 /// The capacities that were given to the pools of a date, whatever its room seats.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn capacities(conn: &Connection, date: DateId) -> Result<Vec<u32>, StoreError> {
     conn.prepare_cached(
         "SELECT p.capacity FROM pools p JOIN pool_kinds k ON k.id = p.kind_id
@@ -212,9 +198,6 @@ pub fn capacities(conn: &Connection, date: DateId) -> Result<Vec<u32>, StoreErro
 }
 
 /// People who are in.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn inside(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
     conn.prepare_cached("SELECT inside FROM dates WHERE id = ?1")
         .and_then(|mut q| q.query_row([date.0], |row| row.get(0)))
@@ -222,9 +205,6 @@ pub fn inside(conn: &Connection, date: DateId) -> Result<u32, StoreError> {
 }
 
 /// The longest date, in microseconds: nothing that starts longer ago is still on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn longest(conn: &Connection) -> Result<i64, StoreError> {
     conn.prepare_cached("SELECT max(ends_at - starts_at) FROM dates")
         .and_then(|mut q| q.query_row([], |row| row.get::<_, Option<i64>>(0)))
@@ -233,9 +213,6 @@ pub fn longest(conn: &Connection) -> Result<i64, StoreError> {
 }
 
 /// How a date happens online, as far as another may happen like it; nothing where nothing was said.
-///
-/// # Errors
-/// SQLite refuses.
 pub(crate) fn online_of(conn: &Connection, date: DateId) -> Result<Option<NewOnline>, StoreError> {
     conn.prepare_cached(
         "SELECT room, opens_minutes, straight_in, may_speak, recorded, in_mails, prepare, audience
@@ -258,9 +235,6 @@ pub(crate) fn online_of(conn: &Connection, date: DateId) -> Result<Option<NewOnl
 }
 
 /// How the latest date of an event happens online.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn latest_online(conn: &Connection, event: EventId) -> Result<Option<NewOnline>, StoreError> {
     match dates_of(conn, event)?.last() {
         Some(date) => online_of(conn, date.id),

@@ -76,36 +76,19 @@ pub struct Event {
     pub contact: String,
 }
 
-/// The state of an event.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub enum EventState {
-    /// Only staff see it.
-    #[default]
-    Draft,
-    /// In the Programme.
-    Published,
-    /// Will not happen.
-    CalledOff,
-    /// Over.
-    Past,
-}
-
-impl EventState {
-    const ALL: [Self; 4] = [Self::Draft, Self::Published, Self::CalledOff, Self::Past];
-
-    /// The word for it, as stored and as shown.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Draft => "draft",
-            Self::Published => "published",
-            Self::CalledOff => "called off",
-            Self::Past => "past",
-        }
-    }
-
-    fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
+matricle_core::worded! {
+    /// The state of an event.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    pub enum EventState {
+        /// Only staff see it.
+        #[default]
+        Draft = "draft",
+        /// In the Programme.
+        Published = "published",
+        /// Will not happen.
+        CalledOff = "called off",
+        /// Over.
+        Past = "past",
     }
 }
 
@@ -154,9 +137,6 @@ pub(crate) fn event(row: &Row<'_>) -> rusqlite::Result<Event> {
 }
 
 /// Finds an event by its address, or by one it had before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_slug(conn: &Connection, slug: &str) -> Result<Option<Event>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {EVENT_COLUMNS} FROM events e WHERE e.slug = ?1
@@ -167,9 +147,6 @@ pub fn by_slug(conn: &Connection, slug: &str) -> Result<Option<Event>, StoreErro
 }
 
 /// Finds an event by its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn by_id(conn: &Connection, id: EventId) -> Result<Option<Event>, StoreError> {
     conn.prepare_cached(&format!("SELECT {EVENT_COLUMNS} FROM events e WHERE e.id = ?1"))
         .and_then(|mut q| q.query_row([id.0], event).optional())
@@ -177,9 +154,6 @@ pub fn by_id(conn: &Connection, id: EventId) -> Result<Option<Event>, StoreError
 }
 
 /// The first of `slug`, `slug-2`, `slug-3` … that no event has or had.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
     let mut query = conn
         .prepare_cached(
@@ -200,9 +174,6 @@ pub fn free_slug(conn: &Connection, slug: &str) -> Result<String, StoreError> {
 }
 
 /// Whether an address leads to another event than this one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn slug_of_another(conn: &Connection, slug: &str, id: EventId) -> Result<bool, StoreError> {
     Ok(by_slug(conn, slug)?.is_some_and(|e| e.id != id))
 }
@@ -225,9 +196,6 @@ pub fn set_slug(tx: &Tx<'_>, id: EventId, slug: &str) -> Result<(), StoreError> 
 }
 
 /// Moves an event to a state; a set time of publishing is over with that.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE events SET state = ?2, publish_at = NULL WHERE id = ?1",
@@ -239,9 +207,6 @@ pub fn set_state(tx: &Tx<'_>, id: EventId, state: EventState) -> Result<(), Stor
 
 /// Throws a draft away, or brings it back: it publishes itself no more while it is away, and not
 /// at once where its time has passed meanwhile.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_thrown(tx: &Tx<'_>, id: EventId, away: bool, now: Timestamp) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE events SET thrown_at = iif(?2, ?3, NULL),
@@ -254,9 +219,6 @@ pub fn set_thrown(tx: &Tx<'_>, id: EventId, away: bool, now: Timestamp) -> Resul
 }
 
 /// Sets or clears the time at which a draft publishes itself.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_publish_at(tx: &Tx<'_>, id: EventId, at: Option<Timestamp>) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE events SET publish_at = ?2 WHERE id = ?1 AND state = 'draft'",
@@ -267,9 +229,6 @@ pub fn set_publish_at(tx: &Tx<'_>, id: EventId, at: Option<Timestamp>) -> Result
 }
 
 /// Drafts whose time to be published has come.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, StoreError> {
     conn.prepare_cached(
         "SELECT id FROM events WHERE publish_at <= ?1 AND state = 'draft' AND thrown_at IS NULL ORDER BY publish_at",
@@ -279,9 +238,6 @@ pub fn to_publish(conn: &Connection, now: Timestamp) -> Result<Vec<EventId>, Sto
 }
 
 /// Writes the words and settings of an event; its address and state stay as they are.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
     // What is saved as it was has not changed.
     if by_id(tx, e.id)?.as_ref() == Some(e) {
@@ -313,9 +269,6 @@ pub fn set(tx: &Tx<'_>, e: &Event, now: Timestamp) -> Result<(), StoreError> {
 }
 
 /// Notes that something about an event changed, and puts its words in the index again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn changed(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreError> {
     tx.execute("UPDATE events SET changed_at = ?2 WHERE id = ?1", (id.0, us(now)))
         .doing("noting a change")?;
@@ -323,9 +276,6 @@ pub fn changed(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreErro
 }
 
 /// Puts the words of an event into the index that the Programme is searched by.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn index(tx: &Tx<'_>, id: EventId) -> Result<(), StoreError> {
     let Some(e) = by_id(tx, id)? else { return Ok(()) };
     let write = || -> rusqlite::Result<()> {
@@ -354,9 +304,6 @@ pub fn index(tx: &Tx<'_>, id: EventId) -> Result<(), StoreError> {
 
 /// An event that was made a moment ago and is taken back leaves the Programme and every list, and
 /// its address is free again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unmake(tx: &Tx<'_>, id: EventId, now: Timestamp) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE events SET state = 'draft', thrown_at = ?2, slug = slug || '-taken-back-' || id, changed_at = ?2
@@ -397,9 +344,6 @@ pub fn without_marks(html: &str) -> String {
 }
 
 /// Every word of the index.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn vocabulary(conn: &Connection) -> Result<Vec<String>, StoreError> {
     conn.prepare_cached("SELECT term FROM event_vocabulary")
         .and_then(|mut q| q.query_map([], |row| row.get(0))?.collect())
@@ -407,9 +351,6 @@ pub fn vocabulary(conn: &Connection) -> Result<Vec<String>, StoreError> {
 }
 
 /// The tags of an event: keys and names.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn tags_of(conn: &Connection, id: EventId) -> Result<Vec<(String, String)>, StoreError> {
     conn.prepare_cached(
         "SELECT t.slug, t.name FROM event_tags et JOIN tags t ON t.id = et.tag_id
@@ -420,9 +361,6 @@ pub fn tags_of(conn: &Connection, id: EventId) -> Result<Vec<(String, String)>, 
 }
 
 /// Gives an event these tags, by their slugs, and no others.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_tags(tx: &Tx<'_>, id: EventId, slugs: &[String]) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         tx.execute("DELETE FROM event_tags WHERE event_id = ?1", [id.0])?;

@@ -12,6 +12,7 @@ use crate::events::dates::{
     DATE_COLUMNS, DATE_WIDTH, Date, POOL_COLUMNS, date_at, longest, pool_at,
 };
 use crate::events::event::{EVENT_COLUMNS, EVENT_WIDTH, Event, Format, event};
+use crate::states::sql_of;
 use crate::{Doing, StoreError, us};
 
 impl DateSummary {
@@ -115,9 +116,6 @@ const TODAY: &str = "CASE WHEN t.early_minor IS NOT NULL AND t.early_until > :no
 
 /// Dates with what lists say of them, soonest first. Without `between`: those that are
 /// not over.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, StoreError> {
     if asked.words.iter().any(Vec::is_empty) {
         return Ok(Found { dates: Vec::new(), more: false });
@@ -195,7 +193,7 @@ pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, S
                 ORDER BY d2.starts_at LIMIT 1))",
         );
     }
-    let sql = format!(
+    let sql = sql_of!(
         "SELECT {EVENT_COLUMNS}, {DATE_COLUMNS}, {POOL_COLUMNS}, d.inside, sp.event_id IS NOT NULL AS slot,
             (SELECT min({TODAY}) FROM ticket_types t WHERE {SHOWN}) AS least,
             (SELECT max({TODAY}) FROM ticket_types t WHERE {SHOWN}) AS most,
@@ -248,9 +246,6 @@ fn course(row: &Row<'_>) -> rusqlite::Result<Option<(u32, civil::DateTime)>> {
 }
 
 /// Months in which listed dates are still to come, the first of each and how many.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn months(conn: &Connection, now: Timestamp) -> Result<Vec<(civil::Date, u32)>, StoreError> {
     let bound = us(now).saturating_sub(longest(conn)?);
     conn.prepare_cached(

@@ -19,9 +19,6 @@ pub struct Pattern {
 }
 
 /// Saves a pattern under a name; one of the same name is replaced.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn save_pattern(
     tx: &Tx<'_>,
     name: &str,
@@ -42,9 +39,6 @@ pub fn save_pattern(
 }
 
 /// All patterns by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn patterns(conn: &Connection) -> Result<Vec<Pattern>, StoreError> {
     conn.prepare_cached("SELECT id, name, plan FROM patterns ORDER BY name")
         .and_then(|mut q| {
@@ -63,9 +57,6 @@ pub fn patterns(conn: &Connection) -> Result<Vec<Pattern>, StoreError> {
 }
 
 /// Forgets a pattern; events made from it stay.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn drop_pattern(tx: &Tx<'_>, id: i64) -> Result<(), StoreError> {
     tx.execute("DELETE FROM patterns WHERE id = ?1", [id]).map(drop).doing("forgetting a pattern")
 }

@@ -26,9 +26,6 @@ impl Picture {
 }
 
 /// The picture of an event, if it has one.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn picture(conn: &Connection, event: EventId) -> Result<Option<Picture>, StoreError> {
     conn.prepare_cached("SELECT id, alt, width, height FROM pictures WHERE event_id = ?1")
         .and_then(|mut q| q.query_row([event.0], Picture::read).optional())
@@ -36,9 +33,6 @@ pub fn picture(conn: &Connection, event: EventId) -> Result<Option<Picture>, Sto
 }
 
 /// The bytes of a picture: JPEG, for a screen or for a phone.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn picture_bytes(
     conn: &Connection,
     id: i64,
@@ -51,9 +45,6 @@ pub fn picture_bytes(
 }
 
 /// Gives an event a picture in the place of any it had.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_picture(
     tx: &Tx<'_>,
     event: EventId,
@@ -72,9 +63,6 @@ pub fn set_picture(
 }
 
 /// Takes the picture of an event away.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn drop_picture(tx: &Tx<'_>, event: EventId) -> Result<(), StoreError> {
     tx.execute("DELETE FROM pictures WHERE event_id = ?1", [event.0])
         .map(drop)

@@ -96,9 +96,6 @@ fn write(tx: &Tx<'_>, new: &NewEvent, now: Timestamp) -> rusqlite::Result<i64> {
 
 /// Reads an event back as a plan: all but its bookings. Its draft state, address and a
 /// set time of publishing stay with the original.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn read(conn: &Connection, id: EventId) -> Result<Option<NewEvent>, StoreError> {
     let Some(e) = by_id(conn, id)? else { return Ok(None) };
     let slots = crate::events::slots::plan_of(conn, id)?;

@@ -12,9 +12,6 @@ use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx};
 
 /// The questions of an event, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, StoreError> {
     conn.prepare_cached(
         "SELECT id, label, answering, needed, each, only_tickets FROM questions
@@ -38,9 +35,6 @@ pub fn questions(conn: &Connection, event: EventId) -> Result<Vec<Question>, Sto
 }
 
 /// Adds a question after the others, asked for these tickets only, or for all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_question(
     tx: &Tx<'_>,
     event: EventId,
@@ -60,9 +54,6 @@ pub fn add_question(
 }
 
 /// Changes a question. Answers keep the wording they were given to.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_question(
     tx: &Tx<'_>,
     event: EventId,
@@ -82,9 +73,6 @@ pub fn set_question(
 }
 
 /// Puts a question in its place among the others, counted from 0.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_question_place(
     tx: &Tx<'_>,
     event: EventId,
@@ -95,9 +83,6 @@ pub fn set_question_place(
 }
 
 /// Takes a question off an event; answers to it stay.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn drop_question(tx: &Tx<'_>, event: EventId, id: QuestionId) -> Result<(), StoreError> {
     tx.execute("UPDATE questions SET retired = 1 WHERE id = ?1 AND event_id = ?2", (id.0, event.0))
         .map(drop)

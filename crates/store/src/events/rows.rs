@@ -26,9 +26,6 @@ pub struct EventRow {
 }
 
 /// All events with what a list says of them, those with the latest end first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rows(conn: &Connection) -> Result<Vec<EventRow>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {EVENT_COLUMNS}, s.first, s.last, s.ends_at, coalesce(s.dates, 0) AS dates,

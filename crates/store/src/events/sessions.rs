@@ -8,6 +8,7 @@ use rusqlite::{Connection, Row};
 
 use crate::convert::{foreign, instant};
 use crate::events::new::NewSession;
+use crate::states::sql_of;
 use crate::{Doing, StoreError, Tx, us};
 
 /// A part of a date with its own room, time and seats.
@@ -30,7 +31,7 @@ pub struct Session {
 const COLUMNS: &str = "s.id, s.title, s.track, s.starts, s.ends, s.starts_at, s.ends_at, s.seats, s.sign_up, d.zone, \
      coalesce(r.name, '') AS room, coalesce(h.name, '') AS host, \
      (SELECT count(*) FROM sign_ups u JOIN attendees a ON a.id = u.attendee_id JOIN bookings b ON b.id = a.booking_id \
-        WHERE u.session_id = s.id AND b.state IN ('requested', 'awaiting payment', 'confirmed')) AS taken";
+        WHERE u.session_id = s.id AND b.state IN {stands}) AS taken";
 
 fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
     let local = |column: &'static str| -> rusqlite::Result<civil::DateTime> {
@@ -62,11 +63,8 @@ fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
 }
 
 /// The sessions of a date, by start and room.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_date(conn: &Connection, date: DateId) -> Result<Vec<Session>, StoreError> {
-    conn.prepare_cached(&format!(
+    conn.prepare_cached(&sql_of!(
         "SELECT {COLUMNS} FROM date_sessions s JOIN dates d ON d.id = s.date_id
          LEFT JOIN rooms r ON r.id = s.room_id LEFT JOIN hosts h ON h.id = s.host_id
          WHERE s.date_id = ?1 ORDER BY s.starts_at, r.name, s.id"
@@ -113,9 +111,6 @@ pub(crate) fn insert(tx: &Tx<'_>, date: i64, venue: i64, new: &NewSession) -> ru
 }
 
 /// Adds a session to a date and gives its key.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add(tx: &Tx<'_>, date: DateId, new: &NewSession) -> Result<SessionId, StoreError> {
     let write = || {
         let venue =
@@ -127,9 +122,6 @@ pub fn add(tx: &Tx<'_>, date: DateId, new: &NewSession) -> Result<SessionId, Sto
 }
 
 /// Takes a session off a date, its sign-ups with it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn remove(tx: &Tx<'_>, date: DateId, id: SessionId) -> Result<(), StoreError> {
     tx.execute(
         "DELETE FROM sign_ups WHERE session_id = (SELECT id FROM date_sessions WHERE id = ?1 AND date_id = ?2)",
@@ -148,9 +140,6 @@ pub(crate) fn signed_up(row: &Row<'_>) -> rusqlite::Result<(AttendeeId, SessionI
 }
 
 /// The sessions that an attendee has signed up for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_attendee(conn: &Connection, attendee: AttendeeId) -> Result<Vec<SessionId>, StoreError> {
     conn.prepare_cached("SELECT session_id FROM sign_ups WHERE attendee_id = ?1")
         .and_then(|mut q| q.query_map([attendee.0], |row| row.get(0).map(SessionId))?.collect())
@@ -158,9 +147,6 @@ pub fn of_attendee(conn: &Connection, attendee: AttendeeId) -> Result<Vec<Sessio
 }
 
 /// What the attendees of a booking have signed up for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_booking(
     conn: &Connection,
     booking: BookingId,
@@ -176,9 +162,6 @@ pub fn of_booking(
 }
 
 /// Signs an attendee up, and off.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sign_up(
     tx: &Tx<'_>,
     attendee: AttendeeId,

@@ -6,12 +6,10 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::foreign;
 use crate::events::new::SlotPlan;
+use crate::states::sql;
 use crate::{Doing, StoreError, Tx};
 
 /// Writes down how an event cuts its slots; they are cut afresh from here on.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_plan(tx: &Tx<'_>, event: EventId, plan: &SlotPlan) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let venue = crate::places::venue(tx, &plan.venue, "", "")?;
@@ -38,9 +36,6 @@ pub fn set_plan(tx: &Tx<'_>, event: EventId, plan: &SlotPlan) -> Result<(), Stor
 }
 
 /// How an event cuts its slots, if it has slots.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn plan_of(conn: &Connection, event: EventId) -> Result<Option<SlotPlan>, StoreError> {
     conn.prepare_cached(
         "SELECT s.minutes, s.pause, s.desks, s.notice_hours, s.ahead_days, v.name AS venue,
@@ -65,9 +60,6 @@ pub fn plan_of(conn: &Connection, event: EventId) -> Result<Option<SlotPlan>, St
 }
 
 /// Events whose slots are not yet cut up to their last day, as of `today`.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_cut(
     conn: &Connection,
     today: civil::Date,
@@ -88,9 +80,6 @@ pub fn to_cut(
 }
 
 /// Notes up to which day the slots of an event are cut; none when they must be cut again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn cut_until(
     tx: &Tx<'_>,
     event: Option<EventId>,
@@ -105,16 +94,13 @@ pub fn cut_until(
 }
 
 /// Bookings that stand on the slots of a day.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn booked_on(conn: &Connection, day: civil::Date) -> Result<u32, StoreError> {
-    conn.prepare_cached(
+    conn.prepare_cached(sql!(
         "SELECT count(*) FROM bookings b JOIN dates d ON d.id = b.date_id
          JOIN slot_plans s ON s.event_id = d.event_id
          WHERE substr(d.starts, 1, 10) = ?1 AND b.test = 0
-            AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')",
-    )
+            AND b.state IN {keeps_seats}"
+    ))
     .and_then(|mut q| q.query_row([day.to_string()], |row| row.get(0)))
     .doing("counting bookings of slots")
 }

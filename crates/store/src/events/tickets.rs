@@ -10,6 +10,7 @@ use rusqlite::{Connection, Row};
 
 use crate::convert::{InOrder, json};
 use crate::events::new::NewTicketType;
+use crate::states::sql_of;
 use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
@@ -132,9 +133,6 @@ fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
 
 /// The ticket types of an event as sold for these dates: one, or all that are left of a
 /// course.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ticket_types(
     conn: &Connection,
     event: EventId,
@@ -149,13 +147,13 @@ pub fn ticket_types(
         "b.date_id = :date"
     };
     let first = covers.first().map_or(0, |d| d.0);
-    let sql = format!(
+    let sql = sql_of!(
         "SELECT {TICKET_COLUMNS},
             CASE WHEN t.per_date IS NULL THEN 0 ELSE (
                 SELECT coalesce(sum(l.quantity), 0) FROM bookings b
                 JOIN booking_lines l ON l.booking_id = b.id AND l.ticket_type_id = t.id
                 WHERE {sold_on} AND b.test = 0
-                  AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')
+                  AND b.state IN {{keeps_seats}}
             ) END AS sold
          FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id LEFT JOIN card_kinds k ON k.id = t.card_kind_id
          WHERE t.event_id = :event AND t.retired = 0 ORDER BY t.position"
@@ -219,15 +217,12 @@ pub struct TicketRow {
 }
 
 /// The ticket types of an event as they are planned, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, StoreError> {
     let read = || -> rusqlite::Result<Vec<TicketRow>> {
-        let mut query = conn.prepare_cached(&format!(
+        let mut query = conn.prepare_cached(&sql_of!(
             "SELECT {TICKET_COLUMNS}, (SELECT coalesce(sum(l.quantity), 0) FROM booking_lines l
                 JOIN bookings b ON b.id = l.booking_id WHERE l.ticket_type_id = t.id AND b.test = 0
-                AND b.state IN ('held', 'requested', 'awaiting payment', 'confirmed')) AS sold
+                AND b.state IN {{keeps_seats}}) AS sold
              FROM ticket_types t LEFT JOIN tax_rates x ON x.id = t.tax_rate_id LEFT JOIN card_kinds k ON k.id = t.card_kind_id
              WHERE t.event_id = ?1 AND t.retired = 0 ORDER BY t.position"
         ))?;
@@ -277,9 +272,6 @@ pub fn ticket_rows(conn: &Connection, event: EventId) -> Result<Vec<TicketRow>, 
 }
 
 /// What an event counts: keys and names, in their order.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn pool_kinds(conn: &Connection, event: EventId) -> Result<Vec<(i64, String)>, StoreError> {
     conn.prepare_cached("SELECT id, name FROM pool_kinds WHERE event_id = ?1 ORDER BY position")
         .and_then(|mut q| q.query_map([event.0], |row| Ok((row.get(0)?, row.get(1)?)))?.collect())
@@ -287,9 +279,6 @@ pub fn pool_kinds(conn: &Connection, event: EventId) -> Result<Vec<(i64, String)
 }
 
 /// Adds a ticket type after the others.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_ticket(tx: &Tx<'_>, event: EventId, new: &NewTicketType) -> Result<(), StoreError> {
     let kinds: Vec<i64> = pool_kinds(tx, event)?.into_iter().map(|(id, _)| id).collect();
     let position = next_position(tx, "ticket_types", event)?;
@@ -297,9 +286,6 @@ pub fn add_ticket(tx: &Tx<'_>, event: EventId, new: &NewTicketType) -> Result<()
 }
 
 /// Changes a ticket type; bookings keep what they were made with.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_ticket(
     tx: &Tx<'_>,
     event: EventId,
@@ -336,9 +322,6 @@ pub fn set_ticket(
 }
 
 /// Puts a ticket type at a place among the others, counted from zero.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_ticket_place(
     tx: &Tx<'_>,
     event: EventId,
@@ -381,9 +364,6 @@ pub(crate) fn put_in_place(
 }
 
 /// Takes a ticket type off an event; one that is on bookings is only retired.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn drop_ticket(tx: &Tx<'_>, event: EventId, id: TicketTypeId) -> Result<(), StoreError> {
     let write = || -> rusqlite::Result<()> {
         let used: bool = tx.query_row(

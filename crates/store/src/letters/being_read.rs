@@ -18,9 +18,6 @@ pub enum Before {
 }
 
 /// Writes down that a mail is being read; says how it was before.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn begin(tx: &Tx<'_>, digest: &str, alone: bool, now: Timestamp) -> Result<Before, StoreError> {
     let before: Option<bool> = tx
         .prepare_cached("SELECT alone FROM being_read WHERE digest = ?1")
@@ -40,9 +37,6 @@ pub fn begin(tx: &Tx<'_>, digest: &str, alone: bool, now: Timestamp) -> Result<B
 }
 
 /// A mail was read, or given up.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn done(tx: &Tx<'_>, digest: &str) -> Result<(), StoreError> {
     tx.prepare_cached("DELETE FROM being_read WHERE digest = ?1")
         .and_then(|mut q| q.execute([digest]))

@@ -88,9 +88,6 @@ pub struct NewOut<'a> {
 }
 
 /// Plans it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn add_out(tx: &Tx<'_>, new: NewOut<'_>, now: Timestamp) -> Result<i64, StoreError> {
     if !new.forward {
         tx.prepare_cached("UPDATE letters SET to_answer = 0 WHERE id = ?1")
@@ -123,9 +120,6 @@ pub fn add_out(tx: &Tx<'_>, new: NewOut<'_>, now: Timestamp) -> Result<i64, Stor
 }
 
 /// Those that are still to go, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn due(conn: &Connection, most: u32) -> Result<Vec<Out>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM letters_out WHERE sent_at IS NULL AND refused IS NULL ORDER BY id LIMIT ?1"
@@ -135,9 +129,6 @@ pub fn due(conn: &Connection, most: u32) -> Result<Vec<Out>, StoreError> {
 }
 
 /// One of them.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn out_by_id(conn: &Connection, id: i64) -> Result<Option<Out>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM letters_out WHERE id = ?1"))
         .and_then(|mut q| q.query_row([id], out).optional())
@@ -145,9 +136,6 @@ pub fn out_by_id(conn: &Connection, id: i64) -> Result<Option<Out>, StoreError> 
 }
 
 /// The one with this `Message-ID`.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn out_of_message(conn: &Connection, message_id: &str) -> Result<Option<Out>, StoreError> {
     conn.prepare_cached(&format!("SELECT {COLUMNS} FROM letters_out WHERE message_id = ?1"))
         .and_then(|mut q| q.query_row([message_id], out).optional())
@@ -155,9 +143,6 @@ pub fn out_of_message(conn: &Connection, message_id: &str) -> Result<Option<Out>
 }
 
 /// What went out because of a letter, oldest first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_letter(conn: &Connection, letter: i64) -> Result<Vec<Out>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM letters_out WHERE letter_id = ?1 ORDER BY id"
@@ -167,9 +152,6 @@ pub fn of_letter(conn: &Connection, letter: i64) -> Result<Vec<Out>, StoreError>
 }
 
 /// Writes down that it was taken, and which files could not go along.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn sent(tx: &Tx<'_>, id: i64, without: &str, now: Timestamp) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE letters_out SET sent_at = ?2, without = ?3 WHERE id = ?1")
         .and_then(|mut q| q.execute((id, us(now), without)))
@@ -178,9 +160,6 @@ pub fn sent(tx: &Tx<'_>, id: i64, without: &str, now: Timestamp) -> Result<(), S
 }
 
 /// Writes down that it will never be taken.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn refused(tx: &Tx<'_>, id: i64, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached("UPDATE letters_out SET refused = ?2 WHERE id = ?1")
         .and_then(|mut q| q.execute((id, why)))
@@ -189,9 +168,6 @@ pub fn refused(tx: &Tx<'_>, id: i64, why: &str) -> Result<(), StoreError> {
 }
 
 /// How many letters were forwarded to an address since, counted up to a number.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn forwarded_to(
     conn: &Connection,
     email: &str,

@@ -24,9 +24,6 @@ pub struct CalendarSaid {
 }
 
 /// What calendars said of a booking.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn calendar_said(
     conn: &Connection,
     booking: BookingId,
@@ -52,9 +49,6 @@ pub fn calendar_said(
 
 /// Writes down what a calendar says, unless it said something later before: of two, the one about
 /// the later version holds, and of one version the later (RFC 5546 §2.1.5). Says whether it holds.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn calendar_says(
     tx: &Tx<'_>,
     booking: BookingId,

@@ -14,9 +14,6 @@ use crate::outbox::{COLUMNS, Message, message_at};
 use crate::{Doing, StoreError, Tx, us};
 
 /// Keeps what a message said, packed: the words are much alike and become small.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn say(tx: &Tx<'_>, id: MessageId, subject: &str, words: &str) -> Result<(), StoreError> {
     let mut packer = DeflateEncoder::new(Vec::new(), Compression::default());
     let packed = packer
@@ -34,9 +31,6 @@ pub fn say(tx: &Tx<'_>, id: MessageId, subject: &str, words: &str) -> Result<(),
 
 /// What a message said: the subject, the words. `None` for what was not sent, and for what was
 /// sent before words were kept.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn said(conn: &Connection, id: MessageId) -> Result<Option<(String, String)>, StoreError> {
     let found: Option<(String, Vec<u8>)> = conn
         .prepare_cached("SELECT subject, packed FROM said WHERE outbox_id = ?1")
@@ -57,9 +51,6 @@ pub(super) fn unpacked(packed: &[u8]) -> rusqlite::Result<String> {
 
 /// Messages that failed or are late, oldest first, with the reference of the booking that
 /// each is about, if any.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn in_trouble(conn: &Connection) -> Result<Vec<(Message, Option<String>)>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS}, b.reference FROM outbox o LEFT JOIN bookings b ON b.id = o.booking_id
@@ -86,9 +77,6 @@ pub struct Address {
 }
 
 /// What is known of an address.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn address(conn: &Connection, email: &str) -> Result<Address, StoreError> {
     conn.prepare_cached(
         "SELECT refused_at, refusal, unsubscribed_at IS NOT NULL FROM addresses WHERE email = ?1",
@@ -105,9 +93,6 @@ pub fn address(conn: &Connection, email: &str) -> Result<Address, StoreError> {
 }
 
 /// An address refused a mail for good.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn refused(tx: &Tx<'_>, email: &str, why: &str, now: Timestamp) -> Result<(), StoreError> {
     tx.execute(
         "INSERT INTO addresses (email, refused_at, refusal) VALUES (?1, ?2, ?3)
@@ -119,9 +104,6 @@ pub fn refused(tx: &Tx<'_>, email: &str, why: &str, now: Timestamp) -> Result<()
 }
 
 /// An address is written to again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn forgive(tx: &Tx<'_>, email: &str) -> Result<(), StoreError> {
     tx.execute("UPDATE addresses SET refused_at = NULL, refusal = '' WHERE email = ?1", [email])
         .map(drop)
@@ -129,9 +111,6 @@ pub fn forgive(tx: &Tx<'_>, email: &str) -> Result<(), StoreError> {
 }
 
 /// An address wants no announcements any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unsubscribe(tx: &Tx<'_>, email: &str, now: Timestamp) -> Result<(), StoreError> {
     tx.execute(
         "INSERT INTO addresses (email, unsubscribed_at) VALUES (?1, ?2)

@@ -31,51 +31,29 @@ pub struct Look {
     pub backwards: bool,
 }
 
-/// What a list of messages is ordered by.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Sort {
-    /// Its minute, or when it went.
-    #[default]
-    Minute,
-    /// What it says, by the name of its template.
-    Message,
-    /// The event.
-    Event,
-    /// The booker.
-    Name,
-    /// To which address.
-    To,
-    /// By which way.
-    Way,
-    /// Where it stands.
-    State,
+matricle_core::worded! {
+    /// What a list of messages is ordered by.
+    #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+    pub enum Sort {
+        /// Its minute, or when it went.
+        #[default]
+        Minute = "minute",
+        /// What it says, by the name of its template.
+        Message = "message",
+        /// The event.
+        Event = "event",
+        /// The booker.
+        Name = "name",
+        /// To which address.
+        To = "to",
+        /// By which way.
+        Way = "way",
+        /// Where it stands.
+        State = "state",
+    }
 }
 
 impl Sort {
-    /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Minute, Self::Message, Self::Event, Self::Name, Self::To, Self::Way, Self::State];
-
-    /// The word for it, in addresses.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Minute => "minute",
-            Self::Message => "message",
-            Self::Event => "event",
-            Self::Name => "name",
-            Self::To => "to",
-            Self::Way => "way",
-            Self::State => "state",
-        }
-    }
-
-    /// Finds an order by its word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.word() == word)
-    }
-
     const fn column(self) -> &'static str {
         match self {
             Self::Minute => "o.planned_at",
@@ -153,9 +131,6 @@ fn or_else() -> String {
 }
 
 /// The messages that are looked for, from one on, and how many there are in all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn find(
     conn: &Connection,
     look: &Look,
@@ -238,9 +213,6 @@ pub fn find(
 }
 
 /// A message with what lists show beside it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn beside(conn: &Connection, message: Message) -> Result<Option<Found>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT coalesce(b.reference, ''), coalesce(b.name, ''), e.id, coalesce(e.title, ''), coalesce(t.name, ''),
@@ -285,9 +257,6 @@ pub struct Counted {
 }
 
 /// What all cues of an event came to: the cue, or what happened where there is none.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_event(
     conn: &Connection,
     event: EventId,
@@ -340,9 +309,6 @@ pub struct Ring {
 }
 
 /// Whom to ring about an event, or was rung; those who wait first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rings(conn: &Connection, event: EventId) -> Result<Vec<Ring>, StoreError> {
     conn.prepare_cached(
         "SELECT o.id, b.reference, b.name, b.phone, o.happened, o.knows, o.sent_at, o.answer
@@ -374,9 +340,6 @@ pub fn rings(conn: &Connection, event: EventId) -> Result<Vec<Ring>, StoreError>
 }
 
 /// Somebody of an event was rung. Whether they were still to be.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn rung(
     tx: &Tx<'_>,
     event: EventId,
@@ -395,9 +358,6 @@ pub fn rung(
 }
 
 /// Events with bookers who are still to be rung: key, title, how many.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_ring(conn: &Connection) -> Result<Vec<(EventId, String, u32)>, StoreError> {
     conn.prepare_cached(
         "SELECT e.id, e.title, count(*) FROM outbox o JOIN bookings b ON b.id = o.booking_id

@@ -62,9 +62,6 @@ fn read(
 
 /// The notices of an event put up since an instant, of dates that are not over, the latest
 /// first: at most twenty.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn notices(
     conn: &Connection,
     event: EventId,
@@ -75,9 +72,6 @@ pub fn notices(
 }
 
 /// The notices of all events that the Programme lists.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn notices_listed(
     conn: &Connection,
     since: Timestamp,
@@ -93,17 +87,11 @@ pub fn notices_listed(
 }
 
 /// A notice is put up or taken down: pages are kept only until a plan changes.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn notices_changed(tx: &Tx<'_>) -> Result<(), StoreError> {
     tx.execute("UPDATE plan_version SET n = n + 1", []).map(drop).doing("noting a change")
 }
 
 /// Takes a notice down that was put up, or puts it up again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn take_down(tx: &Tx<'_>, id: MessageId, why: &str) -> Result<(), StoreError> {
     tx.prepare_cached(
         "UPDATE outbox SET reason = ?2 WHERE id = ?1 AND way = ?3 AND state = 'sent' AND reason <> ?2",

@@ -9,6 +9,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;
 use crate::outbox::{About, COLUMNS, Message, MessageState, NewMessage, message, plan};
+use crate::states::sql;
 use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, us};
 
@@ -37,9 +38,6 @@ pub struct Planned {
 }
 
 /// What is planned of moments: about a booking, or about a date and none of its bookings.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn planned_of(
     conn: &Connection,
     booking: Option<BookingId>,
@@ -140,9 +138,6 @@ pub enum Change {
 
 /// Makes changes that were worked out from what was read a moment before: nothing that has
 /// been sent, stopped or steered by hand meanwhile is touched.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn apply(tx: &Tx<'_>, changes: &[Change]) -> Result<(), StoreError> {
     for change in changes {
         match change {
@@ -211,9 +206,6 @@ pub fn apply(tx: &Tx<'_>, changes: &[Change]) -> Result<(), StoreError> {
 
 /// Bookings whose messages are to be followed, with the count that tells whether they changed
 /// again meanwhile.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_follow(conn: &Connection, most: u32) -> Result<Vec<(BookingId, i64)>, StoreError> {
     conn.prepare_cached("SELECT booking_id, n FROM to_follow ORDER BY booking_id LIMIT ?1")
         .and_then(|mut q| {
@@ -224,9 +216,6 @@ pub fn to_follow(conn: &Connection, most: u32) -> Result<Vec<(BookingId, i64)>, 
 
 /// Dates whose messages are to be followed: the count that tells whether they changed again, and
 /// up to which booking it is done.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_follow_dates(
     conn: &Connection,
     most: u32,
@@ -242,9 +231,6 @@ pub fn to_follow_dates(
 }
 
 /// These bookings are followed, unless they changed again meanwhile.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn followed(tx: &Tx<'_>, bookings: &[(BookingId, i64)]) -> Result<(), StoreError> {
     for (booking, n) in bookings {
         tx.prepare_cached("DELETE FROM to_follow WHERE booking_id = ?1 AND n = ?2")
@@ -256,9 +242,6 @@ pub fn followed(tx: &Tx<'_>, bookings: &[(BookingId, i64)]) -> Result<(), StoreE
 
 /// A date is followed up to a booking; with none, it is done. One that changed again meanwhile
 /// begins anew; whether it did not.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn done(
     tx: &Tx<'_>,
     date: DateId,
@@ -276,9 +259,6 @@ pub fn done(
 }
 
 /// A date is to be followed again.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn mark_date(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
     tx.prepare_cached(
         "INSERT INTO to_follow_dates (date_id) VALUES (?1) ON CONFLICT DO UPDATE SET n = n + 1, done_to = 0",
@@ -289,16 +269,13 @@ pub fn mark_date(tx: &Tx<'_>, date: DateId) -> Result<(), StoreError> {
 }
 
 /// How many bookings of an event, or of all, are still to be followed.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn left_to_follow(conn: &Connection, event: Option<EventId>) -> Result<u32, StoreError> {
     conn.prepare_cached(
-        "SELECT (SELECT count(*) FROM to_follow t JOIN bookings b ON b.id = t.booking_id JOIN dates d ON d.id = b.date_id
+        sql!("SELECT (SELECT count(*) FROM to_follow t JOIN bookings b ON b.id = t.booking_id JOIN dates d ON d.id = b.date_id
                 WHERE ?1 IS NULL OR d.event_id = ?1)
             + (SELECT count(*) FROM to_follow_dates t JOIN dates d ON d.id = t.date_id
                 JOIN bookings b ON b.date_id = d.id AND b.id > t.done_to
-                WHERE (?1 IS NULL OR d.event_id = ?1) AND b.state IN ('confirmed', 'awaiting payment'))",
+                WHERE (?1 IS NULL OR d.event_id = ?1) AND b.state IN {asked_for})"),
     )
     .and_then(|mut q| q.query_row([event.map(|e| e.0)], |row| row.get(0)).optional())
     .map(Option::unwrap_or_default)
@@ -306,9 +283,6 @@ pub fn left_to_follow(conn: &Connection, event: Option<EventId>) -> Result<u32, 
 }
 
 /// What was due before an instant counts as sent at its minute: for a house with a made-up past.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn went(tx: &Tx<'_>, until: Timestamp) -> Result<usize, StoreError> {
     tx.execute(
         "UPDATE outbox SET state = 'sent', sent_at = planned_at, next_try_at = NULL, answer = CASE way WHEN 'mail' THEN '250 taken' ELSE 'taken' END
@@ -319,9 +293,6 @@ pub fn went(tx: &Tx<'_>, until: Timestamp) -> Result<usize, StoreError> {
 }
 
 /// What is planned of something that happened to a whole date, for those who have not booked it.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn open_of_date(
     conn: &Connection,
     date: DateId,
@@ -349,9 +320,6 @@ pub struct Unplanned {
 }
 
 /// Wishes for news of the day that nothing is planned for.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unplanned_wishes(conn: &Connection) -> Result<Vec<Unplanned>, StoreError> {
     let mut found = Vec::new();
     for (person, email, wish) in crate::wishes::daily(conn)? {
@@ -375,9 +343,6 @@ pub fn unplanned_wishes(conn: &Connection) -> Result<Vec<Unplanned>, StoreError>
 }
 
 /// Withdraws what is planned for the wishes of somebody.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn withdraw_wishes(tx: &Tx<'_>, person: PersonId, why: &str) -> Result<(), StoreError> {
     tx.execute(
         "UPDATE outbox SET state = 'withdrawn', next_try_at = NULL, reason = ?2
@@ -390,9 +355,6 @@ pub fn withdraw_wishes(tx: &Tx<'_>, person: PersonId, why: &str) -> Result<(), S
 
 /// Messages of moments that are planned, but for those that are still to be followed or that
 /// somebody steered by hand.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn planned_of_moments(conn: &Connection, most: u32) -> Result<Vec<Message>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM outbox o WHERE o.state = 'planned' AND o.by_hand = 0 AND o.cue_id IS NOT NULL

@@ -12,9 +12,6 @@ use crate::unreadable::readable;
 use crate::{Doing, StoreError, Tx, at, us};
 
 /// How many wait for a reviewer, and since when the oldest does.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn waits(conn: &Connection) -> Result<(u32, Option<Timestamp>), StoreError> {
     conn.prepare_cached(
         "SELECT count(*), min(waits_since) FROM submissions WHERE waits_since IS NOT NULL",
@@ -26,9 +23,6 @@ pub fn waits(conn: &Connection) -> Result<(u32, Option<Timestamp>), StoreError> 
 }
 
 /// Those that wait, the longest waiting first.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn waiting(conn: &Connection, most: u32) -> Result<Vec<Submission>, StoreError> {
     conn.prepare_cached(&format!(
         "SELECT {COLUMNS} FROM submissions s WHERE s.waits_since IS NOT NULL ORDER BY s.waits_since, s.id LIMIT ?1"
@@ -38,9 +32,6 @@ pub fn waiting(conn: &Connection, most: u32) -> Result<Vec<Submission>, StoreErr
 }
 
 /// Those that wait and were checked against other plans than those of now.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn stale(conn: &Connection, plans: i64, most: u32) -> Result<Vec<SubmissionId>, StoreError> {
     conn.prepare_cached(
         "SELECT id FROM submissions WHERE waits_since IS NOT NULL AND checked <> ?1 ORDER BY waits_since LIMIT ?2",
@@ -52,9 +43,6 @@ pub fn stale(conn: &Connection, plans: i64, most: u32) -> Result<Vec<SubmissionI
 }
 
 /// A page of what somebody sent or is writing, the latest first, and how many there are in all.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn of_person(
     conn: &Connection,
     person: PersonId,
@@ -77,9 +65,6 @@ pub fn of_person(
 }
 
 /// How many an address, or a network, sent within an hour and within a day; the higher of both.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn lately(
     conn: &Connection,
     email: &str,
@@ -102,9 +87,6 @@ pub fn lately(
 
 /// How somebody's submissions ended, the oldest first; those that were joined with another, or
 /// withdrawn, did not.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn ends_of(conn: &Connection, person: PersonId) -> Result<Vec<Ended>, StoreError> {
     // The last thing a reviewer decided, with what was corrected before it.
     let read = || -> rusqlite::Result<Vec<(i64, Ended)>> {
@@ -177,9 +159,6 @@ pub struct Decided {
 }
 
 /// The decisions since an instant that stand, the latest first; at most 5000.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn figures(conn: &Connection, since: Timestamp) -> Result<Vec<Decided>, StoreError> {
     conn.prepare_cached(
         "SELECT a.act, a.who, a.at, a.at - coalesce((SELECT max(b.at) FROM submission_acts b
@@ -206,9 +185,6 @@ pub fn figures(conn: &Connection, since: Timestamp) -> Result<Vec<Decided>, Stor
 }
 
 /// Those that were turned down or withdrawn before an instant, and cannot be taken back any more.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn to_erase(
     conn: &Connection,
     before: Timestamp,
@@ -226,9 +202,6 @@ pub fn to_erase(
 }
 
 /// Those that were begun before an instant and never sent.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn unsent_before(
     conn: &Connection,
     before: Timestamp,
@@ -279,9 +252,6 @@ fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Trusted> {
 }
 
 /// What was decided about trusting somebody, if anything was.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn trusted(conn: &Connection, person: PersonId) -> Result<Option<Trusted>, StoreError> {
     conn.prepare_cached(&format!("{TRUSTED} WHERE t.person_id = ?1"))
         .and_then(|mut q| q.query_row([person.0], row).optional())
@@ -289,9 +259,6 @@ pub fn trusted(conn: &Connection, person: PersonId) -> Result<Option<Trusted>, S
 }
 
 /// Everybody who is trusted, by name.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn trusted_all(conn: &Connection) -> Result<Vec<Trusted>, StoreError> {
     conn.prepare_cached(&format!("{TRUSTED} WHERE t.yes = 1 ORDER BY p.name, p.email"))
         .and_then(|mut q| q.query_map([], row)?.collect())
@@ -299,9 +266,6 @@ pub fn trusted_all(conn: &Connection) -> Result<Vec<Trusted>, StoreError> {
 }
 
 /// Writes down whether somebody is trusted.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn set_trusted(
     tx: &Tx<'_>,
     person: PersonId,

@@ -28,9 +28,6 @@ const MOST: u32 = 400;
 /// Published events and submissions that wait, with a date within thirteen hours of one of these
 /// instants; not the submission itself, nor the event that it became. The text is as it is
 /// stored.
-///
-/// # Errors
-/// SQLite refuses.
 pub fn candidates(
     conn: &Connection,
     of: SubmissionId,

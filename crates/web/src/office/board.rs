@@ -47,7 +47,7 @@ struct BoardPage {
 }
 
 pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
-    let reach = Reach::from_word(&asked.reach);
+    let reach = Reach::from_word(&asked.reach).unwrap_or(Reach::Week);
     let board = board::board(
         &at.app.desk,
         &at.staff,

@@ -123,7 +123,7 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
 pub(crate) async fn make(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let field = |name| posted.get(name).to_owned();
     let typed = Typed {
-        how: How::from_word(posted.get("how")),
+        how: How::from_word(posted.get("how")).unwrap_or_default(),
         weeks: field("weeks"),
         overnight: !posted.get("overnight").is_empty(),
         minutes: field("minutes"),

@@ -391,9 +391,6 @@ fn apply(tx: &Tx<'_>, moved: &Moved, change: &Change, now: Timestamp) -> Result<
 
 /// Brings a date to another time, place and hosts, and tells everybody booked of what changes for
 /// them.
-///
-/// # Errors
-/// The store fails.
 pub(crate) fn bring_to(
     tx: &Tx<'_>,
     date: &Date,

@@ -26,9 +26,9 @@ use crate::office::Clerk;
 use crate::office::messages::put_in::Choices;
 use crate::office::tab::{answer, with_editor, word};
 use crate::page::{Frame, html};
-use crate::parts::new_or::NewOr;
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::new_or::NewOr;
 use crate::wording;
 
 /// A cue of the sheet.

@@ -18,9 +18,9 @@ use crate::office::Clerk;
 use crate::office::messages::put_in::Choices;
 use crate::office::tab::{with_editor, word};
 use crate::page::{Frame, html};
-use crate::parts::new_or::NewOr;
 use crate::parts::cue_words::{self, Names};
 use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::new_or::NewOr;
 use crate::wording;
 
 #[derive(Template)]
@@ -317,7 +317,7 @@ pub(crate) async fn save(
             let now = wordings::open(&at.app.desk, &at.staff, key).await?.template;
             match posted.over(&filled(&now)) {
                 Ok(posted) => posted,
-                Err(again) => return page(&at, key, &asked, Some(*again), false).await,
+                Err(again) => return page(&at, Some(key), &asked, Some(*again), false).await,
             }
         }
     };
