@@ -1,9 +1,17 @@
 //! Bookings: their states, the moves between them, and what an event lets happen to them.
 
-use crate::acting::Actor;
+pub mod acts;
+pub mod choice;
+pub mod confirm;
+pub mod details;
+pub mod event_rules;
+pub mod pay_deadline;
+pub mod undo;
 
-pub use crate::choice::{Choice, ChoiceRefusal, DateOffer, Offer, choose};
-pub use crate::rules::Rules;
+use crate::people::acting::Actor;
+
+pub use crate::booking::choice::{Choice, ChoiceRefusal, DateOffer, Offer, choose};
+pub use crate::booking::event_rules::Rules;
 pub use crate::state::State;
 
 crate::every! {

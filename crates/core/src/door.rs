@@ -1,5 +1,7 @@
 //! The door: one scan, one verdict, with its reason.
 
+pub mod foyer;
+
 pub mod device;
 pub mod flow;
 pub mod names;
@@ -11,8 +13,8 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use crate::booking::State;
-use crate::codes::{Reading, TicketCode};
-use crate::schedule::Span;
+use crate::dates::schedule::Span;
+use crate::words::codes::{Reading, TicketCode};
 use crate::{AttendeeId, DateId, Money, TicketTypeId};
 
 /// Where an attendee is.

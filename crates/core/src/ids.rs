@@ -28,9 +28,9 @@ keys! {
     TicketTypeId,
     /// Key of a question asked while booking.
     QuestionId,
-    /// Key of a booking; people see its [`Reference`](crate::codes::Reference) instead.
+    /// Key of a booking; people see its [`Reference`](crate::words::codes::Reference) instead.
     BookingId,
-    /// Key of an attendee; the door sees the [`TicketCode`](crate::codes::TicketCode) instead.
+    /// Key of an attendee; the door sees the [`TicketCode`](crate::words::codes::TicketCode) instead.
     AttendeeId,
     /// Key of a person.
     PersonId,

@@ -1,5 +1,15 @@
 //! Money: whole minor units of one currency.
 
+pub mod documents;
+pub mod ledger;
+pub mod line_worth;
+pub mod price;
+pub mod promo;
+pub mod refund;
+pub mod shares;
+pub mod stamps;
+pub mod transfer;
+
 use std::fmt;
 
 use serde::{Deserialize, Serialize};

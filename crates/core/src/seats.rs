@@ -5,6 +5,10 @@
 //! zero. A pool may be *over-full* after an organiser accepts a smaller capacity
 //! on purpose; then it simply has nothing free.
 
+pub mod hold_limits;
+pub mod strip;
+pub mod waiting;
+
 use std::collections::BTreeMap;
 
 use crate::state::State;
@@ -274,8 +278,8 @@ pub fn shifts(draws: &[Draw], from: Option<State>, to: State) -> Vec<Shift> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::acting::Actor;
     use crate::booking::{Move, allowed};
+    use crate::people::acting::Actor;
     use proptest::prelude::*;
 
     fn pool(id: i64, capacity: u32) -> Pool {

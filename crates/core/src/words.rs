@@ -1,5 +1,14 @@
 //! Words to search by: lower case, without accents and apostrophes.
 
+pub mod accent;
+pub mod address;
+pub mod codes;
+pub mod links;
+pub mod marks;
+pub mod pasted;
+pub mod search;
+pub mod text;
+
 use unicode_normalization::UnicodeNormalization;
 use unicode_normalization::char::is_combining_mark;
 

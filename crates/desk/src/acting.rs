@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
-use matricle_core::staff::{Right, require};
-use matricle_core::text;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::text;
 use matricle_store::people::Staff;
 use matricle_store::{Tx, places};
 

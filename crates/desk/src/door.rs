@@ -22,11 +22,11 @@ pub mod walked_in;
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::{Reading, read};
+use matricle_core::dates::schedule::Span;
 use matricle_core::door::passages::Way;
 use matricle_core::door::{self, Gate, Presence, Verdict};
-use matricle_core::schedule::Span;
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::{Reading, read};
 use matricle_core::{AttendeeId, Currency, DateId, Money};
 use matricle_formats::words;
 use matricle_store::cards::{self, HeldCard};

@@ -1,13 +1,14 @@
 use jiff::civil;
+use matricle_core::booking::details::{Field, Problem};
 use matricle_core::booking::{ChoiceRefusal, Move, MoveRefusal, State};
-use matricle_core::details::{Field, Problem};
-use matricle_core::form::Wrong;
-use matricle_core::keeping::KeepRefusal;
-use matricle_core::schedule::SpanError;
-use matricle_core::sessions::SignUpRefusal;
-use matricle_core::staff::RightRefusal;
-use matricle_core::who::WhoRefusal;
-use matricle_core::{DateId, EventId, quick};
+use matricle_core::dates::schedule::SpanError;
+use matricle_core::dates::sessions::SignUpRefusal;
+use matricle_core::forms::form::Wrong;
+use matricle_core::forms::quick;
+use matricle_core::people::staff::RightRefusal;
+use matricle_core::people::who::WhoRefusal;
+use matricle_core::seats::hold_limits::KeepRefusal;
+use matricle_core::{DateId, EventId};
 use matricle_store::StoreError;
 
 use crate::outside::provider::ProviderError;
@@ -123,7 +124,7 @@ pub enum DeskError {
     #[error("{} bookings wait that need not any more", bookings.len())]
     Freed {
         /// Reference and booker of each.
-        bookings: Vec<(matricle_core::codes::Reference, String)>,
+        bookings: Vec<(matricle_core::words::codes::Reference, String)>,
     },
     /// The same person has booked this date before: asked about, not forbidden.
     #[error("booked this date before, at {made_at}")]
@@ -139,11 +140,11 @@ pub enum DeskError {
         /// The code.
         code: String,
         /// Why.
-        refusal: matricle_core::promo::PromoRefusal,
+        refusal: matricle_core::money::promo::PromoRefusal,
     },
     /// A stamp card does not pay.
     #[error("the stamp card does not pay: {0}")]
-    Stamps(matricle_core::stamps::StampRefusal),
+    Stamps(matricle_core::money::stamps::StampRefusal),
     /// The booker may not do this: by the event's rules, or because it has begun.
     #[error("not by the booker")]
     NotByBooker,

@@ -7,9 +7,9 @@ pub mod calendars;
 pub mod face;
 pub mod first;
 
-use matricle_core::form::{Fault, Form, Wrong, slug};
-use matricle_core::slots::Opening;
-use matricle_core::staff::{Right, Role, require};
+use matricle_core::dates::slots::Opening;
+use matricle_core::forms::form::{Fault, Form, Wrong, slug};
+use matricle_core::people::staff::{Right, Role, require};
 use matricle_core::words::fold;
 use matricle_core::{HostId, PersonId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_formats::words;
@@ -225,7 +225,7 @@ fn read_thing(
                     id: RoomId(id),
                     venue,
                     name: name.into(),
-                    seats: form.number("seats", 1, matricle_core::quick::MOST_SEATS),
+                    seats: form.number("seats", 1, matricle_core::forms::quick::MOST_SEATS),
                     accessible: form.ticked("accessible"),
                     retired_at: None,
                 }),
@@ -358,7 +358,7 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
             let mut house = house_of(tx)?;
             house.name = form.needed("name");
             house.email = form.needed("email");
-            if !matricle_core::details::is_address(&house.email) {
+            if !matricle_core::words::address::is_address(&house.email) {
                 form.fault("email", Fault::NotAnAddress);
             }
             let zone = form.needed("zone");
@@ -401,12 +401,12 @@ pub async fn set_terms(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
             house.account_holder = form.line("account_holder");
             house.iban = form.line("iban").to_uppercase();
             if !house.iban.is_empty()
-                && let Err(fault) = matricle_core::transfer::read_iban(&house.iban)
+                && let Err(fault) = matricle_core::money::transfer::read_iban(&house.iban)
             {
                 form.fault("iban", Fault::NotAnIban(fault));
             }
             house.bic = form.line("bic").to_uppercase();
-            if !house.bic.is_empty() && !matricle_core::transfer::is_bic(&house.bic) {
+            if !house.bic.is_empty() && !matricle_core::money::transfer::is_bic(&house.bic) {
                 form.fault("bic", Fault::NotABic);
             }
             house.accent = form.accent("accent");
@@ -436,7 +436,7 @@ fn is_origin(text: &str) -> bool {
 pub async fn set_hours(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     let mut hours = Vec::new();
-    for (i, weekday) in matricle_core::rule::WEEK.into_iter().enumerate() {
+    for (i, weekday) in matricle_core::dates::recurrence::WEEK.into_iter().enumerate() {
         for part in 0..2 {
             let (opens, closes) = (format!("opens_{i}_{part}"), format!("closes_{i}_{part}"));
             let pair = (form.time(&opens), form.time(&closes));
@@ -473,7 +473,7 @@ pub async fn set_members(desk: &Desk, staff: &Staff, mut form: Form) -> Result<u
         .map(|l| l.trim().to_owned())
         .filter(|l| !l.is_empty())
         .collect();
-    if let Some(line) = members.iter().find(|m| !matricle_core::details::is_address(m)) {
+    if let Some(line) = members.iter().find(|m| !matricle_core::words::address::is_address(m)) {
         form.fault("members", Fault::LineNotAnAddress(line.clone()));
     }
     form.done().map_err(DeskError::Form)?;
@@ -495,7 +495,7 @@ pub async fn give_role(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     let turn = desk.turn_of(staff, Right::GiveRoles)?;
     let name = form.needed("name");
     let email = form.needed("email");
-    if !email.is_empty() && !matricle_core::details::is_address(&email) {
+    if !email.is_empty() && !matricle_core::words::address::is_address(&email) {
         form.fault("email", Fault::NotAnAddress);
     }
     let role = Role::from_word(form.get("role"));

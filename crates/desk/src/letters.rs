@@ -11,7 +11,7 @@ pub mod tray;
 pub use taking::{Taken, take_in};
 
 use matricle_core::EventId;
-use matricle_core::letters::Place;
+use matricle_core::messages::letters::Place;
 use matricle_store::{Connection, bookings, senders};
 
 use crate::{DeskError, house_of};

@@ -99,7 +99,7 @@ impl Desk {
 
     /// The secret address of a booking.
     #[must_use]
-    pub fn booking_url(&self, reference: matricle_core::codes::Reference) -> String {
+    pub fn booking_url(&self, reference: matricle_core::words::codes::Reference) -> String {
         format!(
             "{}/booking/{}/{}",
             self.public_url,
@@ -110,13 +110,17 @@ impl Desk {
 
     /// The address of one ticket, for whoever it was passed to.
     #[must_use]
-    pub fn ticket_url(&self, code: matricle_core::codes::TicketCode) -> String {
+    pub fn ticket_url(&self, code: matricle_core::words::codes::TicketCode) -> String {
         format!("{}/ticket/{}/{}", self.public_url, code.as_str(), self.secrets.ticket_key(code))
     }
 
     /// An attendee's own link to a date online; `replaced` is how often it was replaced.
     #[must_use]
-    pub fn foyer_url(&self, code: matricle_core::codes::TicketCode, replaced: u32) -> String {
+    pub fn foyer_url(
+        &self,
+        code: matricle_core::words::codes::TicketCode,
+        replaced: u32,
+    ) -> String {
         let key = self.secrets.foyer_key(code, replaced);
         format!("{}/foyer/{}/{key}", self.public_url, code.as_str())
     }

@@ -16,9 +16,9 @@ pub mod wordings;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::occasion::Occasion;
-use matricle_core::template::{Form, Template, Values};
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::Occasion;
+use matricle_core::messages::template::{Form, Template, Values};
 use matricle_formats::letter::{self, Letterhead};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_store::house::House;
@@ -109,13 +109,14 @@ pub struct Letter {
 pub fn write(
     template: &templates::Template,
     values: &Values,
-) -> Result<Letter, Vec<matricle_core::template::Wrong>> {
+) -> Result<Letter, Vec<matricle_core::messages::template::Wrong>> {
     let subject = Template::read(&template.subject)?;
     let body = letter::read_body(&template.body)?;
-    let lead = |name: &str| match values.get(matricle_core::template::field(name)?.name)? {
-        matricle_core::template::Value::Link(to) => Some(to.clone()),
-        _ => None,
-    };
+    let lead =
+        |name: &str| match values.get(matricle_core::messages::template::field(name)?.name)? {
+            matricle_core::messages::template::Value::Link(to) => Some(to.clone()),
+            _ => None,
+        };
     let html = letter::with_links(&body.write(values, Form::Html), lead);
     let text = if template.plain.trim().is_empty() {
         letter::text_of(&html)
@@ -232,7 +233,7 @@ pub(crate) async fn compose_for(
         return Ok((known, Some(*print)));
     }
     let composed = crate::bench::in_turn(crate::bench::Takes::Place, move || {
-        let unreadable = |wrong: Vec<matricle_core::template::Wrong>| {
+        let unreadable = |wrong: Vec<matricle_core::messages::template::Wrong>| {
             let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
             DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))
         };

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, EventId};
 use matricle_store::aside::{self, Aside};
 use matricle_store::bookings::{self, Booking, Filter, Found, Listed, Note};

@@ -5,12 +5,12 @@ use std::collections::HashMap;
 use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::booking::State;
-use matricle_core::cue::NOTICE_DAYS;
-use matricle_core::details::Question;
-use matricle_core::marks::Mark;
+use matricle_core::booking::details::Question;
+use matricle_core::messages::cue::NOTICE_DAYS;
 use matricle_core::review::rules::WhoMay;
-use matricle_core::search::alternatives;
 use matricle_core::words::fold;
+use matricle_core::words::marks::Mark;
+use matricle_core::words::search::alternatives;
 use matricle_core::{DateId, HostId, RoomId, VenueId};
 use matricle_formats::words;
 use matricle_store::Connection;
@@ -288,8 +288,10 @@ fn week_of(
     now: Timestamp,
 ) -> Result<Option<Week>, DeskError> {
     let Some(plan) = matricle_store::slots::plan_of(conn, event.id)? else { return Ok(None) };
-    let notice =
-        matricle_core::slots::Notice { hours: plan.notice_hours, days_ahead: plan.ahead_days };
+    let notice = matricle_core::dates::slots::Notice {
+        hours: plan.notice_hours,
+        days_ahead: plan.ahead_days,
+    };
     let search = |between, with_seats, most| {
         let asked = Asked {
             staff: true,

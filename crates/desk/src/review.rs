@@ -14,7 +14,7 @@ pub mod trust;
 pub mod writing;
 
 use jiff::Timestamp;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_core::review::record::{Record, gather};
 use matricle_core::review::rules::{HouseRules, Standing};
 use matricle_core::review::submission::{Act, Proposal, Refusal, State, Typed, read};
@@ -240,8 +240,8 @@ pub fn name_of(s: &Submission) -> &str {
 impl Desk {
     /// An act of whoever sent a submission.
     fn turn_of_submitter(&self, name: &str) -> Turn {
-        let by = matricle_core::acting::Acting {
-            kind: matricle_core::acting::Actor::Booker,
+        let by = matricle_core::people::acting::Acting {
+            kind: matricle_core::people::acting::Actor::Booker,
             key: None,
             name: name.to_owned(),
         };

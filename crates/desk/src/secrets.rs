@@ -5,7 +5,7 @@ use std::sync::{PoisonError, RwLock};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, KeyInit, Mac};
-use matricle_core::codes::{Reference, TicketCode};
+use matricle_core::words::codes::{Reference, TicketCode};
 use sha2::Sha256;
 
 /// Random bytes from the operating system.
@@ -247,20 +247,24 @@ impl Secrets {
     /// The secret part of the address of one ticket, for whoever it was passed to. It dies
     /// with the code.
     #[must_use]
-    pub fn ticket_key(&self, code: matricle_core::codes::TicketCode) -> String {
+    pub fn ticket_key(&self, code: matricle_core::words::codes::TicketCode) -> String {
         self.make("ticket", code.as_str())
     }
 
     /// Whether this is the secret part of the address of that ticket.
     #[must_use]
-    pub fn opens_ticket(&self, code: matricle_core::codes::TicketCode, key: &str) -> bool {
+    pub fn opens_ticket(&self, code: matricle_core::words::codes::TicketCode, key: &str) -> bool {
         self.fits("ticket", code.as_str(), key)
     }
 
     /// The secret part of an attendee's own link to a date online. It dies with the code, and
     /// where it is replaced.
     #[must_use]
-    pub fn foyer_key(&self, code: matricle_core::codes::TicketCode, replaced: u32) -> String {
+    pub fn foyer_key(
+        &self,
+        code: matricle_core::words::codes::TicketCode,
+        replaced: u32,
+    ) -> String {
         self.make("foyer", &format!("{} {replaced}", code.as_str()))
     }
 
@@ -268,7 +272,7 @@ impl Secrets {
     #[must_use]
     pub fn opens_foyer(
         &self,
-        code: matricle_core::codes::TicketCode,
+        code: matricle_core::words::codes::TicketCode,
         replaced: u32,
         key: &str,
     ) -> bool {

@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::BookingId;
-use matricle_core::acting::Acting;
 use matricle_core::booking::State;
+use matricle_core::people::acting::Acting;
 use matricle_store::events::{self, EventState};
 use matricle_store::payments::{self, PaymentState};
 use matricle_store::{StoreError, bookings, clock};

@@ -1,7 +1,7 @@
 //! QR codes (ISO/IEC 18004) and Code 128 (ISO/IEC 15417), as modules to draw.
 
 use barcoders::sym::code128::Code128;
-use matricle_core::codes::TicketCode;
+use matricle_core::words::codes::TicketCode;
 use qrcode::{Color, EcLevel, QrCode};
 
 /// A square of dark and light modules, without its quiet zone.

@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 use icalendar::{Calendar, Component, Event, EventLike, Property};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::schedule::Span;
-use matricle_core::text;
+use matricle_core::dates::schedule::Span;
+use matricle_core::words::text;
 
 use crate::words;
 

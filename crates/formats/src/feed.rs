@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use matricle_core::availability::Availability;
-use matricle_core::schedule::Span;
+use matricle_core::dates::availability::Availability;
+use matricle_core::dates::schedule::Span;
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, BytesText, Event};
 use serde_json::{Value, json};

@@ -10,8 +10,8 @@ pub use calendar::{Asks, CalendarReply, When, calendar_reply};
 
 use jiff::Timestamp;
 use mail_parser::{Address, HeaderValue, Message, MessageParser, MimeHeaders, PartType};
-use matricle_core::details::is_address;
-use matricle_core::text;
+use matricle_core::words::address::is_address;
+use matricle_core::words::text;
 
 use crate::calendar::Party;
 use crate::mail::File;

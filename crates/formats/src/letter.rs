@@ -1,6 +1,6 @@
 //! The words of a mail as HTML that mail programs show, and as plain text.
 
-use matricle_core::template::{Template, Wrong};
+use matricle_core::messages::template::{Template, Wrong};
 
 /// What stands around all mails of a house.
 #[derive(Debug, Clone, Copy)]
@@ -272,8 +272,8 @@ pub fn wrong_links(html: &str) -> Vec<Wrong> {
         let to = unescaped(part.split('"').next().unwrap_or_default());
         if let Some(name) = to.strip_prefix("field:") {
             let name = name.replace("%20", " ");
-            let leads = matricle_core::template::field(&name)
-                .is_some_and(|f| f.shape == matricle_core::template::Shape::Link);
+            let leads = matricle_core::messages::template::field(&name)
+                .is_some_and(|f| f.shape == matricle_core::messages::template::Shape::Link);
             if !leads {
                 wrong.push(Wrong::Link { to: name });
             }
@@ -358,7 +358,7 @@ fn escaped(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use matricle_core::template::{Form, Value, Values};
+    use matricle_core::messages::template::{Form, Value, Values};
     use proptest::prelude::*;
 
     #[test]

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use lettre::message::header::{ContentType, HeaderName, HeaderValue};
 use lettre::message::{Attachment, Mailbox, MessageBuilder, MultiPart, SinglePart};
 use lettre::{Address, Message};
-use matricle_core::text;
+use matricle_core::words::text;
 
 /// A mail to be put together.
 #[derive(Debug, Clone)]
@@ -266,7 +266,7 @@ mod tests {
             email in prop_oneof!["[ -~]{0,12}@[ -~]{0,12}", "\\PC{0,10}@\\PC{1,8}\\.\\PC{2,4}", "[a-z.'+]{1,8}@[a-z.-]{1,8}\\.[a-z]{2,4}"],
             name in "\\PC{0,60}",
         ) {
-            if matricle_core::details::is_address(&email) {
+            if matricle_core::words::address::is_address(&email) {
                 let address = email.parse::<Address>();
                 prop_assert!(address.is_ok(), "{email:?}");
                 let mailbox = Mailbox::new(Some(name), address.unwrap());

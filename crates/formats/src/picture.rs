@@ -4,7 +4,7 @@ use std::io::Cursor;
 
 use image::codecs::jpeg::JpegEncoder;
 use image::{DynamicImage, ImageDecoder, ImageFormat, ImageReader, Limits};
-use matricle_core::form::Fault;
+use matricle_core::forms::form::Fault;
 
 /// Largest upload, in bytes.
 pub const MOST_BYTES: usize = 12 * 1024 * 1024;

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use matricle_core::links;
+use matricle_core::words::links;
 
 /// Cleans HTML that somebody typed into an editor: known marks only, no styles, no
 /// scripts, links to the web and to mail. Addresses in the text become links.

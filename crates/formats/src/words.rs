@@ -3,7 +3,7 @@
 use jiff::civil::{Date, DateTime, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan, ZonedDateTime};
-use matricle_core::rule::{Ends, Every, Rule};
+use matricle_core::dates::recurrence::{Ends, Every, Rule};
 
 const DAYS: [&str; 7] =
     ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];

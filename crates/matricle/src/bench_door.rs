@@ -108,7 +108,7 @@ pub async fn run(args: &DoorArgs) -> Result<()> {
 
     let folder = tempfile::tempdir()?;
     let site = Site::open(folder.path(), 1_000).await?;
-    let clerk = Staff { role: matricle_core::staff::Role::Organiser, ..site.staff.clone() };
+    let clerk = Staff { role: matricle_core::people::staff::Role::Organiser, ..site.staff.clone() };
     let began = Instant::now();
     let (_, pdf) = paper(&site.desk, &clerk, site.date, Asked::new(Kind::Badges), "").await?;
     let took = began.elapsed().as_secs_f64() * 1000.0;

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, ensure};
 use matricle_core::EventId;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_desk::Desk;
 use matricle_desk::planning::invitations::From;
 use matricle_desk::planning::{asking, invitations};

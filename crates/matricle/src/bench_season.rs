@@ -8,8 +8,8 @@ use anyhow::{Context, Result};
 use jiff::civil::{DateTime, date};
 use jiff::{Timestamp, ToSpan};
 use matricle_core::Currency;
-use matricle_core::clash::Calendar;
-use matricle_core::schedule::Span;
+use matricle_core::dates::clash::Calendar;
+use matricle_core::dates::schedule::Span;
 use matricle_desk::planning::board::read_board;
 use matricle_desk::programme::{A_PAGE, Wish, find};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType};
@@ -105,7 +105,7 @@ fn fill(tx: &Tx<'_>, house: &House, dates: u32, now: Timestamp) -> Result<()> {
                     online: None,
                 })
             })
-            .collect::<Result<_, matricle_core::schedule::SpanError>>()?;
+            .collect::<Result<_, matricle_core::dates::schedule::SpanError>>()?;
         let word = ["candles", "pollen", "queens", "heather", "swarms"]
             [usize::try_from(number % 5).unwrap_or(0)];
         let event = NewEvent {

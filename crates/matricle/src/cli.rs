@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
 
 use crate::config::Config;
 

@@ -9,8 +9,8 @@ use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use matricle_core::Currency;
 use matricle_core::backups::Keep;
-use matricle_core::details::is_address;
-use matricle_core::text::line;
+use matricle_core::words::address::is_address;
+use matricle_core::words::text::line;
 use matricle_desk::Secrets;
 use matricle_desk::house::backup::{Backups, Plan};
 use matricle_desk::letters::LARGEST;
@@ -804,7 +804,7 @@ mod tests {
     #[test]
     fn a_secret_is_made_once_and_kept_to_oneself() {
         let folder = tempfile::tempdir().unwrap();
-        let reference = matricle_core::codes::Reference::from_random(1);
+        let reference = matricle_core::words::codes::Reference::from_random(1);
         let key = secrets(folder.path(), "").unwrap().booking_key(reference);
         assert!(secrets(folder.path(), "").unwrap().opens_booking(reference, &key));
         #[cfg(unix)]

@@ -82,7 +82,7 @@ async fn web_calendar(desk: &Desk, standin: &str) -> anyhow::Result<()> {
     let line = format!(
         "Village calendar {standin}/calendar?what={{title}}&starts={{starts}}&ends={{ends}}&where={{place}}&about={{about}}"
     );
-    let own = matricle_core::web_calendar::WebCalendar::read(&line)?;
+    let own = matricle_core::dates::web_calendar::WebCalendar::read(&line)?;
     desk.store.write(move |tx| matricle_store::house::set_calendars(tx, &[own], false)).await?;
     Ok(())
 }

@@ -3,8 +3,8 @@
 use std::io::{IsTerminal, stdin};
 
 use anyhow::Context;
-use matricle_core::details::is_address;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
+use matricle_core::words::address::is_address;
 use matricle_desk::house::audit;
 use matricle_desk::people::signin;
 
@@ -28,7 +28,7 @@ pub async fn run(args: &PersonArgs) -> anyhow::Result<()> {
     stdin().read_line(&mut password).context("no password came in")?;
     let desk = serve::open(&args.config.load()?).await?;
     let password = password.trim_end_matches(['\r', '\n']).to_owned();
-    let name = matricle_core::text::line(&args.name);
+    let name = matricle_core::words::text::line(&args.name);
     signin::employ(&desk, name.clone(), args.email.clone(), role, password).await?;
     audit::by_command(&desk, format!("made {name} {}, with a new password", role.word())).await?;
     println!("{} can sign in as {}.", args.email, role.word());

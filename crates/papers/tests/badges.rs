@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::Command;
 
 use jiff::Timestamp;
-use matricle_core::codes::TicketCode;
+use matricle_core::words::codes::TicketCode;
 use matricle_papers::{Badge, Badges, Barcodes, List, Sheet, badges, list, without_glyph};
 
 /// Dots a millimetre at 150 dpi.

@@ -1,8 +1,8 @@
 //! What the treasurer reads: who owes, what came and went, sums by event, payouts, shares.
 
 use jiff::Timestamp;
-use matricle_core::ledger::Method;
-use matricle_core::shares::Share;
+use matricle_core::money::ledger::Method;
+use matricle_core::money::shares::Share;
 use matricle_core::{EventId, HostId};
 use rusqlite::{Connection, OptionalExtension};
 

@@ -1,7 +1,7 @@
 //! Stamp cards and what happened with them.
 
 use jiff::Timestamp;
-use matricle_core::stamps::Card;
+use matricle_core::money::stamps::Card;
 use matricle_core::{BookingId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 

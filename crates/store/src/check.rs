@@ -6,12 +6,12 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use matricle_core::booking::{State, choose};
-use matricle_core::codes::{Reading, Reference, read as read_code};
-use matricle_core::cue::Trigger;
-use matricle_core::occasion::Moment;
-use matricle_core::price::Buyer;
-use matricle_core::schedule::Span;
-use matricle_core::waiting::Manner;
+use matricle_core::dates::schedule::Span;
+use matricle_core::messages::cue::Trigger;
+use matricle_core::messages::occasion::Moment;
+use matricle_core::money::price::Buyer;
+use matricle_core::seats::waiting::Manner;
+use matricle_core::words::codes::{Reading, Reference, read as read_code};
 use matricle_core::{BookingId, CueId, EventId, MessageId, SubmissionId, TemplateId};
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::clash::{Resource, Use};
+use matricle_core::dates::clash::{Resource, Use};
 use matricle_core::words::fold;
 use rusqlite::{Connection, Row};
 

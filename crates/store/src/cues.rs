@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use jiff::Timestamp;
-use matricle_core::cue::{Cue, Late, Only, Trigger, Way, When, Whom};
+use matricle_core::messages::cue::{Cue, Late, Only, Trigger, Way, When, Whom};
 use matricle_core::{CueId, EventId, TemplateId};
 use rusqlite::{Connection, OptionalExtension, Row, ToSql};
 use serde::de::DeserializeOwned;
@@ -79,7 +79,7 @@ pub fn sheet(tx: &Tx<'_>, event: EventId) -> Result<Rc<Vec<Cue>>, StoreError> {
     if let Some(known) = known {
         return Ok(known);
     }
-    let fresh = Rc::new(matricle_core::cue::sheet(event, &of(tx, Some(event))?));
+    let fresh = Rc::new(matricle_core::messages::cue::sheet(event, &of(tx, Some(event))?));
     tx.remembered(|sheets: &mut Sheets| sheets.by_event.insert(event, Rc::clone(&fresh)));
     Ok(fresh)
 }

@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::documents::{Body, Kind};
-use matricle_core::ledger::Charge;
+use matricle_core::money::documents::{Body, Kind};
+use matricle_core::money::ledger::Charge;
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{foreign, instant, word};

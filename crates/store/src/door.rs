@@ -7,8 +7,8 @@ mod rooms;
 mod scans;
 
 use matricle_core::booking::State;
-use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::door::{Presence, TicketFacts};
+use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{AttendeeId, BookingId, Currency, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 

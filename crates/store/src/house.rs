@@ -1,9 +1,9 @@
 //! The house itself.
 
 use matricle_core::Currency;
-use matricle_core::marks::Mark;
-use matricle_core::transfer::Payee;
-use matricle_core::web_calendar::WebCalendar;
+use matricle_core::dates::web_calendar::WebCalendar;
+use matricle_core::money::transfer::Payee;
+use matricle_core::words::marks::Mark;
 use rusqlite::{Connection, OptionalExtension, named_params};
 
 use crate::convert::InOrder;
@@ -51,7 +51,8 @@ impl House {
     /// The name of the colour that is nearest to its own, for calendars.
     #[must_use]
     pub fn colour(&self) -> &'static str {
-        matricle_core::accent::read(&self.accent).map_or("darkslategray", |accent| accent.named())
+        matricle_core::words::accent::read(&self.accent)
+            .map_or("darkslategray", |accent| accent.named())
     }
 
     /// Whom transfers go to.

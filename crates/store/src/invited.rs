@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;
-use matricle_core::replies::{Replied, Reply};
+use matricle_core::messages::replies::{Replied, Reply};
 use matricle_core::{DateId, EventId, MessageId};
 use rusqlite::{Connection, OptionalExtension};
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::ledger::{Account, Charge, Entry};
+use matricle_core::money::ledger::{Account, Charge, Entry};
 use rusqlite::Connection;
 
 use crate::convert::{instant, word};

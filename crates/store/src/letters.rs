@@ -11,9 +11,9 @@ use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use jiff::Timestamp;
 use jiff::civil::DateTime;
-use matricle_core::codes::Reference;
-use matricle_core::letters::{Found, Kind, Place, Theirs, own_words};
-use matricle_core::who::mailbox;
+use matricle_core::messages::letters::{Found, Kind, Place, Theirs, own_words};
+use matricle_core::people::who::mailbox;
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 

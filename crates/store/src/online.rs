@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
-use matricle_core::codes::TicketCode;
-use matricle_core::foyer::{Audience, RoomKind, Stay};
+use matricle_core::door::foyer::{Audience, RoomKind, Stay};
+use matricle_core::words::codes::TicketCode;
 use matricle_core::{AttendeeId, BookingId, DateId, EventId, SessionId};
 use rusqlite::{Connection, OptionalExtension};
 
@@ -486,8 +486,8 @@ pub fn of_booking(
         .doing("looking up who joins online")?;
     Ok(rows
         .into_iter()
-        .filter_map(|(person, name, code)| match matricle_core::codes::read(&code) {
-            matricle_core::codes::Reading::Code(code) => {
+        .filter_map(|(person, name, code)| match matricle_core::words::codes::read(&code) {
+            matricle_core::words::codes::Reading::Code(code) => {
                 Some((usize::try_from(person).ok()?, name, code))
             }
             _ => None,

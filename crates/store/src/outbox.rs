@@ -6,10 +6,10 @@ mod notices;
 mod planning;
 
 use jiff::Timestamp;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::unasked::Went;
-use matricle_core::who::mailbox;
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::unasked::Went;
+use matricle_core::people::who::mailbox;
 use matricle_core::{
     BookingId, CueId, DateId, EventId, MessageId, PersonId, SubmissionId, TemplateId,
 };

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::ledger::Method;
+use matricle_core::money::ledger::Method;
 use rusqlite::{Connection, OptionalExtension, Row};
 
 use crate::convert::{foreign, instant, instant_or, word};

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::PersonId;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 use crate::convert::{foreign, instant};

@@ -2,8 +2,8 @@
 //! log of who changed what.
 
 use jiff::{Timestamp, civil};
-use matricle_core::rule::WEEK;
-use matricle_core::slots::Opening;
+use matricle_core::dates::recurrence::WEEK;
+use matricle_core::dates::slots::Opening;
 use matricle_core::{HostId, PersonId, RoomId, TagId, TaxRateId, VenueId};
 use rusqlite::{Connection, Row};
 

@@ -1,7 +1,7 @@
 //! Promo codes, and the bookings they are used on.
 
 use jiff::Timestamp;
-use matricle_core::promo::{Gives, Promo};
+use matricle_core::money::promo::{Gives, Promo};
 use matricle_core::words::fold;
 use matricle_core::{BookingId, DateId, EventId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row, named_params};

@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::cue::{Cue, Part, Paying};
-use matricle_core::cues::{DateFacts, Person, Reader, Seen};
-use matricle_core::staff::Role;
+use matricle_core::messages::cue::{Cue, Part, Paying};
+use matricle_core::messages::due::{DateFacts, Person, Reader, Seen};
+use matricle_core::people::staff::Role;
 use matricle_core::{
     BookingId, DateId, EventId, HostId, PersonId, QuestionId, TagId, TicketTypeId,
 };

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
-use matricle_core::replies::{Replied, Reply};
+use matricle_core::messages::replies::{Replied, Reply};
 use matricle_core::{BookingId, EventId};
 use rusqlite::{Connection, OptionalExtension};
 

@@ -1,9 +1,9 @@
 //! States of bookings in statements. Which of them stand, keep seats or are asked for money is
 //! core's to say; a statement names the set, and the words are put in when it is made.
 
+use matricle_core::money::line_worth::is_charged;
 use matricle_core::seats::Bucket;
 use matricle_core::state::State;
-use matricle_core::worth::is_charged;
 
 /// A statement with the states it names in braces filled in: `{stands}`, `{keeps_seats}`,
 /// `{charged}`, `{asked_for}` (money is waited for, or what is still due), `{open}` (keeps seats and is not

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::seats::Wanted;
-use matricle_core::waiting::Stands;
+use matricle_core::seats::waiting::Stands;
 use matricle_core::{BookingId, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension, Row};
 

@@ -1,6 +1,6 @@
 //! What people of the house asked to be told by itself, each day or at once.
 
-use matricle_core::wish::{What, Wish};
+use matricle_core::people::wish::{What, Wish};
 use matricle_core::{DateId, HostId, PersonId};
 use rusqlite::{Connection, OptionalExtension};
 

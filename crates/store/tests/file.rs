@@ -5,16 +5,16 @@
 
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::Acting;
+use matricle_core::booking::details::{Answering, Details, Draft};
 use matricle_core::booking::{State, choose};
-use matricle_core::codes::{Reference, TicketCode};
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::details::{Answering, Details, Draft};
-use matricle_core::ledger::{Account, Entry};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::price::{Buyer, Early};
-use matricle_core::schedule::{SaleWindow, Span};
+use matricle_core::dates::schedule::{SaleWindow, Span};
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::ledger::{Account, Entry};
+use matricle_core::money::price::{Buyer, Early};
+use matricle_core::people::acting::Acting;
 use matricle_core::seats::{Taken, Wanted};
+use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{BookingId, Currency, DateId};
 use matricle_store::bookings::{self, Filter, HeldBy};
 use matricle_store::events::{
@@ -439,7 +439,7 @@ fn people_are_known_by_address_whatever_its_case() {
         None,
         "a booker cannot sign in"
     );
-    let role = matricle_core::staff::Role::Organiser;
+    let role = matricle_core::people::staff::Role::Organiser;
     assert_eq!(people::employ(&tx, "Ana", "ANA@post.example", role, "hash", at(2)).unwrap(), ana);
     let (staff, hash) = people::by_email(&file.conn, "ana@POST.example").unwrap().unwrap();
     assert_eq!((staff.role, hash.as_str()), (role, "hash"));

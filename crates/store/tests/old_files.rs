@@ -2,11 +2,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use matricle_core::acting::Actor;
 use matricle_core::booking::State;
-use matricle_core::confirm::Way;
-use matricle_core::ledger::Account;
-use matricle_core::who::Who;
+use matricle_core::booking::confirm::Way;
+use matricle_core::money::ledger::Account;
+use matricle_core::people::acting::Actor;
+use matricle_core::people::who::Who;
 use matricle_store::bookings::{self, Filter};
 use matricle_store::{Connection, Store, check, events, invited, ledger, refunds};
 

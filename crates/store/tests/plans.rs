@@ -6,12 +6,12 @@
 use jiff::civil::date;
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use matricle_core::booking::Rules;
-use matricle_core::confirm::{Confirming, Way};
-use matricle_core::details::Answering;
-use matricle_core::price::{Early, Group};
-use matricle_core::schedule::{SaleWindow, Span};
-use matricle_core::slots::Opening;
-use matricle_core::who::Who;
+use matricle_core::booking::confirm::{Confirming, Way};
+use matricle_core::booking::details::Answering;
+use matricle_core::dates::schedule::{SaleWindow, Span};
+use matricle_core::dates::slots::Opening;
+use matricle_core::money::price::{Early, Group};
+use matricle_core::people::who::Who;
 use matricle_core::{DateId, HostId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::events::{
     self, Asked, EventState, Format, NewDate, NewEvent, NewOnline, NewQuestion, NewSession,
@@ -367,7 +367,7 @@ fn what_dates_use_is_found_with_its_margins_and_without_what_is_called_off() {
     assert_eq!(uses(first.span.starts_at - hour, first.span.starts_at - hour / 2).len(), 9);
     assert!(uses(first.span.starts_at - hour * 3, first.span.starts_at - hour).is_empty());
     let calendar =
-        matricle_core::clash::Calendar::new(uses(first.span.starts_at, first.span.ends_at));
+        matricle_core::dates::clash::Calendar::new(uses(first.span.starts_at, first.span.ends_at));
     let over: Vec<String> =
         calendar.pairs().iter().map(|(u, _)| format!("{:?}", u.resource)).collect();
     assert_eq!(over.iter().filter(|r| r.contains("Room")).count(), 1, "a draft counts: {over:?}");
@@ -578,7 +578,7 @@ fn slots_are_due_until_they_are_cut_and_sessions_count_who_signed_up() {
 
 #[test]
 fn a_house_keeps_its_face_and_kinds_their_marks() {
-    use matricle_core::marks::Mark;
+    use matricle_core::words::marks::Mark;
     let (conn, _folder) = file();
     let tx = Tx::within(&conn);
     let own = house::House { name: "Ostrel".into(), zone: ZONE.into(), ..Default::default() };

@@ -6,7 +6,8 @@ use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, Multipart, Reque
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
-use matricle_core::{network, text};
+use matricle_core::people::network;
+use matricle_core::words::text;
 use matricle_desk::people::asking::Asking;
 use matricle_desk::people::signin::{self, Browser};
 use matricle_store::people::{Known, Staff};

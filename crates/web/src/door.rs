@@ -17,10 +17,10 @@ use axum::routing::{get, post};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
-use matricle_core::codes::{Reading, read};
 use matricle_core::door::Verdict;
 use matricle_core::door::passages::Way;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::{Reading, read};
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::door::{Board, Device, Name, Outcome, Shown, Volunteer, With};
 use matricle_desk::{DeskError, door as desk_door, random_bytes};
@@ -303,7 +303,7 @@ pub(crate) async fn show(
     AtDoor(volunteer): AtDoor,
 ) -> Result<Response, WebError> {
     if let Some(door) = door {
-        let door: String = matricle_core::text::line(&door).chars().take(40).collect();
+        let door: String = matricle_core::words::text::line(&door).chars().take(40).collect();
         let cookie = cookies::door_cookie(&app.settings, DateId(date), &door);
         let to = Redirect::to(&format!("/door/{date}"));
         return Ok(([(header::SET_COOKIE, cookie)], to).into_response());

@@ -9,7 +9,7 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures_util::stream;
 use matricle_core::DateId;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
 use matricle_desk::Desk;
 use matricle_desk::door::{Volunteer, devices};
 use matricle_desk::people::signin;

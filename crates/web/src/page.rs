@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::random_u64;
 use matricle_store::people::Staff;
 
@@ -116,7 +116,7 @@ impl Frame {
             checks_in: staff.is_some_and(|s| s.role.may(Right::CheckIn)),
             handles_money: staff.is_some_and(|s| s.role.may(Right::HandleMoney)),
             reviews: staff.is_some_and(|s| s.role.may(Right::Review)),
-            hosts: staff.is_some_and(|s| s.role == matricle_core::staff::Role::Host),
+            hosts: staff.is_some_and(|s| s.role == matricle_core::people::staff::Role::Host),
             trying: None,
             news: app.news.take(&visitor.0),
             accent: String::new(),

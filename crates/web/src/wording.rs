@@ -4,28 +4,29 @@ use std::fmt::Write;
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;
-use matricle_core::accent::AccentRefusal;
+use matricle_core::booking::details::{Field, Problem};
 use matricle_core::booking::{ChoiceRefusal, State};
-use matricle_core::cue::CueRefusal;
-use matricle_core::details::{Field, Problem};
+use matricle_core::dates::schedule::Sale;
+use matricle_core::dates::sessions::SignUpRefusal;
+use matricle_core::dates::web_calendar::TemplateFault;
 use matricle_core::door::Verdict;
 use matricle_core::door::passages::{Finding, Passage};
 use matricle_core::door::rooms::Room;
-use matricle_core::form::Fault;
-use matricle_core::keeping::KeepRefusal;
-use matricle_core::price::PriceRefusal;
-use matricle_core::promo::PromoRefusal;
-use matricle_core::replies::HandOnRefusal;
+use matricle_core::forms::form::Fault;
+use matricle_core::forms::quick;
+use matricle_core::messages::cue::CueRefusal;
+use matricle_core::messages::replies::HandOnRefusal;
+use matricle_core::messages::template::Wrong;
+use matricle_core::money::price::PriceRefusal;
+use matricle_core::money::promo::PromoRefusal;
+use matricle_core::money::stamps::StampRefusal;
+use matricle_core::money::transfer::IbanFault;
+use matricle_core::people::who::WhoRefusal;
 use matricle_core::review::submission::{Act, NotYou, Refusal};
-use matricle_core::schedule::Sale;
 use matricle_core::seats::SeatRefusal;
-use matricle_core::sessions::SignUpRefusal;
-use matricle_core::stamps::StampRefusal;
-use matricle_core::template::Wrong;
-use matricle_core::transfer::IbanFault;
-use matricle_core::web_calendar::TemplateFault;
-use matricle_core::who::WhoRefusal;
-use matricle_core::{Currency, Money, SessionId, TicketTypeId, quick};
+use matricle_core::seats::hold_limits::KeepRefusal;
+use matricle_core::words::accent::AccentRefusal;
+use matricle_core::{Currency, Money, SessionId, TicketTypeId};
 use matricle_desk::door::{Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
@@ -865,7 +866,7 @@ mod tests {
             ChoiceRefusal::InvitedOnly { ticket: id },
             ChoiceRefusal::CalledOff,
             ChoiceRefusal::Notice {
-                notice: matricle_core::slots::Notice { hours: 18, days_ahead: 35 },
+                notice: matricle_core::dates::slots::Notice { hours: 18, days_ahead: 35 },
             },
         ]
         .iter()
@@ -921,7 +922,8 @@ mod tests {
         let due = matricle_core::Currency::EUR.of(4200);
         let starts = jiff::civil::datetime(2026, 11, 29, 19, 0, 0, 0);
         let ends = jiff::civil::datetime(2026, 11, 29, 21, 0, 0, 0);
-        let span = matricle_core::schedule::Span::new(starts, ends, "Europe/Dublin").unwrap();
+        let span =
+            matricle_core::dates::schedule::Span::new(starts, ends, "Europe/Dublin").unwrap();
         let other = Why::Other { title: "Is beekeeping for me?".into(), span };
         let told = |verdict, why| Told {
             verdict,

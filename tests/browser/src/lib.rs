@@ -15,7 +15,7 @@ use matricle::serve::{Parts, desk, listen, until_stopped};
 use matricle::{config, demo, standins};
 use matricle_core::DateId;
 use matricle_core::booking::State;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_desk::people::signin;
 use matricle_desk::{Clock, Desk, door};

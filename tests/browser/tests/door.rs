@@ -5,8 +5,8 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use matricle_browser_tests::cable::{Cable, State};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
-use matricle_core::codes::{Reading, read};
 use matricle_core::door::Presence;
+use matricle_core::words::codes::{Reading, read};
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::demo::STAFF;
 use matricle_desk::door::after::{self, Mark};
@@ -336,7 +336,7 @@ async fn a_device_judges_as_core_does() -> Result<()> {
             )?;
             tx.execute("UPDATE dates SET again = 0 WHERE id = ?1", [date.0])?;
             let one: i64 = tx.query_row("SELECT min(id) FROM attendees WHERE date_id = ?1", [date.0], |r| r.get(0))?;
-            tx.execute("INSERT INTO dead_codes (code, attendee_id, died_at) VALUES (?1, ?2, 0)", (matricle_core::codes::TicketCode::from_random(77).as_str(), one))?;
+            tx.execute("INSERT INTO dead_codes (code, attendee_id, died_at) VALUES (?1, ?2, 0)", (matricle_core::words::codes::TicketCode::from_random(77).as_str(), one))?;
             matricle_store::door::give_house_code(tx, "BAND 0042", (date, AttendeeId(one)), "Ilse", jiff::Timestamp::UNIX_EPOCH)
         })
         .await?;
@@ -414,8 +414,9 @@ async fn a_device_judges_as_core_does() -> Result<()> {
     // Reading: sound codes, one letter off, too long, with what scanners put before them.
     let mut texts: Vec<String> = Vec::new();
     for n in 0..60u64 {
-        let code =
-            matricle_core::codes::TicketCode::from_random(n.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+        let code = matricle_core::words::codes::TicketCode::from_random(
+            n.wrapping_mul(0x9E37_79B9_7F4A_7C15),
+        );
         let plain = code.as_str();
         texts.extend([
             code.to_string(),
@@ -475,7 +476,7 @@ async fn a_device_judges_at_the_doors_of_rooms_as_core_does() -> Result<()> {
             )
             .datetime()
         };
-        matricle_core::schedule::Span::new(at(-begun), at(60 - begun), "Europe/Dublin")
+        matricle_core::dates::schedule::Span::new(at(-begun), at(60 - begun), "Europe/Dublin")
     };
     let ids: Vec<AttendeeId> = people.iter().map(|p| p.id).collect();
     let mut sessions = Vec::new();
@@ -517,7 +518,8 @@ async fn a_device_judges_at_the_doors_of_rooms_as_core_does() -> Result<()> {
         ("room_2", "nook"),
     ];
     let form = fields.map(|(n, v)| (n.to_owned(), v.to_owned())).to_vec();
-    door::set_up::keep(&house.desk, &ilse, date, matricle_core::form::Form::new(form)).await?;
+    door::set_up::keep(&house.desk, &ilse, date, matricle_core::forms::form::Form::new(form))
+        .await?;
     let in_first = Shown::Text(people[6].code.clone());
     door::show(&house.desk, &ilse, date, Device::at("Nook", "key-in-the-nook"), in_first).await?;
 
@@ -619,7 +621,7 @@ async fn a_walk_in_a_pair_and_the_waiting_list_by_thumb() -> Result<()> {
     b.says("#verdict", "back").await?;
 
     // The hall is full, somebody waits, and the minute comes.
-    let set = matricle_core::form::Form::new(vec![
+    let set = matricle_core::forms::form::Form::new(vec![
         ("again".into(), "yes".into()),
         ("give_up".into(), "5".into()),
     ]);
@@ -631,7 +633,7 @@ async fn a_walk_in_a_pair_and_the_waiting_list_by_thumb() -> Result<()> {
         let walk = door::walk_in::WalkIn {
             wanted: wanted.clone(),
             due_minor: one.price.minor,
-            method: matricle_core::ledger::Method::Cash,
+            method: matricle_core::money::ledger::Method::Cash,
             name: String::new(),
             waiter: None,
         };
@@ -640,7 +642,7 @@ async fn a_walk_in_a_pair_and_the_waiting_list_by_thumb() -> Result<()> {
             break;
         }
     }
-    let fields = matricle_core::form::Form::new(vec![
+    let fields = matricle_core::forms::form::Form::new(vec![
         ("name".into(), "Ros Hale".into()),
         ("email".into(), "ros@post.example".into()),
     ]);

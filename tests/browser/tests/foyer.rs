@@ -4,9 +4,9 @@
 use anyhow::{Context, Result, ensure};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
 use matricle_core::DateId;
-use matricle_core::codes::Reference;
 use matricle_core::door::Presence;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
+use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::whole;
 use matricle_desk::door::online;
 use matricle_desk::messages;

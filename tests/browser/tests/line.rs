@@ -266,8 +266,8 @@ async fn a_camera_that_is_missing_or_not_allowed_is_said_and_a_photo_does() -> R
         .desk
         .store
         .read(move |c| {
-            let code = match matricle_core::codes::read(&code) {
-                matricle_core::codes::Reading::Code(code) => code,
+            let code = match matricle_core::words::codes::read(&code) {
+                matricle_core::words::codes::Reading::Code(code) => code,
                 _ => return Ok::<_, matricle_store::StoreError>(None),
             };
             let Some(person) = matricle_store::door::by_code(c, code, matricle_core::DateId(0))?

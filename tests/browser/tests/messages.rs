@@ -282,7 +282,7 @@ async fn an_invitation_goes_out_comes_back_moves_and_goes() -> Result<()> {
         ("room", date.room.clone()),
         ("hosts", date.hosts.clone()),
     ];
-    let form = matricle_core::form::Form::new(
+    let form = matricle_core::forms::form::Form::new(
         fields.into_iter().map(|(n, v)| (n.to_owned(), v)).collect(),
     );
     let ilse =

@@ -174,7 +174,7 @@ async fn an_approved_booking_whose_money_never_comes_lapses_and_is_brought_back(
             .store
             .write(move |tx| {
                 let reference =
-                    matricle_core::codes::Reference::parse(&reference).expect("a reference");
+                    matricle_core::words::codes::Reference::parse(&reference).expect("a reference");
                 let booking =
                     matricle_store::bookings::by_reference(tx, reference)?.expect("a booking");
                 matricle_store::bookings::set_deadline(tx, booking.id, over)

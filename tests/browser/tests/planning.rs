@@ -5,7 +5,7 @@ use anyhow::{Context, Result, ensure};
 use axum::response::Html;
 use axum::routing::get;
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_store::people;
 use thirtyfour::prelude::*;
 

@@ -4,7 +4,7 @@
 use anyhow::{Context, Result, ensure};
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE, Screen};
 use matricle_core::SubmissionId;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_core::review::rules::{HouseRules, WhoMay};
 use matricle_core::review::submission::Act;
 use matricle_desk::review::writing;

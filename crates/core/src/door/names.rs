@@ -4,8 +4,8 @@
 use std::collections::HashMap;
 
 use crate::AttendeeId;
-use crate::search::is_close;
 use crate::words::fold;
+use crate::words::search::is_close;
 
 /// Words that are looked at; more of them narrow nothing down.
 const MOST_WORDS: usize = 6;

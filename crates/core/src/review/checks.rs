@@ -11,11 +11,11 @@ use serde::{Deserialize, Serialize};
 use super::record::Record;
 use super::rules::HouseRules;
 use super::submission::Proposal;
-use crate::details::is_phone;
-use crate::links::{self, Kind};
-use crate::rule::WEEK;
-use crate::search::is_close;
+use crate::dates::recurrence::WEEK;
+use crate::words::address::is_phone;
 use crate::words::fold;
+use crate::words::links::{self, Kind};
+use crate::words::search::is_close;
 
 /// From so many points on a submission is to be looked at, and from so many it is doubtful.
 pub const LOOK: i32 = 2;
@@ -406,7 +406,7 @@ fn place(facts: &Facts<'_>, say: Say<'_>) {
 fn impossible(contact: &str) -> Option<String> {
     let at = contact.split_whitespace().find(|w| w.contains('@'))?;
     let word = at.trim_matches(|c: char| !c.is_alphanumeric());
-    (!crate::details::is_address(word) && !is_phone(word)).then(|| word.to_owned())
+    (!crate::words::address::is_address(word) && !is_phone(word)).then(|| word.to_owned())
 }
 
 fn spam(facts: &Facts<'_>, links: &[links::Link], words: &[String], say: Say<'_>) {
@@ -502,9 +502,10 @@ pub fn light(found: &[Finding]) -> Light {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::form::Form;
+    use crate::Currency;
+    use crate::forms::form::Form;
     use crate::review::submission::read;
-    use crate::{Currency, text};
+    use crate::words::text;
     use proptest::prelude::*;
 
     const GOOD: &[(&str, &str)] = &[

@@ -13,8 +13,8 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
 
-use crate::search::is_close;
 use crate::words::fold;
+use crate::words::search::is_close;
 
 /// An event or a submission, as far as likeness goes.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

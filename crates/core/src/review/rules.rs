@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::submission::{Act, NotYou, Refusal, State};
 use crate::PersonId;
-use crate::who::{is_invited, mailbox};
+use crate::people::who::{is_invited, mailbox};
 
 /// Who may submit.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]

@@ -4,11 +4,13 @@ use jiff::civil::{Date, Time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use serde::{Deserialize, Serialize};
 
-use crate::form::{Fault, Form, slug};
-use crate::quick::MOST_SEATS;
-use crate::rule::Rule;
-use crate::schedule::{Span, SpanError};
-use crate::{Currency, Money, details, repeats};
+use crate::booking::details;
+use crate::dates::recurrence::Rule;
+use crate::dates::schedule::{Span, SpanError};
+use crate::forms::form::{Fault, Form, slug};
+use crate::forms::quick::MOST_SEATS;
+use crate::forms::repeats;
+use crate::{Currency, Money};
 
 /// So long a decision can be taken back; the mail to the submitter waits for that.
 pub const UNDO: SignedDuration = SignedDuration::from_mins(5);
@@ -439,7 +441,8 @@ pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal>
         let price = form.amount("price", currency).unwrap_or(0);
         Booked { seats, price: currency.of(price) }
     });
-    let mut tags: Vec<String> = form.all("tag").iter().map(|t| crate::text::line(t)).collect();
+    let mut tags: Vec<String> =
+        form.all("tag").iter().map(|t| crate::words::text::line(t)).collect();
     tags.truncate(10);
     if !form.wrong.is_empty() || spans.is_empty() {
         return None;

@@ -1,10 +1,10 @@
 //! The facts on which it rests what may be done with a booking, for pages and use cases alike.
 
 use jiff::Timestamp;
-use matricle_core::acting::Actor;
-use matricle_core::acts::{self, Act, ActRefusal, Facts};
-use matricle_core::confirm::Way;
+use matricle_core::booking::acts::{self, Act, ActRefusal, Facts};
+use matricle_core::booking::confirm::Way;
 use matricle_core::door::Presence;
+use matricle_core::people::acting::Actor;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event};
 use matricle_store::{Connection, door};

@@ -1,9 +1,9 @@
 //! The booker corrects an address that refused its mail.
 
-use matricle_core::acting::Acting;
-use matricle_core::codes::Reference;
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::acting::Acting;
+use matricle_core::words::address::is_address;
+use matricle_core::words::codes::Reference;
 use matricle_store::{bookings, outbox, people};
 
 use crate::bookings::change::find;

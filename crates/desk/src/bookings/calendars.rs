@@ -1,7 +1,7 @@
 //! Whether something for a calendar goes with a booking's mails, as whoever booked wants it.
 
-use matricle_core::acting::Acting;
-use matricle_core::codes::Reference;
+use matricle_core::people::acting::Acting;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings;
 
 use crate::bookings::change::find;

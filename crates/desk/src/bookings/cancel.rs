@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 use matricle_core::Money;
-use matricle_core::acting::Acting;
-use matricle_core::acts::Act;
+use matricle_core::booking::acts::Act;
 use matricle_core::booking::{Move, State};
-use matricle_core::codes::Reference;
-use matricle_core::staff::Right;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking, Deed};
 use matricle_store::events::{Date, Event};

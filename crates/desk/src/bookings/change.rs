@@ -1,14 +1,14 @@
 //! Changing bookings that stand: people, tickets, dates, prices, money taken by hand, notes.
 
 use matricle_core::TicketTypeId;
-use matricle_core::acts::Act;
+use matricle_core::booking::acts::Act;
+use matricle_core::booking::details::{self, Draft};
 use matricle_core::booking::{self, State};
-use matricle_core::codes::Reference;
-use matricle_core::details::{self, Draft};
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::Right;
 use matricle_core::seats::Wanted;
-use matricle_core::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::people::{self, Staff};
 use matricle_store::{Connection, Tx, events, outbox, payments};

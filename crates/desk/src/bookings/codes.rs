@@ -2,10 +2,10 @@
 
 use jiff::Timestamp;
 use matricle_core::TicketTypeId;
-use matricle_core::acting::Acting;
 use matricle_core::booking::{self, Move, State};
-use matricle_core::codes::Reference;
-use matricle_core::promo::{Asks, Promo, PromoRefusal};
+use matricle_core::money::promo::{Asks, Promo, PromoRefusal};
+use matricle_core::people::acting::Acting;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::{Connection, Tx, events, promos};
 
@@ -96,11 +96,12 @@ fn reprice(
 ) -> Result<(), DeskError> {
     promos::set(tx, booking.id, &all)?;
     let sheet = choices_of(tx, booking, now)?;
-    let buyer = matricle_core::price::Buyer { promos: all, ..booking.buyer.clone() };
+    let buyer = matricle_core::money::price::Buyer { promos: all, ..booking.buyer.clone() };
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let wanted = bookings::wanted(tx, booking.id)?;
-    let quote = matricle_core::price::quote(sheet.offer.currency, &prices, &wanted, &buyer, now)
-        .map_err(booking::ChoiceRefusal::from)?;
+    let quote =
+        matricle_core::money::price::quote(sheet.offer.currency, &prices, &wanted, &buyer, now)
+            .map_err(booking::ChoiceRefusal::from)?;
     Ok(bookings::price_anew(tx, booking, &quote)?)
 }
 

@@ -1,8 +1,8 @@
 //! What becomes of bookings that wait for a yes when the rules for that change.
 
+use matricle_core::booking::confirm::Way;
 use matricle_core::booking::{Move, State};
-use matricle_core::confirm::Way;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_store::Tx;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::Event;

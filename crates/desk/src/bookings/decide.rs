@@ -2,10 +2,10 @@
 //! back.
 
 use jiff::Timestamp;
-use matricle_core::acts::Act;
 use matricle_core::booking::Move;
-use matricle_core::codes::Reference;
-use matricle_core::staff::Right;
+use matricle_core::booking::acts::Act;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings;
 use matricle_store::people::Staff;
 

@@ -1,13 +1,14 @@
 //! Keeping seats for a booker, and what they type meanwhile.
 
-use matricle_core::acting::Acting;
+use matricle_core::booking::details::{Draft, Field, Problem};
 use matricle_core::booking::{self, Move, MoveRefusal, State};
-use matricle_core::codes::Reference;
-use matricle_core::details::{Draft, Field, Problem, is_address};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::price::Buyer;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::price::Buyer;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
 use matricle_core::seats::Wanted;
-use matricle_core::staff::Right;
+use matricle_core::words::address::is_address;
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, QuestionId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Date, Event, EventState};

@@ -1,9 +1,9 @@
 //! Replacing the key in a secret address that came into other hands: the old address opens nothing
 //! from then on.
 
-use matricle_core::codes::Reference;
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::Right;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_store::people::Staff;
 use matricle_store::{bookings, replaced};
 

@@ -1,8 +1,8 @@
 //! One act on many bookings: each alone, in a transaction of its own, so that one that cannot
 //! be done leaves the others done; and what can be undone is.
 
-use matricle_core::codes::Reference;
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Filter};
 use matricle_store::people::Staff;
 use matricle_store::views;
@@ -115,7 +115,7 @@ pub async fn saved(desk: &Desk, staff: &Staff) -> Result<Vec<(i64, String, Strin
 pub async fn save(desk: &Desk, staff: &Staff, name: &str, query: &str) -> Result<(), DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let (me, name): (_, String) =
-        (staff.id, matricle_core::text::line(name).chars().take(60).collect());
+        (staff.id, matricle_core::words::text::line(name).chars().take(60).collect());
     let query: String = query.chars().take(600).collect();
     if name.is_empty() {
         return Ok(());

@@ -1,9 +1,9 @@
 //! Moving a booking to another date of its event.
 
-use matricle_core::acts::Act;
-use matricle_core::codes::Reference;
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::booking::acts::Act;
+use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::seats::take;
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, booking};
 use matricle_store::bookings::{self, Booking, Deed};
 use matricle_store::{Tx, events};

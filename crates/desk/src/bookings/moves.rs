@@ -2,12 +2,12 @@
 //! tells all that follows, so that no use case can forget any of it.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::Actor;
+use matricle_core::booking::pay_deadline::time_to_pay;
 use matricle_core::booking::{Allowed, Follows, Move, MoveRefusal, State, Tell, allowed};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::paying::time_to_pay;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::acting::Actor;
 use matricle_core::seats::Bucket;
-use matricle_core::waiting::Stands;
+use matricle_core::seats::waiting::Stands;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::{Tx, events, payments, readers};
 

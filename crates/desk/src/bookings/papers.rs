@@ -1,7 +1,7 @@
 //! Papers of a booking: receipts, invoices and credit notes as PDF.
 
 use matricle_core::Currency;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_formats::{barcode, words};
 use matricle_papers::{Bill, BillLine, bill};
 use matricle_store::bookings;

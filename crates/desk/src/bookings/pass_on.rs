@@ -1,11 +1,11 @@
 //! Passing a ticket to somebody else.
 
 use matricle_core::AttendeeId;
-use matricle_core::acts::Act;
-use matricle_core::codes::Reference;
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::booking::acts::Act;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::words::address::is_address;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{Booking, Deed};
 use matricle_store::{Tx, bookings, readers};
 

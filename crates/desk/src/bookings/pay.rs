@@ -6,13 +6,13 @@
 //! through `settle`, which books it once.
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
+use matricle_core::booking::pay_deadline::{another_try, time_to_transfer};
 use matricle_core::booking::{Move, MoveRefusal, State};
-use matricle_core::codes::Reference;
-use matricle_core::ledger::Method;
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::paying::{another_try, time_to_transfer};
-use matricle_core::who::is_proved;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::ledger::Method;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::who::is_proved;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::payments::{self, Payment, PaymentState};
 use matricle_store::{Tx, events};

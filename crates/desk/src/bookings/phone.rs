@@ -1,12 +1,13 @@
 //! A booking taken at the Office, for somebody on the phone.
 
+use matricle_core::booking::details::{self, Answering, Draft, Question};
 use matricle_core::booking::{Move, MoveRefusal};
-use matricle_core::codes::Reference;
-use matricle_core::details::{self, Answering, Draft, Question, is_address, is_phone};
-use matricle_core::form::{Fault, Form};
-use matricle_core::price::Buyer;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::price::Buyer;
+use matricle_core::people::staff::Right;
 use matricle_core::seats::Wanted;
-use matricle_core::staff::Right;
+use matricle_core::words::address::{is_address, is_phone};
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, HeldBy};
 use matricle_store::outbox;

@@ -2,10 +2,11 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::{self, Choice, ChoiceRefusal, Move, State};
-use matricle_core::codes::Reference;
-use matricle_core::price::Buyer;
+use matricle_core::money::price::Buyer;
+use matricle_core::seats::hold_limits;
 use matricle_core::seats::{Draw, Wanted, take};
-use matricle_core::{BookingId, DateId, keeping};
+use matricle_core::words::codes::Reference;
+use matricle_core::{BookingId, DateId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Choices, EventState};
 use matricle_store::{Connection, Tx, promos};
@@ -29,14 +30,14 @@ pub(crate) fn may_keep(
     let (by_browser, by_network) = bookings::kept(conn, date, by.from, but)?;
     let pool = sheet.main_pool();
     let drawn = choice.draws.iter().find(|d| d.pool == pool.id);
-    let facts = keeping::Facts {
+    let facts = hold_limits::Facts {
         wanted: drawn.map_or(0, |d| d.seats),
         open: pool.capacity.saturating_sub(pool.taken.confirmed),
         by_browser,
         by_network,
         proved: !by.buyer.address.is_empty(),
     };
-    Ok(keeping::may_keep(&facts)?)
+    Ok(hold_limits::may_keep(&facts)?)
 }
 
 pub(crate) fn same_event(tx: &Tx<'_>, event: matricle_core::EventId, date: DateId) -> bool {

@@ -2,12 +2,12 @@
 
 use crate::telling::tell;
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
 use matricle_core::booking::Move as BookingMove;
-use matricle_core::codes::{Reading, Reference, read};
-use matricle_core::ledger::{Account, Entry, Line, Method};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::stamps::{StampRefusal, using};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::ledger::{Account, Entry, Line, Method};
+use matricle_core::money::stamps::{StampRefusal, using};
+use matricle_core::people::acting::Acting;
+use matricle_core::words::codes::{Reading, Reference, read};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::cards::{self, Move};
 use matricle_store::payments::{self, Taken};

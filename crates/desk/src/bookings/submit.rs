@@ -1,16 +1,16 @@
 //! From a filled-in form to a booking: details, who may book, what follows.
 
 use crate::telling::tell;
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::messages::occasion::{Knows, Occasion};
 use std::sync::Arc;
 
-use matricle_core::acting::Acting;
+use matricle_core::booking::confirm::Way;
+use matricle_core::booking::details::{self, Draft};
 use matricle_core::booking::{Move, MoveRefusal, State};
-use matricle_core::codes::Reference;
-use matricle_core::confirm::Way;
-use matricle_core::details::{self, Draft};
-use matricle_core::keeping::may_wait;
-use matricle_core::who::{WhoRefusal, is_proved};
+use matricle_core::people::acting::Acting;
+use matricle_core::people::who::{WhoRefusal, is_proved};
+use matricle_core::seats::hold_limits::may_wait;
+use matricle_core::words::codes::Reference;
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::{Tx, events, invited, people};

@@ -1,12 +1,12 @@
 //! Money taken by hand, at the Office, at the door, by transfer; and an amount given back by itself.
 
 use matricle_core::Money;
-use matricle_core::acts::Act;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::form::{Fault, Form};
-use matricle_core::ledger::Method;
-use matricle_core::staff::Right;
+use matricle_core::booking::acts::Act;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::ledger::Method;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_store::Tx;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::payments::{self, Taken};
@@ -134,7 +134,7 @@ pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result
                 if word.is_empty() {
                     continue;
                 }
-                let known = matricle_core::transfer::read_creditor_reference(word)
+                let known = matricle_core::money::transfer::read_creditor_reference(word)
                     .or_else(|| Reference::parse(word));
                 let found = match known {
                     Some(reference) => bookings::by_reference(tx, reference)?,

@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::acting::Acting;
+use matricle_core::booking::undo::{self, Act, Facts};
 use matricle_core::booking::{Move, State};
-use matricle_core::codes::Reference;
+use matricle_core::people::acting::Acting;
 use matricle_core::seats::Wanted;
-use matricle_core::undo::{self, Act, Facts};
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking, Deed, LastDeed};
 use matricle_store::{Connection, Tx, events};
 

@@ -5,16 +5,17 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
-use matricle_core::acting::Acting;
+use matricle_core::booking::details::Draft;
 use matricle_core::booking::{self, ChoiceRefusal};
-use matricle_core::details::{Draft, is_address};
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::Occasion;
-use matricle_core::price::Buyer;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::occasion::Occasion;
+use matricle_core::money::price::Buyer;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::{Right, require};
+use matricle_core::people::who::is_proved;
 use matricle_core::seats::Wanted;
-use matricle_core::staff::{Right, require};
-use matricle_core::waiting::{Manner, Party, Stands, serve};
-use matricle_core::who::is_proved;
+use matricle_core::seats::waiting::{Manner, Party, Stands, serve};
+use matricle_core::words::address::is_address;
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Choices, Date, Event};
 use matricle_store::house::House;
@@ -369,7 +370,12 @@ pub(crate) fn price_of(conn: &Connection, waiter: &Waiter, now: Timestamp) -> Op
     let sheet = choices_of(conn, waiter.date, now).ok()?;
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let buyer = Buyer::default();
-    let quote =
-        matricle_core::price::quote(sheet.offer.currency, &prices, &waiter.wanted, &buyer, now);
+    let quote = matricle_core::money::price::quote(
+        sheet.offer.currency,
+        &prices,
+        &waiter.wanted,
+        &buyer,
+        now,
+    );
     quote.ok().map(|q| q.total.minor)
 }

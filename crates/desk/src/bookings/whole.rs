@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::{Reference, TicketCode};
-use matricle_core::confirm::Way;
-use matricle_core::details::Question;
-use matricle_core::promo::Promo;
+use matricle_core::booking::confirm::Way;
+use matricle_core::booking::details::Question;
+use matricle_core::money::promo::Promo;
 use matricle_core::seats::Wanted;
+use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{AttendeeId, Money, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
 use matricle_store::cards::{self, HeldCard};

@@ -2,8 +2,8 @@
 //! that matches nothing, a machine's, a mail that did not arrive, a calendar that declined.
 
 use matricle_core::booking::State;
-use matricle_core::form::Form;
-use matricle_core::occasion::Occasion;
+use matricle_core::forms::form::Form;
+use matricle_core::messages::occasion::Occasion;
 use matricle_store::bookings::{self, Booking, Filter};
 use matricle_store::letters as stored;
 use matricle_store::outbox::{self, Message, MessageState};

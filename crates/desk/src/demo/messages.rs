@@ -2,9 +2,9 @@
 //! an address that refuses mail. Nothing of it is still to be sent at the start.
 
 use jiff::SignedDuration;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::form::Form;
-use matricle_core::occasion::Occasion;
+use matricle_core::forms::form::Form;
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::Occasion;
 use matricle_core::{CueId, EventId, TemplateId};
 use matricle_store::bookings;
 use matricle_store::events;
@@ -208,7 +208,7 @@ async fn announced(desk: &Desk, ilse: &people::Staff, event: EventId) -> Result<
                 let words = format!("Dear {},\n\n{said}\n\nOstrel Vale Beekeepers", found.name);
                 outbox::say(tx, id, "Where to park on the day: The vale convention", &words)?;
                 if let Some(booking) = found.message.about.booking() {
-                    let who = matricle_core::acting::Acting::program();
+                    let who = matricle_core::people::acting::Acting::program();
                     let what = format!("announcement sent to {}", found.message.address);
                     bookings::happened(tx, booking, now, &who, &what)?;
                 }

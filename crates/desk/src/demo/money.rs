@@ -1,11 +1,11 @@
 //! Money of the demo: an account for transfers, codes, a share, people who wait.
 
 use jiff::SignedDuration;
-use matricle_core::ledger::{Account, Entry};
-use matricle_core::promo::{Gives, Promo};
+use matricle_core::money::ledger::{Account, Entry};
+use matricle_core::money::promo::{Gives, Promo};
+use matricle_core::money::shares::Share;
 use matricle_core::seats::Wanted;
-use matricle_core::shares::Share;
-use matricle_core::waiting::Manner;
+use matricle_core::seats::waiting::Manner;
 use matricle_store::cards::{self, CardKind};
 use matricle_store::events::{self, NewTicketType};
 use matricle_store::{books, ledger, places, promos, waiting};

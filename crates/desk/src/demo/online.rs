@@ -3,11 +3,11 @@
 
 use jiff::civil::time;
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::Acting;
-use matricle_core::foyer::{RoomKind, Stay};
-use matricle_core::replies::Reply;
-use matricle_core::schedule::Span;
-use matricle_core::who::Who;
+use matricle_core::dates::schedule::Span;
+use matricle_core::door::foyer::{RoomKind, Stay};
+use matricle_core::messages::replies::Reply;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::who::Who;
 use matricle_core::{AttendeeId, DateId};
 use matricle_formats::words;
 use matricle_store::door as db;

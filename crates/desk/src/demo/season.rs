@@ -4,10 +4,10 @@
 use jiff::civil::{Time, Weekday, time};
 use jiff::{SignedDuration, ToSpan};
 use matricle_core::booking::Move;
+use matricle_core::dates::recurrence::{Ends, Every, Rule};
+use matricle_core::dates::slots::Opening;
 use matricle_core::door::Door;
-use matricle_core::rule::{Ends, Every, Rule};
-use matricle_core::slots::Opening;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_core::{PersonId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::door::AtDoors;
 use matricle_store::events::{Format, NewSession, SlotPlan};
@@ -206,7 +206,7 @@ impl World<'_> {
             hold_minutes: 15,
             pools: vec!["seats".into()],
             tickets: vec![NewTicketType {
-                group: Some(matricle_core::price::Group { from: 4, minor: 650 }),
+                group: Some(matricle_core::money::price::Group { from: 4, minor: 650 }),
                 stamps: Some(1),
                 tax: Some("Standard".into()),
                 ..ticket("Seat", 800, &[(0, 1)])
@@ -237,7 +237,7 @@ impl World<'_> {
             button: "Keep this appointment".into(),
             pools: vec!["desks".into()],
             tickets: vec![NewTicketType { most: 1, ..ticket("Appointment", 1500, &[(0, 1)]) }],
-            questions: vec![question("What have you seen on the frame?", matricle_core::details::Answering::LongText, false)],
+            questions: vec![question("What have you seen on the frame?", matricle_core::booking::details::Answering::LongText, false)],
             slots: Some(SlotPlan {
                 minutes: 40,
                 pause: 10,

@@ -2,10 +2,10 @@
 //! back, one from somebody trusted, a change to what is published, a complaint.
 
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use matricle_core::acting::{Acting, Actor};
+use matricle_core::people::acting::{Acting, Actor};
+use matricle_core::people::staff::Right;
 use matricle_core::review::rules::{HouseRules, Told, WhoMay};
 use matricle_core::review::submission::{Act, Typed};
-use matricle_core::staff::Right;
 use matricle_core::{EventId, SubmissionId};
 use matricle_formats::words;
 use matricle_store::events;

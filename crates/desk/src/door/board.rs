@@ -2,11 +2,11 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
-use matricle_core::codes::Reference;
 use matricle_core::door::names::Typed;
 use matricle_core::door::passages::Way;
 use matricle_core::door::rooms::Room;
 use matricle_core::door::{self, PACE_MINUTES, Verdict, all_in_by};
+use matricle_core::words::codes::Reference;
 use matricle_core::words::fold;
 use matricle_store::door::AtDoor;
 use matricle_store::events::sessions::Session;

@@ -1,10 +1,10 @@
 //! Devices: how they join, what the Office sees of them, how they are sent away.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::codes::Reference;
 use matricle_core::door::device::{DeviceRefusal, Grant, LETTERS_LAST, ends_by_itself};
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, DeviceId};
 use matricle_store::devices::{self as db, Device, NewDevice, Said};
 use matricle_store::people::Staff;

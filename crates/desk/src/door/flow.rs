@@ -3,7 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
 use matricle_core::door::flow::{Flow, Like, Now, flow};
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
 use matricle_store::door as db;
 use matricle_store::people::Staff;
 

@@ -4,12 +4,12 @@
 use std::collections::HashMap;
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::Acting;
 use matricle_core::booking::State;
-use matricle_core::codes::TicketCode;
+use matricle_core::dates::schedule::Span;
 use matricle_core::door::Presence;
-use matricle_core::foyer::{self, Facts, PartStands, Recording, RoomKind, Stands, Stay};
-use matricle_core::schedule::Span;
+use matricle_core::door::foyer::{self, Facts, PartStands, Recording, RoomKind, Stands, Stay};
+use matricle_core::people::acting::Acting;
+use matricle_core::words::codes::TicketCode;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::door as db;
 use matricle_store::events::{self, Date, Event, EventState};

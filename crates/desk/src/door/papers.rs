@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::{Reading, TicketCode, read};
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::{Reading, TicketCode, read};
 use matricle_core::{AttendeeId, DateId};
 use matricle_formats::words;
 use matricle_papers::{

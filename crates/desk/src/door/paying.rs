@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use matricle_core::door::Verdict;
-use matricle_core::ledger::Method;
-use matricle_core::stamps::using;
+use matricle_core::money::ledger::Method;
+use matricle_core::money::stamps::using;
 use matricle_core::{AttendeeId, DateId, Money};
 use matricle_store::{Connection, bookings, cards, door as db};
 

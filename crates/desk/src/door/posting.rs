@@ -3,11 +3,11 @@
 use std::collections::HashSet;
 
 use matricle_core::DateId;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::cues::{Reader, WhyNot};
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::Right;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::due::{Reader, WhyNot};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::Right;
 use matricle_store::outbox::{self, About, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{door as db, templates};

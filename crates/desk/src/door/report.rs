@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use matricle_core::DateId;
 use matricle_core::door::passages::{Finding, Passage, standing};
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
 use matricle_store::door as db;
 use matricle_store::people::Staff;
 

@@ -4,9 +4,9 @@ use std::collections::HashSet;
 
 use hmac::{Hmac, KeyInit, Mac};
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::dates::schedule::Span;
 use matricle_core::door::rooms::{SignedUp, verdict};
 use matricle_core::door::{self, Door, Gate, Verdict};
-use matricle_core::schedule::Span;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::devices::Said;
 use matricle_store::door::Doorway;
@@ -292,7 +292,7 @@ fn kept_until(span: &Span) -> Timestamp {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use matricle_core::codes::TicketCode;
+    use matricle_core::words::codes::TicketCode;
 
     #[test]
     fn a_digest_tells_people_apart_and_their_codes_nobody() {

@@ -2,10 +2,10 @@
 //! be inside, when seats are given up.
 
 use jiff::SignedDuration;
-use matricle_core::codes::Reference;
 use matricle_core::door::Door;
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_store::bookings;
 use matricle_store::door::{self as db, AtDoors, Doorway};

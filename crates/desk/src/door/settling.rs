@@ -5,7 +5,7 @@ use matricle_core::door::passages::{
     Did, Finding, Found, Passage, Way, corrected, settle, standing,
 };
 use matricle_core::door::{Presence, Verdict};
-use matricle_core::ledger::Method;
+use matricle_core::money::ledger::Method;
 use matricle_core::{DateId, SessionId};
 use matricle_store::Tx;
 use matricle_store::door::{self as db, AtDoor, Doorway, NewScan, Scan};

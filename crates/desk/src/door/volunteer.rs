@@ -1,8 +1,8 @@
 //! Who checks people in: somebody of the house, or a device that somebody of the house let join.
 
 use jiff::Timestamp;
-use matricle_core::acting::{Acting, Actor};
-use matricle_core::staff::{Right, require};
+use matricle_core::people::acting::{Acting, Actor};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::{DateId, DeviceId, PersonId};
 use matricle_store::devices::Device;
 use matricle_store::people::Staff;

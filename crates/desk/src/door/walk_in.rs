@@ -1,12 +1,12 @@
 //! Somebody without a ticket at the door: a walk-in, or somebody of the waiting list.
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::booking::details::{self, Draft};
 use matricle_core::booking::{self, Move};
-use matricle_core::details::{self, Draft};
-use matricle_core::ledger::Method;
-use matricle_core::price::Buyer;
+use matricle_core::money::ledger::Method;
+use matricle_core::money::price::Buyer;
 use matricle_core::seats::Wanted;
-use matricle_core::waiting::Stands;
+use matricle_core::seats::waiting::Stands;
 use matricle_core::{AttendeeId, BookingId, DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, HeldBy};
 use matricle_store::door::{self as db, Doorway};

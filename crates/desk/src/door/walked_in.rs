@@ -3,7 +3,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::door::passages::{Did, Finding};
-use matricle_core::ledger::Method;
+use matricle_core::money::ledger::Method;
 use matricle_core::seats::Wanted;
 use matricle_core::{DateId, TicketTypeId};
 use matricle_store::Tx;

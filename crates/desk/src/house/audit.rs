@@ -1,6 +1,6 @@
 //! The audit log: who came in, who failed to, roles given and taken, files taken away.
 
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
 use matricle_store::audit::{self, Noted};
 use matricle_store::people::Staff;
 

@@ -1,8 +1,8 @@
 //! How dates of the house get into calendars.
 
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::Right;
-use matricle_core::web_calendar::WebCalendar;
+use matricle_core::dates::web_calendar::WebCalendar;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::Right;
 use matricle_store::house;
 use matricle_store::people::Staff;
 

@@ -1,8 +1,8 @@
 //! The face of the house: its colour, its mark, and marks for its kinds of events.
 
-use matricle_core::form::{Fault, Form, Wrong};
-use matricle_core::marks::Mark;
-use matricle_core::staff::Right;
+use matricle_core::forms::form::{Fault, Form, Wrong};
+use matricle_core::people::staff::Right;
+use matricle_core::words::marks::Mark;
 use matricle_formats::picture::{self, PictureError};
 use matricle_store::house;
 use matricle_store::people::Staff;

@@ -1,6 +1,6 @@
 //! The first steps in an empty house: what is done of them, and two that are tried here.
 
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
 use matricle_formats::mail::{self, Mail};
 use matricle_store::people::{self, Staff};
 use matricle_store::{audit, bookings, events, outbox, payments};

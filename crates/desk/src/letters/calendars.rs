@@ -3,9 +3,9 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::letters::{self, Said};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::messages::letters::{self, Said};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::words::codes::Reference;
 use matricle_formats::incoming::{Asks, CalendarReply};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking};

@@ -1,8 +1,8 @@
 //! Passing letters on to whoever stands behind a reply address, and their answers back, so that
 //! neither learns more of the other than the house's address.
 
-use matricle_core::letters::private::{holds_address, plain, without_addresses};
-use matricle_core::text;
+use matricle_core::messages::letters::private::{holds_address, plain, without_addresses};
+use matricle_core::words::text;
 use matricle_formats::incoming::{self, Incoming};
 use matricle_formats::mail::{self, File, Mail};
 use matricle_formats::{picture, rich};

@@ -4,9 +4,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
-use matricle_core::details::is_address;
-use matricle_core::letters::{self, Facts, Found, Kind, Place, own_words};
+use matricle_core::messages::letters::{self, Facts, Found, Kind, Place, own_words};
+use matricle_core::people::acting::Acting;
+use matricle_core::words::address::is_address;
 use matricle_formats::incoming::{self, Bounce, Incoming, Report};
 use matricle_formats::mail::File;
 use matricle_store::letters::being_read::{self, Before};

@@ -4,10 +4,10 @@
 use std::sync::Arc;
 
 use matricle_core::EventId;
-use matricle_core::codes::Reference;
-use matricle_core::form::{Fault, Form, Wrong};
-use matricle_core::letters::{self, Found, Kind, Place};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form, Wrong};
+use matricle_core::messages::letters::{self, Found, Kind, Place};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_formats::incoming;
 use matricle_formats::mail::File;
 use matricle_store::letters::{self as stored, FileNote, Letter, List, Out};

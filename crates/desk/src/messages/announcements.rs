@@ -3,12 +3,12 @@
 use std::collections::HashSet;
 
 use jiff::Timestamp;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::cues::{Reader, Seen, WhyNot};
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::{Right, require};
-use matricle_core::waiting::Stands;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::due::{Reader, Seen, WhyNot};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::seats::waiting::Stands;
 use matricle_core::{BookingId, DateId, EventId, TemplateId, TicketTypeId};
 use matricle_formats::rich;
 use matricle_store::announcements::{self, Announcement};
@@ -31,7 +31,7 @@ const REPLIES: &str = "<p>{{if yes link}}</p><p>Are you coming? <a href=\"field:
 /// Longest words, in characters.
 const LONGEST: usize = 20_000;
 
-pub use matricle_core::announced::Chosen;
+pub use matricle_core::messages::announced::Chosen;
 
 /// Somebody who would get it, or not.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -414,7 +414,7 @@ pub async fn send(
 
 /// Reads the words that a form has; what is wrong with them stands at its field.
 fn read(form: &mut Form, title: &str, event: EventId) -> Template {
-    let subject = matricle_core::text::line(form.get("subject"));
+    let subject = matricle_core::words::text::line(form.get("subject"));
     let body = rich::clean_template(&form.text("words", LONGEST));
     wordings::check(form, [("subject", &subject), ("words", &body), ("", "")]);
     let name: String = subject.replace("{{event}}", title).chars().take(80).collect();

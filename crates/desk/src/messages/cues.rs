@@ -2,13 +2,13 @@
 
 use jiff::Timestamp;
 use jiff::civil::Time;
-use matricle_core::cue::{
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::cue::{
     Cue, CueRefusal, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom, sheet,
 };
-use matricle_core::cues::Outcome;
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::Moment;
-use matricle_core::staff::{Right, Role, require};
+use matricle_core::messages::due::Outcome;
+use matricle_core::messages::occasion::Moment;
+use matricle_core::people::staff::{Right, Role, require};
 use matricle_core::{CueId, DateId, EventId, QuestionId, TagId, TemplateId, TicketTypeId};
 use matricle_formats::letter;
 use matricle_store::events::{self, Event};
@@ -317,7 +317,7 @@ fn already(conn: &Connection, event: EventId, cue: &Cue, now: Timestamp) -> Resu
 
 /// What a template says that cannot be read, or that the readers of a cue do not have.
 fn check_words(form: &mut Form, words: &Template, cue: &Cue) {
-    let subject = matricle_core::template::Template::read(&words.subject);
+    let subject = matricle_core::messages::template::Template::read(&words.subject);
     for read in [subject, letter::read_body(&words.body)] {
         let wrong = match read {
             Ok(read) => read.not_theirs(cue),
@@ -483,7 +483,7 @@ pub async fn switch(
             let cue = switched(found, event, on);
             let others: Vec<Cue> = sheet.into_iter().filter(|c| c.id != id).collect();
             if on && let Err(refusal) = cue.check(&others) {
-                let fault = matricle_core::form::Wrong {
+                let fault = matricle_core::forms::form::Wrong {
                     field: format!("cue_{id}"),
                     fault: Fault::Cue(refusal),
                 };

@@ -1,8 +1,8 @@
 //! Files of the house that go with messages.
 
-use matricle_core::form::{Fault, Form, Wrong};
-use matricle_core::staff::{Right, require};
-use matricle_core::text;
+use matricle_core::forms::form::{Fault, Form, Wrong};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::text;
 use matricle_store::Connection;
 use matricle_store::house::House;
 use matricle_store::house_files::{self as db, HouseFile};

@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use matricle_core::MessageId;
-use matricle_core::cue::Way;
-use matricle_core::form::{Fault, Wrong};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Wrong};
+use matricle_core::messages::cue::Way;
+use matricle_core::people::staff::{Right, require};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, Found, Look, Message, MessageState};
 use matricle_store::people::Staff;

@@ -1,8 +1,8 @@
 //! Sender names: what goes out is written from one of the house's addresses.
 
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::address::is_address;
 use matricle_core::{EventId, TagId};
 use matricle_store::house::House;
 use matricle_store::people::Staff;

@@ -10,12 +10,12 @@ use std::sync::PoisonError;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::cues::WhyNot;
-use matricle_core::occasion::Occasion;
-use matricle_core::unasked::{Goes, goes as goes_unasked};
-use matricle_core::wish::What;
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::due::WhyNot;
+use matricle_core::messages::occasion::Occasion;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::unasked::{Goes, goes as goes_unasked};
+use matricle_core::people::wish::What;
 use matricle_core::{BookingId, EventId, HostId, SubmissionId};
 use matricle_store::outbox::{self, About, Message};
 use matricle_store::{

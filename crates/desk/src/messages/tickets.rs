@@ -2,10 +2,10 @@
 //! the list of who comes.
 
 use jiff::Timestamp;
-use matricle_core::codes::{Reference, TicketCode};
-use matricle_core::foyer::RoomKind;
-use matricle_core::text::unlinked;
-use matricle_core::web_calendar::Facts;
+use matricle_core::dates::web_calendar::Facts;
+use matricle_core::door::foyer::RoomKind;
+use matricle_core::words::codes::{Reference, TicketCode};
+use matricle_core::words::text::unlinked;
 use matricle_formats::calendar::{self, Entry, Handed, Method, Other, Party};
 use matricle_formats::{barcode, words};
 use matricle_papers::{Barcodes, Ticket, tickets};
@@ -37,7 +37,10 @@ pub fn card_words(card: &HeldCard, zone: &str, now: Timestamp) -> (String, Strin
         |until| format!("good until {}", words::moment(until, zone, now)),
     );
     let left = words::count(card.card.left, "stamps");
-    (matricle_core::transfer::grouped(&card.code), format!("{}, {left} left, {until}", card.kind))
+    (
+        matricle_core::money::transfer::grouped(&card.code),
+        format!("{}, {left} left, {until}", card.kind),
+    )
 }
 
 /// Their own links, by name, for those of a booking who join online.

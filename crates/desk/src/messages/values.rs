@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use matricle_core::confirm::Way;
-use matricle_core::documents;
+use matricle_core::booking::confirm::Way;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::messages::replies::Reply;
+use matricle_core::messages::template::{Value, Values};
 use matricle_core::money::Currency;
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::replies::Reply;
-use matricle_core::template::{Value, Values};
-use matricle_core::text::unlinked;
-use matricle_core::unasked::LONGEST_CALLED;
+use matricle_core::money::documents;
+use matricle_core::people::unasked::LONGEST_CALLED;
+use matricle_core::words::text::unlinked;
 use matricle_core::{EventId, MessageId, booking};
 use matricle_formats::barcode;
 use matricle_formats::calendar::{Method, Party};
@@ -812,7 +812,10 @@ fn of_place(values: &mut Values, desk: &Desk, place: &Place, price: Option<i64>,
     if let Some(minor) = price.filter(|p| *p > 0) {
         values.insert("price", Value::line(place.house.currency.of(minor).to_string()));
     }
-    values.insert("waits", Value::Holds(waiter.stands == matricle_core::waiting::Stands::Waiting));
+    values.insert(
+        "waits",
+        Value::Holds(waiter.stands == matricle_core::seats::waiting::Stands::Waiting),
+    );
     let key = desk.secrets.waiting_key(waiter.id);
     let mine = format!("{}/waiting/{}/{key}", desk.public_url, waiter.id);
     values.insert("list link", Value::Link(mine));
@@ -829,8 +832,8 @@ fn of_place(values: &mut Values, desk: &Desk, place: &Place, price: Option<i64>,
 #[must_use]
 pub(crate) fn made_up() -> Values {
     let mut values: BTreeMap<&'static str, Value> = BTreeMap::new();
-    for field in matricle_core::template::FIELDS {
-        use matricle_core::template::Shape;
+    for field in matricle_core::messages::template::FIELDS {
+        use matricle_core::messages::template::Shape;
         let says = match field.name {
             "house" => "Our house",
             "name" => "Wilma Thorne",

@@ -1,13 +1,13 @@
 //! Templates: written, checked, looked at before anybody gets them.
 
 use jiff::Timestamp;
-use matricle_core::codes::Reference;
-use matricle_core::cue::{Cue, Trigger, Way};
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::{Right, require};
-use matricle_core::template::{self, Value, Values, Wrong};
-use matricle_core::text_message::{Counted, count};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::cue::{Cue, Trigger, Way};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::messages::template::{self, Value, Values, Wrong};
+use matricle_core::messages::text_message::{Counted, count};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, CueId, EventId, MessageId, TemplateId};
 use matricle_formats::letter;
 use matricle_formats::mail::{self, Mail};
@@ -263,7 +263,7 @@ pub(super) fn dressed(house: &House, letter: &Letter, body: &str) -> String {
 
 /// Subject and words as a form has them.
 fn typed(form: &mut Form) -> (String, String) {
-    let subject = matricle_core::text::line(form.get("subject"));
+    let subject = matricle_core::words::text::line(form.get("subject"));
     (subject, rich::clean_template(&form.text("body", LONGEST_BODY)))
 }
 
@@ -303,7 +303,7 @@ pub(super) fn typed_with_cue(
 /// What a template is called in lists that has no name yet: its subject, without the braces.
 fn plain_name(subject: &str) -> String {
     let name: String = subject.chars().filter(|c| !matches!(c, '{' | '}')).take(80).collect();
-    matricle_core::text::line(&name)
+    matricle_core::words::text::line(&name)
 }
 
 /// Reads the template that a form describes; what is wrong with it stands at its field.
@@ -430,7 +430,9 @@ fn speak_with(
     new: TemplateId,
 ) -> Result<(), DeskError> {
     let all = cues::of(tx, Some(event))?;
-    for cue in matricle_core::cue::sheet(event, &all).into_iter().filter(|c| c.template == old) {
+    for cue in
+        matricle_core::messages::cue::sheet(event, &all).into_iter().filter(|c| c.template == old)
+    {
         let own = cue.event == Some(event);
         let changed = Cue {
             id: if own { cue.id } else { matricle_core::CueId(0) },

@@ -4,10 +4,10 @@
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::form::{Fault, Form};
-use matricle_core::ledger::{Account, Entry, Line};
-use matricle_core::shares::Share;
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::ledger::{Account, Entry, Line};
+use matricle_core::money::shares::Share;
+use matricle_core::people::staff::{Right, require};
 use matricle_core::{EventId, HostId};
 use matricle_store::books::{self, EventSums, HostShare, Movement, Owing};
 use matricle_store::house::House;

@@ -1,14 +1,14 @@
 //! Stamp cards: selling, giving, taking stamps off, paying with them, letting them expire.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::acting::{Acting, BOOKER, PROGRAM};
 use matricle_core::booking::State;
-use matricle_core::codes::TicketCode;
-use matricle_core::form::{Fault, Form};
-use matricle_core::ledger::{Account, Entry, Line, Method};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::refund::last_parts;
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::ledger::{Account, Entry, Line, Method};
+use matricle_core::money::refund::last_parts;
+use matricle_core::people::acting::{Acting, BOOKER, PROGRAM};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::TicketCode;
 use matricle_core::{BookingId, TicketTypeId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::cards::{self, CardKind, HeldCard, Move, NewCard, SoldAt};
@@ -117,7 +117,7 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
                 form.fault("kind", Fault::Missing);
             }
             let (name, email) = (form.needed("name"), form.needed("email").to_lowercase());
-            if !email.is_empty() && !matricle_core::details::is_address(&email) {
+            if !email.is_empty() && !matricle_core::words::address::is_address(&email) {
                 form.fault("email", Fault::NotAnAddress);
             }
             let given = form.get("method") == "given";

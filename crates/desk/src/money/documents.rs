@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::documents as papers;
-use matricle_core::documents::{Body, Kind as Document};
-use matricle_core::transfer::{self, creditor_reference, epc_text, grouped};
+use matricle_core::money::documents as papers;
+use matricle_core::money::documents::{Body, Kind as Document};
+use matricle_core::money::transfer::{self, creditor_reference, epc_text, grouped};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Booking, Line};
 use matricle_store::house::House;

@@ -2,8 +2,8 @@
 //! change of what a booking is charged is met by a document.
 
 use jiff::Timestamp;
-use matricle_core::ledger::{Account, Entry, Method};
-use matricle_core::refund::{Step, over_payments, percent, until};
+use matricle_core::money::ledger::{Account, Entry, Method};
+use matricle_core::money::refund::{Step, over_payments, percent, until};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{Date, Event};
 use matricle_store::house::House;

@@ -1,8 +1,8 @@
 //! Promo codes: making them, using them while booking.
 
-use matricle_core::form::{Fault, Form};
-use matricle_core::promo::{Gives, Promo};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::promo::{Gives, Promo};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::{EventId, TicketTypeId};
 use matricle_store::people::Staff;
 use matricle_store::promos::{self, PromoRow};
@@ -92,7 +92,7 @@ pub async fn make(
             tickets.retain(|id| of.tickets.iter().any(|(t, _)| t.0 == *id));
             dates.retain(|id| of.dates.iter().any(|d| d.id.0 == *id));
             let address = form.line("address").to_lowercase();
-            if !address.is_empty() && !matricle_core::details::is_address(&address) {
+            if !address.is_empty() && !matricle_core::words::address::is_address(&address) {
                 form.fault("address", Fault::NotAnAddress);
             }
             let promo = Promo {

@@ -1,9 +1,9 @@
 //! Money on its way back, and what was given back by hand.
 
-use matricle_core::acting::Acting;
-use matricle_core::ledger::{Account, Entry, Method};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::Right;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::money::ledger::{Account, Entry, Method};
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
 use matricle_store::people::Staff;
 use matricle_store::refunds::{self, Refund};
 use matricle_store::{Tx, bookings, payments};

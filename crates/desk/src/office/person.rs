@@ -2,8 +2,8 @@
 
 use jiff::civil::DateTime;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::staff::{Right, require};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, EventId};
 use matricle_store::letters::{self as stored, Letter, List};
 use matricle_store::people::Staff;

@@ -1,8 +1,8 @@
 //! Who asks without a role: what they have proved, and where they ask from.
 
 use jiff::Timestamp;
-use matricle_core::price::Buyer;
-use matricle_core::who::{Who, WhoRefusal};
+use matricle_core::money::price::Buyer;
+use matricle_core::people::who::{Who, WhoRefusal};
 use matricle_core::{BookingId, DateId, EventId};
 use matricle_store::events::{self, Event};
 use matricle_store::{Connection, bookings};

@@ -1,7 +1,7 @@
 //! What an invitation proves, and to whom.
 
 use jiff::Timestamp;
-use matricle_core::occasion::Occasion;
+use matricle_core::messages::occasion::Occasion;
 use matricle_core::{EventId, MessageId};
 use matricle_store::Connection;
 use matricle_store::events::{self, Event, EventState};

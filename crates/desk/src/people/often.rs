@@ -5,9 +5,9 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::often::{Quota, next};
-use matricle_core::unasked::PASSES;
-use matricle_core::who::mailbox;
+use matricle_core::people::rate_limit::{Quota, next};
+use matricle_core::people::unasked::PASSES;
+use matricle_core::people::who::mailbox;
 
 use crate::DeskError;
 

@@ -4,11 +4,11 @@ use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
-use matricle_core::acting::Acting;
-use matricle_core::cue::{Cue, Whom, sheet};
-use matricle_core::cues::DateFacts;
-use matricle_core::replies::again_at;
-use matricle_core::staff::Right;
+use matricle_core::messages::cue::{Cue, Whom, sheet};
+use matricle_core::messages::due::DateFacts;
+use matricle_core::messages::replies::again_at;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
 use matricle_formats::words;
 use matricle_store::events::{self, EventState};
 use matricle_store::people::Staff;

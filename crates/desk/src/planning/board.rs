@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use jiff::civil::{Date as Day, Time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use matricle_core::clash::{Calendar, Resource, Use};
-use matricle_core::schedule::Span;
-use matricle_core::staff::{Right, require};
+use matricle_core::dates::clash::{Calendar, Resource, Use};
+use matricle_core::dates::schedule::Span;
+use matricle_core::people::staff::{Right, require};
 use matricle_core::{DateId, EventId, RoomId, SessionId};
 use matricle_formats::words;
 use matricle_store::events::{self, Asked, Date, DateSummary, Event, NewDate};

@@ -7,9 +7,9 @@ mod off;
 
 use jiff::ToSpan;
 use jiff::civil::{Date as Day, Time};
-use matricle_core::form::{Fault, Form};
-use matricle_core::schedule::{Span, SpanError};
-use matricle_core::staff::Right;
+use matricle_core::dates::schedule::{Span, SpanError};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::Right;
 use matricle_core::{DateId, EventId};
 use matricle_store::people::Staff;
 use matricle_store::{Tx, bookings, events};
@@ -67,7 +67,7 @@ pub async fn add_pool(
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let name = form.needed("pool_name");
-    let capacity = form.count("pool_seats", 0, matricle_core::quick::MOST_SEATS);
+    let capacity = form.count("pool_seats", 0, matricle_core::forms::quick::MOST_SEATS);
     desk.store
         .write(move |tx| {
             let kinds = events::pool_kinds(tx, event)?;

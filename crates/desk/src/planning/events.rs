@@ -2,10 +2,10 @@
 
 use jiff::ToSpan;
 use matricle_core::EventId;
-use matricle_core::quick::{self, Field, Problem, Quick, Typed};
-use matricle_core::rule::{Ends, Every, Rule};
-use matricle_core::schedule::Span;
-use matricle_core::staff::{Right, require};
+use matricle_core::dates::recurrence::{Ends, Every, Rule};
+use matricle_core::dates::schedule::Span;
+use matricle_core::forms::quick::{self, Field, Problem, Quick, Typed};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::words::fold;
 use matricle_formats::words;
 use matricle_store::bookings;

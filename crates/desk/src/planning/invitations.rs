@@ -3,11 +3,11 @@
 use std::collections::{HashMap, HashSet};
 use std::time::Instant;
 
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
-use matricle_core::pasted::pasted;
-use matricle_core::replies::Inviting;
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::replies::Inviting;
+use matricle_core::people::staff::{Right, require};
+use matricle_core::words::address::is_address;
+use matricle_core::words::pasted::pasted;
 use matricle_core::{DateId, EventId, MessageId};
 use matricle_formats::words;
 use matricle_store::bookings::{self, Filter};

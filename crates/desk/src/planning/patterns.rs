@@ -3,9 +3,9 @@
 use jiff::Timestamp;
 use jiff::civil::Date as Day;
 use matricle_core::EventId;
-use matricle_core::form::{Fault, Form, slug};
-use matricle_core::schedule::SpanError;
-use matricle_core::staff::{Right, require};
+use matricle_core::dates::schedule::SpanError;
+use matricle_core::forms::form::{Fault, Form, slug};
+use matricle_core::people::staff::{Right, require};
 use matricle_formats::words;
 use matricle_store::Tx;
 use matricle_store::events::{self, EventState, NewEvent, Pattern};

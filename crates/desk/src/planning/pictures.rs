@@ -1,8 +1,8 @@
 //! The picture of an event.
 
 use matricle_core::EventId;
-use matricle_core::form::Form;
-use matricle_core::staff::Right;
+use matricle_core::forms::form::Form;
+use matricle_core::people::staff::Right;
 use matricle_formats::picture;
 use matricle_store::events::{self, Picture};
 use matricle_store::people::Staff;

@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, civil};
-use matricle_core::details::Answering;
-use matricle_core::price::Early;
-use matricle_core::schedule::{SaleWindow, Span, SpanError};
+use matricle_core::booking::details::Answering;
+use matricle_core::dates::schedule::{SaleWindow, Span, SpanError};
+use matricle_core::money::price::Early;
 use matricle_core::words::fold;
-use matricle_core::{EventId, Money, text};
+use matricle_core::words::text;
+use matricle_core::{EventId, Money};
 use matricle_store::events::{self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType};
 use matricle_store::house::House;
 use serde::Deserialize;

@@ -1,8 +1,8 @@
 //! What an event asks while booking.
 
-use matricle_core::details::Answering;
-use matricle_core::form::{Fault, Form};
-use matricle_core::staff::Right;
+use matricle_core::booking::details::Answering;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::Right;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use matricle_store::events::{self, NewQuestion};
 use matricle_store::people::Staff;

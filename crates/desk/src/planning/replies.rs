@@ -2,18 +2,18 @@
 //! invitation on.
 
 use jiff::Timestamp;
-use matricle_core::acting::Acting;
+use matricle_core::booking::details::Draft;
 use matricle_core::booking::{Move, State};
-use matricle_core::codes::Reference;
-use matricle_core::details::Draft;
-use matricle_core::form::{Fault, Form};
-use matricle_core::price::Buyer;
-use matricle_core::replies::{
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::replies::{
     Asks, Facts, HandOnRefusal, HandingOn, MOST_HANDED, Replied, Reply, Stands, again_at,
     books_at_once, counts, hand_on as allowed, kept_until,
 };
+use matricle_core::money::price::Buyer;
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::{Right, require};
 use matricle_core::seats::Wanted;
-use matricle_core::staff::{Right, require};
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, EventId, TicketTypeId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Date, Event};
@@ -100,7 +100,7 @@ fn one_seat(
         return Ok(None);
     };
     let questions = events::questions(conn, event.id)?;
-    let yes = matricle_core::confirm::Way::AfterYes;
+    let yes = matricle_core::booking::confirm::Way::AfterYes;
     let asks = Asks {
         dates: dates.len(),
         tickets: open.len(),

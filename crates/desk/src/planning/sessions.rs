@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use matricle_core::acting::Acting;
-use matricle_core::codes::Reference;
-use matricle_core::form::{Fault, Form};
-use matricle_core::schedule::{Span, SpanError};
-use matricle_core::sessions::{Facts, SignUpRefusal, choose};
-use matricle_core::staff::Right;
+use matricle_core::dates::schedule::{Span, SpanError};
+use matricle_core::dates::sessions::{Facts, SignUpRefusal, choose};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_store::events::{self, NewSession};
 use matricle_store::people::Staff;
@@ -34,7 +34,7 @@ pub async fn add(
     let from = form.need("from", from);
     let until = form.time("until");
     let until = form.need("until", until);
-    let seats = form.number("seats", 1, matricle_core::quick::MOST_SEATS);
+    let seats = form.number("seats", 1, matricle_core::forms::quick::MOST_SEATS);
     let sign_up = form.ticked("sign_up");
     desk.store
         .write(move |tx| {

@@ -3,12 +3,12 @@
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
 use matricle_core::MessageId;
-use matricle_core::confirm::Confirming;
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form, slug};
-use matricle_core::staff::{Right, require};
-use matricle_core::waiting::Manner;
-use matricle_core::who::Who;
+use matricle_core::booking::confirm::Confirming;
+use matricle_core::forms::form::{Fault, Form, slug};
+use matricle_core::people::staff::{Right, require};
+use matricle_core::people::who::Who;
+use matricle_core::seats::waiting::Manner;
+use matricle_core::words::address::is_address;
 use matricle_formats::rich;
 use matricle_store::events::{self, Event, EventState, Format, Picture, TicketRow};
 use matricle_store::house::House;
@@ -48,7 +48,7 @@ pub struct Settings {
     /// Kinds of stamp cards that are sold.
     pub card_kinds: Vec<String>,
     /// Its questions.
-    pub questions: Vec<matricle_core::details::Question>,
+    pub questions: Vec<matricle_core::booking::details::Question>,
     /// Bookings that count.
     pub bookings: u32,
     /// Test bookings.
@@ -143,7 +143,7 @@ pub async fn reword(
             event.online_link = form.line("online_link");
             event.online_passcode = form.line("online_passcode");
             let link = &event.online_link;
-            if !link.is_empty() && !matricle_core::links::is_link(link) {
+            if !link.is_empty() && !matricle_core::words::links::is_link(link) {
                 form.fault("online_link", Fault::NotALink);
             }
             event.accent = form.accent("accent");

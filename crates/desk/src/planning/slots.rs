@@ -2,10 +2,10 @@
 
 use jiff::ToSpan;
 use jiff::civil::Date as Day;
-use matricle_core::form::{Fault, Form};
-use matricle_core::quick::MOST_DESKS;
-use matricle_core::slots::{Cut, cut};
-use matricle_core::staff::Right;
+use matricle_core::dates::slots::{Cut, cut};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::forms::quick::MOST_DESKS;
+use matricle_core::people::staff::Right;
 use matricle_core::{DateId, EventId};
 use matricle_formats::words;
 use matricle_store::events::{self, NewDate, SlotPlan};

@@ -1,10 +1,10 @@
 //! The ticket types of an event.
 
 use jiff::Timestamp;
-use matricle_core::form::{Fault, Form};
-use matricle_core::price::{self, Early, Group, Odd};
-use matricle_core::schedule::SaleWindow;
-use matricle_core::staff::Right;
+use matricle_core::dates::schedule::SaleWindow;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::price::{self, Early, Group, Odd};
+use matricle_core::people::staff::Right;
 use matricle_core::{EventId, TicketTypeId};
 use matricle_store::cards::{self, CardKind};
 use matricle_store::events::{self, NewTicketType};
@@ -98,7 +98,7 @@ fn read_ticket(
         group: group.0.zip(group.1).map(|(from, minor)| Group { from, minor }),
         tax: (!tax.is_empty()).then_some(tax),
         sale,
-        per_date: form.number("per_date", 0, matricle_core::quick::MOST_SEATS),
+        per_date: form.number("per_date", 0, matricle_core::forms::quick::MOST_SEATS),
         least,
         most,
         // Whoever buys a card buys no seat: what the form says of seats does not count.

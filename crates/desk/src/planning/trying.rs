@@ -2,7 +2,7 @@
 
 use matricle_core::EventId;
 use matricle_core::booking::{Move, allowed};
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_store::bookings;
 use matricle_store::people::Staff;
 

@@ -1,9 +1,9 @@
 //! A submission becomes an event, and a change to it reaches the event.
 
 use matricle_core::EventId;
+use matricle_core::money::shares::Share;
 use matricle_core::review::rules::HouseRules;
 use matricle_core::review::submission::{Proposal, Refusal};
-use matricle_core::shares::Share;
 use matricle_core::words::fold;
 use matricle_store::events::{self, EventState, Format, NewEvent, NewTicketType};
 use matricle_store::submissions::{self, Submission};

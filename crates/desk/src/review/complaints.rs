@@ -1,9 +1,9 @@
 //! What the public complains of: it comes to the queue of those who review.
 
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::review::submission::{Refusal, UNDO};
-use matricle_core::staff::{Right, require};
+use matricle_core::words::address::is_address;
 use matricle_store::complaints::{self, Complaint, Outcome};
 use matricle_store::events::{self, Event, EventState};
 use matricle_store::house::House;

@@ -1,13 +1,13 @@
 //! Deciding on what waits: accept, send back, turn down, spam, join; correct before that; take
 //! back what was decided.
 
-use matricle_core::acting::Acting;
-use matricle_core::form::{Fault, Form, Wrong};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::forms::form::{Fault, Form, Wrong};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::acting::Acting;
+use matricle_core::people::staff::Right;
 use matricle_core::review::checks::Other;
 use matricle_core::review::rules::is_own;
 use matricle_core::review::submission::{Act, Proposal, Refusal, State, Typed, UNDO};
-use matricle_core::staff::Right;
 use matricle_core::{EventId, SubmissionId};
 use matricle_store::events::{self, EventState};
 use matricle_store::people::Staff;
@@ -22,7 +22,7 @@ use crate::acting::Turn;
 use crate::{Desk, DeskError};
 
 /// Most words of a reviewer.
-const LONGEST: usize = matricle_core::details::LONGEST_TEXT;
+const LONGEST: usize = matricle_core::booking::details::LONGEST_TEXT;
 
 /// Under these names the history of a submission keeps what it was joined with: an event, or
 /// another that waits.
@@ -122,7 +122,7 @@ pub(crate) fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, 
         own_turn = Turn { by, ..turn.clone() };
         turn = &own_turn;
     }
-    let words = matricle_core::text::lines(&d.words);
+    let words = matricle_core::words::text::lines(&d.words);
     let words: String = words.chars().take(LONGEST).collect();
     if words.is_empty() && matches!(d.act, Act::SendBack | Act::TurnDown) {
         return Err(DeskError::Form(vec![Wrong { field: "words".into(), fault: Fault::Missing }]));

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::review::submission::Act;
-use matricle_core::staff::{Right, require};
 use matricle_formats::words;
 use matricle_store::people::Staff;
 use matricle_store::submissions::{self, Decided};

@@ -1,9 +1,9 @@
 //! The house rules: who may submit, where it lands, who is told, what may be changed later.
 
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::review::rules::{HouseRules, Lands, Told, WhoMay};
-use matricle_core::staff::{Right, require};
+use matricle_core::words::address::is_address;
 use matricle_store::people::Staff;
 use matricle_store::submissions;
 

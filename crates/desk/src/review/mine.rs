@@ -1,7 +1,7 @@
 //! What a submitter sees of theirs, and does with it.
 
 use matricle_core::SubmissionId;
-use matricle_core::form::{Fault, Form, Wrong};
+use matricle_core::forms::form::{Fault, Form, Wrong};
 use matricle_core::review::submission::{Act, Refusal, State};
 use matricle_store::events::{self, EventState, Picture};
 use matricle_store::submissions::{self, Happened, Submission};
@@ -13,7 +13,7 @@ use super::{
     told,
 };
 use crate::{Desk, DeskError};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::messages::occasion::{Knows, Occasion};
 
 /// A page of what somebody sent.
 #[derive(Debug, Clone)]
@@ -176,7 +176,7 @@ pub async fn change(
             let before = s.change.clone().unwrap_or_else(|| s.typed.clone());
             let typed = if only_words { before.clone() } else { kept(&form) };
             let p = proposal(&typed, &house).map_err(|f| DeskError::Form(f.wrong))?;
-            let words = matricle_core::text::lines(form.get("note"));
+            let words = matricle_core::words::text::lines(form.get("note"));
             let changed = differences(&before, &typed);
             if changed.is_empty() && words.is_empty() {
                 return Err(DeskError::Form(vec![Wrong {

@@ -1,12 +1,12 @@
 //! What waits for those who review, and one of it with all that there is to know.
 
 use matricle_core::SubmissionId;
-use matricle_core::form::Wrong;
+use matricle_core::forms::form::Wrong;
+use matricle_core::people::staff::{Right, require};
 use matricle_core::review::checks::{Finding, Light, Other};
 use matricle_core::review::difference::{Piece, between};
 use matricle_core::review::record::Record;
 use matricle_core::review::submission::{Proposal, State, Typed};
-use matricle_core::staff::{Right, require};
 use matricle_formats::words;
 use matricle_store::complaints::{self, Complaint};
 use matricle_store::events::{self, Event, Picture};

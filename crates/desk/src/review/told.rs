@@ -1,11 +1,11 @@
 //! Telling the submitter what became of theirs, and those who review that something waits.
 
 use jiff::Timestamp;
-use matricle_core::acting::Actor;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::acting::Actor;
+use matricle_core::people::wish;
 use matricle_core::review::submission::{Proposal, State, Typed};
-use matricle_core::wish;
 use matricle_formats::words;
 use matricle_store::house::House;
 use matricle_store::outbox::{self, About, NewMessage};
@@ -43,7 +43,11 @@ pub(crate) fn tell(
             unique: &format!("{} s{} {id}", occasion.word(), s.id),
             message_id: &format!("s{}.{id}@{}", s.id, turn.host),
             unasked: turn.by.kind == Actor::Booker,
-            skipped: if refused { matricle_core::cues::WhyNot::Bounced.words() } else { "" },
+            skipped: if refused {
+                matricle_core::messages::due::WhyNot::Bounced.words()
+            } else {
+                ""
+            },
             ..NewMessage::to(about, trigger, &reader, (Way::Mail, &s.email), knows, at)
         },
     )?;
@@ -126,10 +130,10 @@ fn line(s: &Submission) -> (String, String) {
     let found: Vec<&str> =
         s.findings.iter().filter(|f| f.check.points() > 1).map(|f| f.check.says()).collect();
     let change = if s.state == State::Accepted { "a change, " } else { "" };
-    let from = matricle_core::text::unlinked(name_of(s));
+    let from = matricle_core::words::text::unlinked(name_of(s));
     let says = if found.is_empty() { String::new() } else { format!(": {}", found.join(" ")) };
     (
-        matricle_core::text::unlinked(&s.title),
+        matricle_core::words::text::unlinked(&s.title),
         format!("{change}from {from}; {}{says}", s.light.word()),
     )
 }

@@ -1,8 +1,8 @@
 //! Whom reviewers trust: what they send lands where the house rules say for them.
 
 use matricle_core::PersonId;
+use matricle_core::people::staff::{Right, require};
 use matricle_core::review::record::Record;
-use matricle_core::staff::{Right, require};
 use matricle_store::people::Staff;
 use matricle_store::submissions::{self, Submission, Trusted};
 use matricle_store::{Connection, Tx};

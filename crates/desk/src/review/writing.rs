@@ -1,11 +1,11 @@
 //! Writing a submission and handing it in.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::details::is_address;
-use matricle_core::form::{Fault, Form};
+use matricle_core::forms::form::{Fault, Form};
 use matricle_core::review::checks::{Light, Other};
 use matricle_core::review::rules::{HouseRules, Lands};
 use matricle_core::review::submission::{Act, Refusal, State, Typed};
+use matricle_core::words::address::is_address;
 use matricle_core::words::fold;
 use matricle_core::{EventId, SubmissionId};
 use matricle_formats::{picture, words};
@@ -24,7 +24,7 @@ use crate::people::often::Asks;
 use crate::people::signin::mail_now;
 use crate::planning::board::offered;
 use crate::{Desk, DeskError};
-use matricle_core::occasion::{Knows, Occasion};
+use matricle_core::messages::occasion::{Knows, Occasion};
 
 /// Faster than this nobody fills a form in.
 const LEAST: SignedDuration = SignedDuration::from_secs(3);
@@ -127,7 +127,7 @@ fn hints(
             hints.tags.push(tag.name);
         }
     }
-    hints.live = matricle_core::links::find(&text)
+    hints.live = matricle_core::words::links::find(&text)
         .into_iter()
         .filter_map(|l| text.get(l.from..l.until).map(String::from))
         .take(8)
@@ -495,7 +495,7 @@ pub async fn send(
     desk.often.stranger_mail(&email, who.from, now)?;
     let link = desk.submission_url(id, &email);
     let house = &given.house;
-    let title = matricle_core::text::unlinked(&s.title);
+    let title = matricle_core::words::text::unlinked(&s.title);
     let text = format!(
         "“{title}” was written at {} with this address. If that was you, open this page and hand it in:\n\n{link}\n\n\
          With the same link you can change it, on any device, and see where it stands. Keep it to yourself.\n\n\

@@ -9,9 +9,9 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use jiff::Timestamp;
-use matricle_core::cue::{Cue, Trigger, Way, sheet};
-use matricle_core::cues::{DateFacts, Due, Outcome, Person, Reader, WhyNot, due, target};
-use matricle_core::occasion::Moment;
+use matricle_core::messages::cue::{Cue, Trigger, Way, sheet};
+use matricle_core::messages::due::{DateFacts, Due, Outcome, Person, Reader, WhyNot, due, target};
+use matricle_core::messages::occasion::Moment;
 use matricle_core::{BookingId, CueId, DateId, EventId};
 use matricle_store::outbox::{self, About, Change, Message, MessageState, Planned};
 use matricle_store::readers::{self, Booked, Which};

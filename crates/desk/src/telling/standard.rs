@@ -3,8 +3,10 @@
 
 use jiff::Timestamp;
 use jiff::civil::time;
-use matricle_core::cue::{Cue, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
-use matricle_core::occasion::{Moment, Occasion};
+use matricle_core::messages::cue::{
+    Cue, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom,
+};
+use matricle_core::messages::occasion::{Moment, Occasion};
 use matricle_core::{CueId, TemplateId};
 use matricle_store::templates::{self, Goes};
 use matricle_store::{Tx, cues};
@@ -313,7 +315,7 @@ pub(crate) fn install(tx: &Tx<'_>, now: Timestamp) -> Result<(), DeskError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use matricle_core::template::Template;
+    use matricle_core::messages::template::Template;
     use matricle_formats::letter;
 
     /// Every wording of the program's own is read, has nothing that its readers cannot have, and

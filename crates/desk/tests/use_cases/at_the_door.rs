@@ -6,7 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::door::Presence;
 use matricle_core::door::device::DeviceRefusal;
 use matricle_core::door::passages::{Did, Finding, Passage, Way, standing};
-use matricle_core::ledger::Method;
+use matricle_core::money::ledger::Method;
 use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::bookings::cancel::By;
@@ -52,7 +52,7 @@ impl World {
         &self,
         slug: &str,
         quantities: &[u32],
-    ) -> (matricle_core::codes::Reference, DateId, Vec<(AttendeeId, String)>) {
+    ) -> (matricle_core::words::codes::Reference, DateId, Vec<(AttendeeId, String)>) {
         let reference = self.paid(slug, quantities).await;
         let sheet = self.sheet(reference).await;
         door::open(&self.desk, &self.staff(0).await, sheet.date.id, true, String::new())

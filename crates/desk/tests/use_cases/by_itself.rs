@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use lettre::Message;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::waiting;
 use matricle_desk::outside::mailer::{Checking, Mailer, SendError, Sending, SmtpMailer};
 use matricle_desk::outside::provider::{

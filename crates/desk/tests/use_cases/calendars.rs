@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use ical::parser::ical::component::IcalCalendar;
 use matricle_core::DateId;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{calendars, decide, move_date, pass_on};
 use matricle_desk::{messages, programme};
@@ -279,8 +279,8 @@ async fn a_feed_of_ones_own_has_all_that_was_booked_and_is_withdrawn_at_will() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn web_calendars_are_addresses_and_a_hosts_feed_has_names_where_the_house_says_so() {
-    use matricle_core::form::Fault;
-    use matricle_core::web_calendar::TemplateFault;
+    use matricle_core::dates::web_calendar::TemplateFault;
+    use matricle_core::forms::form::Fault;
     use matricle_desk::DeskError;
     use matricle_desk::house::calendars as ways;
     let w = world().await;

@@ -1,11 +1,11 @@
 //! Stamp cards: bought like a ticket, paid with, read at the door; and money taken at the door.
 
 use matricle_core::Currency;
-use matricle_core::acting::Actor;
 use matricle_core::booking::{Move, State};
 use matricle_core::door::Verdict;
-use matricle_core::ledger::{Account, Method};
-use matricle_core::stamps::StampRefusal;
+use matricle_core::money::ledger::{Account, Method};
+use matricle_core::money::stamps::StampRefusal;
+use matricle_core::people::acting::Actor;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
@@ -128,7 +128,7 @@ async fn a_stamp_card_is_bought_like_a_ticket_and_stays_bought() {
     let parsed = mail_parser::MessageParser::default().parse(mail.as_bytes()).unwrap();
     let text = text_of(&parsed);
     for card in &sheet.cards {
-        let letters = matricle_core::transfer::grouped(&card.code);
+        let letters = matricle_core::money::transfer::grouped(&card.code);
         assert!(text.contains(&letters), "{letters} in {text}");
     }
     assert_eq!(cards::mine(&w.desk, "SIAN@post.example".into()).await.unwrap().len(), 2);

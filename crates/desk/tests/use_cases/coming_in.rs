@@ -1,9 +1,9 @@
 //! Who is let in, what a link opens, and how much one person can do to others.
 
 use matricle_core::booking::State;
-use matricle_core::keeping::KeepRefusal;
-use matricle_core::price::Buyer;
-use matricle_core::who::WhoRefusal;
+use matricle_core::money::price::Buyer;
+use matricle_core::people::who::WhoRefusal;
+use matricle_core::seats::hold_limits::KeepRefusal;
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{hold, move_date, pass_on, pay, submit, waiting};

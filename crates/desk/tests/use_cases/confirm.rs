@@ -2,7 +2,7 @@
 //! when a rule changes.
 
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::confirm::Followed;
 use matricle_desk::bookings::submit;

@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
-use matricle_core::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::door::Presence;
-use matricle_core::foyer::{Beside, Stands};
+use matricle_core::door::foyer::{Beside, Stands};
+use matricle_core::words::codes::{Reading, Reference, TicketCode, read};
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::pass_on;
@@ -249,7 +249,7 @@ async fn no_mail_and_no_calendar_file_says_where_a_room_is() {
 /// A whole date with several rooms: one link leads to all of them, each by its own times.
 #[tokio::test(flavor = "multi_thread")]
 async fn one_link_leads_to_the_rooms_of_all_sessions() {
-    use matricle_core::foyer::PartStands;
+    use matricle_core::door::foyer::PartStands;
     use matricle_store::sessions;
     let mut w = world().await;
     let rooms = Arc::new(Rehearsed::default());
@@ -264,7 +264,8 @@ async fn one_link_leads_to_the_rooms_of_all_sessions() {
             let local =
                 |n: i64| matricle_formats::words::local(starts + minutes(n), &zone).datetime();
             let span =
-                matricle_core::schedule::Span::new(local(from), local(from + 30), &zone).unwrap();
+                matricle_core::dates::schedule::Span::new(local(from), local(from + 30), &zone)
+                    .unwrap();
             let new = events::NewSession {
                 title: title.into(),
                 track: String::new(),

@@ -4,9 +4,9 @@ use std::collections::BTreeSet;
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::form::Fault;
-use matricle_core::replies::{HandOnRefusal, Reply, Stands};
+use matricle_core::forms::form::Fault;
+use matricle_core::messages::replies::{HandOnRefusal, Reply, Stands};
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::cancel::{By, cancel};
 use matricle_desk::outside::mailer::SendError;

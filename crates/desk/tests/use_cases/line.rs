@@ -2,11 +2,11 @@
 
 use matricle_core::Currency;
 use matricle_core::QuestionId;
+use matricle_core::booking::details::{Draft, Field};
 use matricle_core::booking::{ChoiceRefusal, State};
-use matricle_core::codes::Reference;
-use matricle_core::details::{Draft, Field};
 use matricle_core::door::Verdict;
 use matricle_core::seats::SeatRefusal;
+use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::hold;

@@ -1,22 +1,22 @@
 //! Money and what moves it: cancelling by the steps, transfers, codes, waiting lists, disputes,
 //! documents; and that any run of such acts leaves seats and books right.
 
-use matricle_core::occasion::Occasion;
+use matricle_core::messages::occasion::Occasion;
 use std::io::Read as _;
 
 use jiff::SignedDuration;
-use matricle_core::acting::Actor;
-use matricle_core::acts;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::documents::Kind;
+use matricle_core::booking::acts;
 use matricle_core::door::Verdict;
-use matricle_core::form::Fault;
-use matricle_core::price::Buyer;
-use matricle_core::promo::PromoRefusal;
+use matricle_core::forms::form::Fault;
+use matricle_core::money::documents::Kind;
+use matricle_core::money::price::Buyer;
+use matricle_core::money::promo::PromoRefusal;
+use matricle_core::money::transfer::{creditor_reference, grouped, read_creditor_reference};
+use matricle_core::people::acting::Actor;
 use matricle_core::seats::Wanted;
-use matricle_core::transfer::{creditor_reference, grouped, read_creditor_reference};
-use matricle_core::waiting::{Manner, Stands};
+use matricle_core::seats::waiting::{Manner, Stands};
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;

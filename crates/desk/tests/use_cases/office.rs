@@ -2,11 +2,11 @@
 
 use jiff::SignedDuration;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
 use matricle_core::door::Verdict;
-use matricle_core::form::Form;
-use matricle_core::quick::{Field, Format, Problem, Typed};
-use matricle_core::staff::Role;
+use matricle_core::forms::form::Form;
+use matricle_core::forms::quick::{Field, Format, Problem, Typed};
+use matricle_core::people::staff::Role;
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;

@@ -4,12 +4,12 @@
 use std::collections::BTreeMap;
 
 use jiff::civil::date;
+use matricle_core::booking::details::Draft;
 use matricle_core::booking::{ChoiceRefusal, State};
-use matricle_core::details::Draft;
-use matricle_core::form::{Fault, Form};
-use matricle_core::price::Buyer;
-use matricle_core::sessions::SignUpRefusal;
-use matricle_core::who::WhoRefusal;
+use matricle_core::dates::sessions::SignUpRefusal;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::money::price::Buyer;
+use matricle_core::people::who::WhoRefusal;
 use matricle_core::{DateId, EventId, SessionId};
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
@@ -978,7 +978,7 @@ fn no_act_of_planning_loses_a_seat_or_a_booking() {
         .unwrap();
 }
 
-async fn carry_out(w: &World, made: &mut Vec<matricle_core::codes::Reference>, act: Act) {
+async fn carry_out(w: &World, made: &mut Vec<matricle_core::words::codes::Reference>, act: Act) {
     let (ilse, desk) = (w.staff(0).await, &w.desk);
     let today = matricle_formats::words::local(desk.clock.now(), "Europe/Dublin").date();
     let nth = |dates: &[events::Date], n: usize| dates.get(n % dates.len().max(1)).map(|d| d.id);

@@ -1,9 +1,9 @@
 //! Doors of rooms: sign-ups first, then free seats; with the network and without.
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::dates::schedule::Span;
 use matricle_core::door::Presence;
 use matricle_core::door::passages::{Did, Way};
-use matricle_core::schedule::Span;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_desk::door::settling::{Queued, settle_one};
 use matricle_desk::door::{self, Device, Shown, Volunteer, report, roster, set_up};

@@ -1,9 +1,9 @@
 //! Strangers: whatever they do, whoever has not asked is not written to without end.
 
 use matricle_core::DateId;
-use matricle_core::codes::Reference;
-use matricle_core::unasked::{AN_HOUR, PASSES};
-use matricle_core::who::mailbox;
+use matricle_core::people::unasked::{AN_HOUR, PASSES};
+use matricle_core::people::who::mailbox;
+use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{cancel, change, hold, move_date, pass_on, submit, undo, waiting};

@@ -2,7 +2,7 @@
 
 use jiff::SignedDuration;
 use matricle_core::SubmissionId;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_core::review::checks::{Check, Light, Other};
 use matricle_core::review::rules::{HouseRules, Lands, Told, WhoMay};
 use matricle_core::review::submission::{Act, NotYou, Refusal, State};
@@ -256,7 +256,7 @@ async fn it_may_be_booked_with_the_houses_share_and_then_is_not_taken_back() {
     let event = w.one(id).await.event.unwrap();
     let shares = w.desk.store.read(books::shares).await.unwrap();
     let share = shares.iter().find(|s| s.event == event).unwrap();
-    assert_eq!(share.share, matricle_core::shares::Share::Percent(40));
+    assert_eq!(share.share, matricle_core::money::shares::Share::Percent(40));
     assert_eq!(w.free(&slug).await, 12);
     w.paid(&slug, &[2]).await;
     let booked = refusal(deciding::undo(&w.desk, &w.staff(5).await, id).await.unwrap_err());

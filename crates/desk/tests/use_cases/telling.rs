@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::form::Fault;
+use matricle_core::forms::form::Fault;
+use matricle_core::words::codes::Reference;
 use matricle_core::{CueId, DateId, EventId, MessageId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::{self, By};

@@ -2,10 +2,10 @@
 
 use jiff::civil::time;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::cue::Trigger;
-use matricle_core::details::Draft;
-use matricle_core::occasion::{Moment, Occasion};
+use matricle_core::booking::details::Draft;
+use matricle_core::messages::cue::Trigger;
+use matricle_core::messages::occasion::{Moment, Occasion};
+use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, EventId, MessageId};
 use matricle_desk::bookings::{hold, pay, submit};
 use matricle_desk::door::{papers, posting, set_up};
@@ -304,7 +304,7 @@ async fn a_stamp_card_is_told_of_before_it_expires() {
     office::steer(&w.desk, &ilse, vec![id], Steer::Now).await.unwrap();
     w.due().await;
     let text = w.mail("sian@post.example", "Your stamp card expires soon").unwrap();
-    assert!(text.contains(&matricle_core::transfer::grouped(&card.code)), "{text}");
+    assert!(text.contains(&matricle_core::money::transfer::grouped(&card.code)), "{text}");
     let other = w.paid(DIPPING, &[0, 1]).await;
     let card = w.sheet(other).await.cards[0].id;
     w.due().await;

@@ -1,8 +1,8 @@
 //! What is counted is all of it, and what is shown is what is done.
 
 use matricle_core::booking::State;
-use matricle_core::form::Fault;
-use matricle_core::transfer::IbanFault;
+use matricle_core::forms::form::Fault;
+use matricle_core::money::transfer::IbanFault;
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::phone::{self, ByPhone};
 use matricle_desk::planning::dates::{self, Scope};
@@ -19,7 +19,7 @@ impl World {
         &self,
         slug: &str,
         fields: &[(&str, &str)],
-    ) -> Result<matricle_core::codes::Reference, DeskError> {
+    ) -> Result<matricle_core::words::codes::Reference, DeskError> {
         let ilse = self.staff(0).await;
         let (date, wanted) = self.choice(slug, &[1]).await;
         phone::by_phone(&self.desk, &ilse, ByPhone { date, wanted, by_hand: None }, form(fields))
@@ -92,7 +92,7 @@ async fn a_booking_by_phone_asks_what_must_be_answered() {
     assert_eq!(problems.len(), needed.len());
 }
 
-async fn programme_of(w: &World, slug: &str) -> Vec<matricle_core::details::Question> {
+async fn programme_of(w: &World, slug: &str) -> Vec<matricle_core::booking::details::Question> {
     let event = matricle_desk::programme::event(&w.desk, look(slug)).await.unwrap().event.id;
     w.desk.store.read(move |c| events::questions(c, event)).await.unwrap()
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use matricle_core::seats::Wanted;
-use matricle_core::waiting::Manner;
+use matricle_core::seats::waiting::Manner;
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{change, decide, hold, pass_on, submit, waiting};
 use matricle_desk::people::asking::Asking;

@@ -2,8 +2,8 @@
 //! (RFC 8098), that its reader complains of it (RFC 5965).
 
 use mail_parser::{Message, PartType};
-use matricle_core::details::is_address;
-use matricle_core::text;
+use matricle_core::words::address::is_address;
+use matricle_core::words::text;
 
 use super::{header, id, media_type};
 

@@ -5,8 +5,8 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use mail_parser::{Message, MimeHeaders};
-use matricle_core::letters::Said;
-use matricle_core::text;
+use matricle_core::messages::letters::Said;
+use matricle_core::words::text;
 
 use super::{bounds, media_type};
 use crate::calendar::Party;

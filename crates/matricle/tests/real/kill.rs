@@ -268,8 +268,8 @@ async fn what_devices_kept_is_settled_once_each_though_the_server_was_killed() {
     let lines = matricle_desk::door::report::report_in(&conn, matricle_core::DateId(1)).unwrap();
     for code in codes.iter() {
         let times = let_in.iter().filter(|c| *c == code).count();
-        let read = matricle_core::codes::read(code);
-        let matricle_core::codes::Reading::Code(code) = read else { panic!("{code}") };
+        let read = matricle_core::words::codes::read(code);
+        let matricle_core::words::codes::Reading::Code(code) = read else { panic!("{code}") };
         let person =
             matricle_store::door::by_code(&conn, code, matricle_core::DateId(1)).unwrap().unwrap();
         let passages = matricle_store::door::passages(&conn, person.facts.attendee).unwrap();

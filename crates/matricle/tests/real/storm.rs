@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::Duration;
 
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_store::bookings;
 
 use crate::town::{Person, Town, event};

@@ -2,10 +2,10 @@
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::acting::PROGRAM;
-use matricle_core::ledger::{Charge, charge as entry_of};
+use matricle_core::money::ledger::{Charge, charge as entry_of};
+use matricle_core::money::line_worth::is_charged;
+use matricle_core::people::acting::PROGRAM;
 use matricle_core::state::State;
-use matricle_core::worth::is_charged;
 use rusqlite::Connection;
 
 use crate::convert::word;

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use jiff::civil::{Date as Day, DateTime};
 use matricle_core::booking::State;
-use matricle_core::codes::{Reference, TicketCode};
 use matricle_core::door::Presence;
+use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{AttendeeId, DateId, EventId};
 use rusqlite::{Connection, named_params};
 

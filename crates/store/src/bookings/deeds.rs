@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::details::Draft;
+use matricle_core::booking::details::Draft;
 use matricle_core::{BookingId, DateId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};
 use serde::{Deserialize, Serialize};

@@ -2,12 +2,12 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::Choice;
-use matricle_core::codes::TicketCode;
-use matricle_core::confirm::Way;
-use matricle_core::price::{self, Buyer, Quote};
+use matricle_core::booking::confirm::Way;
+use matricle_core::money::line_worth::Worth;
+use matricle_core::money::price::{self, Buyer, Quote};
 use matricle_core::seats::Wanted;
 use matricle_core::state::State;
-use matricle_core::worth::Worth;
+use matricle_core::words::codes::TicketCode;
 use matricle_core::{BookingId, Money, TicketTypeId};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
@@ -257,7 +257,7 @@ pub fn set_total(tx: &Tx<'_>, booking: &Booking, minor: i64) -> Result<(), Store
     if weights.iter().all(|w| *w == 0) {
         weights = all.iter().map(|l| i64::from(l.quantity)).collect();
     }
-    let parts = matricle_core::promo::spread(minor, &weights);
+    let parts = matricle_core::money::promo::spread(minor, &weights);
     write_charges(tx, booking, |l| {
         let at = all.iter().position(|o| o.ticket == l.ticket).unwrap_or(0);
         let worth = l.worth();

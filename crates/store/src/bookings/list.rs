@@ -1,8 +1,8 @@
 //! The list of bookings, narrowed by words.
 
 use matricle_core::booking::State;
-use matricle_core::search::{Term, alternatives, terms};
 use matricle_core::words::fold;
+use matricle_core::words::search::{Term, alternatives, terms};
 use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, OptionalExtension, Row};
 

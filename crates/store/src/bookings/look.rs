@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::who::mailbox;
+use matricle_core::people::who::mailbox;
+use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId};
 use rusqlite::{Connection, OptionalExtension};
 

@@ -1,9 +1,9 @@
 //! The people of a booking: names, codes, answers.
 
 use jiff::Timestamp;
-use matricle_core::codes::{Reading, TicketCode, read};
-use matricle_core::details::Details;
+use matricle_core::booking::details::Details;
 use matricle_core::door::Presence;
+use matricle_core::words::codes::{Reading, TicketCode, read};
 use matricle_core::words::fold;
 use matricle_core::{AttendeeId, BookingId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};

@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
+use matricle_core::dates::schedule::Span;
 use matricle_core::door::{Door, Gate};
-use matricle_core::schedule::Span;
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::convert::InOrder;

@@ -1,7 +1,7 @@
 //! Lists of people at a date: the roster, those who have not come, who came late.
 
 use jiff::Timestamp;
-use matricle_core::staff::Role;
+use matricle_core::people::staff::Role;
 use matricle_core::{AttendeeId, BookingId, DateId, PersonId, TicketTypeId};
 use rusqlite::{Connection, OptionalExtension};
 

@@ -1,7 +1,7 @@
 //! Changing dates, their pools, hosts and runs.
 
 use jiff::Timestamp;
-use matricle_core::schedule::Span;
+use matricle_core::dates::schedule::Span;
 use matricle_core::{DateId, EventId, HostId, PoolId, RoomId, VenueId};
 use rusqlite::Connection;
 

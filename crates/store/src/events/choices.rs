@@ -4,13 +4,13 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use jiff::Timestamp;
-use matricle_core::availability::OnSale;
+use matricle_core::booking::details::Question;
 use matricle_core::booking::{DateOffer, Offer};
-use matricle_core::details::Question;
-use matricle_core::price::Share;
-use matricle_core::schedule::SaleWindow;
+use matricle_core::dates::availability::OnSale;
+use matricle_core::dates::schedule::SaleWindow;
+use matricle_core::dates::slots::Notice;
+use matricle_core::money::price::Share;
 use matricle_core::seats::{Pool, Taken};
-use matricle_core::slots::Notice;
 use matricle_core::{Currency, DateId, EventId, PoolId};
 use rusqlite::{Connection, OptionalExtension, Row};
 

@@ -1,7 +1,7 @@
 //! Dates: their times and places, their seats, and lists of them.
 
 use jiff::Timestamp;
-use matricle_core::schedule::Span;
+use matricle_core::dates::schedule::Span;
 use matricle_core::seats::{Pool, Taken};
 use matricle_core::{DateId, EventId, PoolId, RoomId, VenueId};
 use rusqlite::{Connection, OptionalExtension, Row, named_params};

@@ -3,8 +3,8 @@
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::EventId;
 use matricle_core::booking::Rules;
-pub use matricle_core::quick::Format;
-use matricle_core::who::Who;
+pub use matricle_core::forms::quick::Format;
+use matricle_core::people::who::Who;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 use serde::{Deserialize, Serialize};
 

@@ -1,7 +1,7 @@
 //! Lists of dates: the Programme, the Office, months.
 
 use jiff::{Timestamp, civil};
-use matricle_core::availability::{Availability, OnSale};
+use matricle_core::dates::availability::{Availability, OnSale};
 use matricle_core::seats::Pool;
 use matricle_core::{EventId, HostId, RoomId, VenueId};
 use rusqlite::{Connection, Row, ToSql};

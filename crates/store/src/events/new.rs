@@ -3,11 +3,11 @@
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::booking::Rules;
-use matricle_core::confirm::Way;
-use matricle_core::details::Answering;
-use matricle_core::price::{Early, Group};
-use matricle_core::schedule::{SaleWindow, Span, SpanError};
-use matricle_core::who::Who;
+use matricle_core::booking::confirm::Way;
+use matricle_core::booking::details::Answering;
+use matricle_core::dates::schedule::{SaleWindow, Span, SpanError};
+use matricle_core::money::price::{Early, Group};
+use matricle_core::people::who::Who;
 use serde::{Deserialize, Serialize};
 
 use crate::events::event::{EventState, Format};

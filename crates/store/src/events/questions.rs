@@ -1,6 +1,6 @@
 //! What events ask while booking.
 
-use matricle_core::details::Question;
+use matricle_core::booking::details::Question;
 use matricle_core::{EventId, QuestionId, TicketTypeId};
 use rusqlite::Connection;
 

@@ -1,8 +1,8 @@
 //! Sessions of dates, and who has signed up for them.
 
 use jiff::civil;
-use matricle_core::schedule::Span;
-use matricle_core::sessions::Facts;
+use matricle_core::dates::schedule::Span;
+use matricle_core::dates::sessions::Facts;
 use matricle_core::{AttendeeId, BookingId, DateId, SessionId};
 use rusqlite::{Connection, Row};
 

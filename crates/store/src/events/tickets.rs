@@ -1,9 +1,9 @@
 //! Ticket types, pools and questions of events.
 
 use matricle_core::booking::Offer;
-use matricle_core::confirm::Way;
-use matricle_core::price::{Early, Group, Share, TicketPrice};
-use matricle_core::schedule::SaleWindow;
+use matricle_core::booking::confirm::Way;
+use matricle_core::dates::schedule::SaleWindow;
+use matricle_core::money::price::{Early, Group, Share, TicketPrice};
 use matricle_core::seats::{Draw, TicketSeats};
 use matricle_core::{DateId, EventId, PoolId, TaxRateId, TicketTypeId};
 use rusqlite::{Connection, Row};

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::BookingId;
-use matricle_core::letters::Said;
+use matricle_core::messages::letters::Said;
 use rusqlite::Connection;
 
 use crate::convert::InOrder;

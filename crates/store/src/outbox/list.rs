@@ -1,8 +1,8 @@
 //! The outbox as lists: by words, by state, by event; whom to ring.
 
 use jiff::Timestamp;
-use matricle_core::cue::Whom;
-use matricle_core::occasion::Knows;
+use matricle_core::messages::cue::Whom;
+use matricle_core::messages::occasion::Knows;
 use matricle_core::{BookingId, CueId, EventId, MessageId};
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
 

@@ -1,7 +1,7 @@
 //! Notices: what everybody reads on an event's page and in the feed.
 
 use jiff::Timestamp;
-use matricle_core::cue::Way;
+use matricle_core::messages::cue::Way;
 use matricle_core::{EventId, MessageId};
 use rusqlite::Connection;
 

@@ -1,9 +1,9 @@
 //! What is planned for the moments of dates, and what is to be followed again.
 
 use jiff::Timestamp;
-use matricle_core::cue::{Trigger, Way};
-use matricle_core::occasion::{Knows, Moment};
-use matricle_core::wish::Wish;
+use matricle_core::messages::cue::{Trigger, Way};
+use matricle_core::messages::occasion::{Knows, Moment};
+use matricle_core::people::wish::Wish;
 use matricle_core::{BookingId, CueId, DateId, EventId, MessageId, PersonId, TemplateId};
 use rusqlite::{Connection, OptionalExtension};
 

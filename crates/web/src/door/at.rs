@@ -2,7 +2,7 @@
 
 use axum::extract::{FromRequestParts, OptionalFromRequestParts};
 use axum::http::request::Parts;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::door::{Volunteer, devices};
 
 use crate::App;

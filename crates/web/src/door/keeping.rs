@@ -260,7 +260,7 @@ fn queued(form: &Posted) -> Option<Queued> {
     };
     let cash = form.get("cash").parse::<i64>().ok().filter(|minor| *minor > 0);
     let line = |name: &str, most: usize| -> String {
-        matricle_core::text::line(form.get(name)).chars().take(most).collect()
+        matricle_core::words::text::line(form.get(name)).chars().take(most).collect()
     };
     Some(Queued {
         key,
@@ -313,7 +313,7 @@ pub(crate) async fn walked_in(
         key: queued.key,
         ticket: TicketTypeId(ticket),
         quantity: form.get("quantity").parse().unwrap_or(1).clamp(1, 20),
-        name: matricle_core::text::line(form.get("name")).chars().take(200).collect(),
+        name: matricle_core::words::text::line(form.get("name")).chars().take(200).collect(),
         at: queued.at,
         behind: queued.behind,
         door: queued.door,

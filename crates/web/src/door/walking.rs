@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::http::HeaderMap;
 use axum::response::{Html, IntoResponse, Response};
-use matricle_core::ledger::Method;
+use matricle_core::money::ledger::Method;
 use matricle_core::seats::Wanted;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::DeskError;
@@ -154,7 +154,7 @@ pub(crate) async fn walk_in(
         wanted,
         due_minor: if waiter.is_some() { each } else { each * i64::from(quantity) },
         method: if form.get("with") == "card" { Method::CardHere } else { Method::Cash },
-        name: matricle_core::text::line(form.get("name")).chars().take(200).collect(),
+        name: matricle_core::words::text::line(form.get("name")).chars().take(200).collect(),
         waiter,
     };
     let device = device_of(&form, &door);

@@ -3,8 +3,8 @@
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::codes::Reference;
 use matricle_core::seats::Wanted;
+use matricle_core::words::codes::Reference;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{change, decide, keys, move_date, pass_on, phone, taking};
@@ -157,7 +157,7 @@ async fn done(
             decide::approve(desk, staff, reference, until).await
         }
         "no" => {
-            let reason = matricle_core::text::line(posted.get("reason"));
+            let reason = matricle_core::words::text::line(posted.get("reason"));
             decide::decline(desk, staff, reference, reason).await
         }
         "back" => decide::bring_back(desk, staff, reference).await,

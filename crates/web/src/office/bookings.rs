@@ -7,7 +7,7 @@ use askama::Template;
 use axum::http::Uri;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::many::{self, Act, Done};
 use matricle_desk::office::{self, BookingList};
@@ -259,7 +259,7 @@ pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
             .then(|| address(asked.page + 1)),
         rows,
         views: many::saved(&at.app.desk, &at.staff).await?,
-        acts: if at.staff.role.may(matricle_core::staff::Right::ChangeBookings) {
+        acts: if at.staff.role.may(matricle_core::people::staff::Right::ChangeBookings) {
             Act::ALL.map(Act::word).to_vec()
         } else {
             Vec::new()
@@ -354,7 +354,7 @@ pub(crate) async fn act(at: Clerk, posted: Posted) -> Result<Response, WebError>
             .collect()
     };
     let house = at.app.desk.house().await?;
-    let reason = matricle_core::text::line(posted.get("reason"));
+    let reason = matricle_core::words::text::line(posted.get("reason"));
     let count = words::count(u32::try_from(references.len()).unwrap_or(u32::MAX), "bookings");
     let mut page = Many {
         f: at.frame("Bookings", &house.name).in_room("bookings"),

@@ -228,7 +228,7 @@ pub(crate) async fn page(
             .runs
             .iter()
             .filter_map(|(_, rule, n)| {
-                let rule = matricle_core::rule::Rule::parse(rule).ok()?;
+                let rule = matricle_core::dates::recurrence::Rule::parse(rule).ok()?;
                 // Days left out, added and taken away since are none of the rule's.
                 Some(format!("{}; {} of it now", words::rule(&rule), words::count(*n, "dates")))
             })

@@ -5,7 +5,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_core::{DateId, DeviceId};
 use matricle_desk::DeskError;
 use matricle_desk::door::papers::at_the_door;
@@ -170,7 +170,7 @@ pub(crate) async fn join(at: Clerk, posted: Posted) -> Result<Response, WebError
     let letters = match devices::let_join(
         &at.app.desk,
         &at.staff,
-        matricle_core::form::Form::new(sent),
+        matricle_core::forms::form::Form::new(sent),
     )
     .await
     {

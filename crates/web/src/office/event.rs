@@ -6,7 +6,7 @@ use axum::http::HeaderMap;
 use axum::response::Response;
 use jiff::Timestamp;
 use matricle_core::EventId;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::office::{self, EventSheet};
 use matricle_formats::words;
 use matricle_store::events::{Choices, EventState};

@@ -3,10 +3,10 @@
 use askama::Template;
 use axum::extract::Query;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::codes::Reference;
-use matricle_core::search;
-use matricle_core::transfer::read_creditor_reference;
+use matricle_core::money::transfer::read_creditor_reference;
+use matricle_core::words::codes::Reference;
 use matricle_core::words::fold;
+use matricle_core::words::search;
 use matricle_desk::office::{self, BookingList};
 use matricle_formats::words;
 use matricle_store::bookings::{Filter, MOST_COUNTED};
@@ -99,7 +99,7 @@ pub(crate) async fn find(
     at: Clerk,
     Query(Asked { q }): Query<Asked>,
 ) -> Result<Response, WebError> {
-    let q = matricle_core::text::line(&q);
+    let q = matricle_core::words::text::line(&q);
     if let Some(reference) = Reference::parse(&q).or_else(|| read_creditor_reference(&q)) {
         return Ok(
             Redirect::to(&format!("/office/bookings/{}", reference.as_str())).into_response()
@@ -150,9 +150,9 @@ pub(crate) async fn find(
     }
     let shown = |href: &str| match href {
         _ if href.starts_with("/office/money") => {
-            at.staff.role.may(matricle_core::staff::Right::HandleMoney)
+            at.staff.role.may(matricle_core::people::staff::Right::HandleMoney)
         }
-        "/office/events/new" => at.staff.role.may(matricle_core::staff::Right::PlanEvents),
+        "/office/events/new" => at.staff.role.may(matricle_core::people::staff::Right::PlanEvents),
         _ => true,
     };
     html(&Page {

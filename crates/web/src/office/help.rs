@@ -136,7 +136,7 @@ pub(crate) struct Asked {
 
 async fn help(at: &Clerk, chosen: Option<&Chapter>, q: &str) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
-    let q: String = matricle_core::text::line(q).chars().take(100).collect();
+    let q: String = matricle_core::words::text::line(q).chars().take(100).collect();
     let folded = fold(&q);
     let words: Vec<&str> = folded.split(' ').filter(|w| !w.is_empty()).collect();
     let mut found = Vec::new();

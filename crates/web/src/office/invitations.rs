@@ -167,7 +167,7 @@ async fn page(
         bookings: s.bookings,
         title: s.event.title.clone(),
         published: s.event.state == EventState::Published,
-        only: s.event.who == matricle_core::who::Who::Invited,
+        only: s.event.who == matricle_core::people::who::Who::Invited,
         f: frame(at, &s),
         d,
         looked,

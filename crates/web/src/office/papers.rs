@@ -4,7 +4,7 @@
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Response};
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
 use matricle_desk::door::after::{self, Mark};
@@ -114,7 +114,7 @@ fn asked_for(choices: &Choices) -> (Asked, Option<String>) {
         choices.iter().filter(|(n, _)| n == "answers").map(|(_, v)| v.clone()).take(4).collect();
     // A form that was sent and has no tick says no; the first look says yes.
     asked.with_code = choices.is_empty() || get("kind").is_empty() || !get("with_code").is_empty();
-    asked.hours = matricle_core::text::line(get("hours")).chars().take(60).collect();
+    asked.hours = matricle_core::words::text::line(get("hours")).chars().take(60).collect();
     (asked, wrong)
 }
 

@@ -5,8 +5,8 @@ use axum::extract::Path;
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::form::Wrong;
-use matricle_core::staff::Right;
+use matricle_core::forms::form::Wrong;
+use matricle_core::people::staff::Right;
 use matricle_desk::planning::{events, patterns, sheet, trying};
 use matricle_formats::words;
 

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
-use matricle_core::details::{Answering, Question};
+use matricle_core::booking::details::{Answering, Question};
 use matricle_core::{EventId, QuestionId};
 use matricle_desk::DeskError;
 use matricle_desk::planning::questions::{self, ANSWERING, answering_word};

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::quick::{Field, Format, How, Problem, Typed};
+use matricle_core::forms::quick::{Field, Format, How, Problem, Typed};
 use matricle_desk::DeskError;
 use matricle_desk::planning::events;
 use matricle_desk::planning::patterns::{self, From};

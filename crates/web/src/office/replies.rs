@@ -5,8 +5,8 @@ use axum::extract::{Path, Query};
 use axum::http::Uri;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::replies::Stands;
-use matricle_core::staff::Right;
+use matricle_core::messages::replies::Stands;
+use matricle_core::people::staff::Right;
 use matricle_desk::planning::asking;
 use matricle_desk::planning::replies::{self, Row};
 use matricle_formats::table::Cell;
@@ -82,7 +82,7 @@ pub(crate) struct Asked {
 
 /// A class of the look for where somebody stands.
 pub(crate) const fn class(stands: Stands) -> &'static str {
-    use matricle_core::replies::Reply;
+    use matricle_core::messages::replies::Reply;
     match stands {
         Stands::Said(Reply::Yes) => "yes",
         Stands::Booked => "booked",
@@ -176,17 +176,19 @@ pub(crate) async fn show(
         to_book: all
             .rows
             .iter()
-            .filter(|r| r.stands == Stands::Said(matricle_core::replies::Reply::Yes) && !r.booked)
+            .filter(|r| {
+                r.stands == Stands::Said(matricle_core::messages::replies::Reply::Yes) && !r.booked
+            })
             .count(),
         dates: all
             .dates
             .iter()
             .map(|d| (d.id.0, words::long_span(d.span.starts, d.span.ends)))
             .collect(),
-        may_book: at.staff.role.may(matricle_core::staff::Right::ChangeBookings),
+        may_book: at.staff.role.may(matricle_core::people::staff::Right::ChangeBookings),
         without: all.rows.iter().filter(|r| r.invited.asked == 0).count(),
         words: words_to_copy(&all, &house),
-        may_ask: at.staff.role.may(matricle_core::staff::Right::PlanEvents),
+        may_ask: at.staff.role.may(matricle_core::people::staff::Right::PlanEvents),
     })
 }
 

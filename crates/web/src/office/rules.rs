@@ -5,7 +5,7 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::Response;
-use matricle_core::waiting::{Manner, Stands};
+use matricle_core::seats::waiting::{Manner, Stands};
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::waiting;
 use matricle_desk::planning::sheet;

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::staff::{Right, Role};
+use matricle_core::people::staff::{Right, Role};
 use matricle_desk::people::signin;
 use matricle_desk::{DeskError, demo};
 use serde::Deserialize;

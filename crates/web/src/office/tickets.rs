@@ -3,8 +3,8 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
-use matricle_core::codes::Reference;
-use matricle_core::confirm::Way;
+use matricle_core::booking::confirm::Way;
+use matricle_core::words::codes::Reference;
 use matricle_core::{EventId, TicketTypeId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::confirm;

@@ -3,8 +3,8 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::ledger::Method;
-use matricle_core::staff::Right;
+use matricle_core::money::ledger::Method;
+use matricle_core::people::staff::Right;
 use matricle_desk::house::first::{self, Steps};
 use matricle_desk::{DeskError, office};
 use matricle_formats::words;

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::who::Who;
+use matricle_core::people::who::Who;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::confirm::{self, Followed};
 use matricle_desk::planning::sheet::{self, Settings};

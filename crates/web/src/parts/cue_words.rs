@@ -1,7 +1,7 @@
 //! A cue in words.
 
-use matricle_core::cue::{Cue, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
-use matricle_core::occasion::{Moment, Occasion};
+use matricle_core::messages::cue::{Cue, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom};
+use matricle_core::messages::occasion::{Moment, Occasion};
 use matricle_core::{QuestionId, TagId, TicketTypeId};
 
 /// What the keys of a cue stand for.
@@ -178,7 +178,7 @@ pub(crate) fn late(cue: &Cue) -> String {
 mod tests {
     use super::*;
     use jiff::Timestamp;
-    use matricle_core::cue::Only;
+    use matricle_core::messages::cue::Only;
     use matricle_core::{CueId, TemplateId};
 
     #[test]

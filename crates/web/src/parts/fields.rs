@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Display;
 
-use matricle_core::form::{Form, Wrong};
+use matricle_core::forms::form::{Form, Wrong};
 use matricle_desk::DeskError;
 
 use crate::asking::Posted;

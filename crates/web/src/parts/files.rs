@@ -50,7 +50,7 @@ pub(crate) fn pdf_within(name: &str, bytes: Vec<u8>) -> Response {
 }
 
 /// A QR code as SVG, with its quiet zone.
-pub(crate) fn qr_svg(code: matricle_core::codes::TicketCode) -> String {
+pub(crate) fn qr_svg(code: matricle_core::words::codes::TicketCode) -> String {
     square_svg(&barcode::qr(code), &format!("QR code of ticket {code}"))
 }
 

@@ -153,8 +153,8 @@ mod tests {
     use super::*;
     use jiff::civil::date;
     use matricle_core::SessionId;
-    use matricle_core::schedule::Span;
-    use matricle_core::sessions::Facts;
+    use matricle_core::dates::schedule::Span;
+    use matricle_core::dates::sessions::Facts;
 
     #[test]
     fn sessions_are_drawn_in_their_rooms_at_their_times() {

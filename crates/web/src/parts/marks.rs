@@ -1,6 +1,6 @@
 //! The marks of kinds of events, drawn.
 
-use matricle_core::marks::Mark;
+use matricle_core::words::marks::Mark;
 
 /// A mark as SVG, for the eye alone: its word stands beside it.
 pub(crate) fn svg(mark: Mark) -> String {

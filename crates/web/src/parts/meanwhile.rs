@@ -18,7 +18,7 @@ const SHOWN: usize = 200;
 /// A few letters that tell one content of a field from another; the order of ticks is none.
 fn digest(values: &[String]) -> String {
     let mut values: Vec<String> =
-        values.iter().map(|v| matricle_core::text::lines(v).trim().to_owned()).collect();
+        values.iter().map(|v| matricle_core::words::text::lines(v).trim().to_owned()).collect();
     values.retain(|v| !v.is_empty());
     values.sort_unstable();
     let hash = Sha256::digest(values.join("\0"));

@@ -1,7 +1,7 @@
 //! Where things are: addresses that more than one face names.
 
 use jiff::civil::Date as Day;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 
 use matricle_store::events::Date;
 

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use matricle_core::seats::Pool;
-use matricle_core::strip::{Cell, MOST_CELLS, Strip, strip};
+use matricle_core::seats::strip::{Cell, MOST_CELLS, Strip, strip};
 use matricle_formats::words;
 
 /// How large a strip is drawn.

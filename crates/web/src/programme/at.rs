@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use axum::extract::{FromRequestParts, Path};
 use axum::http::request::Parts;
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::whole::WholeBooking;
 

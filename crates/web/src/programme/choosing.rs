@@ -2,9 +2,9 @@
 
 use axum::http::HeaderMap;
 use matricle_core::booking::State;
-use matricle_core::codes::Reference;
-use matricle_core::price::Buyer;
-use matricle_core::who::WhoRefusal;
+use matricle_core::money::price::Buyer;
+use matricle_core::people::who::WhoRefusal;
+use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::{hold, whole};
 use matricle_desk::people::asking::{self, Asking};

@@ -5,7 +5,7 @@ use askama::Template;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
-use matricle_core::price::Buyer;
+use matricle_core::money::price::Buyer;
 use matricle_desk::programme::{self, Looking, Wish};
 use matricle_store::events::EventState;
 use matricle_store::house::House;

@@ -7,7 +7,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use jiff::Timestamp;
 use jiff::ToSpan;
 use matricle_core::DateId;
-use matricle_core::price::Buyer;
+use matricle_core::money::price::Buyer;
 use matricle_desk::money::entries;
 use matricle_desk::programme::{self, EventPage};
 use matricle_formats::words;

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use askama::Template;
 use matricle_core::QuestionId;
-use matricle_core::codes::Reference;
-use matricle_core::confirm::Way;
-use matricle_core::details::{Answering, Draft, Field, Problem, Question};
+use matricle_core::booking::confirm::Way;
+use matricle_core::booking::details::{Answering, Draft, Field, Problem, Question};
+use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::whole::{self, WholeBooking};
 use matricle_desk::money::entries;
 

@@ -6,7 +6,7 @@ use axum::extract::State as Shared;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::SessionId;
-use matricle_core::foyer::{PartStands, Stands};
+use matricle_core::door::foyer::{PartStands, Stands};
 use matricle_desk::door::foyer::{self, Foyer, In};
 use matricle_formats::words;
 
@@ -184,7 +184,7 @@ fn part(app: &App, visitor: &Visitor, link: &str, f: &Foyer, trouble: &'static s
     let now = app.desk.clock.now();
     let span = &f.date.span;
     let (head, says) = says(f);
-    let opens = matricle_core::foyer::opens_at(span.starts_at, f.how.opens_minutes);
+    let opens = matricle_core::door::foyer::opens_at(span.starts_at, f.how.opens_minutes);
     let clock = |at| words::clock(words::local(at, &span.zone).datetime());
     Part {
         token: app.desk.secrets.form_token(&visitor.0),
@@ -222,7 +222,7 @@ fn alone(mut response: Response) -> Response {
     response
 }
 
-fn link(code: matricle_core::codes::TicketCode, key: &str) -> String {
+fn link(code: matricle_core::words::codes::TicketCode, key: &str) -> String {
     format!("/foyer/{}/{}", code.as_str(), crate::address::encode(key))
 }
 
@@ -301,7 +301,7 @@ pub(crate) async fn go(
 /// The page that leads on into the room.
 async fn inside(
     app: &App,
-    (visitor, code, key): (&Visitor, matricle_core::codes::TicketCode, &str),
+    (visitor, code, key): (&Visitor, matricle_core::words::codes::TicketCode, &str),
     (to, passcode): (String, String),
     back: String,
 ) -> Result<Response, WebError> {

@@ -6,7 +6,7 @@ use axum::extract::{Path, Query, State as Shared};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
-use matricle_core::replies::Reply;
+use matricle_core::messages::replies::Reply;
 use matricle_desk::DeskError;
 use matricle_desk::planning::invitations::{self, Opens};
 use matricle_desk::planning::replies;

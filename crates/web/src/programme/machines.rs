@@ -8,7 +8,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use jiff::SignedDuration;
-use matricle_core::accent;
+use matricle_core::words::accent;
 use matricle_desk::DeskError;
 use matricle_desk::house::face;
 use matricle_desk::programme::{self, Feed};

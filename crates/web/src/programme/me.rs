@@ -5,7 +5,7 @@ use axum::extract::{Path, Query, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::booking::State;
-use matricle_core::form::Wrong;
+use matricle_core::forms::form::Wrong;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::whole;
 use matricle_desk::money::cards;
@@ -122,7 +122,7 @@ pub(crate) async fn show(
                         || "good for ever".to_owned(),
                         |until| format!("good until {}", words::moment(until, &zone, now)),
                     );
-                    let letters = matricle_core::transfer::grouped(&c.code);
+                    let letters = matricle_core::money::transfer::grouped(&c.code);
                     (c.kind, letters, words::count(c.card.left, "stamps"), until)
                 })
                 .collect();

@@ -3,12 +3,12 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::TicketTypeId;
-use matricle_core::confirm::Way;
-use matricle_core::price::{self, Buyer, Why};
-use matricle_core::schedule::Sale;
+use matricle_core::booking::confirm::Way;
+use matricle_core::dates::schedule::Sale;
+use matricle_core::money::price::{self, Buyer, Why};
+use matricle_core::people::who::{Who, WhoRefusal};
 use matricle_core::seats::Wanted;
-use matricle_core::waiting::Manner;
-use matricle_core::who::{Who, WhoRefusal};
+use matricle_core::seats::waiting::Manner;
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
 use matricle_store::events::{Choices, Event, TicketType};

@@ -9,7 +9,7 @@ use axum::extract::{Multipart, Path, Query, State as Shared};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::SubmissionId;
-use matricle_core::form::Wrong;
+use matricle_core::forms::form::Wrong;
 use matricle_core::review::submission::Refusal;
 use matricle_desk::DeskError;
 use matricle_desk::review::Submitter;

@@ -6,7 +6,7 @@ use axum::extract::{FromRequestParts, Path, State};
 use axum::http::header;
 use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
-use matricle_core::codes::{Reading, TicketCode, read};
+use matricle_core::words::codes::{Reading, TicketCode, read};
 use matricle_desk::{DeskError, messages};
 use matricle_formats::words;
 

@@ -5,7 +5,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::seats::Wanted;
-use matricle_core::waiting::{Manner, Stands};
+use matricle_core::seats::waiting::{Manner, Stands};
 use matricle_core::{DateId, TicketTypeId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::waiting::{self, Joined};

@@ -167,7 +167,8 @@ async fn what_is_typed_outlives_the_hold_and_the_same_seats_come_back_if_they_ca
         let odd = format!("part=yes&answer_{}=x&attendee_{}=y&each_7_{n}=z", 900 + n, 50 + n);
         b.post_for_part(&format!("{own}/draft"), &odd).await;
     }
-    let reference = matricle_core::codes::Reference::parse(own.split('/').nth(2).unwrap()).unwrap();
+    let reference =
+        matricle_core::words::codes::Reference::parse(own.split('/').nth(2).unwrap()).unwrap();
     let of =
         move |c: &matricle_store::Connection| matricle_store::bookings::by_reference(c, reference);
     let kept = site.desk.store.read(of).await.unwrap().unwrap().draft;

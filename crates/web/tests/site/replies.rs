@@ -1,8 +1,8 @@
 //! Replies to invitations: one press, no signing in; whatever only fetches changes nothing.
 
 use axum::http::{Method, Request, StatusCode};
-use matricle_core::form::Form;
-use matricle_core::replies::{Reply, Stands};
+use matricle_core::forms::form::Form;
+use matricle_core::messages::replies::{Reply, Stands};
 use matricle_desk::planning::{asking, invitations, replies};
 use matricle_desk::{demo, timers};
 use matricle_store::{events, people};

@@ -1,7 +1,7 @@
 //! Strangers at the pages: what a link, a number and a typed address open, and what not.
 
 use axum::http::StatusCode;
-use matricle_core::form::Form;
+use matricle_core::forms::form::Form;
 use matricle_desk::demo;
 use matricle_desk::planning::sheet;
 use matricle_store::{events, people};

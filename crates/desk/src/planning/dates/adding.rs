@@ -2,11 +2,11 @@
 
 use jiff::civil::DateTime;
 use matricle_core::EventId;
-use matricle_core::form::{Fault, Form};
-use matricle_core::repeats;
-use matricle_core::rule::Rule;
-use matricle_core::schedule::SpanError;
-use matricle_core::staff::{Right, require};
+use matricle_core::dates::recurrence::Rule;
+use matricle_core::dates::schedule::SpanError;
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::forms::repeats;
+use matricle_core::people::staff::{Right, require};
 use matricle_store::events::{self, NewDate};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, places};
@@ -62,7 +62,7 @@ fn read_adding(
         (form.number("setup", 0, 1440).unwrap_or(0), form.number("clearup", 0, 1440).unwrap_or(0));
     let kinds = events::pool_kinds(conn, event)?;
     let capacities: Vec<u32> = (0..kinds.len())
-        .map(|i| form.count(&format!("pool_{i}"), 0, matricle_core::quick::MOST_SEATS))
+        .map(|i| form.count(&format!("pool_{i}"), 0, matricle_core::forms::quick::MOST_SEATS))
         .collect();
     let (Some(first), Some(from), Some(until)) = (first, from, until) else { return Ok(None) };
     let rule = repeats::rule(form, first);

@@ -3,10 +3,10 @@
 use jiff::civil::Time;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::DateId;
-use matricle_core::form::{Fault, Form};
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::schedule::{Span, SpanError};
-use matricle_core::staff::{Right, require};
+use matricle_core::dates::schedule::{Span, SpanError};
+use matricle_core::forms::form::{Fault, Form};
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::{Right, require};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date};
 use matricle_store::outbox;
@@ -149,7 +149,7 @@ fn read_change(conn: &Connection, date: &Date, form: &mut Form) -> Result<Change
     });
     let kinds = events::pool_kinds(conn, date.event)?;
     let capacities = (0..kinds.len())
-        .map(|i| form.number(&format!("pool_{i}"), 0, matricle_core::quick::MOST_SEATS))
+        .map(|i| form.number(&format!("pool_{i}"), 0, matricle_core::forms::quick::MOST_SEATS))
         .collect();
     Ok(Change { day_shift, times, venue, room, hosts, margins, capacities })
 }

@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::Move;
-use matricle_core::form::Form;
-use matricle_core::occasion::{Knows, Occasion};
-use matricle_core::staff::{Right, require};
+use matricle_core::forms::form::Form;
+use matricle_core::messages::occasion::{Knows, Occasion};
+use matricle_core::people::staff::{Right, require};
 use matricle_core::{DateId, EventId};
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event, EventState};

@@ -1,7 +1,7 @@
 //! Opening hours and closed days.
 
 use axum::response::Response;
-use matricle_core::rule::WEEK;
+use matricle_core::dates::recurrence::WEEK;
 use matricle_desk::house::{self, Rooms};
 use matricle_desk::planning::slots;
 use matricle_formats::words;

@@ -4,10 +4,10 @@
 use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
+use matricle_core::people::staff::Right;
 use matricle_core::review::checks::{Check, DOUBT, LOOK};
 use matricle_core::review::rules::{HouseRules, Lands, Standing, WhoMay};
 use matricle_core::review::submission::Refusal;
-use matricle_core::staff::Right;
 use matricle_desk::DeskError;
 use matricle_desk::review::house_rules;
 

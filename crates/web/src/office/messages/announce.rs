@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::messages::announcements::{self, AsRead};
 use matricle_formats::words;
 use matricle_store::announcements::{Announcement, LISTED};
@@ -129,7 +129,7 @@ async fn page(at: &Clerk, id: i64, d: Fields, shows: Shows) -> Result<Response, 
         Shows::Looked(said) => (true, said),
     };
     let now = at.app.desk.clock.now();
-    let typed = matricle_core::form::Form::new(
+    let typed = matricle_core::forms::form::Form::new(
         d.all().map(|(n, v)| (n.to_owned(), v.to_owned())).collect(),
     );
     let chosen = announcements::chosen(&typed);
@@ -200,7 +200,7 @@ pub(crate) async fn show(
         return page(&at, id, Fields::of([("silent", "yes".to_owned())]), Shows::Form).await;
     }
     let now = at.app.desk.clock.now();
-    let none = announcements::chosen(&matricle_core::form::Form::default());
+    let none = announcements::chosen(&matricle_core::forms::form::Form::default());
     let before = announcements::before(&at.app.desk, &at.staff, EventId(id), none).await?;
     let mut d = Fields::of([("confirmed", "yes".to_owned())]);
     for date in before.dates.iter().filter(|d| d.span.ends_at > now && d.called_off.is_empty()) {

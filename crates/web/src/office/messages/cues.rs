@@ -3,13 +3,13 @@
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::response::Response;
-use matricle_core::cue::{
+use matricle_core::forms::form::Fault;
+use matricle_core::messages::cue::{
     Cue, CueRefusal, Late, Part, Paying, Side, Trigger, Unit, Way, When, Whom,
 };
-use matricle_core::cues::Outcome;
-use matricle_core::form::Fault;
-use matricle_core::occasion::{Moment, Occasion};
-use matricle_core::staff::{Right, Role};
+use matricle_core::messages::due::Outcome;
+use matricle_core::messages::occasion::{Moment, Occasion};
+use matricle_core::people::staff::{Right, Role};
 use matricle_core::words::fold;
 use matricle_core::{CueId, DateId, EventId};
 use matricle_desk::DeskError;

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Multipart, Path};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::messages::files;
 use matricle_formats::words;
 

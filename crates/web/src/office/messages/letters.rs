@@ -5,8 +5,8 @@ use axum::extract::{Multipart, Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
-use matricle_core::letters::{Kind, Place};
-use matricle_core::staff::Right;
+use matricle_core::messages::letters::{Kind, Place};
+use matricle_core::people::staff::Right;
 use matricle_desk::letters::tray::{self, ON_A_PAGE, Whole};
 use matricle_formats::words;
 use matricle_store::letters::{Letter, List, Out};
@@ -57,7 +57,7 @@ pub(crate) fn who((name, address): &(String, String)) -> String {
 
 /// Some words of a text, on one line.
 pub(crate) fn some(text: &str, most: usize) -> String {
-    let line = matricle_core::text::line(&text.replace('\n', " "));
+    let line = matricle_core::words::text::line(&text.replace('\n', " "));
     if line.chars().count() <= most {
         return line;
     }
@@ -364,7 +364,7 @@ pub(crate) async fn act(
             return Ok(at.done(&there, "The letter is back."));
         }
         "tray" => {
-            tray::give(desk, staff, id, matricle_core::form::Form::default()).await?;
+            tray::give(desk, staff, id, matricle_core::forms::form::Form::default()).await?;
             return Ok(at.done(&there, "The letter lies in the tray again."));
         }
         "give" => match tray::give(desk, staff, id, form(&posted)).await {
@@ -427,7 +427,7 @@ pub(crate) struct OfBooking {
 
 pub(crate) async fn of_booking(
     at: &Clerk,
-    reference: matricle_core::codes::Reference,
+    reference: matricle_core::words::codes::Reference,
 ) -> Result<OfBooking, WebError> {
     let house = at.app.desk.house().await?;
     let now = at.app.desk.clock.now();

@@ -1,7 +1,7 @@
 //! What is put into words by choosing: fields, and parts that only some read.
 
-use matricle_core::cue::Cue;
-use matricle_core::template::{CONDITIONS, FIELDS, Shape, can_have, field, opening};
+use matricle_core::messages::cue::Cue;
+use matricle_core::messages::template::{CONDITIONS, FIELDS, Shape, can_have, field, opening};
 
 /// What can be put in: how it is written, and what it says.
 pub(crate) struct Choices {

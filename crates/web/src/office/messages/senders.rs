@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
 use matricle_desk::messages::senders;
 
 use crate::asking::Posted;

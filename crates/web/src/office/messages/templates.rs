@@ -3,8 +3,8 @@
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::codes::Reference;
-use matricle_core::staff::Right;
+use matricle_core::people::staff::Right;
+use matricle_core::words::codes::Reference;
 use matricle_core::{EventId, TemplateId};
 use matricle_desk::messages::wordings::{self, Preview, Whose};
 use matricle_desk::messages::{cues, files};
@@ -213,7 +213,7 @@ async fn page(
         Some(o) => filled(&o.template),
         None => Fields::of([("body", "<p>{{greeting}},</p><p></p><p>{{house}}</p>".to_owned())]),
     });
-    let mut typed = matricle_core::form::Form::new(
+    let mut typed = matricle_core::forms::form::Form::new(
         d.all().map(|(n, v)| (n.to_owned(), v.to_owned())).collect(),
     );
     let typed = wordings::read(&mut typed, opened.as_ref().map(|o| &o.template), event);

@@ -1,7 +1,7 @@
 //! Promo codes.
 
 use matricle_core::EventId;
-use matricle_core::promo::Gives;
+use matricle_core::money::promo::Gives;
 use matricle_desk::money::promos;
 use matricle_formats::words;
 

@@ -1,6 +1,6 @@
 //! What hosts are owed.
 
-use matricle_core::shares::Share;
+use matricle_core::money::shares::Share;
 use matricle_desk::money::books;
 
 use super::{HostRow, Room, Table, View};

@@ -1,7 +1,7 @@
 //! The ledger of a month.
 
-use matricle_core::codes::Reference;
-use matricle_core::ledger::Account;
+use matricle_core::money::ledger::Account;
+use matricle_core::words::codes::Reference;
 use matricle_desk::money::books;
 use matricle_formats::table::Cell;
 

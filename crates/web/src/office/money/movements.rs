@@ -1,6 +1,6 @@
 //! What came and went in a month.
 
-use matricle_core::codes::Reference;
+use matricle_core::words::codes::Reference;
 use matricle_desk::money::books;
 use matricle_formats::table::Cell;
 

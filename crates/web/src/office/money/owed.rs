@@ -1,8 +1,8 @@
 //! Who owes, what is to be given back, and what the accounts come to.
 
-use matricle_core::codes::Reference;
-use matricle_core::ledger::Account;
-use matricle_core::transfer::{creditor_reference, grouped};
+use matricle_core::money::ledger::Account;
+use matricle_core::money::transfer::{creditor_reference, grouped};
+use matricle_core::words::codes::Reference;
 use matricle_desk::money::books;
 use matricle_formats::table::Cell;
 use matricle_formats::words;

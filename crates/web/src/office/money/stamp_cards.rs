@@ -1,6 +1,6 @@
 //! Stamp cards.
 
-use matricle_core::transfer::grouped;
+use matricle_core::money::transfer::grouped;
 use matricle_desk::money::cards;
 use matricle_formats::table::Cell;
 use matricle_formats::words;
