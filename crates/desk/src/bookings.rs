@@ -2,6 +2,7 @@
 
 pub mod acts;
 pub mod address;
+mod by;
 pub mod calendars;
 pub mod cancel;
 pub mod change;
@@ -17,7 +18,9 @@ pub mod papers;
 pub mod pass_on;
 pub mod pay;
 pub mod phone;
+pub(crate) mod reference;
 pub(crate) mod seats;
+pub(crate) mod serving;
 pub mod stamps;
 pub mod submit;
 pub mod taking;

@@ -31,7 +31,7 @@ use matricle_store::{StoreError, Tx, door, outbox, people};
 
 use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
-use crate::bookings::seats::fresh_reference;
+use crate::bookings::reference::fresh_reference;
 use crate::people::signin;
 use crate::{Desk, DeskError, random_u64};
 

@@ -18,8 +18,8 @@ use matricle_store::payments::{self, PaymentState};
 use matricle_store::{StoreError, bookings, clock};
 use tokio::task::JoinSet;
 
+use crate::bookings::moves::lapse;
 use crate::bookings::pay::check;
-use crate::bookings::seats::lapse;
 use crate::rounds::{AT_ONCE, Due, PAUSE, ROUND, Work, each, panic_words};
 use crate::{Desk, DeskError};
 

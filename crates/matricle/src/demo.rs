@@ -50,17 +50,18 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
     };
     let outside = standins::start(after, Some(&folder.join("stand-ins"))).await?;
     let url = format!("http://{}", listener.local_addr()?);
-    let secret = parse_webhook_secret(standins::WEBHOOK_SECRET).context("the stand-in's secret")?;
+    let secret =
+        parse_webhook_secret(config::STAND_IN_WEBHOOK_SECRET).context("the stand-in's secret")?;
     let desk = desk(Parts {
         store,
         clock: args.now.map_or_else(Clock::real, Clock::from),
         secrets: config::secrets(&folder, "")?,
-        card: Some((outside.till.clone(), standins::KEY.into(), secret)),
+        card: Some((outside.till.clone(), config::STAND_IN_KEY.into(), secret)),
         mail: (outside.smtp.clone(), None),
         mail_at_once: 4,
         letterbox: Some(outside.letterbox()?),
-        rooms: Some((outside.meeting.clone(), standins::KEY.into())),
-        texts: Some((outside.phone.clone(), standins::KEY.into())),
+        rooms: Some((outside.meeting.clone(), config::STAND_IN_KEY.into())),
+        texts: Some((outside.phone.clone(), config::STAND_IN_KEY.into())),
         chat: Some(format!("{}/hook", outside.room)),
         public_url: url.clone(),
         sign_in: 60,

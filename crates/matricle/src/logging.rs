@@ -1,16 +1,21 @@
 //! The log, on standard error.
 
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::filter::Targets;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
+use tracing_subscriber::{Layer, Registry};
 
 use crate::config::{LogConfig, LogFormat};
 
-/// Starts the log; what `RUST_LOG` says comes before the configuration.
+/// Starts the log; what `RUST_LOG` says comes before the configuration: a level, or levels of parts
+/// of the program (`info,matricle_desk=debug`).
 pub fn start(config: &LogConfig) {
-    let filter =
-        EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new(&config.level));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
-    match config.format {
-        LogFormat::Text => log.init(),
-        LogFormat::Json => log.json().flatten_event(true).init(),
-    }
+    let own = std::env::var("RUST_LOG").ok().and_then(|said| said.parse::<Targets>().ok());
+    let filter = own.or_else(|| config.level.parse().ok()).unwrap_or_default();
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let lines: Box<dyn Layer<Registry> + Send + Sync> = match config.format {
+        LogFormat::Text => lines.boxed(),
+        LogFormat::Json => lines.json().flatten_event(true).boxed(),
+    };
+    tracing_subscriber::registry().with(lines.with_filter(filter)).init();
 }

@@ -20,12 +20,8 @@ use matricle_standins::till::Till;
 use tokio::net::TcpListener;
 
 use crate::cli::StandinArgs;
+use crate::config::{STAND_IN_KEY as KEY, STAND_IN_WEBHOOK_SECRET as WEBHOOK_SECRET};
 use crate::serve::{listen, stop_signal};
-
-/// The key that the till expects.
-pub const KEY: &str = "stand-in-key";
-/// The secret that the till signs webhooks with.
-pub const WEBHOOK_SECRET: &str = "whsec_c3RhbmQtaW4tc2VjcmV0LW5vdC1mb3ItcmVhbA==";
 
 /// Stand-ins that are running.
 #[derive(Debug, Clone)]

@@ -116,6 +116,17 @@ const DESK: &[&[&str]] = &[
     &["timers"],
     &["demo"],
 ];
+/// The rooms of the desk's bookings among themselves.
+const BOOKINGS: &[&[&str]] = &[
+    &["acts", "by", "papers", "reference"],
+    &["serving"],
+    &["moves"],
+    &["change", "codes", "confirm", "decide", "seats", "stamps", "waiting"],
+    &["address", "calendars", "cancel", "hold", "keys", "move_date", "pass_on", "pay", "taking"],
+    &["many", "phone", "undo"],
+    &["whole"],
+    &["submit"],
+];
 
 const WEB: &[&[&str]] = &[
     &["address", "again", "news", "serving", "observe", "cache", "wording"],
@@ -249,6 +260,7 @@ fn imports_go_down_only() {
         ("store/src", "crate::", STORE),
         ("store/src/events", "crate::events::", EVENTS),
         ("desk/src", "crate::", DESK),
+        ("desk/src/bookings", "crate::bookings::", BOOKINGS),
         ("web/src", "crate::", WEB),
         ("web/src/programme", "crate::programme::", PROGRAMME),
         ("web/src/office", "crate::office::", OFFICE),

@@ -10,23 +10,53 @@ use sha2::{Digest, Sha256};
 struct Own;
 
 #[derive(RustEmbed)]
-#[folder = "../../assets/vendor"]
-#[include = "bootstrap/*.css"]
-#[include = "htmx/*.js"]
-#[include = "trix/trix*"]
-#[include = "zxing/zxing*"]
-#[include = "fonts/*.woff2"]
-struct Vendor;
+#[folder = "../../assets/vendor/bootstrap"]
+#[prefix = "bootstrap/"]
+struct Bootstrap;
+
+#[derive(RustEmbed)]
+#[folder = "../../assets/vendor/htmx"]
+#[prefix = "htmx/"]
+struct Htmx;
+
+#[derive(RustEmbed)]
+#[folder = "../../assets/vendor/trix"]
+#[prefix = "trix/"]
+struct Trix;
+
+#[derive(RustEmbed)]
+#[folder = "../../assets/vendor/zxing"]
+#[prefix = "zxing/"]
+struct Zxing;
+
+#[derive(RustEmbed)]
+#[folder = "../../assets/vendor/webfonts"]
+#[prefix = "fonts/"]
+struct Fonts;
 
 pub(crate) fn find(path: &str) -> Option<EmbeddedFile> {
-    Own::get(path).or_else(|| Vendor::get(path))
+    let get = match path.split_once('/').map(|(folder, _)| folder) {
+        Some("bootstrap") => Bootstrap::get,
+        Some("htmx") => Htmx::get,
+        Some("trix") => Trix::get,
+        Some("zxing") => Zxing::get,
+        Some("fonts") => Fonts::get,
+        _ => Own::get,
+    };
+    get(path)
+}
+
+/// The names of all that ships.
+fn names() -> impl Iterator<Item = std::borrow::Cow<'static, str>> {
+    let scripts = Bootstrap::iter().chain(Htmx::iter()).chain(Trix::iter());
+    Own::iter().chain(scripts).chain(Zxing::iter()).chain(Fonts::iter())
 }
 
 /// Changes with any of the files, so that browsers keep them for ever and still
 /// never see an old one.
 pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
     let mut hash = Sha256::new();
-    for name in Own::iter().chain(Vendor::iter()) {
+    for name in names() {
         if let Some(file) = find(&name) {
             hash.update(file.metadata.sha256_hash());
         }

@@ -87,16 +87,16 @@ impl House {
         let outside = standins::start(0, None).await?;
         let listener = listen(([127, 0, 0, 1], 0).into()).await?;
         let url = format!("http://{}", listener.local_addr()?);
-        let secret = parse_webhook_secret(standins::WEBHOOK_SECRET).context("the secret")?;
+        let secret = parse_webhook_secret(config::STAND_IN_WEBHOOK_SECRET).context("the secret")?;
         let desk = desk(Parts {
             store: Store::open(folder.path())?,
             clock: Clock::from(NOW.parse::<jiff::Timestamp>()?),
             secrets: config::secrets(folder.path(), "")?,
-            card: Some((outside.till.clone(), standins::KEY.into(), secret)),
+            card: Some((outside.till.clone(), config::STAND_IN_KEY.into(), secret)),
             mail: (outside.smtp.clone(), None),
             mail_at_once: 4,
             letterbox: Some(outside.letterbox()?),
-            rooms: Some((outside.meeting.clone(), standins::KEY.into())),
+            rooms: Some((outside.meeting.clone(), config::STAND_IN_KEY.into())),
             texts: None,
             chat: None,
             public_url: url.clone(),

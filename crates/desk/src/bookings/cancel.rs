@@ -4,40 +4,19 @@ use jiff::Timestamp;
 use matricle_core::Money;
 use matricle_core::booking::acts::Act;
 use matricle_core::booking::{Move, State};
-use matricle_core::people::acting::Acting;
-use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
 use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking, Deed};
 use matricle_store::events::{Date, Event};
-use matricle_store::people::Staff;
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
+pub use crate::bookings::by::By;
 use crate::bookings::change::settle_change;
 use crate::bookings::moves::{With, make};
 use crate::money::entries::percent_back;
 use crate::telling::tell_changed;
 use crate::{Desk, DeskError, house_of, refuse};
-
-/// Who calls a booking back.
-#[derive(Debug, Clone)]
-pub enum By {
-    /// The booker, by the booking's own address: by the event's rules and steps.
-    Booker,
-    /// Somebody at the Office; with a percentage of their own, if they give one.
-    Staff(Staff, Option<u32>),
-}
-
-impl By {
-    /// Their act: the booker's, or that of somebody who may change bookings.
-    pub(crate) fn turn(&self, desk: &Desk) -> Result<Turn, DeskError> {
-        match self {
-            Self::Booker => Ok(desk.turn(Acting::booker())),
-            Self::Staff(staff, _) => desk.turn_of(staff, Right::ChangeBookings),
-        }
-    }
-}
 
 /// What cancelling would come to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -186,7 +165,7 @@ pub async fn cancel(
                 )
             };
             tell_changed(tx, &booking, &said, &turn)?;
-            crate::bookings::waiting::serve_date(tx, booking.date, turn.now)?;
+            crate::bookings::serving::serve_date(tx, booking.date, turn.now)?;
             remember(&Deed::part(&standing, &lines))?;
             Ok(plan)
         })

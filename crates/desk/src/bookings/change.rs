@@ -15,10 +15,10 @@ use matricle_store::{Connection, Tx, events, outbox, payments};
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
-use crate::bookings::cancel::By;
+use crate::bookings::by::By;
 use crate::bookings::moves::confirm_if_paid;
-use crate::bookings::seats::{choices_of, sweep};
-use crate::bookings::waiting;
+use crate::bookings::moves::{choices_of, sweep};
+use crate::bookings::serving;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
 use crate::telling::{tell, tell_changed};
@@ -239,7 +239,7 @@ pub async fn swap_ticket(
             let said = format!("Another ticket: {}.", counted(tx, &booking, &wanted)?);
             tell_changed(tx, &booking, &said, &turn)?;
             settle_change(tx, &booking, "a ticket was swapped", &turn)?;
-            waiting::serve_date(tx, booking.date, turn.now)
+            serving::serve_date(tx, booking.date, turn.now)
         })
         .await?;
     desk.wake.all();

@@ -9,7 +9,7 @@ use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::{Connection, Tx, events, promos};
 
-use crate::bookings::seats::choices_of;
+use crate::bookings::moves::choices_of;
 use crate::{Desk, DeskError, refuse};
 
 /// Lets a booking use a code, or says why not. `email` is the booker's address as far as it

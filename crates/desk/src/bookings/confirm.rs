@@ -9,8 +9,8 @@ use matricle_store::events::Event;
 
 use crate::DeskError;
 use crate::acting::Turn;
+use crate::bookings::acts::way_of;
 use crate::bookings::moves::{With, firm};
-use crate::bookings::whole::way_of;
 
 /// A way of confirming by its word in forms; nothing for "as the event says".
 pub(crate) fn way(word: &str) -> Option<Way> {

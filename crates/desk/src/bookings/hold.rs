@@ -17,8 +17,10 @@ use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, promos};
 
 use crate::acting::Turn;
+use crate::bookings::moves::sweep;
 use crate::bookings::moves::{self, With, make};
-use crate::bookings::seats::{fresh_reference, may_keep, on_sale, same_event, sweep, take_again};
+use crate::bookings::reference::fresh_reference;
+use crate::bookings::seats::{may_keep, on_sale, same_event, take_again};
 use crate::people::asking::Asking;
 use crate::people::often::Often;
 use crate::{Desk, DeskError, fresh_code, telling};

@@ -10,10 +10,10 @@ use matricle_store::{Tx, events};
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
-use crate::bookings::cancel::By;
+use crate::bookings::by::By;
 use crate::bookings::change::find;
-use crate::bookings::seats::sweep;
-use crate::bookings::waiting;
+use crate::bookings::moves::sweep;
+use crate::bookings::serving;
 use crate::telling::{tell, tell_holders_again};
 use crate::{Desk, DeskError, house_of};
 
@@ -80,5 +80,5 @@ pub(crate) fn move_in(
     };
     tell(tx, &moved, Occasion::Changed, &knows, turn)?;
     tell_holders_again(tx, &moved, "is for another date now", turn)?;
-    waiting::serve_date(tx, booking.date, turn.now)
+    serving::serve_date(tx, booking.date, turn.now)
 }

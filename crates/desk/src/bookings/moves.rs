@@ -1,20 +1,25 @@
 //! The one way in which a booking's state changes: the row of [`matricle_core::booking::MOVES`]
 //! tells all that follows, so that no use case can forget any of it.
 
+use crate::house_of;
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::DateId;
+use matricle_core::booking::ChoiceRefusal;
 use matricle_core::booking::pay_deadline::time_to_pay;
 use matricle_core::booking::{Allowed, Follows, Move, MoveRefusal, State, Tell, allowed};
 use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::people::acting::Actor;
 use matricle_core::seats::Bucket;
 use matricle_core::seats::waiting::Stands;
+use matricle_core::seats::{Draw, Wanted, take};
+use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking};
+use matricle_store::events::Choices;
 use matricle_store::{Tx, events, payments, readers};
 
 use crate::DeskError;
 use crate::acting::Turn;
-use crate::bookings::seats::seats_for;
-use crate::bookings::waiting;
+use crate::bookings::serving;
 use crate::money::cards::make_bought;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
@@ -247,12 +252,12 @@ fn follow_list(
     turn: &Turn,
 ) -> Result<(), DeskError> {
     if !row.to.stands() && row.to != State::Held {
-        waiting::follow(tx, booking, Stands::Passed)?;
+        serving::follow(tx, booking, Stands::Passed)?;
     } else if row.from == State::Held {
-        waiting::follow(tx, booking, Stands::Taken)?;
+        serving::follow(tx, booking, Stands::Taken)?;
     }
     if Bucket::of(row.from).is_some() && Bucket::of(row.to).is_none() {
-        waiting::serve_date(tx, booking.date, turn.now)?;
+        serving::serve_date(tx, booking.date, turn.now)?;
     }
     Ok(())
 }
@@ -279,7 +284,7 @@ pub(crate) fn choose_again(
     let until = choose(&hold)?;
     bookings::set_state(tx, &hold, row.to, Some(until), turn.now)?;
     bookings::happened(tx, hold.id, turn.now, &turn.by, "chose again")?;
-    waiting::serve_date(tx, hold.date, turn.now)
+    serving::serve_date(tx, hold.date, turn.now)
 }
 
 /// Confirms a booking that waits for its money once all of it is there. The booking as it is
@@ -306,4 +311,49 @@ pub(crate) fn firm(
 ) -> Result<Booking, DeskError> {
     let by = if booking.due().minor <= 0 { free } else { to_pay };
     make(tx, booking, by, turn, with)
+}
+
+/// Lets holds on a date lapse whose time is over, before its seats are counted.
+pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, turn: &Turn) -> Result<(), DeskError> {
+    for stale in bookings::stale_holds(tx, date, turn.now)? {
+        lapse(tx, &stale, &turn.program())?;
+    }
+    Ok(())
+}
+
+/// Lets a booking lapse: its time is over.
+pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<Booking, DeskError> {
+    let what = match booking.state {
+        State::AwaitingPayment => "not paid in time; the seats were given back",
+        _ => "the time to fill the form in ran out; the seats were given back",
+    };
+    make(tx, booking, Move::Lapse, turn, With::said(what))
+}
+
+/// The sheet that a booking is counted on, whatever the state of its event.
+pub(crate) fn choices_of(
+    conn: &Connection,
+    booking: &Booking,
+    now: Timestamp,
+) -> Result<Choices, DeskError> {
+    let house = house_of(conn)?;
+    events::choices(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
+}
+
+/// What so many tickets of a booking draw from the pools of its dates, if they have it.
+///
+/// # Errors
+/// The seats are gone, or the date is called off.
+pub(crate) fn seats_for(
+    tx: &Tx<'_>,
+    booking: &Booking,
+    wanted: &[Wanted],
+    turn: &Turn,
+) -> Result<Vec<Draw>, DeskError> {
+    sweep(tx, booking.date, turn)?;
+    let offer = choices_of(tx, booking, turn.now)?.offer;
+    if offer.called_off {
+        return Err(ChoiceRefusal::CalledOff.into());
+    }
+    Ok(take(&offer.pools, &offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
 }

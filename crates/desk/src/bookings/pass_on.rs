@@ -11,7 +11,7 @@ use matricle_store::{Tx, bookings, readers};
 
 use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
-use crate::bookings::cancel::By;
+use crate::bookings::by::By;
 use crate::bookings::change::find;
 use crate::people::often::Asks;
 use crate::telling::{tell, tell_changed, tell_holder_again};

@@ -1,19 +1,17 @@
 //! Taking seats for a booking, and letting them go when a time is over.
 
 use jiff::Timestamp;
-use matricle_core::booking::{self, Choice, ChoiceRefusal, Move, State};
+use matricle_core::booking::{self, Choice, Move, State};
 use matricle_core::money::price::Buyer;
 use matricle_core::seats::hold_limits;
-use matricle_core::seats::{Draw, Wanted, take};
-use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId};
 use matricle_store::bookings::{self, Booking, HeldBy};
 use matricle_store::events::{self, Choices, EventState};
 use matricle_store::{Connection, Tx, promos};
 
+use crate::DeskError;
 use crate::acting::Turn;
-use crate::bookings::moves::{With, make};
-use crate::{DeskError, house_of, random_u64};
+use crate::bookings::moves::{With, lapse, make, sweep};
 
 /// Bounds what one browser and one network keep of a date while nothing is booked for good.
 pub(crate) fn may_keep(
@@ -59,61 +57,6 @@ pub(crate) fn on_sale(
             EventState::CalledOff | EventState::Past => false,
         })
         .ok_or(DeskError::NotFound)
-}
-
-pub(crate) fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
-    for _ in 0..32 {
-        let reference = Reference::from_random(random_u64());
-        if !bookings::reference_taken(tx, reference)? {
-            return Ok(reference);
-        }
-    }
-    Err(DeskError::Internal("no free booking reference found in 32 tries".into()))
-}
-
-/// Lets holds on a date lapse whose time is over, before its seats are counted.
-pub(crate) fn sweep(tx: &Tx<'_>, date: DateId, turn: &Turn) -> Result<(), DeskError> {
-    for stale in bookings::stale_holds(tx, date, turn.now)? {
-        lapse(tx, &stale, &turn.program())?;
-    }
-    Ok(())
-}
-
-/// Lets a booking lapse: its time is over.
-pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<Booking, DeskError> {
-    let what = match booking.state {
-        State::AwaitingPayment => "not paid in time; the seats were given back",
-        _ => "the time to fill the form in ran out; the seats were given back",
-    };
-    make(tx, booking, Move::Lapse, turn, With::said(what))
-}
-
-/// The sheet that a booking is counted on, whatever the state of its event.
-pub(crate) fn choices_of(
-    conn: &Connection,
-    booking: &Booking,
-    now: Timestamp,
-) -> Result<Choices, DeskError> {
-    let house = house_of(conn)?;
-    events::choices(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
-}
-
-/// What so many tickets of a booking draw from the pools of its dates, if they have it.
-///
-/// # Errors
-/// The seats are gone, or the date is called off.
-pub(crate) fn seats_for(
-    tx: &Tx<'_>,
-    booking: &Booking,
-    wanted: &[Wanted],
-    turn: &Turn,
-) -> Result<Vec<Draw>, DeskError> {
-    sweep(tx, booking.date, turn)?;
-    let offer = choices_of(tx, booking, turn.now)?.offer;
-    if offer.called_off {
-        return Err(ChoiceRefusal::CalledOff.into());
-    }
-    Ok(take(&offer.pools, &offer.tickets(), wanted).map_err(ChoiceRefusal::from)?)
 }
 
 /// Takes the same seats again for a hold whose time is over.

@@ -16,9 +16,10 @@ use matricle_store::bookings::{self, Booking};
 use matricle_store::{Tx, events, invited, people};
 
 use crate::acting::Turn;
+use crate::bookings::acts::way_of;
 use crate::bookings::moves::{With, make};
 use crate::bookings::seats::take_again;
-use crate::bookings::whole::{wants_proof, way_of};
+use crate::bookings::whole::wants_proof;
 use crate::people::asking::Asking;
 use crate::people::often::Often;
 use crate::{Desk, DeskError, Secrets, house_of};

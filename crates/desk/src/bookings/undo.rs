@@ -13,9 +13,9 @@ use matricle_store::{Connection, Tx, events};
 use crate::acting::Turn;
 use crate::bookings::change::{correct_in, settle_change};
 use crate::bookings::move_date::move_in;
-use crate::bookings::moves::{With, firm, make};
+use crate::bookings::moves::{With, firm, make, seats_for};
 use crate::bookings::pass_on::take_in_again;
-use crate::bookings::seats::seats_for;
+
 use crate::telling::tell_changed;
 use crate::{Desk, DeskError};
 

@@ -2,12 +2,15 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
+use matricle_core::booking::acts::{self, Act, Facts};
 use matricle_core::booking::confirm::Way;
 use matricle_core::booking::details::Question;
+use matricle_core::door::Presence;
 use matricle_core::money::promo::Promo;
+use matricle_core::people::acting::Actor;
 use matricle_core::seats::Wanted;
 use matricle_core::words::codes::{Reference, TicketCode};
-use matricle_core::{AttendeeId, Money, SessionId, TicketTypeId};
+use matricle_core::{AttendeeId, SessionId, TicketTypeId};
 use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
@@ -19,6 +22,7 @@ use matricle_store::refunds::{self, Refund};
 use matricle_store::sessions::{self, Session};
 use matricle_store::{Connection, outbox, people, promos, readers};
 
+use crate::bookings::acts::way_of;
 use crate::bookings::hold::other_dates;
 use crate::bookings::undo::Undo;
 use crate::{Desk, DeskError, house_of};
@@ -156,9 +160,40 @@ pub(crate) fn wants_proof(event: &Event, promos: &[Promo], way: Way) -> bool {
     event.once || way == Way::AfterYes || promos.iter().any(|p| p.once || !p.address.is_empty())
 }
 
-/// How a booking of an event with these lines is confirmed.
-pub(crate) fn way_of(event: &Event, lines: &[Line], total: Money) -> Way {
-    event.rules.confirm.way(lines.iter().map(|l| l.confirm), total)
+impl WholeBooking {
+    /// Whether somebody of a kind may do something with this booking now, with the whole of it.
+    #[must_use]
+    pub fn may(&self, act: Act, who: Actor, now: Timestamp) -> bool {
+        self.may_with(act, None, who, now)
+    }
+
+    /// Whether somebody of a kind may cancel this one ticket now. Who is inside holds back
+    /// their own ticket, not those of the others.
+    #[must_use]
+    pub fn may_cancel_ticket(&self, ticket: u32, who: Actor, now: Timestamp) -> bool {
+        self.attendees.iter().any(|a| a.ticket_no == ticket && !a.cancelled)
+            && self.may_with(Act::Cancel, Some(ticket), who, now)
+    }
+
+    fn may_with(&self, act: Act, only: Option<u32>, who: Actor, now: Timestamp) -> bool {
+        let inside = self.attendees.iter().find(|a| {
+            !a.cancelled
+                && only.is_none_or(|n| n == a.ticket_no)
+                && matches!(a.presence, Presence::In { .. } | Presence::Left)
+        });
+        let facts = Facts {
+            state: self.booking.state,
+            rules: &self.event.rules,
+            course: self.event.course,
+            begun: self.date.span.starts_at <= now,
+            inside: inside.map(|a| a.name.as_str()),
+            filled: !self.booking.name.is_empty(),
+            addressed: !self.booking.email.is_empty(),
+            paid: self.booking.paid.minor != 0,
+            needs_yes: self.way() == Way::AfterYes,
+        };
+        acts::may(act, who, &facts).is_ok()
+    }
 }
 
 /// Loads a booking with everything about it.

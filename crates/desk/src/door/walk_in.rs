@@ -16,8 +16,9 @@ use matricle_store::{Connection, Tx};
 
 use super::{Device, Outcome, Shown, Volunteer, at_open_door, gate_of, show_in};
 use crate::acting::Turn;
+use crate::bookings::moves::sweep;
 use crate::bookings::moves::{With, firm};
-use crate::bookings::seats::{fresh_reference, sweep};
+use crate::bookings::reference::fresh_reference;
 use crate::bookings::taking::take_in;
 use crate::{Desk, DeskError, fresh_code, house_of};
 

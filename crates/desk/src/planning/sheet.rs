@@ -289,7 +289,7 @@ pub(crate) fn serve_all(
     now: jiff::Timestamp,
 ) -> Result<(), DeskError> {
     for date in events::dates_of(tx, id)? {
-        crate::bookings::waiting::serve_date(tx, date.id, now)?;
+        crate::bookings::serving::serve_date(tx, date.id, now)?;
     }
     Ok(())
 }

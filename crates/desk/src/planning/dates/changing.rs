@@ -345,7 +345,7 @@ pub async fn change(
             log(tx, event.id, &turn, &what)?;
             // More seats than before go to whoever waits, before anybody else sees them.
             for moved in &found.dates {
-                crate::bookings::waiting::serve_date(tx, moved.date.id, now)?;
+                crate::bookings::serving::serve_date(tx, moved.date.id, now)?;
             }
             Ok(found)
         })
