@@ -5,7 +5,7 @@
 //! call the same functions, so none of them can forget a right or a rule.
 //!
 //! # Errors
-//! Each use case of staff fails with [`DeskError::Role`] where the role may not, and each with
+//! Each use case of staff fails with [`DeskError::Right`] where the role may not, and each with
 //! [`DeskError::Store`] where the store fails. What else can go wrong is said at each.
 
 // Their floors are named in crates/matricle/tests/rooms.rs; imports go down only.
