@@ -1,6 +1,9 @@
 //! States of bookings in statements. Which of them stand, keep seats or are asked for money is
 //! core's to say; a statement names the set, and the words are put in when it is made.
 
+use std::collections::HashMap;
+use std::sync::LazyLock;
+
 use matricle_core::money::line_worth::is_charged;
 use matricle_core::seats::Bucket;
 use matricle_core::state::State;
@@ -10,24 +13,46 @@ use matricle_core::state::State;
 /// confirmed), `{over}` (keeps none), each as a list for `IN`; a single one by its name in core,
 /// such as `{Confirmed}`.
 pub(crate) fn filled(sql: &str) -> String {
+    let mut out = String::with_capacity(sql.len() + 64);
+    let mut rest = sql;
+    while let Some((before, after)) = rest.split_once('{') {
+        out.push_str(before);
+        let named = after.split_once('}');
+        let known = named.and_then(|(name, left)| Some((SETS.get(name)?, left)));
+        match known {
+            Some((words, left)) => {
+                out.push_str(words);
+                rest = left;
+            }
+            None => {
+                out.push('{');
+                rest = after;
+            }
+        }
+    }
+    out.push_str(rest);
+    out
+}
+
+/// The words that stand for each name: made once, since statements are put together at each use.
+static SETS: LazyLock<HashMap<String, String>> = LazyLock::new(|| {
     let list = |of: &dyn Fn(State) -> bool| {
         let words = State::ALL.into_iter().filter(|state| of(*state));
         let words: Vec<String> = words.map(|state| format!("'{}'", state.word())).collect();
         format!("({})", words.join(", "))
     };
     let keeps = |state| Bucket::of(state).is_some();
-    let mut sql = sql
-        .replace("{stands}", &list(&State::stands))
-        .replace("{keeps_seats}", &list(&keeps))
-        .replace("{charged}", &list(&|state| is_charged(state, false)))
-        .replace("{asked_for}", &list(&|state| state.is_owed(1)))
-        .replace("{open}", &list(&|state| keeps(state) && state != State::Confirmed))
-        .replace("{over}", &list(&|state| !keeps(state)));
-    for state in State::ALL {
-        sql = sql.replace(&format!("{{{state:?}}}"), &format!("'{}'", state.word()));
-    }
-    sql
-}
+    let sets = [
+        ("stands".to_owned(), list(&State::stands)),
+        ("keeps_seats".into(), list(&keeps)),
+        ("charged".into(), list(&|state| is_charged(state, false))),
+        ("asked_for".into(), list(&|state| state.is_owed(1))),
+        ("open".into(), list(&|state| keeps(state) && state != State::Confirmed)),
+        ("over".into(), list(&|state| !keeps(state))),
+    ];
+    let single = State::ALL.map(|state| (format!("{state:?}"), format!("'{}'", state.word())));
+    sets.into_iter().chain(single).collect()
+});
 
 /// A statement that names states: see [`filled`]. It is filled once.
 macro_rules! sql {
@@ -61,6 +86,7 @@ mod tests {
             ("{open}", "('held', 'requested', 'awaiting payment')"),
             ("{over}", "('declined', 'cancelled', 'lapsed')"),
             ("{AwaitingPayment}", "'awaiting payment'"),
+            ("{no_set} {", "{no_set} {"),
         ] {
             assert_eq!(filled(&format!("b.state IN {set}")), format!("b.state IN {words}"));
         }

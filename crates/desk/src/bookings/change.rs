@@ -17,7 +17,7 @@ use crate::acting::Turn;
 use crate::bookings::acts::{Of, allow};
 use crate::bookings::by::By;
 use crate::bookings::moves::confirm_if_paid;
-use crate::bookings::moves::{choices_of, sweep};
+use crate::bookings::moves::sweep;
 use crate::bookings::serving;
 use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
@@ -189,7 +189,7 @@ fn add_in(
 ) -> Result<(), DeskError> {
     allow(tx, Act::Change, booking, Of::default(), turn)?;
     sweep(tx, booking.date, turn)?;
-    let sheet = choices_of(tx, booking, turn.now)?;
+    let sheet = serving::choices_of(tx, booking.date, turn.now)?;
     let choice = booking::choose(&sheet.offer, wanted, &booking.buyer, turn.now)?;
     let before = bookings::attendees(tx, booking.id)?.len();
     bookings::add_on(tx, booking, &choice, &sheet, fresh_code)?;

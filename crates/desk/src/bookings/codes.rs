@@ -9,7 +9,7 @@ use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::{Connection, Tx, events, promos};
 
-use crate::bookings::moves::choices_of;
+use crate::bookings::serving::choices_of;
 use crate::{Desk, DeskError, refuse};
 
 /// Lets a booking use a code, or says why not. `email` is the booker's address as far as it
@@ -95,7 +95,7 @@ fn reprice(
     now: Timestamp,
 ) -> Result<(), DeskError> {
     promos::set(tx, booking.id, &all)?;
-    let sheet = choices_of(tx, booking, now)?;
+    let sheet = choices_of(tx, booking.date, now)?;
     let buyer = matricle_core::money::price::Buyer { promos: all, ..booking.buyer.clone() };
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let wanted = bookings::wanted(tx, booking.id)?;

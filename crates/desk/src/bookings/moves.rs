@@ -1,7 +1,6 @@
 //! The one way in which a booking's state changes: the row of [`matricle_core::booking::MOVES`]
 //! tells all that follows, so that no use case can forget any of it.
 
-use crate::house_of;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::DateId;
 use matricle_core::booking::ChoiceRefusal;
@@ -12,9 +11,7 @@ use matricle_core::people::acting::Actor;
 use matricle_core::seats::Bucket;
 use matricle_core::seats::waiting::Stands;
 use matricle_core::seats::{Draw, Wanted, take};
-use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking};
-use matricle_store::events::Choices;
 use matricle_store::{Tx, events, payments, readers};
 
 use crate::DeskError;
@@ -330,16 +327,6 @@ pub(crate) fn lapse(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<Booki
     make(tx, booking, Move::Lapse, turn, With::said(what))
 }
 
-/// The sheet that a booking is counted on, whatever the state of its event.
-pub(crate) fn choices_of(
-    conn: &Connection,
-    booking: &Booking,
-    now: Timestamp,
-) -> Result<Choices, DeskError> {
-    let house = house_of(conn)?;
-    events::choices(conn, house.currency, booking.date, now)?.ok_or(DeskError::NotFound)
-}
-
 /// What so many tickets of a booking draw from the pools of its dates, if they have it.
 ///
 /// # Errors
@@ -351,7 +338,7 @@ pub(crate) fn seats_for(
     turn: &Turn,
 ) -> Result<Vec<Draw>, DeskError> {
     sweep(tx, booking.date, turn)?;
-    let offer = choices_of(tx, booking, turn.now)?.offer;
+    let offer = serving::choices_of(tx, booking.date, turn.now)?.offer;
     if offer.called_off {
         return Err(ChoiceRefusal::CalledOff.into());
     }

@@ -25,6 +25,7 @@ pub(crate) fn list_date(conn: &Connection, date: DateId) -> Result<DateId, DeskE
     Ok(events::dates_of(conn, event.id)?.first().map_or(date, |d| d.id))
 }
 
+/// What a date offers, whatever the state of its event.
 pub(crate) fn choices_of(
     conn: &Connection,
     date: DateId,

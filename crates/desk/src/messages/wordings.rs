@@ -278,7 +278,8 @@ pub(super) fn typed_with_cue(
     let (subject, body) = typed(form);
     let same = |t: &Template| t.subject == subject && rich::clean_template(&t.body) == body;
     let own = form.get("template") == OWN_WORDS;
-    if !own && of.is_none_or(same) {
+    let nothing = subject.is_empty() && letter::text_of(&body).is_empty();
+    if !own && of.map_or(nothing, same) {
         return None;
     }
     if !own && of.map(|t| t.id) != chosen.map(|t| t.id) {

@@ -14,7 +14,6 @@ use matricle_store::{Tx, ledger};
 use crate::DeskError;
 use crate::acting::Turn;
 
-/// Refunds asked for in one round.
 /// Tries of a refund at the provider before somebody has to look at it.
 pub(crate) const TRIES: u32 = 60;
 

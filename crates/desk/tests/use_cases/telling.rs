@@ -520,10 +520,13 @@ async fn words_are_checked_and_two_confirmations_are_refused() {
     let words = sheet.templates.iter().find(|t| t.id.to_string() == id).unwrap();
     assert_eq!((words.subject.as_str(), sheet.templates.len()), ("You still wait", count));
     // Words that were changed belong to their template, whichever is chosen meanwhile.
-    let typed = waiting(&own.to_string(), &id, "Changed", "<p>Changed.</p>");
-    let refused = cues::save(&w.desk, &ilse, Some(event), Some(cue), typed).await;
-    let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
-    assert_eq!(wrong[0].fault, Fault::OtherWords);
+    // Nor are words lost that were written before any template was chosen.
+    for of in [id.as_str(), ""] {
+        let typed = waiting(&own.to_string(), of, "Changed", "<p>Changed.</p>");
+        let refused = cues::save(&w.desk, &ilse, Some(event), Some(cue), typed).await;
+        let Err(DeskError::Form(wrong)) = refused else { panic!("{refused:?}") };
+        assert_eq!(wrong[0].fault, Fault::OtherWords);
+    }
     cues::switch(&w.desk, &ilse, Some(event), cue, false).await.unwrap();
     // A cue added late asks whether those who have booked get it too, with the count.
     let late = |already: &str| {
