@@ -16,7 +16,7 @@ pub mod people;
 pub mod review;
 pub mod seats;
 pub mod state;
-mod worded;
+pub mod worded;
 pub mod words;
 
 pub use ids::{

@@ -1,5 +1,11 @@
 //! Enums whose every value has one word, under which it is stored, posted and often shown.
 
+/// An enum whose every value has one word.
+pub trait Worded: std::fmt::Debug + Copy + PartialEq + 'static {
+    /// The word.
+    fn word(self) -> &'static str;
+}
+
 /// Declares an enum together with its words: each variant stands once, beside its word. Of it come
 /// `ALL`, every value in the order it is declared in, `word`, and `from_word`, which finds a value
 /// again. A variant without a word does not compile.
@@ -45,6 +51,12 @@ macro_rules! worded {
             #[must_use]
             pub fn from_word(word: &str) -> Option<Self> {
                 Self::ALL.into_iter().find(|value| value.word() == word)
+            }
+        }
+
+        impl $crate::worded::Worded for $name {
+            fn word(self) -> &'static str {
+                self.word()
             }
         }
     };

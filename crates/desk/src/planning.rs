@@ -1,5 +1,6 @@
 //! Events and their dates: planning, publishing, changing.
 
+pub mod after_booking;
 pub mod asking;
 pub mod board;
 pub mod dates;
@@ -16,3 +17,5 @@ pub mod sheet;
 pub mod slots;
 pub mod tickets;
 pub mod trying;
+pub mod who;
+pub mod wording;

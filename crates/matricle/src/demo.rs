@@ -7,6 +7,7 @@ use anyhow::Context;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_desk::{Clock, Desk, demo};
 use matricle_store::Store;
+use matricle_store::house::{self, House};
 use matricle_web::{Limits, Settings};
 use tempfile::TempDir;
 use tokio::net::TcpListener;
@@ -84,8 +85,11 @@ async fn web_calendar(desk: &Desk, standin: &str) -> anyhow::Result<()> {
         "Village calendar {standin}/calendar?what={{title}}&starts={{starts}}&ends={{ends}}&where={{place}}&about={{about}}"
     );
     let own = matricle_core::dates::web_calendar::WebCalendar::read(&line)?;
-    desk.store.write(move |tx| matricle_store::house::set_calendars(tx, &[own], false)).await?;
-    Ok(())
+    let offered = move |tx: &matricle_store::Tx<'_>| {
+        let house = house::get(tx)?.unwrap_or_default();
+        house::set(tx, &House { web_calendars: vec![own], ..house })
+    };
+    Ok(desk.store.write(offered).await?)
 }
 
 /// Names and codes of those who may come today.

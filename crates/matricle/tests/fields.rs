@@ -1,5 +1,6 @@
-//! A field that a page shows is read by somebody: a name that is spelled one way in a template
-//! and another in the use case would lose what was typed, without a word.
+//! A field that a page shows is read by somebody, or what was typed would be lost without a word.
+//! Most fields are declared (`fields!`) and drawn by their declaration: those only have to be bound
+//! to something. Where a template writes a name itself, the name has to be asked for.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -41,11 +42,7 @@ fn shown() -> BTreeMap<String, PathBuf> {
             let tag = rest.split('>').next().unwrap();
             tag.split(" name=\"").nth(1).and_then(name)
         });
-        let macros = text.split("call fd::").skip(1).filter_map(|rest| {
-            let arguments = rest.split("%}").next()?.split_once('(')?.1;
-            name(arguments.split_once(", \"")?.1)
-        });
-        for name in own.chain(macros) {
+        for name in own {
             shown.entry(name).or_insert_with(|| file.clone());
         }
     }
@@ -73,6 +70,11 @@ fn read() -> BTreeSet<String> {
                 read.extend(name(&text[at + 1..]));
             }
         }
+        // Declared, and bound to something: the test below.
+        let blocks = text.split("fields! {\n").skip(1).filter_map(|t| t.split("\n}").next());
+        for declared in blocks.flat_map(|block| block.split("= \"").skip(1)) {
+            read.extend(name(declared));
+        }
         for body in text
             .split("Deserialize")
             .skip(1)
@@ -90,8 +92,43 @@ fn read() -> BTreeSet<String> {
 #[test]
 fn a_field_that_is_shown_is_read() {
     let (shown, read) = (shown(), read());
-    assert!(shown.len() > 150, "the templates are read: {}", shown.len());
+    assert!(shown.len() > 100, "the templates are read: {}", shown.len());
     // What the pages' own script reads, or a part that is looked into by its name alone.
     let unread: Vec<_> = shown.iter().filter(|(name, _)| !read.contains(*name)).collect();
     assert!(unread.is_empty(), "shown, and read by nobody: {unread:#?}");
+}
+
+#[test]
+fn a_field_that_is_declared_is_shown_and_bound() {
+    let texts_of = |folders: &[&str], kind| -> Vec<String> {
+        folders.iter().flat_map(|folder| texts(folder, kind)).map(|(_, text)| text).collect()
+    };
+    let rust = texts_of(&["core/src", "desk/src", "web/src"], "rs");
+    let pages = texts_of(&["web/templates"], "html");
+    let mut declared = 0;
+    for (file, text) in ["core/src", "desk/src"].iter().flat_map(|folder| texts(folder, "rs")) {
+        let module = format!("{}::", file.file_stem().unwrap().to_str().unwrap());
+        let blocks = text.split("fields! {\n").skip(1).filter_map(|t| t.split("\n}").next());
+        for line in blocks.flat_map(str::lines).filter_map(|l| l.strip_prefix("    ")) {
+            let Some((name, _)) = line.split_once(": ") else { continue };
+            if !name.chars().all(|c| c.is_ascii_uppercase() || c == '_') {
+                continue;
+            }
+            declared += 1;
+            let path = format!("::{name}");
+            let drawn = pages.iter().chain(&rust).any(|text| text.contains(&path));
+            let asks = |text: &String| {
+                text.contains(&format!("&{name}")) || text.contains(&format!("{name}.name"))
+            };
+            let bound = asks(&text)
+                || rust.iter().any(|other| {
+                    other.contains(&format!("&{}{name}", module))
+                        || other.contains(&format!("{name}.name"))
+                        || (other.contains(&module) && asks(other))
+                });
+            assert!(drawn, "{name} of {} is shown nowhere", file.display());
+            assert!(bound, "{name} of {} is bound to nothing", file.display());
+        }
+    }
+    assert!(declared > 200, "the declarations are read: {declared}");
 }

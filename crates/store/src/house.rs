@@ -2,15 +2,19 @@
 
 use matricle_core::Currency;
 use matricle_core::dates::web_calendar::WebCalendar;
+use matricle_core::forms::field::Locale;
 use matricle_core::money::transfer::Payee;
 use matricle_core::words::marks::Mark;
-use rusqlite::{Connection, OptionalExtension, named_params};
+use rusqlite::{Connection, OptionalExtension};
+use serde::{Deserialize, Serialize};
 
-use crate::convert::InOrder;
+use crate::convert::{InOrder, json};
 use crate::{Doing, StoreError, Tx};
 
-/// The club, association or organiser whose events these are.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// The club, association or organiser whose events these are: its settings, read and written as
+/// one value. A setting that a file does not have yet is as in [`House::default`].
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct House {
     /// Its name.
     pub name: String,
@@ -48,6 +52,12 @@ pub struct House {
 }
 
 impl House {
+    /// What times and amounts of its forms are of.
+    #[must_use]
+    pub fn locale(&self) -> Locale {
+        Locale { zone: self.zone.clone(), currency: self.currency }
+    }
+
     /// The name of the colour that is nearest to its own, for calendars.
     #[must_use]
     pub fn colour(&self) -> &'static str {
@@ -86,87 +96,35 @@ impl Default for House {
     }
 }
 
+/// The shape that the house's settings are written in. It counts up when one is renamed or means
+/// something else, with a migration; a setting that is new needs neither.
+const SHAPE: u32 = 1;
+
 /// Reads the house, if it has been set up.
 pub fn get(conn: &Connection) -> Result<Option<House>, StoreError> {
-    conn.prepare_cached(
-        "SELECT name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee, iban, bic,
-            transfer_days, accent, web_calendars, names_in_feeds FROM house",
-    )
+    conn.prepare_cached("SELECT settings FROM house WHERE shape = ?1")
         .and_then(|mut q| {
-            q.query_row([], |row| {
+            q.query_row([SHAPE], |row| {
                 let mut c = InOrder::from(row, 0);
-                Ok(House {
-                    name: c.next()?,
-                    currency: c.word("house.currency", Currency::from_letters)?,
-                    zone: c.next()?,
-                    email: c.next()?,
-                    terms: c.next()?,
-                    steps: c.word("house.steps", |steps| serde_json::from_str(steps).ok())?,
-                    embed_sites: c.next::<String>()?.lines().map(String::from).collect(),
-                    seller: c.next()?,
-                    tax_number: c.next()?,
-                    account_holder: c.next()?,
-                    iban: c.next()?,
-                    bic: c.next()?,
-                    transfer_days: c.next()?,
-                    accent: c.next()?,
-                    web_calendars: c
-                        .word("house.web_calendars", |all| serde_json::from_str(all).ok())?,
-                    names_in_feeds: c.next()?,
-                })
+                c.word("house.settings", |settings| serde_json::from_str(settings).ok())
             })
             .optional()
         })
         .doing("reading the house")
 }
 
-/// Writes how dates get into calendars.
-pub fn set_calendars(
-    tx: &Tx<'_>,
-    web_calendars: &[WebCalendar],
-    names_in_feeds: bool,
-) -> Result<(), StoreError> {
-    let all = serde_json::to_string(web_calendars)
-        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
-        .doing("writing web calendars")?;
-    tx.execute("UPDATE house SET web_calendars = ?1, names_in_feeds = ?2", (all, names_in_feeds))
-        .map(drop)
-        .doing("writing how dates get into calendars")
-}
-
-/// Sets the house up, or changes it; how dates get into calendars stays: [`set_calendars`].
+/// Sets the house up, or changes it.
 pub fn set(tx: &Tx<'_>, house: &House) -> Result<(), StoreError> {
-    let steps = serde_json::to_string(&house.steps)
-        .map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
-        .doing("writing the house")?;
-    tx.execute(
-        "INSERT INTO house (id, name, currency, zone, email, terms, steps, embed_sites, seller, tax_number, payee,
-            iban, bic, transfer_days, accent)
-         VALUES (1, :name, :currency, :zone, :email, :terms, :steps, :sites, :seller, :tax_number, :payee, :iban,
-            :bic, :transfer_days, :accent)
-         ON CONFLICT (id) DO UPDATE SET name = :name, currency = :currency, zone = :zone,
-            email = :email, terms = :terms, steps = :steps, embed_sites = :sites,
-            seller = :seller, tax_number = :tax_number, payee = :payee, iban = :iban, bic = :bic,
-            transfer_days = :transfer_days, accent = :accent",
-        named_params! {
-            ":name": house.name,
-            ":currency": house.currency.letters(),
-            ":zone": house.zone,
-            ":email": house.email,
-            ":terms": house.terms,
-            ":steps": steps,
-            ":sites": house.embed_sites.join("\n"),
-            ":seller": house.seller,
-            ":tax_number": house.tax_number,
-            ":payee": house.account_holder,
-            ":iban": house.iban,
-            ":bic": house.bic,
-            ":transfer_days": house.transfer_days,
-            ":accent": house.accent,
-        },
-    )
-    .map(drop)
-    .doing("writing the house")
+    json(house)
+        .and_then(|settings| {
+            tx.execute(
+                "INSERT INTO house (id, shape, settings) VALUES (1, ?1, ?2)
+                 ON CONFLICT (id) DO UPDATE SET shape = ?1, settings = ?2",
+                (SHAPE, settings),
+            )
+        })
+        .map(drop)
+        .doing("writing the house")
 }
 
 /// Whether any booking or priced ticket was made, so that another currency would change

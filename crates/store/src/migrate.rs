@@ -30,6 +30,7 @@ fn steps() -> Vec<M<'static>> {
         M::up(include_str!("migrations/0021_reply_to.sql")),
         M::up(include_str!("migrations/0022_arriving.sql")),
         M::up(include_str!("migrations/0023_proposed.sql")),
+        M::up(include_str!("migrations/0024_house.sql")),
     ]
 }
 

@@ -35,9 +35,9 @@ fn what_was_booked_before_there_were_books_is_in_them() {
     let (folder, conn) = opened();
     assert_eq!(check::faults(&conn).unwrap(), Vec::<String>::new());
     // The file as it was lies beside it, and is read by the program of that time.
-    let copy = Connection::open(folder.path().join("matricle.before-23.sqlite")).unwrap();
+    let copy = Connection::open(folder.path().join("matricle.before-24.sqlite")).unwrap();
     let version = |c: &Connection| c.query_row("PRAGMA user_version", [], |r| r.get::<_, u32>(0));
-    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 23));
+    assert_eq!((version(&copy).unwrap(), version(&conn).unwrap()), (2, 24));
     let of = |id| bookings::by_id(&conn, matricle_core::BookingId(id)).unwrap().unwrap();
     // Tax that is contained: 12.00 at 23 % holds 2.24.
     let line = bookings::lines(&conn, &of(2)).unwrap().remove(0);

@@ -274,7 +274,7 @@ proptest! {
             "UPDATE pool_kinds SET name = name || '!'",
             "UPDATE questions SET label = label || '!'",
             "UPDATE slot_plans SET notice_hours = notice_hours + 1",
-            "UPDATE house SET currency = 'JPY'",
+            "UPDATE house SET settings = json_set(settings, '$.currency', 'JPY')",
         ];
         for change in [""].into_iter().chain(changes) {
             tx.execute_batch(change).unwrap();

@@ -3,6 +3,7 @@
 
 pub(crate) mod board;
 pub(crate) mod cue_words;
+pub(crate) mod drawn;
 pub(crate) mod editor;
 pub(crate) mod fields;
 pub(crate) mod files;

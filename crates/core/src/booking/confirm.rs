@@ -7,15 +7,17 @@ use serde::{Deserialize, Serialize};
 
 use crate::Money;
 
-/// How bookings become confirmed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Way {
-    /// By itself: at once when nothing is to pay, else when all the money has come.
-    #[default]
-    ByItself,
-    /// After the organiser has said yes; the money is asked for after that.
-    AfterYes,
+crate::worded! {
+    /// How bookings become confirmed.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+    #[serde(rename_all = "snake_case")]
+    pub enum Way {
+        /// By itself: at once when nothing is to pay, else when all the money has come.
+        #[default]
+        ByItself = "by itself",
+        /// After the organiser has said yes; the money is asked for after that.
+        AfterYes = "after yes",
+    }
 }
 
 /// An event's rules.

@@ -1,9 +1,12 @@
 //! Reading forms of the Office: each field once, every fault told at once.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
 
+use super::field::{Binding, Field, Kind, Locale, Plain};
 use crate::Currency;
 use crate::booking::details::LONGEST;
 use crate::messages::cue::CueRefusal;
@@ -202,10 +205,45 @@ impl Form {
     }
 
     /// Notes a fault.
-    pub fn fault(&mut self, field: &str, fault: Fault) {
+    pub fn fault(&mut self, field: impl AsRef<str>, fault: Fault) {
+        let field = field.as_ref();
         if !self.wrong.iter().any(|w| w.field == field) {
             self.wrong.push(Wrong { field: field.into(), fault });
         }
+    }
+
+    /// Whether a fault was noted at a field.
+    #[must_use]
+    pub fn is_wrong(&self, field: &str) -> bool {
+        self.wrong.iter().any(|w| w.field == field)
+    }
+
+    /// Reads one field by its declaration; what cannot be read is a fault.
+    pub fn read<K: Kind>(&mut self, field: &Field<K>, locale: &Locale) -> K::Value
+    where
+        K::Value: Default,
+    {
+        let mut value = K::Value::default();
+        Binding::Read(self, locale).bind(field, &mut value);
+        value
+    }
+
+    /// Reads one field that is read the same in every house.
+    pub fn take<K: Plain>(&mut self, field: &Field<K>) -> K::Value
+    where
+        K::Value: Default,
+    {
+        self.read(field, &Locale::default())
+    }
+
+    /// Reads a field of a row, from 0, that is read the same in every house.
+    pub fn take_at<K: Plain>(&mut self, field: &Field<K>, row: usize) -> K::Value
+    where
+        K::Value: Default,
+    {
+        let mut value = K::Value::default();
+        Binding::Read(self, &Locale::default()).bind_at(field, row, &mut value);
+        value
     }
 
     /// A colour as it is kept; empty where none was given.
@@ -268,16 +306,27 @@ impl Form {
     /// Mail addresses, by line breaks, commas, semicolons or blanks, each once; a fault at what is
     /// none, and where there are more than `most`.
     pub fn addresses(&mut self, name: &str, most: usize) -> Vec<String> {
-        let mut found: Vec<String> = Vec::new();
+        let mut known = HashSet::new();
         let words = self.get(name).split(|c: char| c.is_whitespace() || matches!(c, ',' | ';'));
-        for word in words.filter(|w| !w.is_empty()) {
-            if !found.iter().any(|known| known.eq_ignore_ascii_case(word)) {
-                found.push(word.to_owned());
-            }
-        }
+        let once = words.filter(|w| !w.is_empty() && known.insert(w.to_ascii_lowercase()));
+        let found: Vec<String> = once.map(String::from).collect();
         if found.len() > most {
             self.fault(name, Fault::TooMany(most));
         } else if let Some(bad) = found.iter().find(|a| !is_address(a)) {
+            self.fault(name, Fault::LineNotAnAddress(bad.clone()));
+        }
+        found
+    }
+
+    /// Domains, by line breaks, commas, semicolons or blanks, in small letters and without an `@`
+    /// before them; a fault at what is none, and where there are more than `most`.
+    pub fn domains(&mut self, name: &str, most: usize) -> Vec<String> {
+        let words = self.get(name).split(|c: char| c.is_whitespace() || matches!(c, ',' | ';'));
+        let domains = words.map(|word| word.trim_start_matches('@').to_lowercase());
+        let found: Vec<String> = domains.filter(|domain| !domain.is_empty()).collect();
+        if found.len() > most {
+            self.fault(name, Fault::TooMany(most));
+        } else if let Some(bad) = found.iter().find(|d| !is_address(&format!("a@{d}"))) {
             self.fault(name, Fault::LineNotAnAddress(bad.clone()));
         }
         found

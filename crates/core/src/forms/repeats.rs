@@ -5,8 +5,26 @@ use jiff::civil::Date;
 use crate::dates::recurrence::{Ends, Every, MOST_DATES, Rule, RuleError, weekday};
 use crate::forms::form::{Fault, Form};
 
+crate::fields! {
+    REPEAT: Choice = "repeat", "It repeats";
+    INTERVAL: WholeOrNone(1, 52) = "interval", "Every so many", "2 for every other week.";
+    COUNT: WholeOrNone(1, 520) = "count", "How many dates";
+    LAST: Day = "last", "Or until";
+}
+
+/// What may repeat, by the words that are sent.
+pub const WAYS: [(&str, &str); 7] = [
+    ("", "…"),
+    ("week", "every week on this day"),
+    ("month weekday", "every month on this weekday"),
+    ("month last weekday", "every month on its last such weekday"),
+    ("month day", "every month on this day of it"),
+    ("day", "every day"),
+    ("year", "every year"),
+];
+
 fn every(form: &Form, first: Date) -> Option<Every> {
-    Some(match form.get("repeat") {
+    Some(match form.get(REPEAT.name) {
         "week" => {
             let mut days: Vec<_> =
                 form.all("day_of_week").iter().filter_map(|d| weekday(d)).collect();
@@ -31,16 +49,16 @@ fn every(form: &Form, first: Date) -> Option<Every> {
 /// Reads the repeat rule of a form; none where it does not repeat, or where it is faulty.
 pub fn rule(form: &mut Form, first: Date) -> Option<Rule> {
     let every = every(form, first)?;
-    let interval = form.number("interval", 1, 52).unwrap_or(1);
-    let ends = match (form.number("count", 1, 520), form.day("last")) {
+    let interval = form.take(&INTERVAL).unwrap_or(1);
+    let ends = match (form.take(&COUNT), form.take(&LAST)) {
         (Some(_), Some(_)) => {
-            form.fault("last", Fault::OneOfTwo);
+            form.fault(LAST, Fault::OneOfTwo);
             return None;
         }
         (Some(count), None) => Ends::Count(count),
         (None, Some(last)) => Ends::On(last),
         (None, None) => {
-            form.fault("count", Fault::NeedsOther);
+            form.fault(COUNT, Fault::NeedsOther);
             return None;
         }
     };
@@ -52,11 +70,11 @@ pub fn days_of(form: &mut Form, rule: &Rule, first: Date) -> Option<Vec<Date>> {
     match rule.days(first) {
         Ok(days) => Some(days),
         Err(RuleError::TooMany { most }) => {
-            form.fault("count", Fault::TooMany(most));
+            form.fault(COUNT, Fault::TooMany(most));
             None
         }
         Err(RuleError::NoDate | RuleError::Unknown { .. }) => {
-            form.fault("count", Fault::NoDate);
+            form.fault(COUNT, Fault::NoDate);
             None
         }
     }

@@ -250,6 +250,31 @@ pub struct Proposal {
     pub tags: Vec<String>,
 }
 
+crate::fields! {
+    TITLE: Line = "title", "Title" needed;
+    DAY: Day = "day", "Day" needed;
+    FROM: Clock = "from", "From" needed;
+    UNTIL: Clock = "until", "Until";
+    DAYS: Days = "days", "The other days, at the same hour",
+        "One after another, such as 2027-01-12, 2027-02-09.";
+    PLACE: Line = "place", "Where", "A known place, or the name of another.";
+    ADDRESS: Line = "address", "Its address", "Street, town, and how to find it.";
+    CONTACT: Line = "contact", "Whom to ask",
+        "A mail address or a telephone number that everybody may see.";
+    HOSTS: Names = "hosts", "Names", "By commas, where there are several.";
+    PRICE_WORDS: Line = "price_words", "What it costs, in words",
+        "Such as: free, a collection at the end.";
+    BOOKABLE: Tick = "bookable", "It can be booked here",
+        "seats are counted, and paid for here where they cost anything";
+    SEATS: WholeOrNone(1, MOST_SEATS) = "seats", "Seats";
+    PRICE: Price = "price", "Price of a seat";
+    NOTE: Text(2, details::LONGEST_TEXT) = "note", "Words to the reviewer",
+        "They are not published.";
+    NAME: Line = "name", "Your name" needed;
+    EMAIL: MailAddress = "email", "Your e-mail address",
+        "A link goes there that hands it in. It is not published." needed;
+}
+
 /// Fields of the form, in its order. What else is sent is not kept.
 pub const FIELDS: &[&str] = &[
     "title",
@@ -379,22 +404,18 @@ impl Typed {
 /// # Errors
 /// The faults are in the form; then there is no proposal.
 pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal> {
-    let title = form.needed("title");
+    let title = form.take(&TITLE);
     let slug = slug(&title);
     if slug.is_empty() && !title.is_empty() {
-        form.fault("title", Fault::NoWord);
+        form.fault(TITLE, Fault::NoWord);
     }
     let kind = form.line("kind");
-    let day = form.day("day");
-    let first = form.need("day", day);
-    let from = form.time("from");
-    let from = form.need("from", from);
-    let until = form.time("until");
+    let (first, from, until) = (form.take(&DAY), form.take(&FROM), form.take(&UNTIL));
     let (mut days, mut rule) = (Vec::new(), None);
     if let Some(first) = first {
         match form.get("how") {
             "several" => {
-                days = repeats::days(form, "days");
+                days = form.take(&DAYS);
                 days.push(first);
             }
             "rule" => {
@@ -411,7 +432,8 @@ pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal>
     days.sort_unstable();
     days.dedup();
     if days.len() > MOST_DATES {
-        form.fault(if rule.is_some() { "count" } else { "days" }, Fault::TooMany(MOST_DATES));
+        let at = if rule.is_some() { repeats::COUNT.name } else { DAYS.name };
+        form.fault(at, Fault::TooMany(MOST_DATES));
     }
     let mut spans = Vec::new();
     if let Some(from) = from {
@@ -421,24 +443,22 @@ pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal>
                 // A rule leaves such a day out.
                 Err(SpanError::Ambiguous { .. }) if rule.is_some() => {}
                 Err(SpanError::Ambiguous { at, .. }) => {
-                    let field = if at.time() == from { "from" } else { "until" };
+                    let field = if at.time() == from { FROM.name } else { UNTIL.name };
                     form.fault(field, Fault::ClockChange(at));
                 }
-                Err(SpanError::EndsFirst { .. }) => form.fault("until", Fault::EndsFirst),
-                Err(SpanError::UnknownZone { .. }) => form.fault("day", Fault::NotADay),
+                Err(SpanError::EndsFirst { .. }) => form.fault(UNTIL, Fault::EndsFirst),
+                Err(SpanError::UnknownZone { .. }) => form.fault(DAY, Fault::NotADay),
             }
         }
     }
-    let place = form.line("place");
-    let address = form.line("address");
+    let (place, address) = (form.take(&PLACE), form.take(&ADDRESS));
     form.text("description", LONGEST_TEXT);
-    form.text("note", details::LONGEST_TEXT);
-    let hosts = form.line("hosts");
-    let contact = form.line("contact");
-    let price = form.line("price_words");
-    let booked = form.ticked("bookable").then(|| {
-        let seats = form.count("seats", 1, MOST_SEATS);
-        let price = form.amount("price", currency).unwrap_or(0);
+    form.take(&NOTE);
+    let (hosts, contact) = (form.take(&HOSTS), form.take(&CONTACT));
+    let price = form.take(&PRICE_WORDS);
+    let booked = form.take(&BOOKABLE).then(|| {
+        let seats = form.count(SEATS.name, 1, MOST_SEATS);
+        let price = form.amount(PRICE.name, currency).unwrap_or(0);
         Booked { seats, price: currency.of(price) }
     });
     let mut tags: Vec<String> =
@@ -456,7 +476,7 @@ pub fn read(form: &mut Form, zone: &str, currency: Currency) -> Option<Proposal>
         has_end: until.is_some(),
         place,
         address,
-        hosts: hosts.split(',').map(|h| h.trim().to_owned()).filter(|h| !h.is_empty()).collect(),
+        hosts,
         contact,
         price,
         booked,

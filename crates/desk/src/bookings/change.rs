@@ -4,6 +4,7 @@ use matricle_core::TicketTypeId;
 use matricle_core::booking::acts::Act;
 use matricle_core::booking::details::{self, Draft};
 use matricle_core::booking::{self, State};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::people::staff::Right;
@@ -23,6 +24,11 @@ use crate::money::documents::document;
 use crate::money::entries::give_back_surplus;
 use crate::telling::{tell, tell_changed};
 use crate::{Desk, DeskError, fresh_code};
+
+fields! {
+    PRICE: Amount = "price", "Price of one" needed;
+    REASON: Line = "reason", "Why", "Stays in the history." needed;
+}
 
 /// Longest private note, in characters.
 const LONGEST_NOTE: usize = 2000;
@@ -101,10 +107,10 @@ pub async fn set_price(
         .write(move |tx| {
             let booking = find(tx, reference)?;
             let currency = booking.total.currency;
-            let amount = form.amount("price", currency);
-            let amount = form.need("price", amount);
+            let amount = form.amount(PRICE.name, currency);
+            let amount = form.need(PRICE.name, amount);
             let ticket = form.number("ticket", 1, u32::MAX).map(|t| TicketTypeId(t.into()));
-            let reason = form.needed("reason");
+            let reason = form.take(&REASON);
             let lines = bookings::lines(tx, &booking)?;
             let line = lines.iter().find(|l| Some(l.ticket) == ticket);
             if line.is_none() {

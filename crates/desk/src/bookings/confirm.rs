@@ -12,24 +12,6 @@ use crate::acting::Turn;
 use crate::bookings::acts::way_of;
 use crate::bookings::moves::{With, firm};
 
-/// A way of confirming by its word in forms; nothing for "as the event says".
-pub(crate) fn way(word: &str) -> Option<Way> {
-    match word {
-        "by itself" => Some(Way::ByItself),
-        "after yes" => Some(Way::AfterYes),
-        _ => None,
-    }
-}
-
-/// The word in forms.
-#[must_use]
-pub const fn word(way: Way) -> &'static str {
-    match way {
-        Way::ByItself => "by itself",
-        Way::AfterYes => "after yes",
-    }
-}
-
 /// What is to become of bookings that wait for a yes and need not any more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Waiting {

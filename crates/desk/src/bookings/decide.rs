@@ -13,6 +13,10 @@ use crate::bookings::acts::{Of, allow};
 use crate::bookings::moves::{With, firm, make};
 use crate::{Desk, DeskError, refuse};
 
+matricle_core::fields! {
+    UNTIL: Moment = "until", "Until" needed;
+}
+
 /// Says yes to a booking that asks: confirmed at once when nothing is to pay, otherwise
 /// kept for the money until `until`, or three days, and until the date begins at the latest.
 ///

@@ -2,9 +2,9 @@
 
 use matricle_core::AttendeeId;
 use matricle_core::booking::acts::Act;
-use matricle_core::forms::form::{Fault, Form};
+use matricle_core::fields;
+use matricle_core::forms::form::Form;
 use matricle_core::messages::occasion::{Knows, Occasion};
-use matricle_core::words::address::is_address;
 use matricle_core::words::codes::Reference;
 use matricle_store::bookings::{Booking, Deed};
 use matricle_store::{Tx, bookings, readers};
@@ -16,6 +16,12 @@ use crate::bookings::change::find;
 use crate::people::often::Asks;
 use crate::telling::{tell, tell_changed, tell_holder_again};
 use crate::{Desk, DeskError, fresh_code};
+
+fields! {
+    NEW_NAME: Line = "new_name", "To whom" needed;
+    NEW_EMAIL: MailAddress = "new_email", "Their e-mail address",
+        "The new ticket goes there by itself; the old code no longer opens the door." needed;
+}
 
 /// Passes a ticket to somebody else: the old code dies, the new one is mailed to them.
 ///
@@ -30,10 +36,7 @@ pub async fn pass_on(
     mut form: Form,
 ) -> Result<(), DeskError> {
     let turn = by.turn(desk)?;
-    let (name, email) = (form.needed("new_name"), form.needed("new_email"));
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("new_email", Fault::NotAnAddress);
-    }
+    let (name, email) = (form.take(&NEW_NAME), form.take(&NEW_EMAIL));
     let often = desk.often.clone();
     desk.store
         .write(move |tx| {

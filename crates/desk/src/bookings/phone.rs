@@ -2,11 +2,11 @@
 
 use matricle_core::booking::details::{self, Answering, Draft, Question};
 use matricle_core::booking::{Move, MoveRefusal};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::money::price::Buyer;
 use matricle_core::people::staff::Right;
 use matricle_core::seats::Wanted;
-use matricle_core::words::address::{is_address, is_phone};
 use matricle_core::words::codes::Reference;
 use matricle_core::{DateId, Money, TicketTypeId};
 use matricle_store::bookings::{self, HeldBy};
@@ -19,6 +19,19 @@ use crate::bookings::change::find;
 use crate::bookings::hold::keep_in;
 use crate::bookings::moves::{With, firm};
 use crate::{Desk, DeskError};
+
+fields! {
+    BOOKER_NAME: Line = "booker_name", "Name" needed;
+    BOOKER_EMAIL: MailAddress = "booker_email", "E-mail address",
+        "What has not gone out yet goes there.";
+    NAME: Line = "name", "Booker" needed;
+    EMAIL: MailAddress = "email", "E-mail address", "Tickets, or the way to pay, go there.";
+    PHONE: Phone = "phone", "Telephone number",
+        "Whoever has no address is rung when the date moves or is called off.";
+    PEOPLE: Lines(3, 4000) = "people", "Who comes", "One on a line; left empty, the booker.";
+    PRICE: Amount = "price", "Price for all of it, set by hand", "Left empty, what it costs.";
+    REASON: Line = "reason", "Why this price", "Stays in the history.";
+}
 
 /// A booking made at the Office, for somebody on the phone.
 #[derive(Debug, Clone)]
@@ -45,14 +58,14 @@ pub async fn by_phone(
 ) -> Result<Reference, DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     let draft = Draft {
-        name: form.line("name"),
-        email: form.line("email"),
-        attendees: lines_of(&mut form, "people"),
+        name: form.take(&NAME),
+        email: form.take(&EMAIL),
+        attendees: form.take(&PEOPLE),
         ..Draft::default()
     };
-    let phone = phone_number(&mut form);
+    let phone = form.take(&PHONE);
     if asked.by_hand.as_ref().is_some_and(|(_, reason)| reason.is_empty()) {
-        form.fault("reason", Fault::Missing);
+        form.fault(REASON, Fault::Missing);
     }
     let made = desk
         .store
@@ -133,14 +146,6 @@ fn lines_of(form: &mut Form, name: &str) -> Vec<String> {
     text.lines().map(|l| l.trim().to_owned()).filter(|l| !l.is_empty()).collect()
 }
 
-fn phone_number(form: &mut Form) -> String {
-    let phone = form.line("phone");
-    if !phone.is_empty() && !is_phone(&phone) {
-        form.fault("phone", Fault::NotAPhone);
-    }
-    phone
-}
-
 /// What was answered: once for the booking, or on a line for each person; one line stands for
 /// all of them.
 fn answered(mut draft: Draft, form: &mut Form, questions: &[Question], people: usize) -> Draft {
@@ -175,11 +180,8 @@ pub async fn correct_booker(
     mut form: Form,
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
-    let (name, email) = (form.needed("booker_name"), form.line("booker_email"));
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("booker_email", Fault::NotAnAddress);
-    }
-    let phone = phone_number(&mut form);
+    let (name, email) = (form.take(&BOOKER_NAME), form.take(&BOOKER_EMAIL));
+    let phone = form.take(&PHONE);
     form.done().map_err(DeskError::Form)?;
     desk.store
         .write(move |tx| {

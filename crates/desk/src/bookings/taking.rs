@@ -3,6 +3,7 @@
 use matricle_core::Money;
 use matricle_core::booking::State;
 use matricle_core::booking::acts::Act;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::money::ledger::Method;
 use matricle_core::people::staff::Right;
@@ -19,6 +20,16 @@ use crate::bookings::moves::confirm_if_paid;
 use crate::money::documents::document;
 use crate::money::entries::{give_back_surplus, received};
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    REFERENCES: Text(2, 2000) = "references", "For which bookings",
+        "References as they stand on the transfer or the booking; one on a line. Each gets what it is due, the rest goes to the last.";
+    AMOUNT: Amount = "amount", "Amount" needed;
+    MONEY_NOTE: Line = "money_note", "Note";
+    BACK: Amount = "back", "Amount to give back",
+        "It goes back the way it came. The tickets stay as they are." needed;
+    BACK_REASON: Line = "back_reason", "Why", "The booker reads it in the mail." needed;
+}
 
 /// Takes money for a booking: what is due is met, the booking is confirmed once all of it
 /// has come, and what is too much goes back.
@@ -60,11 +71,11 @@ pub async fn take_money(
     desk.store
         .write(move |tx| {
             let booking = find(tx, reference)?;
-            let amount = form.amount("amount", booking.total.currency).filter(|m| *m > 0);
-            let amount = form.need("amount", amount);
+            let amount = form.amount(AMOUNT.name, booking.total.currency).filter(|m| *m > 0);
+            let amount = form.need(AMOUNT.name, amount);
             let method = Method::from_word(form.get("method")).filter(|m| m.by_hand());
             let method = form.need("method", method);
-            let note = form.line("money_note");
+            let note = form.take(&MONEY_NOTE);
             let wrong = std::mem::take(&mut form.wrong);
             let (Some(amount), Some(method), true) = (amount, method, wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));
@@ -96,13 +107,13 @@ pub async fn give_back(
             let booking = find(tx, reference)?;
             allow(tx, Act::GiveBack, &booking, Of::default(), &turn)?;
             let currency = booking.total.currency;
-            let amount = form.amount("back", currency);
+            let amount = form.amount(BACK.name, currency);
             let most = if booking.due().minor > 0 { 0 } else { booking.total.minor };
             if amount.is_some_and(|amount| amount > most) {
-                form.fault("back", Fault::TooMuch);
+                form.fault(BACK, Fault::TooMuch);
             }
-            let amount = form.need("back", amount.filter(|a| *a > 0)).unwrap_or(0);
-            let reason = form.needed("back_reason");
+            let amount = form.need(BACK.name, amount.filter(|a| *a > 0)).unwrap_or(0);
+            let reason = form.take(&BACK_REASON);
             form.done().map_err(DeskError::Form)?;
             bookings::set_total(tx, &booking, booking.total.minor - amount)?;
             bookings::follow_books(tx, booking.id, "an amount given back", turn.now)?;
@@ -125,11 +136,11 @@ pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result
         .store
         .write(move |tx| {
             let currency = house_of(tx)?.currency;
-            let amount = form.amount("amount", currency).filter(|m| *m > 0);
-            let amount = form.need("amount", amount).unwrap_or(0);
-            let note = form.line("money_note");
+            let amount = form.amount(AMOUNT.name, currency).filter(|m| *m > 0);
+            let amount = form.need(AMOUNT.name, amount).unwrap_or(0);
+            let note = form.take(&MONEY_NOTE);
             let mut all: Vec<Booking> = Vec::new();
-            for word in form.text("references", 2000).split([',', ';', '\n']) {
+            for word in form.take(&REFERENCES).split([',', ';', '\n']) {
                 let word = word.trim();
                 if word.is_empty() {
                     continue;
@@ -146,11 +157,11 @@ pub async fn take_transfer(desk: &Desk, staff: &Staff, mut form: Form) -> Result
                 };
                 match found.filter(open) {
                     Some(booking) => all.push(booking),
-                    None => form.fault("references", Fault::Unknown),
+                    None => form.fault(REFERENCES, Fault::Unknown),
                 }
             }
             if all.is_empty() {
-                form.fault("references", Fault::Missing);
+                form.fault(REFERENCES, Fault::Missing);
             }
             form.done().map_err(DeskError::Form)?;
             let mut rest = amount;

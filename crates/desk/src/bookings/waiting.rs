@@ -6,7 +6,8 @@
 use jiff::Timestamp;
 use matricle_core::DateId;
 use matricle_core::booking::{self, ChoiceRefusal};
-use matricle_core::forms::form::{Fault, Form};
+use matricle_core::fields;
+use matricle_core::forms::form::Form;
 use matricle_core::messages::occasion::Occasion;
 use matricle_core::money::price::Buyer;
 use matricle_core::people::acting::Acting;
@@ -14,7 +15,6 @@ use matricle_core::people::staff::{Right, require};
 use matricle_core::people::who::is_proved;
 use matricle_core::seats::Wanted;
 use matricle_core::seats::waiting::{Manner, Stands};
-use matricle_core::words::address::is_address;
 use matricle_store::Connection;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Choices, Date, Event};
@@ -26,6 +26,12 @@ use crate::bookings::moves::{lapse, sweep};
 use crate::bookings::serving::{choices_of, list_date, offer, tell};
 use crate::people::asking::Asking;
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    NAME: Line = "name", "Your name" needed;
+    EMAIL: MailAddress = "email", "Your e-mail address",
+        "We write there when seats come free." needed;
+}
 
 /// Somebody's place on a list, and whether it may be shown to whoever asked for it: only to
 /// one who has proved the address. Everybody else is told by a mail to that address, where
@@ -50,10 +56,7 @@ pub async fn join(
     asking: &Asking,
     mut form: Form,
 ) -> Result<Joined, DeskError> {
-    let (name, email) = (form.needed("name"), form.needed("email"));
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("email", Fault::NotAnAddress);
-    }
+    let (name, email) = (form.take(&NAME), form.take(&EMAIL));
     let (turn, asking) = (desk.turn(Acting::booker()), asking.clone());
     let (secrets, often) = (desk.secrets.clone(), desk.often.clone());
     let joined = desk

@@ -4,7 +4,8 @@ use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::door::Presence;
 use matricle_core::door::passages::Way;
-use matricle_core::forms::form::{Fault, Form};
+use matricle_core::fields;
+use matricle_core::forms::form::Form;
 use matricle_core::people::staff::{Right, RightRefusal, require};
 use matricle_core::{AttendeeId, DateId};
 use matricle_store::door::{self as db, Doorway};
@@ -14,6 +15,10 @@ use matricle_store::{Connection, Tx, events, outbox};
 use super::unscanned;
 use crate::acting::Turn;
 use crate::{Desk, DeskError};
+
+fields! {
+    WHY: Line = "why", "Why it is opened again" needed;
+}
 
 matricle_core::worded! {
     /// What is said of somebody.
@@ -237,10 +242,7 @@ pub async fn open_again(
             if doorway.closed.is_none() {
                 return Err(DeskError::ListClosed);
             }
-            let why = form.line("why");
-            if why.is_empty() {
-                form.fault("why", Fault::Missing);
-            }
+            let why = form.take(&WHY);
             form.done().map_err(DeskError::Form)?;
             for attendee in db::missed_at_close(tx, date)? {
                 db::set_presence(tx, attendee, date, &Presence::Expected)?;

@@ -2,6 +2,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::door::device::{DeviceRefusal, Grant, LETTERS_LAST, ends_by_itself};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::people::staff::{Right, require};
 use matricle_core::words::codes::Reference;
@@ -14,6 +15,11 @@ use super::Volunteer;
 use crate::people::often::Asks;
 use crate::people::signin::hash_of;
 use crate::{Desk, DeskError, house_of, random_bytes, random_u64};
+
+fields! {
+    NAME: Line = "name", "What it is called", "Such as: gate tablet. It stands on every scan.";
+    MONEY: Tick = "money", "It takes money", "cash, the card machine, stamps";
+}
 
 /// How long a device that ended stands in the list of the Office.
 const SHOWN: SignedDuration = SignedDuration::from_hours(24 * 3);
@@ -44,7 +50,7 @@ pub async fn let_join(desk: &Desk, staff: &Staff, mut form: Form) -> Result<Lett
     desk.store
         .write(move |tx| {
             let house = house_of(tx)?;
-            let name = form.line("name");
+            let name = form.take(&NAME);
             let name = if name.is_empty() { "A device".to_owned() } else { name };
             let (mut dates, mut last) = (Vec::new(), None);
             for word in form.text("dates", 2000).split(',').map(str::trim).filter(|w| !w.is_empty())
@@ -63,7 +69,7 @@ pub async fn let_join(desk: &Desk, staff: &Staff, mut form: Form) -> Result<Lett
             }
             let on = super::open_now(tx, now)?.iter().map(|d| d.date.span.ends_at).max();
             let ends = ends_by_itself(last, on, &house.zone, now);
-            let takes_money = !form.get("money").is_empty();
+            let takes_money = form.take(&MONEY);
             form.done().map_err(DeskError::Form)?;
             let letters = Reference::from_random(random_u64());
             let until = now + LETTERS_LAST;

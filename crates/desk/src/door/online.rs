@@ -7,6 +7,8 @@ use jiff::Timestamp;
 use matricle_core::booking::State;
 use matricle_core::door::Presence;
 use matricle_core::door::foyer::{Audience, Beside, RoomKind, beside};
+use matricle_core::fields;
+use matricle_core::forms::field::{Binding, Locale};
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::people::staff::{Right, require};
@@ -20,6 +22,34 @@ use matricle_store::{Connection, Tx, bookings, door as db};
 
 use crate::outside::rooms::Joiner;
 use crate::{Desk, DeskError, telling};
+
+fields! {
+    ROOM: OneOf<RoomKind>(&[
+        (RoomKind::OfEvent, "at the event’s link: a standing room"),
+        (RoomKind::Link, "at a link of this date’s own"),
+        (RoomKind::Made, "in a room made for this date"),
+        (RoomKind::Shared, "in one room made for all dates of the event"),
+    ]) = "room", "Where";
+    STRAIGHT_IN: Tick = "straight_in", "lets everybody straight in";
+    MAY_SPEAK: Tick = "may_speak", "lets everybody speak";
+    RECORDED: Tick = "recorded", "is recorded";
+    IN_MAILS: Tick = "in_mails",
+        "may be named in mails, with its passcode: whoever has the mail comes in, and nobody knows who";
+    AUDIENCE: OneOf<Audience>(&[
+        (Audience::Came, "those who came"),
+        (Audience::Booked, "all who booked"),
+    ]) = "audience", "It is for";
+    FOR_ALL: Tick = "for_all", "The same for the other dates to come",
+        "but for links and recordings, which are each date’s own";
+    LINK: Link = "link", "Link of its own",
+        "May come later: who waits in the foyer goes on as soon as it is here.";
+    PASSCODE: Line = "passcode", "Passcode", "Shown to whoever goes in, and nowhere else.";
+    OPENS_MINUTES: Whole(0, 1440) = "opens_minutes", "Opens so many minutes before" needed;
+    PREPARE: Text(3, 2000) = "prepare", "How to prepare",
+        "A line each: what to have at hand, where to write questions.";
+    RECORDING: Link = "recording", "Recording", "A room of the service brings it by itself.";
+    RECORDING_UNTIL: Moment = "recording_until", "Until", "Empty: for ever.";
+}
 
 /// Somebody who joins online.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -161,15 +191,31 @@ fn own_rooms(
         };
         let link = form.line(&field("partlink"));
         if !link.is_empty() && !is_link(&link) {
-            form.fault(&field("partlink"), Fault::NotALink);
+            form.fault(field("partlink"), Fault::NotALink);
         }
         if kind.is_made() && !service {
-            form.fault(&field("part"), Fault::Unknown);
+            form.fault(field("part"), Fault::Unknown);
         }
         let passcode = form.line(&field("partcode"));
         all.push((id, Some(OwnRoom { kind, link, passcode })));
     }
     Ok(all)
+}
+
+/// The form of how a date happens online.
+pub fn form(f: &mut Binding<'_>, how: &mut OnlineDate) {
+    f.bind(&ROOM, &mut how.room);
+    f.bind(&LINK, &mut how.link);
+    f.bind(&PASSCODE, &mut how.passcode);
+    f.bind(&OPENS_MINUTES, &mut how.opens_minutes);
+    f.bind(&STRAIGHT_IN, &mut how.straight_in);
+    f.bind(&MAY_SPEAK, &mut how.may_speak);
+    f.bind(&RECORDED, &mut how.recorded);
+    f.bind(&IN_MAILS, &mut how.in_mails);
+    f.bind(&PREPARE, &mut how.prepare);
+    f.bind(&RECORDING, &mut how.recording);
+    f.bind(&RECORDING_UNTIL, &mut how.recording_until);
+    f.bind(&AUDIENCE, &mut how.audience);
 }
 
 /// Says where a date happens online, what its room can do, and what becomes of the recording.
@@ -188,37 +234,15 @@ pub async fn save(
         .write(move |tx| {
             let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
             let before = online::of_date(tx, date)?;
-            let room = RoomKind::from_word(form.get("room")).unwrap_or_default();
-            let link = form.line("link");
-            if !link.is_empty() && !is_link(&link) {
-                form.fault("link", Fault::NotALink);
+            let mut how = OnlineDate::default();
+            // A recording is there until a moment of the place, not of the house.
+            let locale = Locale { zone: on.span.zone.clone(), ..Locale::default() };
+            self::form(&mut Binding::Read(&mut form, &locale), &mut how);
+            if how.room.is_made() && !service {
+                form.fault(ROOM, Fault::Unknown);
             }
-            if room.is_made() && !service {
-                form.fault("room", Fault::Unknown);
-            }
-            let recording = form.line("recording");
-            if !recording.is_empty() && !is_link(&recording) {
-                form.fault("recording", Fault::NotALink);
-            }
-            let how = OnlineDate {
-                room,
-                link,
-                passcode: form.line("passcode"),
-                opens_minutes: form.count("opens_minutes", 0, 24 * 60),
-                straight_in: form.ticked("straight_in"),
-                may_speak: form.ticked("may_speak"),
-                recorded: form.ticked("recorded"),
-                in_mails: form.ticked("in_mails"),
-                prepare: form.text("prepare", 2000),
-                recording,
-                recording_until: match form.get("recording_until") {
-                    "" => None,
-                    _ => form.instant("recording_until", &on.span.zone),
-                },
-                audience: Audience::from_word(form.get("audience")).unwrap_or_default(),
-            };
             let parts = own_rooms(tx, date, service, &mut form)?;
-            let for_all = form.ticked("for_all");
+            let for_all = form.take(&FOR_ALL);
             form.done().map_err(DeskError::Form)?;
             for (session, own) in &parts {
                 online::forget_made(tx, &online::session_key(*session))?;

@@ -26,6 +26,19 @@ pub use matricle_papers::Sheet;
 
 use crate::papers::{Made, badges_of, gather, when_of};
 
+matricle_core::fields! {
+    TICKET: Choice = "ticket", "For whom";
+    INSIDE: Tick = "inside", "Only those who came";
+    FUNCTION: Choice = "function", "Club or function, from an answer";
+    SHEET: Choice = "sheet", "Sheet",
+        "By its measures; print at actual size, not fitted to the page.";
+    FROM: WholeOrNone(1, 1000) = "from", "First free place",
+        "1 is at the top left; a sheet that was begun goes on where it is free.";
+    WITH_CODE: Tick = "with_code", "With the code", "it lets in and out like the ticket";
+    HOURS: Line = "hours", "How long",
+        "Left empty, the length of the date. They are for those who came.";
+}
+
 /// Whom a paper is for, and what to know before it is printed.
 #[derive(Debug, Clone)]
 pub struct Before {

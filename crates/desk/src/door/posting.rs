@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use matricle_core::DateId;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::cue::{Trigger, Way};
 use matricle_core::messages::due::{Reader, WhyNot};
@@ -14,6 +15,13 @@ use matricle_store::{door as db, templates};
 
 use crate::papers::{Asked, Kind, gather};
 use crate::{Desk, DeskError};
+
+fields! {
+    EACH: Tick = "each", "To each their own",
+        "as a page to print at home and fold in four; who has no address hears through whoever booked";
+    ALSO: Addresses(1, MOST_ADDRESSES) = "also", "All of them also to",
+        "Addresses, with a comma between them: on the sheet chosen above.";
+}
 
 /// Most further addresses at a time.
 const MOST_ADDRESSES: usize = 10;
@@ -48,10 +56,10 @@ pub async fn send(
     let asked = Asked { kind: Kind::Badges, ..asked };
     desk.store
         .write(move |tx| {
-            let each = form.ticked("each");
-            let also = form.addresses("also", MOST_ADDRESSES);
-            if !each && form.get("also").is_empty() {
-                form.fault("each", Fault::Missing);
+            let each = form.take(&EACH);
+            let also = form.take(&ALSO);
+            if !each && form.get(ALSO.name).is_empty() {
+                form.fault(EACH, Fault::Missing);
             }
             let made = gather(tx, date, &asked)?;
             form.done().map_err(DeskError::Form)?;

@@ -3,6 +3,8 @@
 
 use jiff::SignedDuration;
 use matricle_core::door::Door;
+use matricle_core::fields;
+use matricle_core::forms::field::{Binding, Locale};
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::people::staff::{Right, require};
 use matricle_core::words::codes::Reference;
@@ -16,13 +18,28 @@ use super::rooms::{self, InRoom};
 use crate::papers::at_the_door;
 use crate::{Desk, DeskError};
 
+fields! {
+    DOOR_NOTE: Line = "door_note", "What the door is told when they are scanned",
+        "Such as: speaker, take to the green room. Left empty, nothing.";
+    WHY: Line = "why", "Why the limit may be passed" needed;
+    MOST: WholeOrNone(0, 100_000) = "most", "The most that may be inside at once",
+        "Left empty, there is no limit.";
+    GIVE_UP: WholeOrNone(0, 1440) = "give_up", "Seats of those who have not come are given up",
+        "Minutes after the start; left empty, never.";
+    BADGE_SHEET: Choice = "badge_sheet", "Badges printed at the door",
+        "What lies in the printer there.";
+    AGAIN: Tick = "again", "Whoever goes out may come in again";
+    FREE_AFTER: Whole(0, 240) = "free_after", "At the door of a room, seats of sign-ups who have not come are free",
+        "Minutes after the session's start.";
+}
+
 /// How far back and how far ahead doors are listed.
 const BEFORE: SignedDuration = SignedDuration::from_hours(24);
 const AHEAD: SignedDuration = SignedDuration::from_hours(24 * 7);
 /// Most doors of a date.
 pub const MOST_DOORS: usize = 12;
 /// Minutes after a session's start at which seats of sign-ups are free, where nothing is said.
-const FREE_AFTER: u32 = 5;
+const USUAL_FREE_AFTER: u32 = 5;
 
 /// The doors of a date, with what they may be for.
 #[derive(Debug, Clone)]
@@ -87,6 +104,15 @@ pub async fn set_up(desk: &Desk, staff: &Staff, date: DateId) -> Result<SetUp, D
         .await
 }
 
+/// The form of what holds at all doors of a date.
+pub fn form(f: &mut Binding<'_>, at: &mut AtDoors) {
+    f.bind(&MOST, &mut at.most_inside);
+    f.bind(&GIVE_UP, &mut at.give_up_minutes);
+    f.bind(&BADGE_SHEET, &mut at.badge_sheet);
+    f.bind(&AGAIN, &mut at.again);
+    f.bind(&FREE_AFTER, &mut at.free_after_minutes);
+}
+
 /// Sets it: `again`, `most`, `give_up`, `free_after`, `badge_sheet`, and for each door `name_0`, `tickets_0` (keys)
 /// and `room_0`.
 ///
@@ -104,9 +130,8 @@ pub async fn keep(
             let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
             let known: Vec<TicketTypeId> =
                 db::ticket_names(tx, event.id)?.into_iter().map(|t| t.0).collect();
-            let most_inside = form.number("most", 0, 100_000);
-            let give_up_minutes = form.number("give_up", 0, 1440);
-            let free_after_minutes = form.number("free_after", 0, 240).unwrap_or(FREE_AFTER);
+            let mut at = AtDoors { free_after_minutes: USUAL_FREE_AFTER, ..AtDoors::default() };
+            self::form(&mut Binding::Read(&mut form, &Locale::default()), &mut at);
             let sessions = events::sessions::of_date(tx, date)?;
             let mut doors: Vec<Door> = Vec::new();
             for n in 0..MOST_DOORS {
@@ -120,7 +145,7 @@ pub async fn keep(
                     .collect();
                 let room = form.line(&format!("room_{n}"));
                 if !room.is_empty() && !sessions.iter().any(|s| s.room == room) {
-                    form.fault(&format!("room_{n}"), Fault::Unknown);
+                    form.fault(format!("room_{n}"), Fault::Unknown);
                 }
                 match name.as_str() {
                     "" if tickets.is_empty() => {}
@@ -131,20 +156,12 @@ pub async fn keep(
                     _ => doors.push(Door { name, tickets, room }),
                 }
             }
-            let again = !form.get("again").is_empty();
-            let badge_sheet = form.line("badge_sheet");
-            if !badge_sheet.is_empty() && !at_the_door().any(|name| name == badge_sheet) {
-                form.fault("badge_sheet", Fault::Unknown);
+            let sheet = &at.badge_sheet;
+            if !sheet.is_empty() && !at_the_door().any(|name| name == sheet) {
+                form.fault(BADGE_SHEET, Fault::Unknown);
             }
             form.done().map_err(DeskError::Form)?;
-            let at = AtDoors {
-                again,
-                most_inside,
-                give_up_minutes,
-                free_after_minutes,
-                badge_sheet,
-                doors,
-            };
+            at.doors = doors;
             db::set_doors(tx, date, &at)?;
             let when = matricle_formats::words::long_span(on.span.starts, on.span.ends);
             crate::planning::dates::log(tx, event.id, &turn, &format!("set the doors of {when}"))
@@ -166,7 +183,7 @@ pub async fn note(
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
     desk.store
         .write(move |tx| {
-            let note = form.line("door_note");
+            let note = form.take(&DOOR_NOTE);
             form.done().map_err(DeskError::Form)?;
             let booking = bookings::by_reference(tx, reference)?.ok_or(DeskError::NotFound)?;
             let person = db::by_id(tx, attendee)?.filter(|p| p.booking == booking.id);
@@ -236,10 +253,7 @@ pub async fn lift(
     desk.store
         .write(move |tx| {
             let (event, on) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
-            let why = form.line("why");
-            if lifted && why.is_empty() {
-                form.fault("why", Fault::Missing);
-            }
+            let why = if lifted { form.take(&WHY) } else { form.line(WHY.name) };
             form.done().map_err(DeskError::Form)?;
             let (by, why) = if lifted { (turn.by.name.as_str(), why.as_str()) } else { ("", "") };
             db::set_lifted(tx, date, by, why)?;

@@ -64,7 +64,7 @@ pub async fn set_kinds(
                 let Some(mark) = mark else { continue };
                 let before = marks[..at].iter().filter_map(|(_, other)| other.as_ref());
                 if before.chain(&others).any(|other| other == mark) {
-                    form.fault(&format!("mark_{at}"), Fault::Taken);
+                    form.fault(format!("mark_{at}"), Fault::Taken);
                 }
             }
             form.done().map_err(DeskError::Form)?;

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use matricle_core::EventId;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form, Wrong};
 use matricle_core::messages::letters::{self, Found, Kind, Place};
 use matricle_core::people::staff::{Right, require};
@@ -18,6 +19,10 @@ use super::{LARGEST, Taken, passing, reply_address, take_in};
 use crate::bench::{self, Takes};
 use crate::messages::keyless;
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    FROM: Choice = "from", "It goes out under";
+}
 
 /// Most characters of an answer.
 const LONGEST_ANSWER: usize = 20_000;
@@ -294,7 +299,7 @@ pub async fn answer(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Resu
     if words.trim().is_empty() {
         form.fault("answer", Fault::Missing);
     }
-    let asked = form.line("from");
+    let asked = form.take(&FROM);
     form.done().map_err(DeskError::Form)?;
     let who = staff.name.clone();
     desk.store

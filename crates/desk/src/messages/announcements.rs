@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use jiff::Timestamp;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::cue::{Trigger, Way};
 use matricle_core::messages::due::{Reader, Seen, WhyNot};
@@ -24,6 +25,18 @@ use crate::messages::{values, wordings};
 use crate::planning::replies;
 use crate::telling::in_id;
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    CONFIRMED: Tick = "confirmed", "are booked";
+    ASKED: Tick = "asked", "have asked and wait for a yes";
+    TO_PAY: Tick = "to_pay", "have something to pay", "also of those who are booked";
+    WAITING: Tick = "waiting", "wait";
+    SILENT: Tick = "silent", "were invited to the event and have not replied",
+        "with the three replies under your words";
+    ANSWER: Line = "answer", "Who gave this answer";
+    SUBJECT: Line = "subject", "Subject" needed;
+    AT: Moment = "at", "When; left empty, now";
+}
 
 /// The three replies, for those who were invited.
 const REPLIES: &str = "<p>{{if yes link}}</p><p>Are you coming? <a href=\"field:yes link\">Yes</a>, \
@@ -198,17 +211,17 @@ pub fn chosen(form: &Form) -> Chosen {
             .iter()
             .filter_map(|t| t.parse().ok().map(TicketTypeId))
             .collect(),
-        confirmed: form.ticked("confirmed"),
-        asked: form.ticked("asked"),
-        to_pay: form.ticked("to_pay"),
-        waiting: form.ticked("waiting"),
-        silent: form.ticked("silent"),
+        confirmed: form.ticked(CONFIRMED.name),
+        asked: form.ticked(ASKED.name),
+        to_pay: form.ticked(TO_PAY.name),
+        waiting: form.ticked(WAITING.name),
+        silent: form.ticked(SILENT.name),
         seen: match form.get("seen") {
             "came" => Some(Seen::In),
             "missed" => Some(Seen::NotIn),
             _ => None,
         },
-        answer: form.get("answer").to_owned(),
+        answer: form.get(ANSWER.name).to_owned(),
     }
 }
 
@@ -372,7 +385,7 @@ pub async fn send(
             let chosen = chosen(&form);
             let all = people(conn, event, &chosen)?;
             if all.iter().all(|to| to.not.is_some()) {
-                form.fault("confirmed", Fault::Nobody);
+                form.fault(CONFIRMED, Fault::Nobody);
             }
             let kept = serde_json::to_string(&chosen)
                 .map_err(|e| DeskError::Internal(format!("who was chosen: {e}")))?;
@@ -380,9 +393,9 @@ pub async fn send(
         })
         .await?;
     let (words, mut form) = worded(desk, event, form).await?;
-    let at = form.instant("at", &desk.house().await?.zone).unwrap_or(now);
+    let at = form.instant(AT.name, &desk.house().await?.zone).unwrap_or(now);
     if at < now {
-        form.fault("at", Fault::Past);
+        form.fault(AT, Fault::Past);
     }
     form.done().map_err(DeskError::Form)?;
     let sent = desk
@@ -414,7 +427,7 @@ pub async fn send(
 
 /// Reads the words that a form has; what is wrong with them stands at its field.
 fn read(form: &mut Form, title: &str, event: EventId) -> Template {
-    let subject = matricle_core::words::text::line(form.get("subject"));
+    let subject = matricle_core::words::text::line(form.get(SUBJECT.name));
     let body = rich::clean_template(&form.text("words", LONGEST));
     wordings::check(form, [("subject", &subject), ("words", &body), ("", "")]);
     let name: String = subject.replace("{{event}}", title).chars().take(80).collect();

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::civil::Time;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::cue::{
     Cue, CueRefusal, Late, Only, Part, Paying, Side, Trigger, Unit, Way, When, Whom, sheet,
@@ -24,6 +25,14 @@ use crate::acting::Turn;
 use crate::messages::wordings::{self, OWN_WORDS};
 use crate::telling::{Line, to_bookers, will_go};
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    ADDRESS: Line = "address", "The address, if it is to one";
+    ANSWER: Line = "answer", "and answered";
+    FIRST_VISIT: Tick = "first_visit", "Who come for the first time";
+    NOBODY: Tick = "nobody", "Also when nobody has booked", "for hosts and people of the house";
+    WAY: Choice = "way", "By which way";
+}
 
 /// A cue of a sheet, with what it came to.
 #[derive(Debug, Clone)]
@@ -226,13 +235,13 @@ fn read(form: &mut Form, event: Option<EventId>, before: Option<&Cue>, now: Time
         "silent" => Whom::Silent,
         "came" => Whom::Came,
         "missed" => Whom::Missed,
-        "address" => Whom::Address(form.get("address").to_owned()),
+        "address" => Whom::Address(form.get(ADDRESS.name).to_owned()),
         other => match other.strip_prefix("role ").and_then(Role::from_word) {
             Some(role) => Whom::Role(role),
             None => Whom::Attendees,
         },
     };
-    let answer = form.get("answer").to_owned();
+    let answer = form.get(ANSWER.name).to_owned();
     let question = form.get("question").parse().ok().map(QuestionId);
     if !answer.is_empty() && question.is_none() {
         form.fault("question", Fault::NeedsOther);
@@ -250,15 +259,15 @@ fn read(form: &mut Form, event: Option<EventId>, before: Option<&Cue>, now: Time
             .collect(),
         answer: question.filter(|_| !answer.is_empty()).map(|q| (q, answer)),
         tag: form.get("tag").parse().ok().map(TagId),
-        first_visit: form.ticked("first_visit"),
+        first_visit: form.take(&FIRST_VISIT),
         paying: match form.get("paying") {
             "card" => Some(Paying::Card),
             "transfer" => Some(Paying::Transfer),
             _ => None,
         },
-        nobody: form.ticked("nobody"),
+        nobody: form.take(&NOBODY),
     };
-    let way = Way::from_word(form.get("way"));
+    let way = Way::from_word(form.get(WAY.name));
     let template = match form.get("template") {
         OWN_WORDS => Some(TemplateId(0)),
         _ => {

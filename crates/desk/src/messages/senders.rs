@@ -1,5 +1,6 @@
 //! Sender names: what goes out is written from one of the house's addresses.
 
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::people::staff::{Right, require};
 use matricle_core::words::address::is_address;
@@ -10,6 +11,14 @@ use matricle_store::senders::{self, Sender};
 use matricle_store::{Connection, places};
 
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    NAME: Line = "name", "Name" needed;
+    EMAIL: MailAddress = "email", "Address",
+        "Answers go there: the house’s mailbox has to receive it." needed;
+    FORWARDS_TO: MailAddress = "forwards_to", "Letters go on to",
+        "The private address of whoever stands behind it. Empty: letters are read at the Office.";
+}
 
 /// The senders of the house, with its tags.
 pub async fn all(
@@ -31,21 +40,15 @@ pub async fn all(
 /// [`DeskError::Form`] for a name or address that is none; the role may not.
 pub async fn save(desk: &Desk, staff: &Staff, id: i64, mut form: Form) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
-    let (name, email) = (form.needed("name"), form.needed("email"));
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("email", Fault::NotAnAddress);
-    }
-    let forwards_to = form.line("forwards_to");
-    if !forwards_to.is_empty() && !is_address(&forwards_to) {
-        form.fault("forwards_to", Fault::NotAnAddress);
-    }
+    let (name, email) = (form.take(&NAME), form.take(&EMAIL));
+    let forwards_to = form.take(&FORWARDS_TO);
     let tag = form.get("tag").parse().ok().map(TagId);
     desk.store
         .write(move |tx| {
             if forwards_to.eq_ignore_ascii_case(&email) && !email.is_empty()
                 || is_own(tx, &forwards_to)?
             {
-                form.fault("forwards_to", Fault::Taken);
+                form.fault(FORWARDS_TO, Fault::Taken);
             }
             form.done().map_err(DeskError::Form)?;
             senders::save(tx, &Sender { id, name: name.clone(), email, tag, forwards_to })?;

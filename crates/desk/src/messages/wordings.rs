@@ -1,6 +1,7 @@
 //! Templates: written, checked, looked at before anybody gets them.
 
 use jiff::Timestamp;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::cue::{Cue, Trigger, Way};
 use matricle_core::messages::occasion::{Knows, Occasion};
@@ -22,6 +23,13 @@ use crate::acting::Turn;
 use crate::messages::files::{MOST_TOGETHER, are_too_many};
 use crate::messages::{ACCENT, Letter, Own, files_of_house, keyless, values, write};
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    NAME: Line = "name", "Name", "For the list; nobody outside reads it." needed;
+    SUBJECT: Line = "subject", "Subject" needed;
+    PLAIN: Text(6, LONGEST_BODY) = "plain", "Plain words, for text messages too",
+        "Left empty, it is made from the words above.";
+}
 
 /// Longest body, in characters.
 const LONGEST_BODY: usize = 40_000;
@@ -263,7 +271,7 @@ pub(super) fn dressed(house: &House, letter: &Letter, body: &str) -> String {
 
 /// Subject and words as a form has them.
 fn typed(form: &mut Form) -> (String, String) {
-    let subject = matricle_core::words::text::line(form.get("subject"));
+    let subject = matricle_core::words::text::line(form.get(SUBJECT.name));
     (subject, rich::clean_template(&form.text("body", LONGEST_BODY)))
 }
 
@@ -309,9 +317,9 @@ fn plain_name(subject: &str) -> String {
 
 /// Reads the template that a form describes; what is wrong with it stands at its field.
 pub fn read(form: &mut Form, before: Option<&Template>, event: Option<EventId>) -> Template {
-    let name = form.needed("name");
+    let name = form.take(&NAME);
     let (subject, body) = typed(form);
-    let plain = form.text("plain", LONGEST_BODY);
+    let plain = form.take(&PLAIN);
     check(form, [("subject", &subject), ("body", &body), ("plain", &plain)]);
     Template {
         id: before.filter(|b| b.event == event).map_or(TemplateId(0), |b| b.id),

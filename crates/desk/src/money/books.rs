@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::money::ledger::{Account, Entry, Line};
 use matricle_core::money::shares::Share;
@@ -18,6 +19,11 @@ use matricle_store::{Connection, Tx, places};
 
 use crate::outside::provider::Status;
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    SHARE: Line = "share", "Percent, or amount" needed;
+    COSTS: Amount = "costs", "Costs taken off first", "For “after costs”.";
+}
 
 /// How often the provider is asked for its payouts.
 const EVERY: SignedDuration = SignedDuration::from_hours(1);
@@ -300,11 +306,11 @@ pub async fn set_share(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
             let host = form.number("host", 1, u32::MAX).map(|h| HostId(h.into()));
             let kind = form.get("kind").to_owned();
             let amount = match kind.as_str() {
-                "percent" | "after costs" => form.number("share", 0, 100).map(i64::from),
-                _ => form.amount("share", currency),
+                "percent" | "after costs" => form.number(SHARE.name, 0, 100).map(i64::from),
+                _ => form.amount(SHARE.name, currency),
             };
-            let amount = form.need("share", amount).unwrap_or(0);
-            let costs = form.amount("costs", currency).unwrap_or(0);
+            let amount = form.need(SHARE.name, amount).unwrap_or(0);
+            let costs = form.amount(COSTS.name, currency).unwrap_or(0);
             let share = Share::from_parts(&kind, amount, costs);
             if share.is_none() {
                 form.fault("kind", Fault::Unknown);

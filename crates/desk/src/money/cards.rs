@@ -2,6 +2,7 @@
 
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::money::ledger::{Account, Entry, Line, Method};
@@ -21,6 +22,17 @@ use crate::acting::Turn;
 use crate::rounds::{Due, Work, each};
 use crate::telling::tell;
 use crate::{Desk, DeskError, fresh_code, house_of};
+
+fields! {
+    NAME: Line = "name", "Holder" needed;
+    EMAIL: MailAddress = "email", "E-mail address",
+        "They see the card, and what is left on it, when they sign in with it." needed;
+    REASON: Line = "reason", "Why", "Needed for one that is given.";
+    CARD_NAME: Line = "card_name", "Name of the kind" needed;
+    CARD_STAMPS: Whole(1, 500) = "card_stamps", "Stamps" needed;
+    CARD_PRICE: Amount = "card_price", "Price" needed;
+    LIFE_DAYS: WholeOrNone(1, 3660) = "life_days", "Good for so many days", "Left empty, for ever.";
+}
 
 /// Kinds of cards, and all cards.
 #[derive(Debug, Clone)]
@@ -67,13 +79,13 @@ pub async fn make_kind(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
     desk.store
         .write(move |tx| {
             let currency = house_of(tx)?.currency;
-            let price = form.amount("card_price", currency);
+            let price = form.amount(CARD_PRICE.name, currency);
             let new = CardKind {
                 id: 0,
-                name: form.needed("card_name"),
-                stamps: form.count("card_stamps", 1, 500),
-                price: form.need("card_price", price).unwrap_or(0),
-                life_days: form.number("life_days", 1, 3660),
+                name: form.take(&CARD_NAME),
+                stamps: form.take(&CARD_STAMPS),
+                price: form.need(CARD_PRICE.name, price).unwrap_or(0),
+                life_days: form.take(&LIFE_DAYS),
                 retired: false,
             };
             let wrong = std::mem::take(&mut form.wrong);
@@ -81,7 +93,7 @@ pub async fn make_kind(desk: &Desk, staff: &Staff, mut form: Form) -> Result<(),
                 return Err(DeskError::Form(wrong));
             }
             if !cards::add_kind(tx, &new)? {
-                form.fault("card_name", Fault::Taken);
+                form.fault(CARD_NAME, Fault::Taken);
                 return Err(DeskError::Form(form.wrong));
             }
             let what = format!("made the stamp card {}", new.name);
@@ -116,16 +128,13 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
             if kind.is_none() {
                 form.fault("kind", Fault::Missing);
             }
-            let (name, email) = (form.needed("name"), form.needed("email").to_lowercase());
-            if !email.is_empty() && !matricle_core::words::address::is_address(&email) {
-                form.fault("email", Fault::NotAnAddress);
-            }
+            let (name, email) = (form.take(&NAME), form.take(&EMAIL).to_lowercase());
             let given = form.get("method") == "given";
             let method = Method::from_word(form.get("method")).filter(|m| m.by_hand());
             if method.is_none() && !given {
                 form.fault("method", Fault::Missing);
             }
-            let reason = if given { form.needed("reason") } else { form.line("reason") };
+            let reason = if given { form.needed(REASON.name) } else { form.take(&REASON) };
             let wrong = std::mem::take(&mut form.wrong);
             let (Some(kind), true) = (kind, wrong.is_empty()) else {
                 return Err(DeskError::Form(wrong));

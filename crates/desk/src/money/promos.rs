@@ -1,5 +1,7 @@
 //! Promo codes: making them, using them while booking.
 
+use matricle_core::fields;
+use matricle_core::forms::field::{Field, Several};
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::money::promo::{Gives, Promo};
 use matricle_core::people::staff::{Right, require};
@@ -9,6 +11,22 @@ use matricle_store::promos::{self, PromoRow};
 use matricle_store::{Connection, events};
 
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    CODE: Line = "code", "Code", "Case, accents and blanks do not matter." needed;
+    PERCENT: WholeOrNone(1, 100) = "percent", "Percent off", "Either this …";
+    AMOUNT: Amount = "amount", "Amount off", "… or this.";
+    MOST: WholeOrNone(1, 1_000_000) = "most", "How often in all";
+    ADDRESS: MailAddress = "address", "Only for this address";
+    GOOD_FROM: Moment = "good_from", "Good from";
+    GOOD_UNTIL: Moment = "good_until", "Good until";
+    LEAST: Amount = "least", "Bookings from", "An amount.";
+    MOST_BASKET: Amount = "most_basket", "Bookings up to", "An amount.";
+    ONCE: Tick = "once", "Once a person";
+    ONLY_TICKET: Several = "only_ticket", "Only for these tickets";
+    ONLY_DATE: Several = "only_date", "Only for these dates";
+    TOGETHER: Tick = "together", "Beside other codes", "percentages first, amounts after";
+}
 
 /// What a code of an event can be narrowed to.
 #[derive(Debug, Clone, Default)]
@@ -69,32 +87,29 @@ pub async fn make(
     desk.store
         .write(move |tx| {
             let house = house_of(tx)?;
-            let code = form.needed("code");
+            let code = form.take(&CODE);
             if !code.is_empty() && matricle_core::words::fold(&code).is_empty() {
-                form.fault("code", Fault::NoWord);
+                form.fault(CODE, Fault::NoWord);
             }
-            let percent = form.number("percent", 1, 100);
-            let minor = form.amount("amount", house.currency).filter(|m| *m > 0);
+            let percent = form.take(&PERCENT);
+            let minor = form.amount(AMOUNT.name, house.currency).filter(|m| *m > 0);
             let gives = match (percent, minor) {
                 (Some(percent), None) => Gives::Percent(percent),
                 (None, Some(minor)) => Gives::Amount(minor),
                 _ => {
-                    form.fault("percent", Fault::Missing);
+                    form.fault(PERCENT, Fault::Missing);
                     Gives::Percent(1)
                 }
             };
-            let numbers = |name: &str| -> Vec<i64> {
-                form.all(name).iter().filter_map(|v| v.parse().ok()).collect()
+            let mut numbers = |field: &Field<Several>| -> Vec<i64> {
+                form.take(field).iter().filter_map(|v| v.parse().ok()).collect()
             };
-            let (mut tickets, mut dates) = (numbers("only_ticket"), numbers("only_date"));
+            let (mut tickets, mut dates) = (numbers(&ONLY_TICKET), numbers(&ONLY_DATE));
             // Ticked for one event, and then another was chosen: that one's are meant.
             let of = event.map(|event| parts_of(tx, event)).transpose()?.unwrap_or_default();
             tickets.retain(|id| of.tickets.iter().any(|(t, _)| t.0 == *id));
             dates.retain(|id| of.dates.iter().any(|d| d.id.0 == *id));
-            let address = form.line("address").to_lowercase();
-            if !address.is_empty() && !matricle_core::words::address::is_address(&address) {
-                form.fault("address", Fault::NotAnAddress);
-            }
+            let address = form.take(&ADDRESS).to_lowercase();
             let promo = Promo {
                 id: 0,
                 code,
@@ -102,26 +117,26 @@ pub async fn make(
                 tickets: tickets.into_iter().map(TicketTypeId).collect(),
                 dates: dates.into_iter().map(matricle_core::DateId).collect(),
                 address,
-                most: form.number("most", 1, 1_000_000),
-                once: form.ticked("once"),
-                from: form.instant("good_from", &house.zone),
-                until: form.instant("good_until", &house.zone),
-                least_minor: form.amount("least", house.currency),
-                most_minor: form.amount("most_basket", house.currency),
-                together: form.ticked("together"),
+                most: form.take(&MOST),
+                once: form.take(&ONCE),
+                from: form.instant(GOOD_FROM.name, &house.zone),
+                until: form.instant(GOOD_UNTIL.name, &house.zone),
+                least_minor: form.amount(LEAST.name, house.currency),
+                most_minor: form.amount(MOST_BASKET.name, house.currency),
+                together: form.take(&TOGETHER),
                 stopped: false,
             };
             if let (Some(from), Some(until)) = (promo.from, promo.until)
                 && until <= from
             {
-                form.fault("good_until", Fault::EndsFirst);
+                form.fault(GOOD_UNTIL, Fault::EndsFirst);
             }
             let wrong = std::mem::take(&mut form.wrong);
             if !wrong.is_empty() {
                 return Err(DeskError::Form(wrong));
             }
             if promos::add(tx, &promo, event, turn.now)?.is_none() {
-                form.fault("code", Fault::Taken);
+                form.fault(CODE, Fault::Taken);
                 return Err(DeskError::Form(form.wrong));
             }
             let what = format!("made the promo code {}", promo.code);

@@ -8,6 +8,7 @@ use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::{SignedDuration, Timestamp};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::people::staff::Role;
 use matricle_core::words::address::is_address;
@@ -21,6 +22,12 @@ use tokio::sync::watch;
 
 use crate::people::often::Asks;
 use crate::{Desk, DeskError, off_thread, random_bytes};
+
+fields! {
+    OLD_PASSWORD: Password = "old_password", "The password you have" needed;
+    NEW_PASSWORD: Password = "new_password", "The new one",
+        "At least ten characters. You sign in with it afterwards, on every device." needed;
+}
 
 /// How long a session lasts.
 const SESSION: SignedDuration = SignedDuration::from_hours(24 * 14);
@@ -188,15 +195,16 @@ pub async fn change_password(
 ) -> Result<(), DeskError> {
     let now = desk.clock.now();
     desk.often.ask(Asks::Password, &staff.email, now)?;
-    let (old, new) = (form.get("old_password").to_owned(), form.get("new_password").to_owned());
+    let (old, new) =
+        (form.get(OLD_PASSWORD.name).to_owned(), form.get(NEW_PASSWORD.name).to_owned());
     let asked = staff.email.clone();
     let found = desk.store.read(move |conn| people::by_email(conn, &asked)).await?;
     let (_, hash) = found.ok_or(DeskError::NotFound)?;
     if !verify(old, hash).await? {
-        form.fault("old_password", Fault::Unknown);
+        form.fault(OLD_PASSWORD, Fault::Unknown);
     }
     if new.chars().count() < LEAST {
-        form.fault("new_password", Fault::TooShort(LEAST));
+        form.fault(NEW_PASSWORD, Fault::TooShort(LEAST));
     }
     form.done().map_err(DeskError::Form)?;
     let hash = off_thread(move || hash_password(&new)).await?;

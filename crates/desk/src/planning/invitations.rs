@@ -3,10 +3,11 @@
 use std::collections::{HashMap, HashSet};
 use std::time::Instant;
 
+use matricle_core::fields;
+use matricle_core::forms::field::Binding;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::replies::Inviting;
 use matricle_core::people::staff::{Right, require};
-use matricle_core::words::address::is_address;
 use matricle_core::words::pasted::pasted;
 use matricle_core::{DateId, EventId, MessageId};
 use matricle_formats::words;
@@ -18,9 +19,9 @@ use crate::people::invited::theirs;
 use crate::planning::asking::doors_first;
 use crate::planning::dates::log;
 use crate::planning::replies::let_go;
-use crate::planning::sheet::{MOST_INVITED, list_of};
+use crate::planning::sheet::MOST_INVITED;
 use crate::secrets::INVITATION;
-use crate::{Desk, DeskError};
+use crate::{Desk, DeskError, house_of};
 
 /// Where people to be invited come from, beside those that were typed.
 #[derive(Debug, Clone, Default)]
@@ -218,20 +219,20 @@ pub async fn add(
 /// The addresses of a form, each once and with the name beside it, or what is wrong with them;
 /// where that is asked for, what is none or is in none of the domains is left out instead.
 fn addresses_of(mut form: Form, inviting: &Inviting) -> Result<Vec<(String, String)>, DeskError> {
-    let mut read = pasted(form.get("whom"));
+    let mut read = pasted(form.get(WHOM.name));
     if form.ticked("leave") {
         read.wrong.clear();
     }
-    form.found("whom", &read, MOST_INVITED);
+    form.found(WHOM.name, &read, MOST_INVITED);
     let mut people: Vec<_> = read.addresses.into_iter().zip(read.names).collect();
     if form.ticked("leave") {
         people.retain(|(address, _)| inviting.admits(address));
     }
     if people.is_empty() && form.wrong.is_empty() {
-        form.fault("whom", Fault::Missing);
+        form.fault(WHOM, Fault::Missing);
     }
     if let Some((line, _)) = people.iter().find(|(a, _)| !inviting.admits(a)) {
-        form.fault("whom", Fault::OtherDomain(line.clone()));
+        form.fault(WHOM, Fault::OtherDomain(line.clone()));
     }
     form.done().map_err(DeskError::Form)?;
     for (_, name) in &mut people {
@@ -289,6 +290,30 @@ pub async fn take_off(
         .await
 }
 
+/// Most domains that invitations are kept to.
+const MOST_DOMAINS: usize = 200;
+
+fields! {
+    WHOM: PastedAddresses(6, MOST_INVITED) = "whom", "Addresses",
+        "As you have them: one on a line, with commas, with names.";
+    FROM_WORDS: Line = "from_words", "Or whom these words find among the bookings",
+        "Such as: microscopy confirmed 2026";
+    ONLY_DOMAINS: Domains(2, MOST_DOMAINS) = "only_domains", "Only addresses at these domains",
+        "One on a line, such as school.example; empty for all.";
+    MAYBE_DAYS: WholeOrNone(0, 365) = "maybe_days",
+        "A maybe keeps a seat until so many days before the date",
+        "Empty: a maybe keeps no seat. Seats are kept where there is one date to come and one ticket.";
+    HAND_ON: Tick = "hand_on", "It may be handed on to somebody else",
+        "otherwise it is for that person alone";
+}
+
+/// How people are invited to an event, as a form.
+pub fn form(f: &mut Binding<'_>, inviting: &mut Inviting) {
+    f.bind(&ONLY_DOMAINS, &mut inviting.domains);
+    f.bind(&MAYBE_DAYS, &mut inviting.maybe_days);
+    f.bind(&HAND_ON, &mut inviting.hand_on);
+}
+
 /// Writes how people are invited to an event.
 ///
 /// # Errors
@@ -303,14 +328,9 @@ pub async fn set(
     desk.store
         .write(move |tx| {
             let mut found = events::by_id(tx, event)?.ok_or(DeskError::NotFound)?;
-            let domains = list_of(&form, "only_domains");
-            if let Some(line) = domains.iter().find(|d| !is_address(&format!("a@{d}"))) {
-                form.fault("only_domains", Fault::LineNotAnAddress(line.clone()));
-            }
-            let maybe_days = form.number("maybe_days", 0, 365);
-            let hand_on = form.ticked("hand_on");
+            let locale = house_of(tx)?.locale();
+            self::form(&mut Binding::Read(&mut form, &locale), &mut found.rules.inviting);
             form.done().map_err(DeskError::Form)?;
-            found.rules.inviting = Inviting { hand_on, maybe_days, domains };
             events::set(tx, &found, turn.now)?;
             log(tx, event, &turn, "changed how people are invited")
         })

@@ -1,6 +1,7 @@
 //! The picture of an event.
 
 use matricle_core::EventId;
+use matricle_core::fields;
 use matricle_core::forms::form::Form;
 use matricle_core::people::staff::Right;
 use matricle_formats::picture;
@@ -10,6 +11,10 @@ use matricle_store::people::Staff;
 use crate::bench::{self, Takes};
 use crate::planning::dates::log;
 use crate::{Desk, DeskError};
+
+fields! {
+    ALT: Line = "alt", "What it shows, for those who cannot see it" needed;
+}
 
 /// Gives an event a picture, or with no bytes takes it away.
 ///
@@ -25,7 +30,7 @@ pub async fn set_picture(
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let mut form = Form::new(vec![("alt".into(), alt)]);
-    let alt = form.needed("alt");
+    let alt = form.take(&ALT);
     let kept = bench::unless_busy(Takes::All, move || Ok(picture::keep(&bytes))).await?;
     if let Err(error) = kept {
         form.fault("picture", error.into());

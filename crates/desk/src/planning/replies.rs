@@ -4,6 +4,7 @@
 use jiff::Timestamp;
 use matricle_core::booking::details::Draft;
 use matricle_core::booking::{Move, State};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::replies::{
     Asks, Facts, HandOnRefusal, HandingOn, MOST_HANDED, Replied, Reply, Stands, again_at,
@@ -31,6 +32,12 @@ use crate::planning::asking::again_of;
 use crate::planning::dates::log;
 use crate::telling::{Ask, invite};
 use crate::{Desk, DeskError};
+
+fields! {
+    NAME: Line = "name", "Who comes", "A yes takes a seat in this name at once." needed;
+    WORD: Text(3, LONGEST_WORD) = "word", "A word with it", "If you like.";
+    HAND_TO: Line = "hand_to", "Their address" needed;
+}
 
 /// Most of a word with a reply, in characters.
 const LONGEST_WORD: usize = 500;
@@ -213,7 +220,7 @@ pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Re
             move |tx| {
                 let (event, invited) = mine(tx, id, now)?;
                 let address = invited.email;
-                let word = form.text("word", LONGEST_WORD);
+                let word = form.take(&WORD);
                 let reply = Reply::from_word(form.get("reply"));
                 if reply.is_none() {
                     form.fault("reply", Fault::Missing);
@@ -222,7 +229,7 @@ pub async fn reply(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<Re
                 let books = reply == Some(Reply::Yes)
                     && !booked
                     && one_seat(tx, &event, &address, now)?.is_some_and(|s| s.at_once);
-                let name = if books { form.needed("name") } else { form.line("name") };
+                let name = if books { form.take(&NAME) } else { form.line(NAME.name) };
                 form.done().map_err(DeskError::Form)?;
                 let reply = reply.ok_or(DeskError::NotFound)?;
                 replies::set(tx, event.id, &address, (reply, &word), now)?;
@@ -332,7 +339,7 @@ pub async fn hand_on(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<
         .store
         .write(move |tx| {
             let (event, own) = mine(tx, id, now)?;
-            let to = form.line("hand_to");
+            let to = form.take(&HAND_TO);
             let other = invited::by_email(tx, event.id, &to)?;
             let facts = HandingOn {
                 inviting: &event.rules.inviting,
@@ -343,7 +350,7 @@ pub async fn hand_on(desk: &Desk, id: i64, key: &str, mut form: Form) -> Result<
                 invited: other.is_some_and(|o| o.listed && o.handed_to.is_empty()),
             };
             if let Err(refusal) = allowed(&facts) {
-                form.fault("hand_to", refusal.into());
+                form.fault(HAND_TO, refusal.into());
             }
             form.done().map_err(DeskError::Form)?;
             let said = "handed the invitation on";

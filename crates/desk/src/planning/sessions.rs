@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use matricle_core::dates::schedule::{Span, SpanError};
 use matricle_core::dates::sessions::{Facts, SignUpRefusal, choose};
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
+use matricle_core::forms::quick::MOST_SEATS;
 use matricle_core::people::acting::Acting;
 use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
@@ -14,6 +16,17 @@ use matricle_store::people::Staff;
 use matricle_store::{bookings, sessions};
 
 use crate::{Desk, DeskError};
+
+fields! {
+    TITLE: Line = "title", "Title" needed;
+    FROM: Clock = "from", "From" needed;
+    UNTIL: Clock = "until", "Until" needed;
+    ROOM: Line = "room", "Room";
+    TRACK: Line = "track", "Track";
+    HOST: Line = "host", "Given by";
+    SEATS: WholeOrNone(1, MOST_SEATS) = "seats", "Seats";
+    SIGN_UP: Tick = "sign_up", "One signs up for it";
+}
 
 /// Adds a session to a date. What it clashes with is shown first, unless it is accepted.
 ///
@@ -28,14 +41,10 @@ pub async fn add(
     accept: bool,
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let title = form.needed("title");
-    let (track, room, host) = (form.line("track"), form.line("room"), form.line("host"));
-    let from = form.time("from");
-    let from = form.need("from", from);
-    let until = form.time("until");
-    let until = form.need("until", until);
-    let seats = form.number("seats", 1, matricle_core::forms::quick::MOST_SEATS);
-    let sign_up = form.ticked("sign_up");
+    let (title, track) = (form.take(&TITLE), form.take(&TRACK));
+    let (room, host) = (form.take(&ROOM), form.take(&HOST));
+    let (from, until) = (form.take(&FROM), form.take(&UNTIL));
+    let (seats, sign_up) = (form.take(&SEATS), form.take(&SIGN_UP));
     desk.store
         .write(move |tx| {
             let (event, at) = events::date_by_id(tx, date)?.ok_or(DeskError::NotFound)?;
@@ -53,15 +62,15 @@ pub async fn add(
             let span = match span {
                 Ok(span) if fits(&day) => Some(span),
                 Ok(_) => {
-                    form.fault("from", Fault::Unknown);
+                    form.fault(FROM, Fault::Unknown);
                     None
                 }
                 Err(SpanError::EndsFirst { .. }) => {
-                    form.fault("until", Fault::EndsFirst);
+                    form.fault(UNTIL, Fault::EndsFirst);
                     None
                 }
                 Err(SpanError::Ambiguous { at, .. }) => {
-                    form.fault("from", Fault::ClockChange(at));
+                    form.fault(FROM, Fault::ClockChange(at));
                     None
                 }
                 Err(SpanError::UnknownZone { .. }) => None,

@@ -3,6 +3,8 @@
 use jiff::ToSpan;
 use jiff::civil::Date as Day;
 use matricle_core::dates::slots::{Cut, cut};
+use matricle_core::fields;
+use matricle_core::forms::field::{Binding, Locale};
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::forms::quick::MOST_DESKS;
 use matricle_core::people::staff::Right;
@@ -15,6 +17,31 @@ use matricle_store::{Tx, places, slots};
 use crate::rounds::{Due, Work, each};
 use crate::{Desk, DeskError, house_of};
 
+/// The form of how an event cuts its slots.
+pub fn form(f: &mut Binding<'_>, plan: &mut SlotPlan) {
+    f.bind(&MINUTES, &mut plan.minutes);
+    f.bind(&PAUSE, &mut plan.pause);
+    f.bind(&DESKS, &mut plan.desks);
+    f.bind(&NOTICE_HOURS, &mut plan.notice_hours);
+    f.bind(&AHEAD_DAYS, &mut plan.ahead_days);
+    f.bind(&VENUE, &mut plan.venue);
+    f.bind(&ROOM, &mut plan.room);
+}
+
+/// What the form of slots begins with.
+#[must_use]
+pub const fn blank() -> SlotPlan {
+    SlotPlan {
+        minutes: 30,
+        pause: 0,
+        desks: 1,
+        notice_hours: 24,
+        ahead_days: 28,
+        venue: String::new(),
+        room: String::new(),
+    }
+}
+
 /// Plans how an event cuts its slots, and cuts them.
 ///
 /// # Errors
@@ -26,15 +53,8 @@ pub async fn plan(
     mut form: Form,
 ) -> Result<(), DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
-    let plan = SlotPlan {
-        minutes: form.count("minutes", 5, 720),
-        pause: form.number("pause", 0, 240).unwrap_or(0),
-        desks: form.count("desks", 1, MOST_DESKS),
-        notice_hours: form.number("notice_hours", 0, 24 * 60).unwrap_or(0),
-        ahead_days: form.count("ahead_days", 1, 366),
-        venue: form.needed("venue"),
-        room: form.line("room"),
-    };
+    let mut plan = SlotPlan { notice_hours: 0, ..blank() };
+    self::form(&mut Binding::Read(&mut form, &Locale::default()), &mut plan);
     form.done().map_err(DeskError::Form)?;
     desk.store
         .write(move |tx| {
@@ -140,6 +160,19 @@ pub(crate) async fn roll(desk: &Desk) -> Result<usize, DeskError> {
     .await
 }
 
+fields! {
+    MINUTES: Whole(5, 720) = "minutes", "Minutes of one slot" needed;
+    PAUSE: Whole(0, 240) = "pause", "Pause between two";
+    DESKS: Whole(1, MOST_DESKS) = "desks", "Desks side by side" needed;
+    NOTICE_HOURS: Whole(0, 1440) = "notice_hours", "At the latest, hours before";
+    VENUE: Line = "venue", "Venue" needed;
+    ROOM: Line = "room", "Room";
+    AHEAD_DAYS: Whole(1, 366) = "ahead_days", "At the earliest, days before",
+        "Slots are cut that far ahead, day by day." needed;
+    CLOSED_DAY: Day = "closed_day", "Day" needed;
+    WHY: Line = "why", "Why";
+}
+
 /// Closes a day, or opens it again: slots nobody has booked go or come back. Gives the
 /// bookings that stand on it all the same.
 ///
@@ -152,14 +185,13 @@ pub async fn close_day(
     close: bool,
 ) -> Result<u32, DeskError> {
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
-    let day = form.day("closed_day");
-    let day = form.need("closed_day", day);
-    let why = form.line("why");
+    let locale = Locale::default();
+    let (day, why) = (form.read(&CLOSED_DAY, &locale), form.read(&WHY, &locale));
     desk.store
         .write(move |tx| {
             let today = words::local(turn.now, &house_of(tx)?.zone).date();
             if day.is_some_and(|d| d < today) {
-                form.fault("closed_day", Fault::Past);
+                form.fault(CLOSED_DAY, Fault::Past);
             }
             form.done().map_err(DeskError::Form)?;
             let Some(day) = day else { return Err(DeskError::NotFound) };

@@ -1,9 +1,9 @@
 //! What the public complains of: it comes to the queue of those who review.
 
+use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::people::staff::{Right, require};
 use matricle_core::review::submission::{Refusal, UNDO};
-use matricle_core::words::address::is_address;
 use matricle_store::complaints::{self, Complaint, Outcome};
 use matricle_store::events::{self, Event, EventState};
 use matricle_store::house::House;
@@ -14,6 +14,12 @@ use super::{Submitter, trust};
 use crate::people::often::Asks;
 use crate::planning::dates::log;
 use crate::{Desk, DeskError, house_of};
+
+fields! {
+    WORDS: Text(4, LONGEST) = "words", "What is wrong";
+    EMAIL: MailAddress = "email", "Your e-mail address",
+        "May stay empty; with it somebody can ask you.";
+}
 
 /// Most words of a complaint.
 const LONGEST: usize = 2_000;
@@ -53,14 +59,11 @@ pub async fn complain(
         return Err(Refusal::Trapped.into());
     }
     let (_, event) = about(desk, slug).await?;
-    let words = form.text("words", LONGEST);
+    let words = form.take(&WORDS);
     if words.is_empty() {
-        form.fault("words", Fault::Missing);
+        form.fault(WORDS, Fault::Missing);
     }
-    let email = form.line("email");
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("email", Fault::NotAnAddress);
-    }
+    let email = form.take(&EMAIL);
     form.done().map_err(DeskError::Form)?;
     let (now, network) = (desk.clock.now(), who.from.1);
     if network != 0 {

@@ -4,8 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::review::checks::{Light, Other};
 use matricle_core::review::rules::{HouseRules, Lands};
-use matricle_core::review::submission::{Act, Refusal, State, Typed};
-use matricle_core::words::address::is_address;
+use matricle_core::review::submission::{Act, EMAIL, NAME, Refusal, State, Typed};
 use matricle_core::words::fold;
 use matricle_core::{EventId, SubmissionId};
 use matricle_formats::{picture, words};
@@ -440,21 +439,13 @@ pub async fn send(
             form.set(field, typed.get(field));
         }
     }
-    let name = form.line("name");
-    if name.is_empty() {
-        form.fault("name", Fault::Missing);
-    } else if name.chars().count() > MOST_NAME {
-        form.fault("name", Fault::TooLong(MOST_NAME));
+    let name = form.take(&NAME);
+    if name.chars().count() > MOST_NAME {
+        form.fault(NAME, Fault::TooLong(MOST_NAME));
     }
     let email = match &who.proved {
         Some(proved) => proved.clone(),
-        None => {
-            let email = form.needed("email");
-            if !email.is_empty() && !is_address(&email) {
-                form.fault("email", Fault::NotAnAddress);
-            }
-            email
-        }
+        None => form.take(&EMAIL),
     };
     if !given.rules.terms.is_empty() && !form.ticked("agreed") {
         form.fault("agreed", Fault::Missing);
@@ -517,10 +508,7 @@ pub async fn mail_link(
     (id, key): (SubmissionId, String),
     mut form: Form,
 ) -> Result<String, DeskError> {
-    let email = form.needed("email");
-    if !email.is_empty() && !is_address(&email) {
-        form.fault("email", Fault::NotAnAddress);
-    }
+    let email = form.take(&EMAIL);
     form.done().map_err(DeskError::Form)?;
     let (asks, desk_too, to) = (who.clone(), desk.clone(), email.clone());
     let s = desk

@@ -282,13 +282,15 @@ async fn web_calendars_are_addresses_and_a_hosts_feed_has_names_where_the_house_
     use matricle_core::dates::web_calendar::TemplateFault;
     use matricle_core::forms::form::Fault;
     use matricle_desk::DeskError;
-    use matricle_desk::house::calendars as ways;
+    use matricle_desk::house::settings as ways;
     let w = world().await;
     let ilse = w.staff(0).await;
     let reference = w.confirmed(OPEN_DAY).await;
     assert_eq!(w.state(reference).await, matricle_core::booking::State::Confirmed);
     let wrong = form(&[("web_calendars", "Town https://calendar.example/{title}{when}")]);
-    let Err(DeskError::Form(faults)) = ways::set(&w.desk, &ilse, wrong).await else { panic!() };
+    let Err(DeskError::Form(faults)) = ways::keep_calendars(&w.desk, &ilse, wrong).await else {
+        panic!()
+    };
     let unknown = TemplateFault::Unknown("when".into());
     assert!(matches!(&faults[0].fault, Fault::WebCalendar(_, fault) if *fault == unknown));
     let line = "Town https://calendar.example/new?t={title}&f={starts}&l={link}&w={place}";
@@ -303,7 +305,7 @@ async fn web_calendars_are_addresses_and_a_hosts_feed_has_names_where_the_house_
     };
     for names in ["", "yes"] {
         let fields = form(&[("web_calendars", line), ("names_in_feeds", names)]);
-        ways::set(&w.desk, &ilse, fields).await.unwrap();
+        ways::keep_calendars(&w.desk, &ilse, fields).await.unwrap();
         let fed = feed().await.unwrap();
         let named = fed.names.values().flatten().any(|n| *n == comes);
         assert_eq!(named, names == "yes");

@@ -13,7 +13,6 @@ use matricle_desk::door::Shown;
 use matricle_desk::people::asking::Asking;
 use matricle_desk::people::signin;
 use matricle_desk::people::signin::Browser;
-use matricle_desk::planning::sheet;
 use matricle_desk::{DeskError, demo, house, messages};
 use matricle_store::audit;
 use matricle_store::bookings::HeldBy;
@@ -150,7 +149,7 @@ async fn what_is_typed_proves_no_address_and_tells_nothing_of_it() {
     // Once a person: counted by addresses that are proved.
     let event = w.sheet(third).await.event.id;
     let rule = form(&[("who", "anyone"), ("once", "yes"), ("hold_minutes", "15")]);
-    sheet::set_booking(&w.desk, &ilse, event, rule).await.unwrap();
+    matricle_desk::planning::who::keep(&w.desk, &ilse, event, rule).await.unwrap();
     draft.email = "new@post.example".into();
     let typed = submit::submit(&w.desk, &Asking::default(), third, draft.clone()).await;
     assert!(matches!(typed, Err(DeskError::Who(WhoRefusal::NotSignedIn))));
@@ -169,7 +168,7 @@ async fn a_stranger_on_the_waiting_list_learns_nothing_and_mails_are_few() {
     let full = w.keep(slug, &[1]).await.unwrap();
     let event = w.sheet(full).await.event.id;
     let rules = form(&[("waiting", "offer to the first"), ("offer_hours", "24")]);
-    sheet::set_rules(&w.desk, &ilse, event, rules).await.unwrap();
+    matricle_desk::planning::after_booking::keep(&w.desk, &ilse, event, rules).await.unwrap();
     let join = async |email: &str, asking: &Asking| {
         let fields = form(&[("name", "Ros http://evil.example"), ("email", email)]);
         waiting::join(&w.desk, date, wanted.clone(), asking, fields).await

@@ -8,7 +8,7 @@ use matricle_desk::bookings::confirm::Followed;
 use matricle_desk::bookings::submit;
 use matricle_desk::bookings::submit::Outcome;
 use matricle_desk::people::asking::Asking;
-use matricle_desk::planning::{sheet, tickets};
+use matricle_desk::planning::tickets;
 use matricle_store::events;
 
 use crate::world::{FREE, World, form, world};
@@ -32,9 +32,19 @@ impl World {
         slug: &'static str,
         fields: &[(&'static str, &'static str)],
     ) -> Result<Followed, DeskError> {
-        let fields = [fields, &[("who", "anyone"), ("hold_minutes", "15")]].concat();
+        let fields = [
+            fields,
+            &[
+                ("who", "anyone"),
+                ("hold_minutes", "15"),
+                ("confirm_free", "by itself"),
+                ("confirm_paid", "by itself"),
+            ],
+        ]
+        .concat();
         let id = self.event_id(slug).await;
-        sheet::set_booking(&self.desk, &self.staff(0).await, id, form(&fields)).await
+        matricle_desk::planning::who::keep(&self.desk, &self.staff(0).await, id, form(&fields))
+            .await
     }
 
     /// Gives the first ticket of the weekly evening a rule of its own.

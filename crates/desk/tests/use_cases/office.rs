@@ -113,7 +113,10 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ("see the house", refused(house::all(desk, &who).await.map(drop))),
             (
                 "change the house",
-                refused(house::save(desk, &who, house::Thing::Tag, 0, Form::default()).await),
+                refused(
+                    house::things::save(desk, &who, house::things::Thing::Tag, 0, Form::default())
+                        .await,
+                ),
             ),
             ("change the hours", refused(house::set_hours(desk, &who, Form::default()).await)),
             (
@@ -126,7 +129,13 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
                 refused(house::set_members(desk, &who, Form::default()).await.map(drop)),
             ),
             ("see own dates", refused(office::own_dates(desk, &who).await.map(drop))),
-            ("reword", refused(sheet::reword(desk, &who, event, Form::default()).await)),
+            (
+                "reword",
+                refused(
+                    matricle_desk::planning::wording::keep(desk, &who, event, Form::default())
+                        .await,
+                ),
+            ),
             (
                 "change tickets",
                 refused(tickets::save_ticket(desk, &who, event, None, Form::default()).await),
@@ -137,7 +146,11 @@ async fn each_role_may_what_the_table_says_and_nothing_else() {
             ),
             (
                 "who may book",
-                refused(sheet::set_booking(desk, &who, event, Form::default()).await.map(drop)),
+                refused(
+                    matricle_desk::planning::who::keep(desk, &who, event, Form::default())
+                        .await
+                        .map(drop),
+                ),
             ),
             ("see who is told", refused(sheet::told(desk, &who, event).await.map(drop))),
             ("add dates", refused(dates::add(desk, &who, event, Form::default()).await.map(drop))),

@@ -442,7 +442,7 @@ async fn who_may_book_is_kept_at_the_last_step_and_the_organiser_may_decide() {
     let event = id_of(&w, CANDLES).await;
     let set = |fields: &'static [(&str, &str)]| {
         let fields = [fields, &[("hold_minutes", "15")]].concat();
-        sheet::set_booking(&w.desk, &ilse, event, form(&fields))
+        matricle_desk::planning::who::keep(&w.desk, &ilse, event, form(&fields))
     };
     let nobody = Asking::default();
     let submit = |draft: Draft, reference| submit::submit(&w.desk, &nobody, reference, draft);
@@ -592,17 +592,21 @@ async fn the_programme_forgives_slips_keeps_old_addresses_and_shows_each_thing_o
         ("format", "in person"),
         ("listed", "yes"),
     ];
-    sheet::reword(&w.desk, &ilse, event, form(&fields)).await.unwrap();
+    matricle_desk::planning::wording::keep(&w.desk, &ilse, event, form(&fields)).await.unwrap();
     for slug in ["rearing-queens", "queens-reared"] {
         let page = programme::event(&w.desk, look(slug)).await.unwrap();
         assert_eq!(page.event.slug, "queens-reared");
     }
     fields[2].1 = "vale-convention";
-    let taken = sheet::reword(&w.desk, &ilse, event, form(&fields)).await.unwrap_err();
+    let taken = matricle_desk::planning::wording::keep(&w.desk, &ilse, event, form(&fields))
+        .await
+        .unwrap_err();
     assert_eq!(faults(taken), [("slug".into(), Fault::Taken)]);
     // Unlisted: gone from the lists, there for whoever has the link.
     fields[2].1 = "queens-reared";
-    sheet::reword(&w.desk, &ilse, event, form(&fields[..4])).await.unwrap();
+    matricle_desk::planning::wording::keep(&w.desk, &ilse, event, form(&fields[..4]))
+        .await
+        .unwrap();
     assert!(!find(Wish::default()).await.contains(&"queens-reared".to_owned()));
     assert!(programme::event(&w.desk, look("queens-reared")).await.is_ok());
     let feed = |feed| programme::feed(&w.desk, feed);
@@ -642,9 +646,11 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
     let w = world().await;
     let (ilse, nia) = (w.staff(0).await, w.staff(2).await);
     let venue = form(&[("name", "Ford mill"), ("address", "Ford 2")]);
-    house::save(&w.desk, &ilse, house::Thing::Venue, 0, venue).await.unwrap();
+    house::things::save(&w.desk, &ilse, house::things::Thing::Venue, 0, venue).await.unwrap();
     let twice = form(&[("name", "FORD MILL")]);
-    let taken = house::save(&w.desk, &ilse, house::Thing::Venue, 0, twice).await.unwrap_err();
+    let taken = house::things::save(&w.desk, &ilse, house::things::Thing::Venue, 0, twice)
+        .await
+        .unwrap_err();
     assert_eq!(faults(taken), [("name".into(), Fault::Taken)]);
     let mill = house::all(&w.desk, &ilse)
         .await
@@ -654,7 +660,7 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
         .find(|v| v.name == "Ford mill")
         .unwrap()
         .id;
-    house::retire(&w.desk, &ilse, house::Thing::Venue, mill.0, true).await.unwrap();
+    house::things::retire(&w.desk, &ilse, house::things::Thing::Venue, mill.0, true).await.unwrap();
     let terms = [
         ("name", "Ostrel"),
         ("email", "nobody"),
@@ -662,10 +668,10 @@ async fn the_house_is_kept_by_those_who_may_and_every_change_is_logged() {
         ("terms", ""),
         ("embed_sites", "club.example"),
     ];
-    let wrong = faults(house::set_terms(&w.desk, &ilse, form(&terms)).await.unwrap_err());
+    let wrong = faults(house::settings::keep(&w.desk, &ilse, form(&terms)).await.unwrap_err());
     assert_eq!(
         wrong.iter().map(|(f, _)| f.as_str()).collect::<Vec<_>>(),
-        ["email", "zone", "terms", "embed_sites"]
+        ["email", "terms", "zone", "embed_sites"]
     );
     let role = [
         ("name", "Rory Quinn"),
@@ -812,7 +818,7 @@ async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
         ("new_tag", "Out of doors"),
         ("tag", "families"),
     ];
-    sheet::reword(&w.desk, &ilse, event, form(&words)).await.unwrap();
+    matricle_desk::planning::wording::keep(&w.desk, &ilse, event, form(&words)).await.unwrap();
     let settings = sheet::settings(&w.desk, &ilse, event).await.unwrap();
     let tags: Vec<&str> = settings.tags.iter().map(|(slug, _)| slug.as_str()).collect();
     assert_eq!(tags, ["families", "out-of-doors"]);
@@ -823,7 +829,7 @@ async fn a_room_is_a_ceiling_and_what_is_missing_is_made_on_the_way() {
         ("terms", "t"),
         ("currency", "CHF"),
     ];
-    let kept = faults(house::set_terms(&w.desk, &ilse, form(&money)).await.unwrap_err());
+    let kept = faults(house::settings::keep(&w.desk, &ilse, form(&money)).await.unwrap_err());
     assert_eq!(kept, [("currency".into(), Fault::Taken)]);
     assert_eq!(w.faults().await, Vec::<String>::new());
 }
@@ -887,7 +893,7 @@ async fn a_mailed_number_signs_in_once_and_members_are_known_by_their_record() {
     // An event for those who have signed in.
     let event = id_of(&w, "thursday-dipping").await;
     let only = form(&[("who", "signed in"), ("hold_minutes", "15")]);
-    sheet::set_booking(&w.desk, &ilse, event, only).await.unwrap();
+    matricle_desk::planning::who::keep(&w.desk, &ilse, event, only).await.unwrap();
     let (date, wanted) = w.choice("thursday-dipping", &[1]).await;
     let buyer = Buyer { address: "sian@post.example".into(), ..Buyer::default() };
     let by = HeldBy { buyer, ..HeldBy::default() };
@@ -1089,7 +1095,7 @@ async fn carry_out(w: &World, made: &mut Vec<matricle_core::words::codes::Refere
             let event = id_of(w, EVENTS[1]).await;
             let course = if on { "yes" } else { "" };
             let fields = [("who", "anyone"), ("hold_minutes", "15"), ("course", course)];
-            let _ = sheet::set_booking(desk, &ilse, event, form(&fields)).await;
+            let _ = matricle_desk::planning::who::keep(desk, &ilse, event, form(&fields)).await;
         }
     }
 }

@@ -276,7 +276,7 @@ async fn a_refused_setting_says_what_is_wrong_with_it() {
     let base =
         [("name", "A"), ("email", "a@club.example"), ("currency", "EUR"), ("terms", "I agree.")];
     let set = |more: &[(&'static str, &'static str)]| {
-        matricle_desk::house::set_terms(&w.desk, &ilse, form(&[&base[..], more].concat()))
+        matricle_desk::house::settings::keep(&w.desk, &ilse, form(&[&base[..], more].concat()))
     };
     assert_eq!(
         faults(set(&[("zone", "Dublin")]).await),

@@ -8,7 +8,7 @@ use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{change, decide, hold, pass_on, submit, waiting};
 use matricle_desk::people::asking::Asking;
 use matricle_desk::planning::dates::{self, Scope};
-use matricle_desk::planning::{asking, invitations, sheet};
+use matricle_desk::planning::{asking, invitations};
 use matricle_store::events;
 
 use crate::world::{CANDLES, FREE, World, form, look, text_of, world};
@@ -84,7 +84,7 @@ async fn every_kind_of_mail_has_its_words() {
     cancel::cancel(desk, by(), free, Vec::new()).await.unwrap();
     // A yes with money due, a no.
     let asks = form(&[("who", "anyone"), ("confirm_paid", "after yes"), ("hold_minutes", "15")]);
-    sheet::set_booking(desk, &ilse, w.event_of(TALK).await, asks).await.unwrap();
+    matricle_desk::planning::who::keep(desk, &ilse, w.event_of(TALK).await, asks).await.unwrap();
     let talk = w.book(TALK, &[1, 0, 0]).await;
     decide::approve(desk, &ilse, talk, None).await.unwrap();
     let other = w.book(TALK, &[1, 0, 0]).await;
@@ -92,7 +92,14 @@ async fn every_kind_of_mail_has_its_words() {
     // A place on the list, an offer, seats free for everybody.
     let rules = |manner: Manner| form(&[("waiting", manner.word()), ("offer_hours", "24")]);
     for (slug, manner) in [(CANDLES, Manner::OfferFirst), (DIPPING, Manner::TellAll)] {
-        sheet::set_rules(desk, &ilse, w.event_of(slug).await, rules(manner)).await.unwrap();
+        matricle_desk::planning::after_booking::keep(
+            desk,
+            &ilse,
+            w.event_of(slug).await,
+            rules(manner),
+        )
+        .await
+        .unwrap();
         let all = w.free(slug).await;
         let held = if slug == CANDLES { [0, all, 0] } else { [all, 0, 0] };
         let held = w.keep(slug, &held).await.unwrap();

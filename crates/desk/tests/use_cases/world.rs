@@ -295,7 +295,7 @@ impl World {
                         "WITH known (email) AS (SELECT email FROM attendees WHERE email <> ''
                             UNION SELECT email FROM bookings WHERE email <> '')
                          SELECT lower(email) FROM known WHERE email <> ?1 COLLATE NOCASE
-                            AND NOT EXISTS (SELECT 1 FROM house WHERE house.email = known.email COLLATE NOCASE)
+                            AND NOT EXISTS (SELECT 1 FROM house WHERE settings ->> 'email' = known.email COLLATE NOCASE)
                             AND NOT EXISTS (SELECT 1 FROM senders s WHERE s.email = known.email COLLATE NOCASE)
                             AND NOT EXISTS (SELECT 1 FROM people p WHERE p.role IS NOT NULL
                                 AND p.email IN (?1, known.email) COLLATE NOCASE)

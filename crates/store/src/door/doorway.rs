@@ -69,7 +69,7 @@ pub fn doors(conn: &Connection, date: DateId) -> Result<Vec<Door>, StoreError> {
 }
 
 /// What holds at the doors of a date.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct AtDoors {
     /// Whoever went out may come in again.
     pub again: bool,

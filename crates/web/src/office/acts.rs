@@ -153,7 +153,7 @@ async fn done(
         "yes" => {
             let zone = desk.house().await?.zone;
             let mut until = form(posted);
-            let until = until.instant("until", &zone);
+            let until = until.instant(decide::UNTIL.name, &zone);
             decide::approve(desk, staff, reference, until).await
         }
         "no" => {
@@ -196,8 +196,8 @@ async fn done(
         "put-off" => {
             let zone = desk.house().await?.zone;
             let mut fields = form(posted);
-            let until = fields.instant("until", &zone);
-            let until = fields.need("until", until);
+            let until = fields.instant(decide::UNTIL.name, &zone);
+            let until = fields.need(decide::UNTIL.name, until);
             match until {
                 Some(until) => decide::put_off(desk, staff, reference, until).await,
                 None => Err(DeskError::Form(fields.wrong)),

@@ -13,6 +13,7 @@ use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::papers;
+use matricle_desk::bookings::{change, decide, pass_on, phone, taking};
 use matricle_desk::door::set_up;
 use matricle_desk::office::{self, OfficeBooking};
 use matricle_formats::words;
@@ -389,10 +390,10 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         may,
         cancelling: None,
         d: Fields::of([
-            ("amount", if charged { b.due().figures() } else { String::new() }),
-            ("booker_name", b.name.clone()),
-            ("booker_email", b.email.clone()),
-            ("phone", b.phone.clone()),
+            (taking::AMOUNT.name, if charged { b.due().figures() } else { String::new() }),
+            (phone::BOOKER_NAME.name, b.name.clone()),
+            (phone::BOOKER_EMAIL.name, b.email.clone()),
+            (phone::PHONE.name, b.phone.clone()),
         ]),
         refused: None,
         open: String::new(),

@@ -6,6 +6,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::{DateId, EventId};
 use matricle_desk::planning::dates;
+use matricle_desk::planning::dates::off;
 use matricle_formats::words;
 use matricle_store::bookings::Booking;
 

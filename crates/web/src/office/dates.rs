@@ -5,13 +5,16 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
+use matricle_core::forms::field::Locale;
 use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
 use matricle_desk::planning::dates::{self, week};
+use matricle_desk::planning::sessions;
 use matricle_desk::planning::{events, slots};
 use matricle_desk::{DeskError, house};
 use matricle_formats::words;
 use matricle_store::events::Choices;
+use matricle_store::events::SlotPlan;
 use serde::Deserialize;
 
 use crate::asking::{Asker, Posted};
@@ -89,7 +92,6 @@ struct Dates {
     hosts: Vec<String>,
     week: [(&'static str, &'static str); 7],
     repeats: Vec<(&'static str, &'static str)>,
-    scopes: Vec<(&'static str, &'static str)>,
     can_call_off: bool,
 }
 
@@ -123,19 +125,30 @@ fn proposed(mut form: Fields, proposed: &[(&'static str, String)]) -> Fields {
     form
 }
 
+/// The form of slots, of a plan.
+fn slot_fields(mut plan: SlotPlan) -> Fields {
+    Fields::filled(&Locale::default(), |f| slots::form(f, &mut plan))
+}
+
 /// The form of a date as it stands.
 pub(crate) fn change_fields(d: &Choices) -> Fields {
     let span = &d.date.span;
-    let mut fields = Fields::of([
-        ("day", span.starts.date().to_string()),
-        ("from", words::clock(span.starts)),
-        ("until", words::clock(span.ends)),
-        ("venue", d.date.venue.clone()),
-        ("room", d.date.room.clone()),
-        ("hosts", d.date.hosts.clone()),
-        ("setup", d.date.margins.0.to_string()),
-        ("clearup", d.date.margins.1.to_string()),
-    ]);
+    let (starts, ends) = (span.starts, span.ends);
+    let (mut day, mut from, mut until) =
+        (Some(starts.date()), Some(starts.time()), Some(ends.time()));
+    let (mut venue, mut room) = (d.date.venue.clone(), d.date.room.clone());
+    let mut hosts = d.date.hosts.split(", ").map(String::from).collect();
+    let (mut setup, mut clearup) = (Some(d.date.margins.0), Some(d.date.margins.1));
+    let mut fields = Fields::filled(&Locale::default(), |f| {
+        f.bind(&dates::DAY, &mut day);
+        f.bind(&dates::FROM, &mut from);
+        f.bind(&dates::UNTIL, &mut until);
+        f.bind(&dates::VENUE, &mut venue);
+        f.bind(&dates::ROOM, &mut room);
+        f.bind(&dates::HOSTS, &mut hosts);
+        f.bind(&dates::SETUP, &mut setup);
+        f.bind(&dates::CLEARUP, &mut clearup);
+    });
     for (i, pool) in d.offer.pools.iter().enumerate() {
         fields.add(&format!("pool_{i}"), pool.capacity.to_string());
     }
@@ -170,22 +183,8 @@ pub(crate) async fn page(
     });
     let plan = sheet.slots.as_ref().map(|(plan, _)| plan.clone());
     let slot = again.slot.unwrap_or_else(|| match &plan {
-        Some(p) => Fields::of([
-            ("minutes", p.minutes.to_string()),
-            ("pause", p.pause.to_string()),
-            ("desks", p.desks.to_string()),
-            ("notice_hours", p.notice_hours.to_string()),
-            ("ahead_days", p.ahead_days.to_string()),
-            ("venue", p.venue.clone()),
-            ("room", p.room.clone()),
-        ]),
-        None => Fields::of([
-            ("minutes", "30".into()),
-            ("pause", "0".into()),
-            ("desks", "1".into()),
-            ("notice_hours", "24".into()),
-            ("ahead_days", "28".into()),
-        ]),
+        Some(p) => slot_fields(p.clone()),
+        None => slot_fields(slots::blank()),
     });
     let chosen_sessions = date.and_then(|d| sheet.sessions.iter().find(|(id, _)| *id == d.date.id));
     // The page with the chosen date, or with the next one.
@@ -292,11 +291,6 @@ pub(crate) async fn page(
             ("month day", "every month, on that day"),
             ("month last", "every month, on the last day"),
             ("year", "every year"),
-        ],
-        scopes: vec![
-            ("one", "this date only"),
-            ("later", "this one and those after it"),
-            ("all", "all dates to come"),
         ],
         can_call_off: sheet.event.called_off.is_empty(),
     };

@@ -5,6 +5,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
+use matricle_core::forms::field::Locale;
 use matricle_core::people::staff::Right;
 use matricle_core::{DateId, DeviceId};
 use matricle_desk::DeskError;
@@ -14,6 +15,7 @@ use matricle_desk::door::set_up::{self, MOST_DOORS, SetUp};
 use matricle_desk::door::{devices, flow as flows, report};
 use matricle_formats::{barcode, words};
 use matricle_store::devices::Device;
+use matricle_store::door::AtDoors;
 
 use crate::App;
 use crate::asking::Posted;
@@ -284,14 +286,15 @@ struct DoorOf {
 }
 
 fn fields_of(set: &SetUp) -> Fields {
-    let number = |n: Option<u32>| n.map_or_else(String::new, |n| n.to_string());
-    let mut d = Fields::of([
-        ("most", number(set.doorway.most_inside)),
-        ("give_up", number(set.doorway.give_up_minutes)),
-        ("badge_sheet", set.doorway.badge_sheet.clone()),
-        ("free_after", set.doorway.free_after_minutes.to_string()),
-    ]);
-    d.tick("again", set.doorway.again);
+    let mut at = AtDoors {
+        again: set.doorway.again,
+        most_inside: set.doorway.most_inside,
+        give_up_minutes: set.doorway.give_up_minutes,
+        free_after_minutes: set.doorway.free_after_minutes,
+        badge_sheet: set.doorway.badge_sheet.clone(),
+        doors: Vec::new(),
+    };
+    let mut d = Fields::filled(&Locale::default(), |f| set_up::form(f, &mut at));
     for (n, door) in set.doors.iter().enumerate() {
         d.add(&format!("name_{n}"), door.name.clone());
         for ticket in &door.tickets {

@@ -1,23 +1,23 @@
 //! `/office/house`: places, hosts, tags, money, opening hours, terms, people, the log.
 
-mod hosts;
 pub(super) mod hours;
 pub(super) mod people;
-mod places;
-mod rates;
+mod shelves;
 pub(super) mod submissions;
-mod tags;
 
 use askama::Template;
 use axum::extract::{Multipart, Path, Query};
 use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::VenueId;
-use matricle_core::dates::web_calendar::{FIELDS, WebCalendar};
+use matricle_core::dates::web_calendar::FIELDS;
+use matricle_core::forms::form::Form;
 use matricle_core::people::staff::{Right, Role};
 use matricle_core::words::marks::Mark;
 use matricle_desk::DeskError;
-use matricle_desk::house::{self, Rooms, Thing, face};
+use matricle_desk::house::things::{self, Thing};
+use matricle_desk::house::{self, Rooms, face, settings as on};
+use matricle_desk::planning::slots;
 use matricle_formats::words;
 
 use serde::Deserialize;
@@ -31,24 +31,7 @@ use crate::parts::fields::{Fields, form, wrong};
 use crate::parts::marks;
 use crate::parts::pager::{self, Pager};
 
-/// A thing of the house with its form.
-struct Item {
-    id: i64,
-    name: String,
-    line: String,
-    retired: bool,
-    d: Fields,
-}
-
-/// A list of things of one kind, with the form for a new one.
-struct Shelf {
-    thing: &'static str,
-    title: &'static str,
-    one: &'static str,
-    empty: &'static str,
-    items: Vec<Item>,
-    new: Fields,
-}
+use shelves::{Shelf, shelves};
 
 #[derive(Template)]
 #[template(path = "office/house.html")]
@@ -121,82 +104,35 @@ impl Again {
             _ => None,
         }
     }
-
-    fn item(
-        &self,
-        thing: Thing,
-        id: i64,
-        name: &str,
-        line: String,
-        retired: bool,
-        d: Fields,
-    ) -> Item {
-        let d = self.typed(thing, id).unwrap_or(d);
-        Item { id, name: name.into(), line, retired, d }
-    }
-
-    fn shelf(
-        &self,
-        thing: Thing,
-        word: &'static str,
-        title: &'static str,
-        one: &'static str,
-        empty: &'static str,
-        items: Vec<Item>,
-    ) -> Shelf {
-        Shelf {
-            thing: word,
-            title,
-            one,
-            empty,
-            items,
-            new: self.typed(thing, 0).unwrap_or_default(),
-        }
-    }
 }
 
-fn ticked(mut d: Fields, name: &str, on: bool) -> Fields {
-    d.tick(name, on);
-    d
+/// The form of a tab as it stands.
+fn filled(all: &Rooms, tab: &str) -> Fields {
+    let mut house = all.house.clone();
+    let mut hours = all.hours.clone();
+    let mut members = all.members.clone();
+    Fields::filled(&all.house.locale(), |f| match tab {
+        "hours" => house::opening(f, &mut hours),
+        "people" => f.bind(&house::MEMBERS, &mut members),
+        "feeds" => on::calendars(f, &mut house),
+        _ => on::form(f, &mut house),
+    })
 }
 
-fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
-    match tab {
-        "venues" => places::shelves(all, again),
-        "hosts" => hosts::shelves(all, again),
-        "tags" => tags::shelves(all, again),
-        "money" => rates::shelves(all, again),
-        _ => Vec::new(),
+/// A form of a tab is kept, and the tab shown again with what was said of it.
+async fn keep<T, F: Future<Output = Result<T, DeskError>>>(
+    at: &Clerk,
+    tab: &'static str,
+    posted: Posted,
+    act: impl FnOnce(Form) -> F,
+    said: impl FnOnce(T) -> String,
+) -> Result<Response, WebError> {
+    let _alone = at.keeping().await;
+    let all = house::all(&at.app.desk, &at.staff).await?;
+    match Fields::keep(posted, &filled(&all, tab), act).await? {
+        Ok(done) => page(at, tab, Again::Said(said(done))).await,
+        Err(d) => page(at, tab, Again::Form(d)).await,
     }
-}
-
-fn house_fields(all: &Rooms) -> Fields {
-    let h = &all.house;
-    let mut d = Fields::of([
-        ("name", h.name.clone()),
-        ("email", h.email.clone()),
-        ("zone", h.zone.clone()),
-        ("currency", h.currency.letters().into()),
-        ("terms", h.terms.clone()),
-        ("embed_sites", h.embed_sites.join("\n")),
-        ("seller", h.seller.clone()),
-        ("tax_number", h.tax_number.clone()),
-        ("account_holder", h.account_holder.clone()),
-        ("iban", h.iban.clone()),
-        ("bic", h.bic.clone()),
-        ("transfer_days", h.transfer_days.to_string()),
-        ("accent", h.accent.clone()),
-        (
-            "web_calendars",
-            h.web_calendars.iter().map(WebCalendar::line).collect::<Vec<_>>().join("\n"),
-        ),
-    ]);
-    d.tick("names_in_feeds", h.names_in_feeds);
-    for (i, (days, percent)) in h.steps.iter().enumerate() {
-        d.add(&format!("days_{i}"), days.to_string());
-        d.add(&format!("percent_{i}"), percent.to_string());
-    }
-    d
 }
 
 async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, WebError> {
@@ -214,11 +150,7 @@ async fn page_at(
     let now = at.app.desk.clock.now();
     let zone = all.house.zone.clone();
     let shelves = shelves(&all, tab, &again);
-    let mut d = match tab {
-        "hours" => hours::hours_fields(&all),
-        "people" => people::members_fields(&all),
-        _ => house_fields(&all),
-    };
+    let mut d = filled(&all, tab);
     let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
     let (mut mark, mut kinds) = (Fields::default(), None);
     let mut refusal = true;
@@ -434,36 +366,14 @@ pub(crate) async fn feeds(at: Clerk) -> Result<Response, WebError> {
 
 /// `POST /office/house/calendars`: web calendars, and whether the feeds of hosts have names.
 pub(crate) async fn set_calendars(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    let _alone = at.keeping().await;
-    let all = house::all(&at.app.desk, &at.staff).await?;
-    let posted = match posted.over(&house_fields(&all)) {
-        Ok(posted) => posted,
-        Err(again) => return page(&at, "feeds", Again::Form(*again)).await,
-    };
-    match house::calendars::set(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(()) => page(&at, "feeds", Again::Said("Kept.".into())).await,
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "feeds", Again::Form(d)).await
-        }
-    }
+    let act = |form| on::keep_calendars(&at.app.desk, &at.staff, form);
+    keep(&at, "feeds", posted, act, |()| "Kept.".into()).await
 }
 
 /// `POST /office/house`: name, address, zone, terms, cancellation steps, other sites.
 pub(crate) async fn set_terms(at: Clerk, posted: Posted) -> Result<Response, WebError> {
-    let _alone = at.keeping().await;
-    let all = house::all(&at.app.desk, &at.staff).await?;
-    let posted = match posted.over(&house_fields(&all)) {
-        Ok(posted) => posted,
-        Err(again) => return page(&at, "", Again::Form(*again)).await,
-    };
-    match house::set_terms(&at.app.desk, &at.staff, form(&posted)).await {
-        Ok(()) => page(&at, "", Again::Said("Kept.".into())).await,
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, "", Again::Form(d)).await
-        }
-    }
+    let act = |form| on::keep(&at.app.desk, &at.staff, form);
+    keep(&at, "", posted, act, |()| "Kept.".into()).await
 }
 
 /// `POST /office/house/{thing}/{id}`: a change, an addition (`0`), retired or offered again.
@@ -475,7 +385,7 @@ pub(crate) async fn save(
     let thing = Thing::from_word(&word).ok_or(DeskError::NotFound)?;
     let act = posted.get("act");
     if matches!(act, "retire" | "offer") {
-        house::retire(&at.app.desk, &at.staff, thing, id, act == "retire").await?;
+        things::retire(&at.app.desk, &at.staff, thing, id, act == "retire").await?;
         let (what, act) = match act {
             "retire" => ("It is offered no more; what has it keeps it.", "offer"),
             _ => ("It is offered again.", "retire"),
@@ -485,7 +395,8 @@ pub(crate) async fn save(
     }
     let tab = tab_of(thing.page().rsplit('/').next().unwrap_or_default())?;
     if (thing, act) == (Thing::Venue, "join") {
-        return match house::join_venues(&at.app.desk, &at.staff, VenueId(id), form(&posted)).await {
+        return match things::join_venues(&at.app.desk, &at.staff, VenueId(id), form(&posted)).await
+        {
             Ok((name, dates)) => {
                 let dates = words::count(u32::try_from(dates).unwrap_or(u32::MAX), "dates");
                 Ok(at.done(thing.page(), format!("It is {name} now; {dates} went along.")))
@@ -499,20 +410,14 @@ pub(crate) async fn save(
     let _alone = at.keeping().await;
     let all = house::all(&at.app.desk, &at.staff).await?;
     let shelves = shelves(&all, tab, &Again::None);
-    let shelf = shelves.iter().find(|shelf| shelf.thing == word);
-    let posted = match shelf.and_then(|shelf| shelf.items.iter().find(|item| item.id == id)) {
-        None => posted,
-        Some(item) => match posted.over(&item.d) {
-            Ok(posted) => posted,
-            Err(again) => return page(&at, tab, Again::Thing(thing, id, *again)).await,
-        },
-    };
-    match house::save(&at.app.desk, &at.staff, thing, id, form(&posted)).await {
-        Ok(()) => Ok(at.done(thing.page(), format!("Kept: {}.", posted.get("name").trim()))),
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            page(&at, tab, Again::Thing(thing, id, d)).await
-        }
+    let shelf = shelves.iter().find(|shelf| shelf.thing == thing);
+    let item = shelf.and_then(|shelf| shelf.items.iter().find(|item| item.id == id));
+    let now = item.map_or_else(Fields::default, |item| item.d.clone());
+    let done = format!("Kept: {}.", posted.get("name").trim());
+    let act = |form| things::save(&at.app.desk, &at.staff, thing, id, form);
+    match Fields::keep(posted, &now, act).await? {
+        Ok(()) => Ok(at.done(thing.page(), done)),
+        Err(d) => page(&at, tab, Again::Thing(thing, id, d)).await,
     }
 }
 

@@ -12,6 +12,8 @@ use matricle_formats::words;
 use matricle_store::bookings::Filter;
 use matricle_store::events::EventState;
 
+use matricle_desk::planning::invitations as on;
+
 use crate::asking::{Mixed, Posted};
 use crate::error::WebError;
 use crate::news::Undo;
@@ -63,10 +65,8 @@ const MOST: usize = 25;
 
 /// How the rules of an invitation stand in their fields.
 fn rules(d: &mut Fields, s: &sheet::Settings) {
-    let inviting = &s.event.rules.inviting;
-    d.tick("hand_on", inviting.hand_on);
-    d.set("maybe_days", inviting.maybe_days.map_or_else(String::new, |n| n.to_string()));
-    d.set("only_domains", inviting.domains.join("\n"));
+    let mut inviting = s.event.rules.inviting.clone();
+    *d = std::mem::take(d).over(&Fields::filled(&s.house.locale(), |f| on::form(f, &mut inviting)));
 }
 
 fn line(at: &Clerk, row: &Row, zone: &str) -> Line {
@@ -119,7 +119,7 @@ fn groups(sources: &invitations::Sources) -> Vec<Group> {
 
 /// Where people come from, as it was chosen.
 fn from(posted: &Posted, sources: &invitations::Sources) -> From {
-    let words = posted.get("from_words").trim();
+    let words = posted.get(on::FROM_WORDS.name).trim();
     if !words.is_empty() {
         return From::Filter(Box::new(Filter { words: words.into(), ..Filter::default() }));
     }

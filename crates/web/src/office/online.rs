@@ -4,9 +4,11 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use jiff::Timestamp;
-use matricle_core::door::foyer::{Audience, Beside, RoomKind};
+use matricle_core::door::foyer::{Beside, RoomKind};
+use matricle_core::forms::field::{Kind, Locale};
 use matricle_core::people::staff::Right;
 use matricle_core::{AttendeeId, DateId, SessionId};
+use matricle_desk::door::online as on;
 use matricle_desk::door::online::{self, Line, OnlineSheet};
 use matricle_formats::words;
 
@@ -93,37 +95,15 @@ fn row(line: &Line, moment: &impl Fn(Timestamp) -> String) -> Row {
 }
 
 fn fields(sheet: &OnlineSheet) -> Fields {
-    let how = &sheet.how;
-    let mut d = Fields::of([
-        ("room", how.room.word().to_owned()),
-        ("link", how.link.clone()),
-        ("passcode", how.passcode.clone()),
-        ("opens_minutes", how.opens_minutes.to_string()),
-        ("prepare", how.prepare.clone()),
-        ("recording", how.recording.clone()),
-        (
-            "recording_until",
-            how.recording_until.map_or_else(String::new, |until| {
-                let local = words::local(until, &sheet.date.span.zone);
-                local.strftime("%Y-%m-%dT%H:%M").to_string()
-            }),
-        ),
-        ("audience", how.audience.word().to_owned()),
-    ]);
+    let mut how = sheet.how.clone();
+    let locale = Locale { zone: sheet.date.span.zone.clone(), ..Locale::default() };
+    let mut d = Fields::filled(&locale, |f| on::form(f, &mut how));
     for (session, own) in &sheet.sessions {
         let Some(own) = own else { continue };
         let id = session.facts.id;
         d.set(&format!("part_{id}"), own.kind.word().into());
         d.set(&format!("partlink_{id}"), own.link.clone());
         d.set(&format!("partcode_{id}"), own.passcode.clone());
-    }
-    for (name, on) in [
-        ("straight_in", how.straight_in),
-        ("may_speak", how.may_speak),
-        ("recorded", how.recorded),
-        ("in_mails", how.in_mails),
-    ] {
-        d.tick(name, on);
     }
     d
 }
@@ -218,22 +198,17 @@ pub(crate) async fn save(
 
 impl Page {
     fn rooms(&self) -> Vec<(&'static str, &'static str)> {
-        RoomKind::ALL
-            .into_iter()
-            .filter(|k| self.service || !k.is_made())
-            .map(|k| {
-                let says = match k {
-                    RoomKind::OfEvent => "at the event’s link: a standing room",
-                    RoomKind::Link => "at a link of this date’s own",
-                    RoomKind::Made => "in a room made for this date",
-                    RoomKind::Shared => "in one room made for all dates of the event",
-                };
-                (k.word(), says)
-            })
-            .collect()
+        let offered =
+            |word| self.service || RoomKind::from_word(word).is_some_and(|room| !room.is_made());
+        let rooms = on::ROOM.kind.options();
+        rooms.into_iter().filter(|(word, _)| offered(word)).collect()
     }
 
-    fn audiences(&self) -> [(&'static str, &'static str); 2] {
-        [(Audience::Came.word(), "those who came"), (Audience::Booked.word(), "all who booked")]
+    fn for_others(&self) -> String {
+        format!("The same for the {} other dates to come", self.others)
+    }
+
+    fn service(&self) -> &'static str {
+        if self.service { "" } else { "No meeting-room service is set up, so rooms are links." }
     }
 }

@@ -14,6 +14,8 @@ use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
 
+use matricle_desk::door::papers as on;
+
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::news::Undo;
@@ -71,7 +73,7 @@ fn asked_for(choices: &Choices) -> (Asked, Option<String>) {
     let kind = Kind::from_word(get("kind")).unwrap_or(Kind::Badges);
     let mut asked = Asked::new(kind);
     let known = sheets();
-    let chosen = get("sheet");
+    let chosen = get(on::SHEET.name);
     if let Some((_, sheet)) = known.iter().find(|(name, _)| *name == chosen) {
         asked.sheet = *sheet;
     } else if chosen == "own" {
@@ -104,17 +106,18 @@ fn asked_for(choices: &Choices) -> (Asked, Option<String>) {
             Some(fault) => wrong = Some(format!("These measures cannot be: {fault}.")),
         }
     }
-    let from: u32 = get("from").parse().unwrap_or(1);
+    let from: u32 = get(on::FROM.name).parse().unwrap_or(1);
     asked.from = from.max(1).min(asked.sheet.on_a_page()) - 1;
     asked.by_ticket = get("order") == "ticket";
-    asked.ticket = get("ticket").to_owned();
-    asked.inside = !get("inside").is_empty();
-    asked.function = get("function").to_owned();
+    asked.ticket = get(on::TICKET.name).to_owned();
+    asked.inside = !get(on::INSIDE.name).is_empty();
+    asked.function = get(on::FUNCTION.name).to_owned();
     asked.answers =
         choices.iter().filter(|(n, _)| n == "answers").map(|(_, v)| v.clone()).take(4).collect();
     // A form that was sent and has no tick says no; the first look says yes.
-    asked.with_code = choices.is_empty() || get("kind").is_empty() || !get("with_code").is_empty();
-    asked.hours = matricle_core::words::text::line(get("hours")).chars().take(60).collect();
+    asked.with_code =
+        choices.is_empty() || get("kind").is_empty() || !get(on::WITH_CODE.name).is_empty();
+    asked.hours = matricle_core::words::text::line(get(on::HOURS.name)).chars().take(60).collect();
     (asked, wrong)
 }
 
@@ -149,7 +152,7 @@ async fn papers_page(at: &Clerk, id: i64, choices: Choices) -> Result<(Papers, b
     }
     d.set("kind", asked.kind.word().into());
     if choices.is_empty() {
-        d.tick("with_code", true);
+        d.tick(on::WITH_CODE.name, true);
     }
     if d.v("from").is_empty() {
         d.set("from", "1".into());
@@ -178,7 +181,7 @@ async fn papers_page(at: &Clerk, id: i64, choices: Choices) -> Result<(Papers, b
         title: told.event.title.clone(),
         when: words::span(span.starts, span.ends, today),
         kinds: Kind::ALL.into_iter().map(|k| (k.word(), k == asked.kind)).collect(),
-        own: d.is("sheet", "own"),
+        own: d.is(on::SHEET, "own"),
         sheets,
         tickets: named("all tickets", &told.tickets),
         functions: named("none", &told.questions),

@@ -4,10 +4,10 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::booking::details::{Answering, Question};
+use matricle_core::forms::field::Locale;
 use matricle_core::{EventId, QuestionId};
 use matricle_desk::DeskError;
-use matricle_desk::planning::questions::{self, ANSWERING, answering_word};
-use matricle_desk::planning::sheet;
+use matricle_desk::planning::{questions as on, sheet};
 use matricle_store::events::TicketRow;
 
 use crate::asking::Posted;
@@ -15,7 +15,7 @@ use crate::error::WebError;
 use crate::office::Clerk;
 use crate::office::tab::{answer, frame};
 use crate::page::Frame;
-use crate::parts::fields::{Fields, form};
+use crate::parts::fields::Fields;
 
 struct QuestionView {
     id: i64,
@@ -34,13 +34,11 @@ struct Questions {
     rows: Vec<QuestionView>,
     editing: Option<i64>,
     d: Fields,
-    ways: Vec<(&'static str, &'static str)>,
     tickets: Vec<(String, String)>,
 }
 
 fn question_view(q: &Question, tickets: &[TicketRow]) -> QuestionView {
-    let word = answering_word(&q.answering);
-    let way = ANSWERING.iter().find(|(w, _)| *w == word).map_or("", |(_, said)| said);
+    let way = on::Way::of(&q.answering).shown();
     let options = match &q.answering {
         Answering::OneOf(o) | Answering::SeveralOf(o) => format!(": {}", o.join(" / ")),
         _ => String::new(),
@@ -62,23 +60,11 @@ fn question_view(q: &Question, tickets: &[TicketRow]) -> QuestionView {
 }
 
 fn question_fields(q: &Question, place: usize) -> Fields {
-    let options = match &q.answering {
-        Answering::OneOf(o) | Answering::SeveralOf(o) => o.join("\n"),
-        _ => String::new(),
-    };
-    let consent =
-        if let Answering::Consent(text) = &q.answering { text.clone() } else { String::new() };
-    let mut d = Fields::of([
-        ("label", q.label.clone()),
-        ("answering", answering_word(&q.answering).into()),
-        ("options", options),
-        ("consent", consent),
-        ("place", (place + 1).to_string()),
-    ]);
-    d.tick("needed", q.needed);
-    d.tick("each", q.each);
-    q.only.iter().for_each(|t| d.add("only", t.to_string()));
-    d
+    let (mut question, mut place) = (q.clone(), u32::try_from(place + 1).ok());
+    Fields::filled(&Locale::default(), |f| {
+        on::form(f, &mut question);
+        f.bind(&on::PLACE, &mut place);
+    })
 }
 
 async fn questions_page(
@@ -105,7 +91,6 @@ async fn questions_page(
         title: s.event.title.clone(),
         rows: s.questions.iter().map(|q| question_view(q, &s.tickets)).collect(),
         editing,
-        ways: ANSWERING.to_vec(),
         tickets: s.tickets.iter().map(|t| (t.id.to_string(), t.plan.name.clone())).collect(),
         f: frame(at, &s),
         d,
@@ -132,25 +117,17 @@ pub(crate) async fn save_question(
 ) -> Result<Response, WebError> {
     let which = (question != 0).then_some(QuestionId(question));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        questions::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
+        on::drop_question(&at.app.desk, &at.staff, EventId(id), which).await?;
         let to = format!("/office/events/{id}/questions");
         return Ok(at.done(&to, "It is not asked any more. Answers that were given stay."));
     }
     let _alone = at.keeping().await;
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let posted = match s.questions.iter().enumerate().find(|(_, q)| Some(q.id) == which) {
-        None => posted,
-        Some((place, q)) => match posted.over(&question_fields(q, place)) {
-            Ok(posted) => posted,
-            Err(again) => return questions_page(&at, id, Some(question), Some(*again)).await,
-        },
-    };
-    match questions::save_question(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await
-    {
+    let found = s.questions.iter().enumerate().find(|(_, q)| Some(q.id) == which);
+    let now = found.map_or_else(Fields::default, |(place, q)| question_fields(q, place));
+    let keep = |form| on::save_question(&at.app.desk, &at.staff, EventId(id), which, form);
+    match Fields::keep(posted, &now, keep).await? {
         Ok(()) => Ok(at.done(&format!("/office/events/{id}/questions"), "The question is kept.")),
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            questions_page(&at, id, which.map(|q| q.0), Some(d)).await
-        }
+        Err(d) => questions_page(&at, id, which.map(|q| q.0), Some(d)).await,
     }
 }

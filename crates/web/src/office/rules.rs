@@ -5,10 +5,10 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::Response;
-use matricle_core::seats::waiting::{Manner, Stands};
+use matricle_core::seats::waiting::Stands;
 use matricle_core::{DateId, EventId};
 use matricle_desk::bookings::waiting;
-use matricle_desk::planning::sheet;
+use matricle_desk::planning::{after_booking as on, sheet};
 use matricle_desk::{DeskError, office};
 use matricle_formats::words;
 use serde::Deserialize;
@@ -47,16 +47,6 @@ struct Rules {
     offering: Fields,
 }
 
-impl Rules {
-    fn manners(&self) -> [(&'static str, &'static str); 3] {
-        [
-            (Manner::Off.word(), "Nobody waits"),
-            (Manner::OfferFirst.word(), "Seats that come free are offered to the first who fits"),
-            (Manner::TellAll.word(), "Everybody who waits is told, the first to book has them"),
-        ]
-    }
-}
-
 #[derive(Debug, Deserialize)]
 pub(crate) struct Which {
     date: Option<i64>,
@@ -70,20 +60,8 @@ struct Again {
 
 /// What holds after booking, as it stands.
 fn filled(s: &sheet::Settings) -> Fields {
-    let r = &s.event.rules;
-    let mut d = Fields::of([
-        ("waiting", r.waiting.word().into()),
-        ("offer_hours", r.offer_hours.to_string()),
-    ]);
-    d.tick("may_cancel", r.may_cancel);
-    d.tick("may_move", r.may_move);
-    d.tick("may_pass", r.may_pass);
-    d.tick("own_steps", r.steps.is_some());
-    for (i, (days, percent)) in r.steps.iter().flatten().enumerate() {
-        d.add(&format!("days_{i}"), days.to_string());
-        d.add(&format!("percent_{i}"), percent.to_string());
-    }
-    d
+    let mut rules = s.event.rules.clone();
+    Fields::filled(&s.house.locale(), |f| on::form(f, &mut rules))
 }
 
 async fn page(at: &Clerk, id: i64, which: &Which, again: Again) -> Result<Response, WebError> {
@@ -167,18 +145,11 @@ pub(crate) async fn save(
 ) -> Result<Response, WebError> {
     let _alone = at.keeping().await;
     let now = filled(&sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?);
-    let posted = match posted.over(&now) {
-        Ok(posted) => posted,
-        Err(again) => {
-            let again = Again { d: Some(*again), ..Again::default() };
-            return page(&at, id, &Which { date: None }, again).await;
-        }
-    };
-    match sheet::set_rules(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+    let keep = |form| on::keep(&at.app.desk, &at.staff, EventId(id), form);
+    match Fields::keep(posted, &now, keep).await? {
         Ok(()) => Ok(at.done(&format!("/office/events/{id}/rules"), "The rules are kept.")),
-        Err(error) => {
-            let again = Again { d: Some(Fields::again(&posted, error)?), ..Again::default() };
-            page(&at, id, &Which { date: None }, again).await
+        Err(d) => {
+            page(&at, id, &Which { date: None }, Again { d: Some(d), ..Again::default() }).await
         }
     }
 }

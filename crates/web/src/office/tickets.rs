@@ -7,9 +7,8 @@ use matricle_core::booking::confirm::Way;
 use matricle_core::words::codes::Reference;
 use matricle_core::{EventId, TicketTypeId};
 use matricle_desk::DeskError;
-use matricle_desk::bookings::confirm;
 use matricle_desk::planning::sheet::{self, Settings};
-use matricle_desk::planning::tickets;
+use matricle_desk::planning::tickets as on;
 use matricle_formats::words;
 use matricle_store::events::TicketRow;
 
@@ -18,6 +17,7 @@ use crate::error::WebError;
 use crate::office::Clerk;
 use crate::office::tab::{answer, frame};
 use crate::page::Frame;
+use crate::parts::drawn::Drawn;
 use crate::parts::fields::{Fields, form};
 
 struct TicketView {
@@ -46,9 +46,16 @@ struct Tickets {
     rows: Vec<TicketView>,
     editing: Option<i64>,
     d: Fields,
-    pools: Vec<(String, String)>,
+    pools: Vec<String>,
     rates: Vec<(String, String)>,
     currency: String,
+}
+
+impl Tickets {
+    /// What a ticket takes of one thing the event counts.
+    fn draw(&self, pool: &str, place: &usize) -> Drawn<'_> {
+        self.d.draw(on::DRAW).row(*place).label(format!("{} {pool}", on::DRAW.label))
+    }
 }
 
 fn ticket_view(
@@ -127,45 +134,14 @@ fn ticket_view(
     }
 }
 
-fn ticket_fields(row: &TicketRow, s: &Settings) -> Fields {
-    let (t, currency) = (&row.plan, s.house.currency);
-    let amount = |minor: Option<i64>| minor.map_or_else(String::new, |m| currency.of(m).figures());
-    let local = |at: Option<jiff::Timestamp>| {
-        at.map_or_else(String::new, |at| {
-            words::local(at, &s.house.zone).datetime().strftime("%Y-%m-%dT%H:%M").to_string()
-        })
-    };
-    let number = |n: Option<u32>| n.map_or_else(String::new, |n| n.to_string());
-    let mut d = Fields::of([
-        ("name", t.name.clone()),
-        ("note", t.note.clone()),
-        ("price", if t.minor == 0 { String::new() } else { amount(Some(t.minor)) }),
-        ("tax", t.tax.clone().unwrap_or_default()),
-        ("early_price", amount(t.early.map(|e| e.minor))),
-        ("early_until", local(t.early.map(|e| e.until))),
-        ("member_price", amount(t.member)),
-        ("group_from", number(t.group.map(|g| g.from))),
-        ("group_price", amount(t.group.map(|g| g.minor))),
-        ("sale_from", local(t.sale.from)),
-        ("sale_until", local(t.sale.until)),
-        ("per_date", number(t.per_date)),
-        ("stamps", number(t.stamps)),
-        ("card", t.card.clone().unwrap_or_default()),
-        ("confirm", t.confirm.map_or("", confirm::word).into()),
-        ("least", t.least.to_string()),
-        ("most", t.most.to_string()),
-        ("admits", t.admits.to_string()),
-        ("word", t.word.clone()),
-        ("invited", t.invited.join("\n")),
-        ("place", s.tickets.iter().position(|r| r.id == row.id).map_or(1, |i| i + 1).to_string()),
-    ]);
-    d.tick("members_only", t.members_only);
-    d.tick("online", t.online);
-    d.tick("closed", t.closed);
-    for (i, seats) in &t.draws {
-        d.add(&format!("draw_{i}"), seats.to_string());
-    }
-    d
+fn ticket_fields(ticket: Option<&TicketRow>, s: &Settings) -> Fields {
+    let mut plan = ticket.map_or_else(on::blank, |row| row.plan.clone());
+    let place = ticket.and_then(|row| s.tickets.iter().position(|r| r.id == row.id));
+    let mut place = place.and_then(|i| u32::try_from(i + 1).ok());
+    Fields::filled(&s.house.locale(), |f| {
+        on::form(f, &mut plan, s.pools.len());
+        f.bind(&on::PLACE, &mut place);
+    })
 }
 
 async fn tickets_page(
@@ -181,14 +157,9 @@ async fn tickets_page(
         (Some(d), _) => d,
         (None, Some(ticket)) => {
             let row = s.tickets.iter().find(|t| t.id.0 == ticket);
-            ticket_fields(row.ok_or(DeskError::NotFound)?, &s)
+            ticket_fields(Some(row.ok_or(DeskError::NotFound)?), &s)
         }
-        (None, None) => Fields::of([
-            ("least", "1".into()),
-            ("most", "10".into()),
-            ("admits", "1".into()),
-            ("draw_0", "1".into()),
-        ]),
+        (None, None) => ticket_fields(None, &s),
     };
     let count = d.count();
     let mut rates = vec![(String::new(), "none".to_owned())];
@@ -207,12 +178,7 @@ async fn tickets_page(
         title: s.event.title.clone(),
         rows: s.tickets.iter().map(|t| ticket_view(t, editing, &s, now)).collect(),
         editing,
-        pools: s
-            .pools
-            .iter()
-            .enumerate()
-            .map(|(i, name)| (format!("draw_{i}"), name.clone()))
-            .collect(),
+        pools: s.pools.clone(),
         rates,
         currency: s.house.currency.letters().to_owned(),
         f: frame(at, &s),
@@ -240,22 +206,19 @@ pub(crate) async fn save_ticket(
 ) -> Result<Response, WebError> {
     let which = (ticket != 0).then_some(TicketTypeId(ticket));
     if let (Some(which), "drop") = (which, posted.get("act")) {
-        tickets::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
+        on::drop_ticket(&at.app.desk, &at.staff, EventId(id), which).await?;
         let to = format!("/office/events/{id}/tickets");
         return Ok(at.done(&to, "The ticket type is off the event. What was booked with it stays."));
     }
     let _alone = at.keeping().await;
     let s = sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?;
-    let posted = match s.tickets.iter().find(|t| Some(t.id) == which) {
-        None => posted,
-        Some(row) => match posted.over(&ticket_fields(row, &s)) {
-            Ok(posted) => posted,
-            Err(again) => {
-                return tickets_page(&at, id, Some(ticket), Some(*again), Vec::new()).await;
-            }
-        },
+    let row = s.tickets.iter().find(|t| Some(t.id) == which);
+    let now = row.map_or_else(Fields::default, |row| ticket_fields(Some(row), &s));
+    let posted = match posted.over(&now) {
+        Ok(posted) => posted,
+        Err(again) => return tickets_page(&at, id, Some(ticket), Some(*again), Vec::new()).await,
     };
-    match tickets::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
+    match on::save_ticket(&at.app.desk, &at.staff, EventId(id), which, form(&posted)).await {
         Ok(()) => {
             let what = format!("Kept: {}.", posted.get("name").trim());
             Ok(at.done(&format!("/office/events/{id}/tickets"), what))

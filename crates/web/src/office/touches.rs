@@ -202,7 +202,7 @@ pub(crate) async fn change(
     posted: Posted,
 ) -> Result<Response, WebError> {
     let date = DateId(id);
-    let scope = Scope::from_word(posted.get("scope"));
+    let scope = Scope::from_word(posted.get(dates::SCOPE.name)).unwrap_or_default();
     let sheet = office::date(&at.app.desk, &at.staff, date).await?;
     let event = sheet.event.id;
     let house = at.app.desk.house().await?;

@@ -4,10 +4,10 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use matricle_core::EventId;
-use matricle_core::people::who::Who;
 use matricle_desk::DeskError;
-use matricle_desk::bookings::confirm::{self, Followed};
+use matricle_desk::bookings::confirm::Followed;
 use matricle_desk::planning::sheet::{self, Settings};
+use matricle_desk::planning::who as on;
 
 use crate::asking::Posted;
 use crate::error::WebError;
@@ -34,28 +34,10 @@ struct WhoPage {
     invited: u32,
 }
 
-/// Who may book, and how, as it stands.
+/// The form as it stands.
 fn filled(s: &Settings) -> Fields {
-    let (word, text) = match &s.event.who {
-        Who::Anyone => ("anyone", String::new()),
-        Who::SignedIn => ("signed in", String::new()),
-        Who::Word(word) => ("word", word.clone()),
-        Who::Domains(domains) => ("domains", domains.join("\n")),
-        Who::Invited => ("invited", String::new()),
-    };
-    let mut d =
-        Fields::of([("who", word.into()), ("hold_minutes", s.event.hold.as_mins().to_string())]);
-    match word {
-        "word" => d.add("who_word", text),
-        "domains" => d.add("who_domains", text),
-        _ => {}
-    }
-    d.set("confirm_free", confirm::word(s.event.rules.confirm.free).into());
-    d.set("confirm_paid", confirm::word(s.event.rules.confirm.paid).into());
-    d.tick("once", s.event.once);
-    d.tick("course", s.event.course);
-    d.tick("latecomers", s.event.latecomers);
-    d
+    let mut event = s.event.clone();
+    Fields::filled(&s.house.locale(), |f| on::form(f, &mut event))
 }
 
 async fn who_page(
@@ -121,7 +103,7 @@ pub(crate) async fn save_who(
             return who_page(&at, id, Some(*again), String::new(), Vec::new()).await;
         }
     };
-    match sheet::set_booking(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+    match on::keep(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
         Ok(done) => who_page(&at, id, None, followed(done), Vec::new()).await,
         Err(DeskError::Freed { bookings }) => {
             let d = Some(Fields::posted(&posted, &[]));

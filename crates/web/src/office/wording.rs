@@ -6,15 +6,14 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use matricle_core::EventId;
 use matricle_desk::planning::sheet::Settings;
-use matricle_desk::planning::{pictures, sheet};
-use matricle_store::events::Format;
+use matricle_desk::planning::{pictures, sheet, wording as on};
 
 use crate::asking::{Posted, WithFile};
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::office::tab::{frame, with_editor, word};
 use crate::page::{Frame, refused};
-use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::fields::{Fields, wrong};
 
 #[derive(Template)]
 #[template(path = "office/wording.html")]
@@ -25,7 +24,6 @@ struct Wording {
     bookings: u32,
     title: String,
     d: Fields,
-    formats: Vec<(&'static str, &'static str)>,
     tags: Vec<(String, String)>,
     picture: Option<(String, String)>,
     nonce: String,
@@ -34,28 +32,9 @@ struct Wording {
 
 /// The form of an event's wording as it stands.
 fn filled(s: &Settings) -> Fields {
-    let e = &s.event;
-    let mut d = Fields::of([
-        ("title", e.title.clone()),
-        ("kind", e.kind.clone()),
-        ("lead", e.lead.clone()),
-        ("description", e.description.clone()),
-        ("bring", e.bring.clone()),
-        ("refund_note", e.refund_note.clone()),
-        ("button", e.button.clone()),
-        ("after_note", e.after_note.clone()),
-        ("format", e.format.word().into()),
-        ("online_link", e.online_link.clone()),
-        ("online_passcode", e.online_passcode.clone()),
-        ("slug", e.slug.clone()),
-        ("accent", e.accent.clone()),
-        ("contact", e.contact.clone()),
-        ("price_words", e.price_words.clone()),
-    ]);
-    d.tick("drop_in", e.drop_in);
-    d.tick("listed", e.listed);
-    s.tags.iter().for_each(|(slug, _)| d.add("tag", slug.clone()));
-    d
+    let mut event = s.event.clone();
+    let mut tags = s.tags.iter().map(|(slug, _)| slug.clone()).collect();
+    Fields::filled(&s.house.locale(), |f| on::form(f, &mut event, &mut tags))
 }
 
 async fn wording_page(
@@ -73,7 +52,6 @@ async fn wording_page(
         id,
         bookings: s.bookings,
         title: s.event.title.clone(),
-        formats: Format::ALL.map(|f| (f.word(), f.word())).to_vec(),
         tags: s.all_tags.iter().map(|t| (t.slug.clone(), t.name.clone())).collect(),
         picture: s.picture.as_ref().map(|p| {
             let address = crate::parts::places::picture_address(&at.app, p.id, "small");
@@ -99,16 +77,10 @@ pub(crate) async fn reword(
 ) -> Result<Response, WebError> {
     let _alone = at.keeping().await;
     let now = filled(&sheet::settings(&at.app.desk, &at.staff, EventId(id)).await?);
-    let posted = match posted.over(&now) {
-        Ok(posted) => posted,
-        Err(again) => return wording_page(&at, id, Some(*again), false).await,
-    };
-    match sheet::reword(&at.app.desk, &at.staff, EventId(id), form(&posted)).await {
+    let keep = |form| on::keep(&at.app.desk, &at.staff, EventId(id), form);
+    match Fields::keep(posted, &now, keep).await? {
         Ok(()) => wording_page(&at, id, None, true).await,
-        Err(error) => {
-            let d = Fields::again(&posted, error)?;
-            wording_page(&at, id, Some(d), false).await
-        }
+        Err(d) => wording_page(&at, id, Some(d), false).await,
     }
 }
 

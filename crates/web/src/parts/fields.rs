@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Display;
 
+use matricle_core::forms::field::{Binding, Filled, Locale};
 use matricle_core::forms::form::{Form, Wrong};
 use matricle_desk::DeskError;
 
@@ -27,6 +28,39 @@ impl Fields {
             fields.add(name, value);
         }
         fields
+    }
+
+    /// A form filled with what stands, by the function that binds its fields to it.
+    pub(crate) fn filled(locale: &Locale, bind: impl FnOnce(&mut Binding<'_>)) -> Self {
+        let mut filled = Filled::default();
+        bind(&mut Binding::Fill(&mut filled, locale));
+        let mut fields = Self::default();
+        filled.fields.into_iter().for_each(|(name, value)| fields.add(&name, value));
+        fields
+    }
+
+    /// What came of a form that was put over what stands (`now`) and handed to its use case; or
+    /// the form again, with what needs another look.
+    pub(crate) async fn keep<T, F: Future<Output = Result<T, DeskError>>>(
+        posted: Posted,
+        now: &Self,
+        act: impl FnOnce(Form) -> F,
+    ) -> Result<Result<T, Self>, WebError> {
+        match posted.over(now) {
+            Ok(posted) => Self::take(&posted, act).await,
+            Err(again) => Ok(Err(*again)),
+        }
+    }
+
+    /// What came of a form that was handed to its use case; or the form again.
+    pub(crate) async fn take<T, F: Future<Output = Result<T, DeskError>>>(
+        posted: &Posted,
+        act: impl FnOnce(Form) -> F,
+    ) -> Result<Result<T, Self>, WebError> {
+        match act(form(posted)).await {
+            Ok(done) => Ok(Ok(done)),
+            Err(error) => Self::again(posted, error).map(Err),
+        }
     }
 
     pub(crate) fn add(&mut self, name: &str, value: impl Into<String>) {
@@ -77,8 +111,8 @@ impl Fields {
     }
 
     /// Says what is wrong with a field in words.
-    pub(crate) fn say(&mut self, name: &str, words: String) {
-        self.wrong.insert(name.into(), words);
+    pub(crate) fn say(&mut self, name: impl AsRef<str>, words: String) {
+        self.wrong.insert(name.as_ref().into(), words);
     }
 
     /// Says that somebody else kept another value meanwhile, and which.
@@ -106,8 +140,8 @@ impl Fields {
     }
 
     /// The first value.
-    pub(crate) fn v(&self, name: &str) -> &str {
-        self.values.get(name).and_then(|v| v.first()).map_or("", String::as_str)
+    pub(crate) fn v(&self, name: impl AsRef<str>) -> &str {
+        self.values.get(name.as_ref()).and_then(|v| v.first()).map_or("", String::as_str)
     }
 
     /// All values.
@@ -116,47 +150,47 @@ impl Fields {
     }
 
     /// What is wrong.
-    pub(crate) fn w(&self, name: &str) -> &str {
-        self.wrong.get(name).map_or("", String::as_str)
+    pub(crate) fn w(&self, name: impl AsRef<str>) -> &str {
+        self.wrong.get(name.as_ref()).map_or("", String::as_str)
     }
 
-    pub(crate) fn bad(&self, name: &str) -> bool {
-        self.wrong.contains_key(name)
+    pub(crate) fn bad(&self, name: impl AsRef<str>) -> bool {
+        self.wrong.contains_key(name.as_ref())
     }
 
     /// A field of a row: its name and the row's number.
     pub(crate) fn v_at(&self, name: &str, i: impl Display) -> &str {
-        self.v(&format!("{name}_{i}"))
+        self.v(format!("{name}_{i}"))
     }
 
     pub(crate) fn w_at(&self, name: &str, i: impl Display) -> &str {
-        self.w(&format!("{name}_{i}"))
+        self.w(format!("{name}_{i}"))
     }
 
     pub(crate) fn bad_at(&self, name: &str, i: impl Display) -> bool {
-        self.bad(&format!("{name}_{i}"))
+        self.bad(format!("{name}_{i}"))
     }
 
     /// A field of a cell: its name, the row and the column.
     pub(crate) fn vs(&self, name: &str, i: impl Display, j: impl Display) -> &str {
-        self.v(&format!("{name}_{i}_{j}"))
+        self.v(format!("{name}_{i}_{j}"))
     }
 
     pub(crate) fn ws(&self, name: &str, i: impl Display, j: impl Display) -> &str {
-        self.w(&format!("{name}_{i}_{j}"))
+        self.w(format!("{name}_{i}_{j}"))
     }
 
     pub(crate) fn bads(&self, name: &str, i: impl Display, j: impl Display) -> bool {
-        self.bad(&format!("{name}_{i}_{j}"))
+        self.bad(format!("{name}_{i}_{j}"))
     }
 
-    pub(crate) fn on(&self, name: &str) -> bool {
+    pub(crate) fn on(&self, name: impl AsRef<str>) -> bool {
         !self.v(name).is_empty()
     }
 
     /// Whether one of the values is this.
-    pub(crate) fn is(&self, name: &str, value: &str) -> bool {
-        self.values.get(name).is_some_and(|v| v.iter().any(|v| v == value))
+    pub(crate) fn is(&self, name: impl AsRef<str>, value: &str) -> bool {
+        self.values.get(name.as_ref()).is_some_and(|v| v.iter().any(|v| v == value))
     }
 
     /// Fields that need another look.

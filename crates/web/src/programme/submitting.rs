@@ -10,6 +10,8 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::SubmissionId;
 use matricle_core::forms::form::Wrong;
+use matricle_core::forms::repeats;
+use matricle_core::review::submission as on;
 use matricle_core::review::submission::Refusal;
 use matricle_desk::DeskError;
 use matricle_desk::review::Submitter;

@@ -3,7 +3,6 @@
 use axum::http::StatusCode;
 use matricle_core::forms::form::Form;
 use matricle_desk::demo;
-use matricle_desk::planning::sheet;
 use matricle_store::{events, people};
 use matricle_web::Limits;
 
@@ -63,7 +62,7 @@ async fn the_link_of_an_invitation_opens_its_event_alone() {
     let nia = demo::STAFF[2].1;
     let list = format!("{nia}\nros@post.example");
     let only = form(&[("who", "invited"), ("hold_minutes", "15")]);
-    sheet::set_booking(&site.desk, &ilse, event, only).await.unwrap();
+    matricle_desk::planning::who::keep(&site.desk, &ilse, event, only).await.unwrap();
     let whom = form(&[("whom", &list)]);
     matricle_desk::planning::invitations::add(&site.desk, &ilse, event, whom).await.unwrap();
     matricle_desk::planning::asking::send(&site.desk, &ilse, event).await.unwrap();

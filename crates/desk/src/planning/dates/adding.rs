@@ -11,7 +11,7 @@ use matricle_store::events::{self, NewDate};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, places};
 
-use super::{log, span_of};
+use super::{BUT, DAY, EXTRA, FROM, HOSTS, POOL, ROOM, UNTIL, VENUE, log, margins, span_of};
 use crate::planning::board::clashes_of_new;
 use crate::{Clash, Desk, DeskError, house_of};
 
@@ -44,26 +44,14 @@ fn read_adding(
     form: &mut Form,
 ) -> Result<Option<Adding>, DeskError> {
     let house = house_of(conn)?;
-    let day = form.day("day");
-    let first = form.need("day", day);
-    let from = form.time("from");
-    let from = form.need("from", from);
-    let until = form.time("until");
-    let until = form.need("until", until);
-    let venue = form.needed("venue");
-    let room = form.line("room");
-    let hosts: Vec<String> = form
-        .line("hosts")
-        .split(',')
-        .map(|h| h.trim().to_owned())
-        .filter(|h| !h.is_empty())
-        .collect();
-    let margins =
-        (form.number("setup", 0, 1440).unwrap_or(0), form.number("clearup", 0, 1440).unwrap_or(0));
-    let kinds = events::pool_kinds(conn, event)?;
-    let capacities: Vec<u32> = (0..kinds.len())
-        .map(|i| form.count(&format!("pool_{i}"), 0, matricle_core::forms::quick::MOST_SEATS))
-        .collect();
+    let (first, from, until) = (form.take(&DAY), form.take(&FROM), form.take(&UNTIL));
+    let (venue, room, hosts) = (form.take(&VENUE), form.take(&ROOM), form.take(&HOSTS));
+    let margins = margins(form);
+    let mut capacities: Vec<u32> = Vec::new();
+    for i in 0..events::pool_kinds(conn, event)?.len() {
+        let seats = form.take_at(&POOL, i);
+        capacities.push(form.need(&POOL.at(i), seats).unwrap_or(0));
+    }
     let (Some(first), Some(from), Some(until)) = (first, from, until) else { return Ok(None) };
     let rule = repeats::rule(form, first);
     let mut on = match &rule {
@@ -73,17 +61,17 @@ fn read_adding(
             None => return Ok(None),
         },
     };
-    let but = repeats::days(form, "but");
+    let but = form.take(&BUT);
     let by_rule = on.len();
     on.retain(|d| !but.contains(d));
     let left_out = count(by_rule - on.len());
     let kept = on.len();
-    on.extend(repeats::days(form, "extra"));
+    on.extend(form.take(&EXTRA));
     on.sort_unstable();
     on.dedup();
     let extra = count(on.len() - kept);
     if on.is_empty() {
-        form.fault("but", Fault::NoDate);
+        form.fault(BUT, Fault::NoDate);
     }
     // A date that is added happens online as the latest of the event does.
     let online = events::latest_online(conn, event)?;
@@ -104,13 +92,13 @@ fn read_adding(
                 online: online.clone(),
             }),
             Err(SpanError::Ambiguous { at, .. }) if rule.is_some() => skipped.push(at),
-            Err(SpanError::Ambiguous { at, .. }) => form.fault("from", Fault::ClockChange(at)),
-            Err(SpanError::EndsFirst { .. }) => form.fault("until", Fault::EndsFirst),
-            Err(SpanError::UnknownZone { .. }) => form.fault("day", Fault::NotADay),
+            Err(SpanError::Ambiguous { at, .. }) => form.fault(FROM, Fault::ClockChange(at)),
+            Err(SpanError::EndsFirst { .. }) => form.fault(UNTIL, Fault::EndsFirst),
+            Err(SpanError::UnknownZone { .. }) => form.fault(DAY, Fault::NotADay),
         }
     }
     if dates.is_empty() && form.wrong.is_empty() {
-        form.fault("from", Fault::NoDate);
+        form.fault(FROM, Fault::NoDate);
     }
     if !form.wrong.is_empty() {
         return Ok(None);

@@ -13,32 +13,23 @@ use matricle_store::outbox;
 use matricle_store::people::Staff;
 use matricle_store::{Connection, Tx, places};
 
-use super::{log, span_of};
+use super::{CLEARUP, DAY, FROM, HOSTS, POOL, ROOM, SETUP, UNTIL, VENUE, log, margins, span_of};
 use crate::acting::Turn;
 use crate::planning::board::clashes_of;
 use crate::telling::{tell, tell_of_date};
 use crate::{Clash, Desk, DeskError, TooSmall};
 
-/// Which dates a change reaches.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Scope {
-    /// This one.
-    One,
-    /// This one and those after it.
-    Later,
-    /// All that are still to come.
-    All,
-}
-
-impl Scope {
-    /// The word for it in forms.
-    #[must_use]
-    pub fn from_word(word: &str) -> Self {
-        match word {
-            "later" => Self::Later,
-            "all" => Self::All,
-            _ => Self::One,
-        }
+matricle_core::worded! {
+    /// Which dates a change reaches.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub enum Scope {
+        /// This one.
+        #[default]
+        One = "one",
+        /// This one and those after it.
+        Later = "later",
+        /// All that are still to come.
+        All = "all",
     }
 }
 
@@ -123,34 +114,24 @@ fn reached(
 }
 
 fn read_change(conn: &Connection, date: &Date, form: &mut Form) -> Result<Change, DeskError> {
-    let day = form.day("day");
-    let from = form.time("from");
-    let until = form.time("until");
+    let given = |form: &Form, field: &str| form.has(field);
+    let day = given(form, DAY.name).then(|| form.take(&DAY)).flatten();
+    let from = given(form, FROM.name).then(|| form.take(&FROM)).flatten();
+    let until = given(form, UNTIL.name).then(|| form.take(&UNTIL)).flatten();
     let day_shift =
         day.map_or(0, |d| d.since(date.span.starts.date()).map_or(0, |span| span.get_days()));
     let times = from.zip(until);
     if let Some((from, until)) = times
         && from == until
     {
-        form.fault("until", Fault::EndsFirst);
+        form.fault(UNTIL, Fault::EndsFirst);
     }
-    let given = |form: &Form, name: &str| form.has(name);
-    let venue = given(form, "venue").then(|| form.needed("venue"));
-    let room = given(form, "room").then(|| form.line("room"));
-    let hosts = given(form, "hosts").then(|| {
-        form.line("hosts")
-            .split(',')
-            .map(|h| h.trim().to_owned())
-            .filter(|h| !h.is_empty())
-            .collect()
-    });
-    let margins = (given(form, "setup") || given(form, "clearup")).then(|| {
-        (form.number("setup", 0, 1440).unwrap_or(0), form.number("clearup", 0, 1440).unwrap_or(0))
-    });
+    let venue = given(form, VENUE.name).then(|| form.take(&VENUE));
+    let room = given(form, ROOM.name).then(|| form.take(&ROOM));
+    let hosts = given(form, HOSTS.name).then(|| form.take(&HOSTS));
+    let margins = (given(form, SETUP.name) || given(form, CLEARUP.name)).then(|| margins(form));
     let kinds = events::pool_kinds(conn, date.event)?;
-    let capacities = (0..kinds.len())
-        .map(|i| form.number(&format!("pool_{i}"), 0, matricle_core::forms::quick::MOST_SEATS))
-        .collect();
+    let capacities = (0..kinds.len()).map(|i| form.take_at(&POOL, i)).collect();
     Ok(Change { day_shift, times, venue, room, hosts, margins, capacities })
 }
 
@@ -233,7 +214,7 @@ fn touches(
                 continue;
             }
             Err(_) => {
-                form.fault("until", Fault::EndsFirst);
+                form.fault(UNTIL, Fault::EndsFirst);
                 continue;
             }
         };

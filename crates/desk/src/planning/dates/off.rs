@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::Move;
+use matricle_core::fields;
 use matricle_core::forms::form::Form;
 use matricle_core::messages::occasion::{Knows, Occasion};
 use matricle_core::people::staff::{Right, require};
@@ -17,6 +18,10 @@ use crate::acting::Turn;
 use crate::bookings::moves::{With, make};
 use crate::telling::{tell, tell_of_date};
 use crate::{Desk, DeskError};
+
+fields! {
+    REASON: Line = "reason", "Why", "Everybody booked reads this." needed;
+}
 
 /// Whom calling off would reach.
 #[derive(Debug, Clone)]
@@ -82,7 +87,7 @@ pub async fn call_off(
 ) -> Result<u32, DeskError> {
     let turn = desk.turn_of(staff, Right::PlanEvents)?;
     let mut form = Form::new(vec![("reason".into(), reason)]);
-    let reason = form.needed("reason");
+    let reason = form.take(&REASON);
     form.done().map_err(DeskError::Form)?;
     let now = turn.now;
     let told = desk

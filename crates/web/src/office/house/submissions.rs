@@ -4,18 +4,18 @@
 use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
+use matricle_core::forms::field::Locale;
 use matricle_core::people::staff::Right;
 use matricle_core::review::checks::{Check, DOUBT, LOOK};
 use matricle_core::review::rules::{HouseRules, Lands, Standing, WhoMay};
 use matricle_core::review::submission::Refusal;
-use matricle_desk::DeskError;
-use matricle_desk::review::house_rules;
+use matricle_desk::review::house_rules as on;
 
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
-use crate::parts::fields::{Fields, form};
+use crate::parts::fields::Fields;
 use crate::wording;
 
 /// What one kind of visitor meets.
@@ -41,59 +41,11 @@ struct RulesPage {
     checks: Vec<(&'static str, i32)>,
     look: i32,
     doubt: i32,
-    lands: Vec<(&'static str, &'static str)>,
 }
 
-const LANDS: [(&str, &str); 3] = [
-    ("review", "waits for a reviewer"),
-    ("draft", "becomes a draft at the Office"),
-    ("published", "is published at once"),
-];
-
-fn fields(r: &HouseRules) -> Fields {
-    let told = |daily: bool| {
-        let all: Vec<&str> =
-            r.told.iter().filter(|t| t.daily == daily).map(|t| t.email.as_str()).collect();
-        all.join("\n")
-    };
-    let (who, named) = match &r.who {
-        WhoMay::Nobody => ("nobody", String::new()),
-        WhoMay::Named(list) => ("named", list.join("\n")),
-        WhoMay::Members => ("members", String::new()),
-        WhoMay::Anybody => ("anybody", String::new()),
-    };
-    let mut d = Fields::of([
-        ("who", who.into()),
-        ("named", named),
-        ("strangers", r.strangers.word().into()),
-        ("members", r.members.word().into()),
-        ("trusted", r.trusted.word().into()),
-        ("told_at_once", told(false)),
-        ("told_daily", told(true)),
-        ("hour", r.hour.strftime("%H:%M").to_string()),
-        ("keep", if r.keep_days == 0 { "erase" } else { "days" }.into()),
-        ("keep_days", r.keep_days.max(1).to_string()),
-        ("words", r.words.clone()),
-        ("terms", r.terms.clone()),
-        ("share", r.share.to_string()),
-        ("a_day", r.a_day.to_string()),
-        ("trust_after", r.trust_after.to_string()),
-        ("ahead_days", r.ahead_days.to_string()),
-        ("bad_domains", r.bad_domains.join("\n")),
-    ]);
-    for (name, on) in [
-        ("change_before", r.change_before),
-        ("change_after", r.change_after),
-        ("withdraw", r.withdraw),
-        ("suggest_places", r.suggest_places),
-        ("suggest_hosts", r.suggest_hosts),
-        ("pictures", r.pictures),
-        ("bookable", r.bookable),
-        ("own", r.own),
-    ] {
-        d.tick(name, on);
-    }
-    d
+/// The house rules as they stand.
+fn fields(rules: &HouseRules) -> Fields {
+    Fields::filled(&Locale::default(), |f| on::form(f, &mut rules.clone()))
 }
 
 /// What each kind of visitor meets under these rules.
@@ -137,7 +89,7 @@ fn meets(r: &HouseRules, zone: &str, now: jiff::Timestamp) -> Vec<Meets> {
 }
 
 async fn page(at: &Clerk, d: Option<Fields>) -> Result<Response, WebError> {
-    let given = house_rules::settings(&at.app.desk, &at.staff).await?;
+    let given = on::settings(&at.app.desk, &at.staff).await?;
     let (rules, house) = (given.rules, given.house);
     let now = at.app.desk.clock.now();
     let page = RulesPage {
@@ -150,7 +102,6 @@ async fn page(at: &Clerk, d: Option<Fields>) -> Result<Response, WebError> {
         checks: Check::ALL.iter().map(|c| (c.says(), c.points())).collect(),
         look: LOOK,
         doubt: DOUBT,
-        lands: LANDS.to_vec(),
     };
     if page.d.count() == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }
 }
@@ -162,17 +113,13 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
 /// `POST /office/house/submissions`.
 pub(crate) async fn save(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let _alone = at.keeping().await;
-    let now = fields(&house_rules::settings(&at.app.desk, &at.staff).await?.rules);
-    let posted = match posted.over(&now) {
-        Ok(posted) => posted,
-        Err(again) => return page(&at, Some(*again)).await,
-    };
-    match house_rules::set(&at.app.desk, &at.staff, form(&posted)).await {
+    let now = fields(&on::settings(&at.app.desk, &at.staff).await?.rules);
+    let keep = |form| on::set(&at.app.desk, &at.staff, form);
+    match Fields::keep(posted, &now, keep).await? {
         Ok(()) => Ok(at.done(
             "/office/house/submissions",
             "The house rules are kept. The preview below shows what they mean.",
         )),
-        Err(error @ DeskError::Form(_)) => page(&at, Some(Fields::again(&posted, error)?)).await,
-        Err(error) => Err(error.into()),
+        Err(d) => page(&at, Some(d)).await,
     }
 }

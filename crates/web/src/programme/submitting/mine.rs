@@ -16,6 +16,8 @@ use serde::Deserialize;
 
 use super::view::{Days, ROWS, VIEW, View};
 use super::{At, FormPage, Said};
+use matricle_core::review::submission as on;
+
 use crate::asking::Posted;
 use crate::cookies;
 use crate::error::WebError;
