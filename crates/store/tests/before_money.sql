@@ -1,6 +1,7 @@
 -- A file of version 2, as the program wrote it: three events, bookings in every state.
 INSERT INTO house (id, name, currency, zone, email, terms)
-    VALUES (1, 'Old house', 'EUR', 'Europe/Dublin', 'office@old.example', 'Be kind.');
+    VALUES (1, 'Old house', 'EUR', 'Europe/Dublin', 'office@old.example', 'Be kind. "Quotes" \ and all.');
+UPDATE house SET embed_sites = 'https://a.example' || char(10) || 'https://b.example:8443', steps = '[[30,100],[7,40]]';
 INSERT INTO venues (id, name, address) VALUES (1, 'Millrace Barn', '3 Weir Lane');
 INSERT INTO people (id, email, name, role, password_hash, made_at)
     VALUES (1, 'ilse@old.example', 'Ilse Karrow', 'organiser', 'x', 1);

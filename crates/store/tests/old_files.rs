@@ -8,7 +8,7 @@ use matricle_core::money::ledger::Account;
 use matricle_core::people::acting::Actor;
 use matricle_core::people::who::Who;
 use matricle_store::bookings::{self, Filter};
-use matricle_store::{Connection, Store, check, events, invited, ledger, refunds};
+use matricle_store::{Connection, Store, check, events, house, invited, ledger, refunds};
 
 /// Builds a file of version 2 and opens it.
 fn opened() -> (tempfile::TempDir, Connection) {
@@ -99,4 +99,22 @@ fn old_bookings_are_found_by_words_and_old_rules_are_rules() {
         people.iter().map(|p| p.ticket_no).collect::<Vec<_>>()
     };
     assert_eq!((numbers(1), numbers(3)), (vec![0, 0, 0, 0, 1], vec![0, 1]));
+}
+
+#[test]
+fn the_settings_of_a_house_of_before_are_one_value_and_none_is_lost() {
+    let (_folder, conn) = opened();
+    let house = house::get(&conn).unwrap().unwrap();
+    assert_eq!((house.name.as_str(), house.zone.as_str()), ("Old house", "Europe/Dublin"));
+    assert_eq!(house.terms, r#"Be kind. "Quotes" \ and all."#);
+    assert_eq!(house.embed_sites, ["https://a.example", "https://b.example:8443"]);
+    assert_eq!((house.steps.as_slice(), house.transfer_days), (&[(30, 100), (7, 40)][..], 10));
+    assert!(!house.names_in_feeds && house.web_calendars.is_empty());
+    // A setting that a file does not have is as usual; one that is none is not taken for the usual.
+    conn.execute("UPDATE house SET settings = json_remove(settings, '$.transfer_days')", [])
+        .unwrap();
+    assert_eq!(house::get(&conn).unwrap().unwrap().transfer_days, 10);
+    conn.execute("UPDATE house SET settings = json_set(settings, '$.transfer_days', 'x')", [])
+        .unwrap();
+    assert!(house::get(&conn).is_err());
 }
