@@ -2,6 +2,7 @@
 
 pub mod acts;
 pub mod address;
+pub mod bills;
 mod by;
 pub mod calendars;
 pub mod cancel;
@@ -14,7 +15,6 @@ pub mod keys;
 pub mod many;
 pub mod move_date;
 pub(crate) mod moves;
-pub mod papers;
 pub mod pass_on;
 pub mod pay;
 pub mod phone;

@@ -50,6 +50,12 @@ impl From<DateTime> for Cell {
     }
 }
 
+impl<T: Into<Cell>> From<Option<T>> for Cell {
+    fn from(value: Option<T>) -> Self {
+        value.map_or_else(|| Self::Text(String::new()), Into::into)
+    }
+}
+
 impl From<String> for Cell {
     fn from(text: String) -> Self {
         Self::Text(text)
@@ -70,7 +76,8 @@ impl From<u32> for Cell {
 
 impl Cell {
     /// As text, written so that it sorts.
-    fn text(&self) -> String {
+    #[must_use]
+    pub fn text(&self) -> String {
         match self {
             Self::Text(text) => text.clone(),
             Self::Number(n) => n.to_string(),

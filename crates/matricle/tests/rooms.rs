@@ -104,7 +104,7 @@ const DESK: &[&[&str]] = &[
     &["telling"],
     &["money"],
     &["bookings"],
-    &["papers"],
+    &["badges"],
     &["planning"],
     &["review"],
     &["messages"],
@@ -118,7 +118,7 @@ const DESK: &[&[&str]] = &[
 ];
 /// The rooms of the desk's bookings among themselves.
 const BOOKINGS: &[&[&str]] = &[
-    &["acts", "by", "papers", "reference"],
+    &["acts", "by", "bills", "reference"],
     &["serving"],
     &["moves"],
     &["change", "codes", "confirm", "decide", "seats", "stamps", "waiting"],
@@ -178,6 +178,7 @@ const OFFICE: &[&[&str]] = &[
         "questions",
         "tickets",
         "touches",
+        "who_came",
         "wording",
     ],
     &["sessions", "who", "invitations"],

@@ -3,6 +3,7 @@
 
 mod kept;
 pub mod letterbox;
+pub mod letters;
 pub mod mailbox;
 pub mod meeting;
 pub mod phone;

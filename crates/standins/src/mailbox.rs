@@ -22,7 +22,7 @@ use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 
 use crate::kept::Folder;
-use crate::letterbox::{self, How, Letters};
+use crate::letters::{self, How, Letters};
 
 /// The largest mail taken, in bytes.
 const LARGEST: usize = 20 * 1024 * 1024;
@@ -391,7 +391,7 @@ async fn mail(State(mailbox): State<Mailbox>, Path(id): Path<usize>) -> Response
     let from = parsed.as_ref().map_or_else(String::new, |m| first_address(m.from()));
     let text =
         parsed.as_ref().and_then(|m| m.body_text(0)).map_or_else(String::new, |text| joined(&text));
-    let invites = letterbox::invites(&arrived.raw);
+    let invites = letters::invites(&arrived.raw);
     page(&MailPage { mail: listed(id, &arrived), from, text, invites })
 }
 
@@ -409,7 +409,7 @@ async fn back(
     axum::Form(Back { how, words }): axum::Form<Back>,
 ) -> Response {
     let Some(arrived) = mailbox.raw(id) else { return StatusCode::NOT_FOUND.into_response() };
-    match letterbox::write_back(&arrived.raw, how, words.trim(), id) {
+    match letters::write_back(&arrived.raw, how, words.trim(), id) {
         Some(raw) => {
             mailbox.deliver(raw);
             Redirect::to("/house").into_response()
@@ -458,7 +458,7 @@ async fn write(State(mailbox): State<Mailbox>, axum::Form(new): axum::Form<New>)
     let more = "Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n";
     let n = mailbox.delivered().len();
     let who = (line(&new.from), line(&new.to));
-    mailbox.deliver(letterbox::written((&who.0, &who.1), &line(&new.subject), more, &new.words, n));
+    mailbox.deliver(letters::written((&who.0, &who.1), &line(&new.subject), more, &new.words, n));
     Redirect::to("/house")
 }
 

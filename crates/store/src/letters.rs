@@ -15,7 +15,7 @@ use matricle_core::messages::letters::{Found, Kind, Place, Theirs, own_words};
 use matricle_core::people::who::mailbox;
 use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, EventId};
-use rusqlite::{Connection, OptionalExtension};
+use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
 use crate::convert::InOrder;
 use crate::states::sql;
@@ -310,22 +310,104 @@ impl List {
     }
 }
 
-/// Letters, the latest first but for those of a booking or a writer; from the one numbered `skip` on, so
-/// many at most.
+matricle_core::worded! {
+    /// What a list of letters is ordered by.
+    #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+    pub enum Sort {
+        /// The minute they came.
+        #[default]
+        Minute = "minute",
+        /// Whoever wrote them.
+        Who = "who",
+        /// Their subject.
+        Subject = "subject",
+        /// What they are.
+        Kind = "kind",
+    }
+}
+
+impl Sort {
+    const fn column(self) -> &'static str {
+        match self {
+            Self::Minute => "l.at",
+            Self::Who => "coalesce(nullif(l.from_name, ''), l.from_email) COLLATE NOCASE",
+            Self::Subject => "l.subject COLLATE NOCASE",
+            Self::Kind => "l.kind",
+        }
+    }
+}
+
+/// What is looked for among letters.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Look {
+    /// The list.
+    pub of: List,
+    /// Words that stand in a letter, in who wrote it or in what it is about.
+    pub words: Vec<String>,
+    /// How they are ordered.
+    pub sort: Sort,
+    /// The other way round.
+    pub backwards: bool,
+}
+
+impl From<List> for Look {
+    /// All of a list, the latest first but for those of a booking or a writer.
+    fn from(of: List) -> Self {
+        let backwards = !matches!(of, List::Booking(_) | List::Writer(_));
+        Self { of, words: Vec::new(), sort: Sort::Minute, backwards }
+    }
+}
+
+/// The letters that are looked for, from the one numbered `skip` on, so many at most, and how many
+/// there are in all.
+pub fn find(
+    conn: &Connection,
+    look: &Look,
+    skip: u32,
+    most: u32,
+) -> Result<(Vec<Letter>, u32), StoreError> {
+    let (condition, of) = look.of.condition();
+    let mut values: Vec<rusqlite::types::Value> = vec![of.into()];
+    let mut joined = format!("{FROM} WHERE {condition} AND ?1 = ?1");
+    for word in &look.words {
+        values.push(format!("%{}%", word.replace(['%', '_'], " ")).into());
+        let n = values.len();
+        let said = [
+            "l.from_name",
+            "l.from_email",
+            "l.subject",
+            "l.words",
+            "b.reference",
+            "e.title",
+            "be.title",
+        ];
+        let any: Vec<String> = said.iter().map(|column| format!("{column} LIKE ?{n}")).collect();
+        joined.push_str(&format!(" AND ({})", any.join(" OR ")));
+    }
+    let count = conn
+        .prepare_cached(&format!("SELECT count(*) FROM {joined}"))
+        .and_then(|mut q| q.query_row(params_from_iter(&values), |row| row.get(0)))
+        .doing("counting letters")?;
+    let way = if look.backwards { "DESC" } else { "ASC" };
+    let column = look.sort.column();
+    let found = conn
+        .prepare_cached(&format!(
+            "SELECT {COLUMNS} FROM {joined} ORDER BY {column} {way}, l.at {way}, l.id {way}
+             LIMIT {most} OFFSET {skip}"
+        ))
+        .and_then(|mut q| q.query_map(params_from_iter(&values), letter)?.collect())
+        .doing("listing letters")?;
+    Ok((found, count))
+}
+
+/// Letters of a list, from the one numbered `skip` on, so many at most.
 pub fn list(
     conn: &Connection,
     list: List,
     skip: u32,
     most: u32,
 ) -> Result<Vec<Letter>, StoreError> {
-    let (condition, of) = list.condition();
-    let order = if matches!(list, List::Booking(_) | List::Writer(_)) { "ASC" } else { "DESC" };
-    conn.prepare_cached(&format!(
-        "SELECT {COLUMNS} FROM {FROM} WHERE {condition} AND ?1 = ?1
-         ORDER BY l.at {order}, l.id {order} LIMIT ?2 OFFSET ?3"
-    ))
-    .and_then(|mut q| q.query_map((of, most, skip), letter)?.collect())
-    .doing("listing letters")
+    Ok(find(conn, &list.into(), skip, most)?.0)
 }
 
 /// The latest letter that an address wrote.

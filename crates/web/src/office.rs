@@ -34,6 +34,7 @@ mod tickets;
 mod today;
 mod touches;
 mod who;
+mod who_came;
 mod wording;
 mod you;
 
@@ -219,9 +220,9 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/doors/{date}/papers", get(papers::show).post(papers::send))
         .route("/office/doors/papers/drawn", get(papers::drawn))
         .route("/office/doors/{date}/papers.pdf", get(papers::file))
-        .route("/office/doors/{date}/after", get(papers::after).post(papers::mark))
-        .route("/office/doors/{date}/after.csv", get(papers::after_file))
-        .route("/office/doors/{date}/after.xlsx", get(papers::after_file))
+        .route("/office/doors/{date}/after", get(who_came::show).post(who_came::mark))
+        .route("/office/doors/{date}/after.csv", get(who_came::file))
+        .route("/office/doors/{date}/after.xlsx", get(who_came::file))
         .route("/office/doors/{date}/lift", post(doors::lift))
         .route("/office/doors/{date}/looked", post(doors::looked))
         .route("/office/doors/{date}/live", get(doors::live_flow))
@@ -289,7 +290,9 @@ pub(crate) fn routes() -> Router<App> {
             get(messages::letters::one).post(messages::letters::act),
         )
         .route("/office/messages/letters/{id}/raw", get(messages::letters::raw))
-        .route("/office/messages/letters/{id}/files/{n}", get(messages::letters::file))
+        .route("/office/messages/letters/{id}/files/{n}", get(messages::letters::one_file))
+        .route("/office/messages/letters.csv", get(messages::letters::file))
+        .route("/office/messages/letters.xlsx", get(messages::letters::file))
         .route("/office/messages/senders", get(messages::senders::show))
         .route("/office/messages/senders/house", post(messages::senders::house))
         .route("/office/messages/senders/{id}", post(messages::senders::save))

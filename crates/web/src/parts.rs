@@ -9,6 +9,7 @@ pub(crate) mod fields;
 pub(crate) mod files;
 pub(crate) mod flow;
 pub(crate) mod grid;
+pub(crate) mod list;
 pub(crate) mod marks;
 pub(crate) mod meanwhile;
 pub(crate) mod new_or;

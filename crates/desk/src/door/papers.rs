@@ -21,10 +21,10 @@ use super::Volunteer;
 use crate::bench::{self, Takes};
 use crate::{Desk, DeskError};
 
-pub use crate::papers::{Asked, Kind, at_the_door, sheets};
+pub use crate::badges::{Asked, Kind, at_the_door, sheets};
 pub use matricle_papers::Sheet;
 
-use crate::papers::{Made, badges_of, gather, when_of};
+use crate::badges::{Made, badges_of, gather, when_of};
 
 matricle_core::fields! {
     TICKET: Choice = "ticket", "For whom";

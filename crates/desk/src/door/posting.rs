@@ -13,7 +13,7 @@ use matricle_store::outbox::{self, About, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{door as db, templates};
 
-use crate::papers::{Asked, Kind, gather};
+use crate::badges::{Asked, Kind, gather};
 use crate::{Desk, DeskError};
 
 fields! {

@@ -15,7 +15,7 @@ use matricle_store::events::{self, Asked, DateSummary, EventState};
 use matricle_store::people::Staff;
 
 use super::rooms::{self, InRoom};
-use crate::papers::at_the_door;
+use crate::badges::at_the_door;
 use crate::{Desk, DeskError};
 
 fields! {

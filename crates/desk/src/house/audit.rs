@@ -12,9 +12,11 @@ const SHOWN: u32 = 500;
 /// Notes that somebody took a file away: of what, with how many rows.
 ///
 /// # Errors
-/// The role may not see the Office, or the store fails: then nothing is to be handed out.
+/// The role may see neither the Office nor dates of its own, or the store fails: then nothing is to be handed out.
 pub async fn taken_away(desk: &Desk, staff: &Staff, what: String) -> Result<(), DeskError> {
-    let turn = desk.turn_of(staff, Right::SeeOffice)?;
+    // Whoever leads a date has its list.
+    let own = staff.role.may(Right::SeeOwnDates);
+    let turn = desk.turn_of(staff, if own { Right::SeeOwnDates } else { Right::SeeOffice })?;
     let what = format!("took a file away: {what}");
     Ok(desk.store.write(move |tx| audit::note(tx, &turn.by.name, &what, "", turn.now)).await?)
 }

@@ -11,7 +11,7 @@ use matricle_core::people::staff::{Right, require};
 use matricle_core::words::codes::Reference;
 use matricle_formats::incoming;
 use matricle_formats::mail::File;
-use matricle_store::letters::{self as stored, FileNote, Letter, List, Out};
+use matricle_store::letters::{self as stored, FileNote, Letter, List, Look, Out};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, bookings, events};
 
@@ -72,21 +72,37 @@ impl AsSeen {
     }
 }
 
-/// Letters of a list, a page of them.
-pub async fn list(desk: &Desk, staff: &Staff, of: List, page: u32) -> Result<Letters, DeskError> {
+/// Letters that are looked for, a page of them.
+pub async fn list(
+    desk: &Desk,
+    staff: &Staff,
+    look: impl Into<Look>,
+    page: u32,
+) -> Result<Letters, DeskError> {
+    found(desk, staff, look.into(), page.saturating_mul(ON_A_PAGE), ON_A_PAGE).await
+}
+
+/// All letters that are looked for, for a file.
+pub async fn all(desk: &Desk, staff: &Staff, look: Look) -> Result<Letters, DeskError> {
+    found(desk, staff, look, 0, u32::MAX).await
+}
+
+async fn found(
+    desk: &Desk,
+    staff: &Staff,
+    look: Look,
+    skip: u32,
+    most: u32,
+) -> Result<Letters, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let is_read = desk.letterbox.is_there();
     let as_seen = AsSeen::by(desk, staff);
     desk.store
         .read(move |conn| {
+            let (letters, count) = stored::find(conn, &look, skip, most)?;
             Ok::<_, DeskError>(Letters {
-                letters: as_seen.all(stored::list(
-                    conn,
-                    of,
-                    page.saturating_mul(ON_A_PAGE),
-                    ON_A_PAGE,
-                )?),
-                count: stored::count(conn, of)?,
+                letters: as_seen.all(letters),
+                count,
                 tray: stored::count(conn, List::Tray)?,
                 to_answer: stored::count(conn, List::ToAnswer)?,
                 is_read,

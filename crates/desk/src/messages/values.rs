@@ -23,13 +23,13 @@ use matricle_store::house::House;
 use matricle_store::outbox::{self, Message};
 use matricle_store::{Connection, cards, invited, payments, submissions};
 
+use crate::badges::{Asked, ToDraw};
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
 use crate::messages::tickets::{
     Theirs, calendar_file, card_words, join_link, online, online_lines, only, tickets_pdf,
 };
-use crate::papers::{Asked, ToDraw};
 use crate::review::told;
 use crate::telling::News;
 use crate::telling::news;
@@ -163,7 +163,7 @@ impl About {
         Ok(Some(File {
             name: format!("{}.pdf", found.name()),
             media_type: "application/pdf".into(),
-            bytes: crate::bookings::papers::draw(found, &sheet.house.zone)?,
+            bytes: crate::bookings::bills::draw(found, &sheet.house.zone)?,
         }))
     }
 

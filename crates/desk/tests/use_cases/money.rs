@@ -24,8 +24,8 @@ use matricle_desk::bookings::hold;
 use matricle_desk::bookings::phone::ByPhone;
 use matricle_desk::bookings::submit::Outcome;
 use matricle_desk::bookings::whole::WholeBooking;
+use matricle_desk::bookings::{bills, codes, decide, undo, waiting};
 use matricle_desk::bookings::{change, move_date, pass_on, phone, taking};
-use matricle_desk::bookings::{codes, decide, papers, undo, waiting};
 use matricle_desk::bookings::{pay, submit};
 use matricle_desk::door::Why;
 use matricle_desk::money::{books, refunds};
@@ -587,7 +587,7 @@ async fn an_invoice_carries_a_payment_code_that_a_bank_can_read() {
     let reference = w.book(COURSE, &[1]).await;
     pay::by_transfer(&w.desk, &Asking::default(), reference).await.unwrap();
     let sheet = w.sheet(reference).await;
-    let (name, pdf) = papers::document(&w.desk, reference, sheet.documents[0].id).await.unwrap();
+    let (name, pdf) = bills::document(&w.desk, reference, sheet.documents[0].id).await.unwrap();
     assert_eq!(name, sheet.documents[0].name());
     let folder = tempfile::tempdir().unwrap();
     let (file, page) = (folder.path().join("bill.pdf"), folder.path().join("page"));

@@ -12,7 +12,7 @@ use matricle_core::people::acting::Actor;
 use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
-use matricle_desk::bookings::papers;
+use matricle_desk::bookings::bills;
 use matricle_desk::bookings::{change, decide, pass_on, phone, taking};
 use matricle_desk::door::set_up;
 use matricle_desk::office::{self, OfficeBooking};
@@ -30,7 +30,7 @@ use crate::wording;
 /// The letters of names for which no font is here, in a list.
 fn boxes<'a>(names: impl Iterator<Item = &'a str>) -> String {
     let mut all: Vec<char> =
-        names.flat_map(matricle_desk::bookings::papers::without_glyph).collect();
+        names.flat_map(matricle_desk::bookings::bills::without_glyph).collect();
     all.sort_unstable();
     all.dedup();
     all.iter().map(|c| format!("{c} (U+{:04X})", u32::from(*c))).collect::<Vec<_>>().join(", ")
@@ -412,7 +412,7 @@ pub(crate) async fn document(
 ) -> Result<Response, WebError> {
     let reference = reference_of(&reference)?;
     office::booking(&at.app.desk, &at.staff, reference).await?;
-    let (name, bytes) = papers::document(&at.app.desk, reference, id).await?;
+    let (name, bytes) = bills::document(&at.app.desk, reference, id).await?;
     Ok(pdf(&name, bytes))
 }
 

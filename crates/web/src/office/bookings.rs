@@ -6,8 +6,10 @@ use std::collections::BTreeMap;
 use askama::Template;
 use axum::http::Uri;
 use axum::response::{IntoResponse, Redirect, Response};
-use matricle_core::EventId;
+use jiff::Timestamp;
+use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
+use matricle_core::{EventId, Money};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::many::{self, Act, Done};
 use matricle_desk::office::{self, BookingList};
@@ -15,12 +17,11 @@ use matricle_formats::table::Cell;
 use matricle_formats::words;
 use matricle_store::bookings::{Filter, Listed, MOST_COUNTED, Order};
 
-use crate::address::encode;
 use crate::asking::Posted;
 use crate::error::WebError;
-use crate::office::{Clerk, booking_row};
+use crate::office::Clerk;
 use crate::page::{Frame, html};
-use crate::parts::files::list_file;
+use crate::parts::list::{Ask, Column, Columns, InFile, Shown, Table};
 use crate::wording;
 
 /// Rows on a page.
@@ -28,98 +29,70 @@ const ROWS: u32 = 30;
 /// Rows of a file.
 const FILE_ROWS: u32 = u32::MAX;
 
-/// Columns that can be shown: name in addresses, heading, whether it is a number.
-const COLUMNS: [(&str, &str, bool); 11] = [
-    ("booker", "Booker", false),
-    ("address", "Address", false),
-    ("event", "Event", false),
-    ("date", "Date", false),
-    ("seats", "Seats", true),
-    ("state", "State", false),
-    ("total", "Total", true),
-    ("paid", "Paid", true),
-    ("due", "Due", true),
-    ("made", "Made", false),
-    ("last", "Last", false),
-];
 /// Columns shown unless others are chosen.
 const USUAL: [&str; 7] = ["booker", "event", "date", "seats", "state", "paid", "due"];
 
 /// What the address of a list says.
 #[derive(Debug, Clone, Default)]
 struct Asked {
-    q: String,
-    page: u32,
+    ask: Ask,
     event: Option<i64>,
-    sort: String,
-    columns: Vec<String>,
+    /// Keys of the columns that are shown.
+    chosen: Vec<String>,
     answers: bool,
 }
 
 impl Asked {
     fn read(query: &str) -> Self {
-        let pairs: Vec<(String, String)> = form_urlencoded::parse(query.as_bytes())
-            .map(|(n, v)| (n.into_owned(), v.into_owned()))
-            .collect();
-        let get = |name: &str| pairs.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v);
-        let chosen: Vec<String> = pairs
-            .iter()
-            .filter(|(n, v)| n == "col" && COLUMNS.iter().any(|(c, ..)| c == v))
-            .map(|(_, v)| v.clone())
-            .collect();
-        Self {
-            q: get("q").to_owned(),
-            page: get("page").parse().unwrap_or(0),
-            event: get("event").parse().ok(),
-            sort: get("sort").to_owned(),
-            columns: if chosen.is_empty() { USUAL.map(String::from).to_vec() } else { chosen },
-            answers: get("answers") == "yes",
+        let mut asked = Self { ask: Ask::read(query), ..Self::default() };
+        for (name, value) in form_urlencoded::parse(query.as_bytes()) {
+            match &*name {
+                "event" => asked.event = value.parse().ok(),
+                "col" => asked.chosen.push(value.into_owned()),
+                "answers" => asked.answers = value == "yes",
+                _ => {}
+            }
         }
+        let known = self::choice("UTC", Timestamp::UNIX_EPOCH);
+        asked.chosen.retain(|key| known.iter().any(|c| c.key() == key));
+        if asked.chosen.is_empty() {
+            asked.chosen = USUAL.map(String::from).to_vec();
+        }
+        asked
     }
 
     fn filter(&self) -> Filter {
         Filter {
-            words: self.q.clone(),
+            words: self.ask.q.clone(),
             event: self.event.map(EventId),
-            order: Order::from_word(&self.sort),
+            order: Order::from_word(&self.ask.sort),
             ..Filter::default()
         }
     }
 
-    /// The address again, but for the page.
-    fn query(&self) -> String {
-        let mut query = format!("q={}", encode(&self.q));
+    fn page(&self) -> u32 {
+        u32::try_from(self.ask.page).unwrap_or(u32::MAX)
+    }
+
+    /// What the address says beside the words and the order.
+    fn what(&self) -> String {
+        let mut query = String::new();
         if let Some(event) = self.event {
-            query.push_str(&format!("&event={event}"));
+            query.push_str(&format!("event={event}&"));
         }
-        if !self.sort.is_empty() {
-            query.push_str(&format!("&sort={}", encode(&self.sort)));
-        }
-        if self.columns != USUAL {
-            self.columns.iter().for_each(|c| query.push_str(&format!("&col={c}")));
+        if self.chosen != USUAL {
+            self.chosen.iter().for_each(|c| query.push_str(&format!("col={c}&")));
         }
         if self.answers {
-            query.push_str("&answers=yes");
+            query.push_str("answers=yes&");
         }
         query
     }
-}
 
-struct Heading {
-    name: &'static str,
-    words: String,
-    number: bool,
-    shown: bool,
-    sorts: bool,
-}
-
-struct Shown {
-    href: String,
-    reference: String,
-    plain: String,
-    /// Text, a class of a state, whether it is a number, and what stands before a number where
-    /// there are no headings.
-    cells: Vec<(String, &'static str, bool, &'static str)>,
+    /// The address again, but for the page.
+    fn query(&self) -> String {
+        format!("{}{}", self.what(), self.ask.query().trim_end_matches('&'))
+    }
 }
 
 #[derive(Template)]
@@ -130,9 +103,9 @@ struct List {
     event: Option<i64>,
     sort: String,
     answers: bool,
-    headings: Vec<Heading>,
-    questions: Vec<String>,
-    rows: Vec<Shown>,
+    /// Columns that can be chosen: key, heading, whether it is.
+    choice: Vec<(&'static str, String, bool)>,
+    table: Table,
     found: u32,
     from: u32,
     to: u32,
@@ -156,61 +129,69 @@ impl List {
             n => n.to_string(),
         }
     }
-
-    fn columns(&self) -> impl Iterator<Item = &Heading> {
-        self.headings.iter().filter(|h| h.shown)
-    }
 }
 
-fn cell(
-    column: &str,
-    row: &Listed,
-    zone: &str,
-    now: jiff::Timestamp,
-) -> (String, &'static str, bool) {
-    let b = &row.booking;
-    let shown = booking_row(row, zone, now);
-    match column {
-        "booker" => (shown.booker, "", false),
-        "address" => (b.email.clone(), "", false),
-        "event" => (shown.title, "", false),
-        "date" => (shown.when, "", false),
-        "seats" => (shown.people.to_string(), "", true),
-        "state" => (shown.state.to_owned(), shown.class, false),
-        "total" => (b.total.column(), "", true),
-        "paid" => (shown.paid, "", true),
-        "due" => (shown.due, "", true),
-        "made" => (words::moment(b.made_at, zone, now), "", false),
-        _ => (shown.last, "", false),
-    }
+/// Columns that can be chosen.
+fn choice(zone: &str, now: Timestamp) -> Columns<'_, Listed> {
+    let today = words::local(now, zone).date();
+    let owes = |r: &Listed| wording::state_class(r.booking.state) != "over";
+    let shown = |m: Money| if m.is_zero() { "–".to_owned() } else { m.column() };
+    let amount = |m: Money| Cell::amount(&m.figures());
+    let due = move |r: &Listed| match owes(r) {
+        true => amount(r.booking.due()),
+        false => amount(r.booking.total.currency.of(0)),
+    };
+    let state = |r: &Listed| {
+        let mark = format!("st st-{}", wording::state_class(r.booking.state));
+        Shown::state(wording::state(r.booking.state), mark).class("")
+    };
+    vec![
+        Column::new("booker", "Booker", |r: &Listed| r.booking.booker().to_owned()).by_store(false),
+        Column::new("address", "Address", |r: &Listed| r.booking.email.clone()),
+        Column::new("event", "Event", |r: &Listed| r.title.clone()).by_store(false),
+        Column::new("date", "Date", |r: &Listed| r.starts)
+            .shown(move |r| words::day(r.starts.date(), today))
+            .by_store(false),
+        Column::new("seats", "Seats", |r: &Listed| r.people).number(),
+        Column::new("state", "State", |r: &Listed| wording::state(r.booking.state))
+            .shown(state)
+            .by_store(false),
+        Column::new("total", "Total", move |r: &Listed| amount(r.booking.total))
+            .shown(|r| r.booking.total.column())
+            .number(),
+        Column::new("paid", "Paid", move |r: &Listed| amount(r.booking.paid))
+            .shown(move |r| shown(r.booking.paid))
+            .number(),
+        Column::new("due", "Due", due)
+            .shown(move |r| if owes(r) { shown(r.booking.due()) } else { "–".to_owned() })
+            .number()
+            .by_store(false),
+        Column::new("made", "Made", move |r: &Listed| Cell::at(r.booking.made_at, zone))
+            .shown(move |r| words::moment(r.booking.made_at, zone, now)),
+        Column::new("last", "Last", |r: &Listed| r.last.clone()),
+    ]
 }
 
-fn row(
-    asked: &Asked,
-    listed: &Listed,
-    list: &BookingList,
-    now: jiff::Timestamp,
-    zone: &str,
-) -> Shown {
-    let (questions, answers) = (&list.questions, &list.answers);
-    let mut cells: Vec<_> = COLUMNS
-        .iter()
-        .filter(|(name, ..)| asked.columns.iter().any(|c| c == name))
-        .map(|(name, head, _)| {
-            let (text, class, number) = cell(name, listed, zone, now);
-            (text, class, number, *head)
-        })
-        .collect();
-    cells.extend(questions.iter().map(|q| {
-        let given = answers.get(&listed.booking.id.0).and_then(|given| given.get(q));
-        (given.cloned().unwrap_or_default(), "", false, "")
+/// The columns of the list: those chosen, and answers to questions where they are asked for.
+fn columns<'a>(asked: &Asked, list: &'a BookingList, now: Timestamp) -> Columns<'a, Listed> {
+    let mut columns = vec![
+        Column::new("reference", "Booking", |r: &Listed| r.booking.reference.to_string()).shown(
+            |r| {
+                Shown::from(r.booking.reference.to_string())
+                    .to(format!("/office/bookings/{}", r.booking.reference.as_str()))
+                    .class("ref")
+            },
+        ),
+    ];
+    let is_chosen = |c: &Column<'_, Listed>| asked.chosen.iter().any(|key| key == c.key());
+    columns.extend(choice(&list.house.zone, now).into_iter().filter(is_chosen));
+    columns.extend(list.questions.iter().map(|question| {
+        let given = |r: &Listed| list.answers.get(&r.booking.id.0)?.get(question).cloned();
+        Column::new("", question.as_str(), given)
     }));
-    Shown {
-        href: format!("/office/bookings/{}", listed.booking.reference.as_str()),
-        reference: listed.booking.reference.to_string(),
-        plain: listed.booking.reference.as_str().to_owned(),
-        cells,
-    }
+    let letters = list.house.currency.letters();
+    columns.push(Column::new("currency", "Currency", move |_: &Listed| letters).in_files());
+    columns
 }
 
 /// What a kept view finds, by what its address says.
@@ -226,45 +207,44 @@ async fn load(at: &Clerk, asked: &Asked, skip: u32, most: u32) -> Result<Booking
 /// `GET /office/bookings`: bookings by words.
 pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
     let asked = Asked::read(uri.query().unwrap_or_default());
-    let skip = asked.page.saturating_mul(ROWS);
+    let skip = asked.page().saturating_mul(ROWS);
     let list = load(&at, &asked, skip, ROWS).await?;
     let now = at.app.desk.clock.now();
     let address = |page: u32| format!("/office/bookings?{}&page={page}", asked.query());
     let shown = u32::try_from(list.rows.len()).unwrap_or(ROWS);
-    let zone = list.house.zone.clone();
-    let rows = list.rows.iter().map(|r| row(&asked, r, &list, now, &zone)).collect();
-    let f = at.frame("Bookings", &list.house.name).in_room("bookings");
+    let acts = if at.staff.role.may(Right::ChangeBookings) {
+        Act::ALL.map(Act::word).to_vec()
+    } else {
+        Vec::new()
+    };
+    let here = format!("/office/bookings?{}", asked.what());
+    let mut table = Table::new(&columns(&asked, &list, now), &list.rows, &here, &asked.ask);
+    if !acts.is_empty() {
+        let tick =
+            |r: &Listed| (r.booking.reference.as_str().to_owned(), r.booking.reference.to_string());
+        table = table.ticked("ref", list.rows.iter().map(tick));
+    }
+    let is_chosen = |key: &str| asked.chosen.iter().any(|c| c == key);
     html(&List {
-        f,
+        f: at.frame("Bookings", &list.house.name).in_room("bookings"),
         event: asked.event,
-        sort: asked.sort.clone(),
+        sort: asked.ask.sort.clone(),
         answers: asked.answers,
-        headings: COLUMNS
+        choice: choice(&list.house.zone, now)
             .iter()
-            .map(|(name, words, number)| Heading {
-                name,
-                words: (*words).to_owned(),
-                number: *number,
-                shown: asked.columns.iter().any(|c| c == name),
-                sorts: Order::from_word(name) != Order::default(),
-            })
+            .map(|c| (c.key(), c.heading().to_owned(), is_chosen(c.key())))
             .collect(),
-        questions: list.questions.clone(),
+        table,
         found: list.count,
         from: if shown == 0 { 0 } else { skip + 1 },
         to: skip + shown,
         query: asked.query(),
-        earlier: (asked.page > 0).then(|| address(asked.page - 1)),
+        earlier: asked.page().checked_sub(1).map(address),
         later: (shown == ROWS && (skip + shown < list.count || list.count > MOST_COUNTED))
-            .then(|| address(asked.page + 1)),
-        rows,
+            .then(|| address(asked.page() + 1)),
         views: many::saved(&at.app.desk, &at.staff).await?,
-        acts: if at.staff.role.may(matricle_core::people::staff::Right::ChangeBookings) {
-            Act::ALL.map(Act::word).to_vec()
-        } else {
-            Vec::new()
-        },
-        q: asked.q,
+        acts,
+        q: asked.ask.q,
     })
 }
 
@@ -272,39 +252,10 @@ pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
 pub(crate) async fn file(at: Clerk, uri: Uri) -> Result<Response, WebError> {
     let asked = Asked::read(uri.query().unwrap_or_default());
     let list = load(&at, &asked, 0, FILE_ROWS).await?;
-    let now = at.app.desk.clock.now();
-    let zone = list.house.zone.clone();
-    let mut head = vec!["Booking"];
-    let columns: Vec<_> =
-        COLUMNS.iter().filter(|(name, ..)| asked.columns.iter().any(|c| c == name)).collect();
-    head.extend(columns.iter().map(|(_, words, _)| *words));
-    head.extend(list.questions.iter().map(String::as_str));
-    head.push("Currency");
-    let cells: Vec<Vec<Cell>> = list
-        .rows
-        .iter()
-        .map(|r| {
-            let shown = row(&asked, r, &list, now, &zone);
-            let b = &r.booking;
-            let rest = shown.cells.into_iter().enumerate().map(|(n, (text, ..))| {
-                match columns.get(n).map_or("", |(name, ..)| *name) {
-                    "date" => r.starts.into(),
-                    "made" => Cell::at(b.made_at, &zone),
-                    "seats" => r.people.into(),
-                    "total" => Cell::amount(&b.total.figures()),
-                    "paid" => Cell::amount(&b.paid.figures()),
-                    "due" if text == "–" => Cell::amount(&b.total.currency.of(0).figures()),
-                    "due" => Cell::amount(&text),
-                    _ => text.into(),
-                }
-            });
-            let currency = Cell::from(list.house.currency.letters());
-            std::iter::once(Cell::from(shown.reference)).chain(rest).chain([currency]).collect()
-        })
-        .collect();
-    let what = format!("bookings, {} rows", cells.len());
-    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
-    list_file(uri.path(), "Bookings", &head, &cells)
+    let columns = columns(&asked, &list, at.app.desk.clock.now());
+    InFile::of(&columns, &list.rows)
+        .hand_out((&at.app.desk, &at.staff), &uri, ("Bookings", "bookings"))
+        .await
 }
 
 /// One act on many bookings, before and after it.

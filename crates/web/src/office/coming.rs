@@ -8,20 +8,19 @@ use jiff::civil::Date as Day;
 use jiff::{Timestamp, ToSpan};
 use matricle_core::door::Presence;
 use matricle_core::money::line_worth::is_charged;
-use matricle_core::words::fold;
 use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, WhoComes};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use matricle_store::bookings::{Coming, Which};
+use matricle_store::house::House;
 use serde::Deserialize;
 
-use crate::address::encode;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
-use crate::parts::files::list_file;
-use crate::parts::pager::{self, Pager};
+use crate::parts::list::{Ask, Column, Columns, InFile, Shown, View};
+use crate::parts::pager;
 use crate::wording;
 
 /// What the address of the list says.
@@ -35,44 +34,20 @@ pub(crate) struct Asked {
     from: String,
     #[serde(default)]
     days: String,
-    #[serde(default)]
-    q: String,
-    #[serde(default)]
-    sort: String,
-    #[serde(default)]
-    page: usize,
     /// All on one page, to be printed.
     #[serde(default)]
     whole: String,
 }
 
-impl Asked {
-    /// The address of the same list, up to its order and its page.
-    fn base(&self, which: Which) -> String {
-        let which = match which {
-            Which::Date(date) => format!("date={date}"),
-            Which::Days(from, until) => {
-                let days = until.since(from).map_or(0, |s| s.get_days()) + 1;
-                format!("from={from}&days={days}")
-            }
-        };
-        format!("{which}&q={}", encode(&self.q))
+/// The address of the list of a date, or of days, with its question mark.
+fn address(here: &str, which: Which) -> String {
+    match which {
+        Which::Date(date) => format!("{here}?date={date}&"),
+        Which::Days(from, until) => {
+            let days = until.since(from).map_or(0, |s| s.get_days()) + 1;
+            format!("{here}?from={from}&days={days}&")
+        }
     }
-}
-
-struct Person {
-    href: String,
-    reference: String,
-    when: String,
-    name: String,
-    ticket: String,
-    booker: String,
-    class: &'static str,
-    state: &'static str,
-    due: String,
-    presence: &'static str,
-    notes: String,
-    answers: Vec<String>,
 }
 
 #[derive(Template)]
@@ -84,18 +59,13 @@ struct Page {
     title: String,
     bookings: u32,
     when: String,
-    many_dates: bool,
     dates: Vec<(i64, String, bool)>,
     days: Option<DaysView>,
-    questions: Vec<String>,
-    people: Vec<Person>,
     q: String,
-    /// The address up to the order, and up to the page.
-    base: String,
+    /// What the address of the same list says, up to its page.
     query: String,
     whole: bool,
-    count: usize,
-    pager: Pager,
+    list: View,
 }
 
 struct DaysView {
@@ -129,42 +99,12 @@ fn presence(presence: &Presence) -> &'static str {
     }
 }
 
-/// What somebody is found by.
-fn text(c: &Coming) -> String {
-    let answers: Vec<&str> = c.answers.values().map(String::as_str).collect();
-    fold(&format!(
-        "{} {} {} {} {} {} {}",
-        c.name,
-        c.ticket,
-        c.booker,
-        c.reference,
-        wording::state(c.state),
-        c.notes,
-        answers.join(" ")
-    ))
-}
-
-/// Everybody found, in the order asked for, and the questions that somebody answered.
+/// Everybody on the list of the date or of the days asked for.
 async fn load(at: &Clerk, id: i64, asked: &Asked) -> Result<(WhoComes, Which), WebError> {
     let (desk, event) = (&at.app.desk, EventId(id));
-    let now = desk.clock.now();
     let known = office::who_comes(desk, &at.staff, event, Which::Date(DateId(0))).await?;
-    let which = which(asked, &known, now);
-    let mut all = office::who_comes(desk, &at.staff, event, which).await?;
-    let typed = fold(&asked.q);
-    all.people.retain(|c| {
-        let text = text(c);
-        typed.split(' ').all(|word| text.contains(word))
-    });
-    match asked.sort.as_str() {
-        "ticket" => all.people.sort_by_key(|c| fold(&c.ticket)),
-        "booker" => all.people.sort_by_key(|c| fold(&c.booker)),
-        "state" => all.people.sort_by_key(|c| wording::state(c.state)),
-        "due" => all.people.sort_by_key(|c| std::cmp::Reverse(c.due)),
-        "name" => all.people.sort_by_key(|c| fold(&c.name)),
-        _ => {}
-    }
-    Ok((all, which))
+    let which = which(asked, &known, desk.clock.now());
+    Ok((office::who_comes(desk, &at.staff, event, which).await?, which))
 }
 
 fn questions(people: &[Coming]) -> Vec<String> {
@@ -177,13 +117,80 @@ fn questions(people: &[Coming]) -> Vec<String> {
     labels
 }
 
-fn answers(c: &Coming, questions: &[String]) -> Vec<String> {
-    questions.iter().map(|q| c.answers.get(q).cloned().unwrap_or_default()).collect()
-}
-
 /// What is due on a booking that is charged.
 fn due(c: &Coming) -> i64 {
     if is_charged(c.state, false) { c.due.max(0) } else { 0 }
+}
+
+/// What stands on the list of people: answers to questions each have a column.
+fn columns<'a>(
+    house: &'a House,
+    many_days: bool,
+    questions: &[String],
+    now: Timestamp,
+) -> Columns<'a, Coming> {
+    let today = words::local(now, &house.zone).date();
+    let figures = |c: &Coming| house.currency.of(due(c)).column();
+    let when = move |c: &Coming| {
+        Shown::from(format!("{}, {}", words::day(c.starts.date(), today), words::clock(c.starts)))
+            .class("nobr")
+    };
+    let booking = |c: &Coming| {
+        let booker = if c.booker == c.name { "" } else { &c.booker };
+        Shown::from(c.reference.to_string())
+            .to(format!("/office/bookings/{}", c.reference.as_str()))
+            .small(booker)
+            .class("ref")
+    };
+    let state = |c: &Coming| {
+        let presence = if c.presence == Presence::Expected { "" } else { presence(&c.presence) };
+        Shown::state(wording::state(c.state), format!("st st-{}", wording::state_class(c.state)))
+            .small(presence)
+    };
+    let to_pay = move |c: &Coming| if due(c) == 0 { String::new() } else { figures(c) };
+    let mut columns = vec![
+        Column::new("when", "When", |c: &Coming| c.starts)
+            .shown(when)
+            .on_screen(many_days)
+            .rising(),
+        Column::new("name", "Name", |c: &Coming| c.name.clone())
+            .shown(|c| Shown::from(c.name.as_str()).strong())
+            .rising(),
+        Column::new("ticket", "Ticket", |c: &Coming| c.ticket.clone()).rising(),
+        Column::new("reference", "Booking", |c: &Coming| c.reference.to_string()).shown(booking),
+        Column::new("booker", "Booker", |c: &Coming| c.booker.clone()).in_files().rising(),
+        Column::new("state", "State", |c: &Coming| wording::state(c.state)).shown(state).rising(),
+        Column::new("due", "Due", move |c: &Coming| Cell::amount(&figures(c)))
+            .shown(to_pay)
+            .number()
+            .falling(),
+        Column::new("currency", "Currency", |_: &Coming| house.currency.letters()).in_files(),
+        Column::new("where", "Where", |c: &Coming| presence(&c.presence)).in_files(),
+    ];
+    columns.extend(questions.iter().map(|question| {
+        let of = question.clone();
+        Column::new("", question.as_str(), move |c: &Coming| c.answers.get(&of).cloned()).named()
+    }));
+    columns.push(Column::new("notes", "Notes", |c: &Coming| c.notes.clone()));
+    columns
+}
+
+/// What stands above the list of some days: which, and the ways to those before and after.
+fn days_view(here: &str, (from, until): (Day, Day)) -> (String, DaysView) {
+    let length = until.since(from).map_or(0, |s| s.get_days()) + 1;
+    let to = |day: Day| format!("{here}?from={day}&days={length}");
+    let when = if from == until {
+        words::long_day(from)
+    } else {
+        format!("{} to {}", words::long_day(from), words::long_day(until))
+    };
+    let view = DaysView {
+        from: from.to_string(),
+        week: length > 1,
+        before: to(from.saturating_sub(length.days())),
+        after: to(from.saturating_add(length.days())),
+    };
+    (when, view)
 }
 
 /// `GET /office/events/{id}/coming`: who comes to a date, or to the dates of some days.
@@ -191,18 +198,17 @@ pub(crate) async fn list(
     at: Clerk,
     Path(id): Path<i64>,
     Query(asked): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
     let (mut all, which) = load(&at, id, &asked).await?;
     let now = at.app.desk.clock.now();
     let today = words::local(now, &all.house.zone).date();
-    let questions = questions(&all.people);
-    let base = asked.base(which);
-    let query = format!("{base}&sort={}", encode(&asked.sort));
     let here = format!("/office/events/{id}/coming");
-    let (count, whole) = (all.people.len(), !asked.whole.is_empty());
-    let rows = if whole { usize::MAX } else { pager::ROWS };
-    let pager = Pager::of(count, asked.page, rows, &format!("{here}?{query}&"));
-    pager.cut(&mut all.people);
+    let whole = !asked.whole.is_empty();
+    let most = if whole { usize::MAX } else { pager::ROWS };
+    let questions = questions(&all.people);
+    let columns = columns(&all.house, matches!(which, Which::Days(..)), &questions, now);
+    let base = address(&here, which);
     let (when, days) = match which {
         Which::Date(date) => {
             let date = all.dates.iter().find(|d| d.id == date);
@@ -212,19 +218,7 @@ pub(crate) async fn list(
             (when, None)
         }
         Which::Days(from, until) => {
-            let length = until.since(from).map_or(0, |s| s.get_days()) + 1;
-            let to = |day: Day| format!("{here}?from={day}&days={length}");
-            let when = if from == until {
-                words::long_day(from)
-            } else {
-                format!("{} to {}", words::long_day(from), words::long_day(until))
-            };
-            let view = DaysView {
-                from: from.to_string(),
-                week: length > 1,
-                before: to(from.saturating_sub(length.days())),
-                after: to(from.saturating_add(length.days())),
-            };
+            let (when, view) = days_view(&here, (from, until));
             (when, Some(view))
         }
     };
@@ -236,7 +230,6 @@ pub(crate) async fn list(
         id,
         bookings: all.bookings,
         when,
-        many_dates: days.is_some(),
         dates: if all.slots || all.dates.len() < 2 {
             Vec::new()
         } else {
@@ -247,35 +240,11 @@ pub(crate) async fn list(
                 .collect()
         },
         days,
-        people: all
-            .people
-            .iter()
-            .map(|c| Person {
-                href: format!("/office/bookings/{}", c.reference.as_str()),
-                reference: c.reference.to_string(),
-                when: format!("{}, {}", words::day(c.starts.date(), today), words::clock(c.starts)),
-                name: c.name.clone(),
-                ticket: c.ticket.clone(),
-                booker: if c.booker == c.name { String::new() } else { c.booker.clone() },
-                class: wording::state_class(c.state),
-                state: wording::state(c.state),
-                due: match due(c) {
-                    0 => String::new(),
-                    minor => all.house.currency.of(minor).column(),
-                },
-                presence: presence(&c.presence),
-                notes: c.notes.clone(),
-                answers: answers(c, &questions),
-            })
-            .collect(),
+        list: ask.page(&columns, &mut all.people, &base, most),
         title: all.event.title,
-        questions,
-        q: asked.q,
-        base,
-        query,
+        query: format!("{}{}", base.trim_start_matches(&here).trim_start_matches('?'), ask.query()),
+        q: ask.q,
         whole,
-        count,
-        pager,
     })
 }
 
@@ -285,34 +254,15 @@ pub(crate) async fn file(
     Path(id): Path<i64>,
     uri: Uri,
     Query(asked): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
-    let (all, _) = load(&at, id, &asked).await?;
+    let (mut all, which) = load(&at, id, &asked).await?;
     let questions = questions(&all.people);
-    let mut head = vec![
-        "When", "Name", "Ticket", "Booking", "Booker", "State", "Due", "Currency", "Where", "Notes",
-    ];
-    head.extend(questions.iter().map(String::as_str));
-    let cells: Vec<Vec<Cell>> = all
-        .people
-        .iter()
-        .map(|c| {
-            let mut row: Vec<Cell> = vec![
-                c.starts.into(),
-                c.name.clone().into(),
-                c.ticket.clone().into(),
-                c.reference.to_string().into(),
-                c.booker.clone().into(),
-                wording::state(c.state).into(),
-                Cell::amount(&all.house.currency.of(due(c)).figures()),
-                all.house.currency.letters().into(),
-                presence(&c.presence).into(),
-                c.notes.clone().into(),
-            ];
-            row.extend(answers(c, &questions).into_iter().map(Cell::from));
-            row
-        })
-        .collect();
-    let what = format!("who comes to {}, {} rows", all.event.title, cells.len());
-    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
-    list_file(uri.path(), "Who is coming", &head, &cells)
+    let many_days = matches!(which, Which::Days(..));
+    let columns = columns(&all.house, many_days, &questions, at.app.desk.clock.now());
+    ask.narrow(&columns, &mut all.people);
+    let what = format!("who comes to {}", all.event.title);
+    InFile::of(&columns, &all.people)
+        .hand_out((&at.app.desk, &at.staff), &uri, ("Who is coming", &what))
+        .await
 }

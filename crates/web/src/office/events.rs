@@ -5,11 +5,11 @@ use axum::extract::Query;
 use axum::http::Uri;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
+use jiff::civil::Date as Day;
 use matricle_core::EventId;
 use matricle_core::words::fold;
 use matricle_desk::planning::{dates, events};
 use matricle_desk::{DeskError, office};
-use matricle_formats::table::Cell;
 use matricle_formats::words;
 use matricle_store::events::{EventRow, EventState};
 use matricle_store::house::House;
@@ -19,19 +19,12 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
-use crate::parts::files::list_file;
-use crate::parts::pager::Pager;
+use crate::parts::list::{Ask, Column, Columns, InFile, Shown, View};
 use crate::parts::strip;
 
-/// How the list of events is narrowed and sorted.
+/// What an act on many has left in the address.
 #[derive(Debug, Deserialize)]
-pub(crate) struct Shown {
-    #[serde(default)]
-    q: String,
-    #[serde(default)]
-    sort: String,
-    #[serde(default)]
-    page: usize,
+pub(crate) struct Asked {
     #[serde(default)]
     done: Option<u32>,
 }
@@ -42,57 +35,44 @@ const ROWS: usize = 28;
 /// States by which the list is narrowed with one click.
 const STATES: [&str; 4] = ["published", "draft", "past", "called off"];
 
-struct Row {
-    id: i64,
-    /// Stands above the first event of each month.
-    heading: String,
-    title: String,
-    kind: String,
-    when: String,
-    dates: u32,
-    /// First and last start.
-    span: Option<(jiff::civil::DateTime, jiff::civil::DateTime)>,
-    /// Seats taken, and of how many.
-    taken: (u32, u32),
-    seats: String,
-    strip: String,
-    state: &'static str,
-}
-
 #[derive(Template)]
 #[template(path = "office/events.html")]
 struct List {
     f: Frame,
     q: String,
-    rows: Vec<Row>,
     done: Option<u32>,
     query: String,
-    pager: Pager,
+    list: View,
     states: Vec<(&'static str, bool)>,
 }
 
-/// Puts the month above the first event of each: of its next date, or of its last when it is over.
-fn head(rows: &mut [Row], today: jiff::civil::Date) {
-    let mut before = String::new();
-    for row in rows {
-        let heading = match row.span {
-            None => "Without a date".to_owned(),
-            Some(_) if row.state == "past" => "Over".to_owned(),
-            Some((first, last)) => {
-                words::month_of(first.date().max(today).min(last.date()).first_of_month())
-            }
-        };
-        if heading != before {
-            row.heading.clone_from(&heading);
-            before = heading;
+/// Whether all of its dates are over.
+fn is_over(r: &EventRow, now: Timestamp) -> bool {
+    r.ends_at.is_some_and(|at| at <= now)
+}
+
+/// The state of an event, or that it is past.
+fn state(r: &EventRow, now: Timestamp) -> &'static str {
+    if is_over(r, now) && r.event.state == EventState::Published {
+        return "past";
+    }
+    r.event.state.word()
+}
+
+/// What stands above an event of this month, if it is the first: the month of its next date, or of
+/// its last when it is over.
+fn heading(r: &EventRow, now: Timestamp, today: Day) -> String {
+    match r.span {
+        None => "Without a date".to_owned(),
+        Some(_) if state(r, now) == "past" => "Over".to_owned(),
+        Some((first, last)) => {
+            words::month_of(first.date().max(today).min(last.date()).first_of_month())
         }
     }
 }
 
-fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
-    let today = words::local(now, zone).date();
-    let over = r.ends_at.is_some_and(|at| at <= now);
-    let when = match r.span {
+fn when(r: &EventRow, today: Day) -> String {
+    match r.span {
         None => "no date yet".into(),
         Some((first, last)) if first == last => {
             format!("{}, {}", words::day(first.date(), today), words::clock(first))
@@ -100,110 +80,102 @@ fn row(r: &EventRow, now: Timestamp, zone: &str) -> Row {
         Some((first, last)) => {
             format!("{} – {}", words::day(first.date(), today), words::day(last.date(), today))
         }
-    };
-    // What nobody books has no seats to tell of, in the files neither.
-    let capacity = if r.event.drop_in { 0 } else { r.seats.capacity };
-    let taken = r.seats.taken.total();
-    let off = r.event.state == EventState::CalledOff;
-    Row {
-        id: r.event.id.0,
-        heading: String::new(),
-        title: r.event.title.clone(),
-        kind: r.event.kind.clone(),
-        when,
-        dates: r.dates,
-        span: r.span,
-        taken: (taken, capacity),
-        seats: match (off, r.event.drop_in) {
-            (true, _) => "–".into(),
-            (false, true) => "just come".into(),
-            (false, false) => format!("{taken} of {capacity}"),
-        },
-        strip: if off || r.event.drop_in {
-            String::new()
-        } else {
-            strip::svg(&r.seats, 0, strip::SMALL)
-        },
-        state: if over && r.event.state == EventState::Published {
-            "past"
-        } else {
-            r.event.state.word()
-        },
     }
 }
 
-async fn rows(at: &Clerk, shown: &Shown) -> Result<(House, Vec<Row>), WebError> {
-    let (house, all) = office::events(&at.app.desk, &at.staff).await?;
-    let now = at.app.desk.clock.now();
-    let asked: Vec<String> =
-        fold(&shown.q).split(' ').filter(|w| !w.is_empty()).map(String::from).collect();
-    // What is coming first, soonest first; then what has no date; then what is over.
-    let over = |r: &EventRow| r.ends_at.is_some_and(|at| at <= now);
-    let mut coming: Vec<&EventRow> = all.iter().filter(|r| !over(r)).collect();
-    coming.sort_by_key(|r| (r.span.is_none(), r.span.map(|s| s.0)));
-    let mut rows: Vec<Row> = coming
-        .into_iter()
-        .chain(all.iter().filter(|r| over(r)))
-        .map(|r| row(r, now, &house.zone))
-        .filter(|r| {
-            let text = fold(&format!("{} {} {} {}", r.title, r.kind, r.when, r.state));
-            asked.iter().all(|w| text.contains(w.as_str()))
-        })
-        .collect();
-    match shown.sort.as_str() {
-        "title" => rows.sort_by_key(|r| fold(&r.title)),
-        "state" => rows.sort_by_key(|r| r.state),
-        "dates" => rows.sort_by_key(|r| std::cmp::Reverse(r.dates)),
-        _ => {}
+fn seats(r: &EventRow) -> Shown {
+    match (r.event.state, r.event.drop_in) {
+        (EventState::CalledOff, _) => Shown::default().small("–"),
+        (_, true) => Shown::default().small("just come"),
+        (_, false) => Shown::drawn(strip::svg(&r.seats, 0, strip::SMALL)).small(format!(
+            "{} of {}",
+            r.seats.taken.total(),
+            r.seats.capacity
+        )),
     }
-    Ok((house, rows))
+    .class("seats")
+}
+
+/// What stands on the list of events.
+fn columns(now: Timestamp, today: Day) -> Columns<'static, EventRow> {
+    let first = |r: &EventRow| r.span.map(|(first, _)| first);
+    // What nobody books has no seats to tell of, in the files neither.
+    let capacity = |r: &EventRow| if r.event.drop_in { 0 } else { r.seats.capacity };
+    vec![
+        Column::new("title", "Event", |r: &EventRow| r.event.title.clone())
+            .shown(|r| {
+                Shown::from(r.event.title.as_str())
+                    .strong()
+                    .to(format!("/office/events/{}", r.event.id))
+                    .small(r.event.kind.as_str())
+            })
+            .rising(),
+        Column::new("kind", "Kind", |r: &EventRow| r.event.kind.clone()).in_files().rising(),
+        Column::new("first", "First", first).in_files(),
+        Column::new("last", "Last", |r: &EventRow| r.span.map(|(_, last)| last)).in_files(),
+        Column::screen("when", "When", move |r: &EventRow| {
+            Shown::from(when(r, today)).class("nobr")
+        })
+        .by_store(false),
+        Column::new("dates", "Dates", |r: &EventRow| r.dates).number().falling(),
+        Column::new("taken", "Taken", |r: &EventRow| r.seats.taken.total()).in_files(),
+        Column::new("seats", "Seats", capacity).shown(seats),
+        Column::new("state", "State", move |r: &EventRow| state(r, now))
+            .shown(move |r| {
+                let state = state(r, now);
+                Shown::state(state, format!("est est-{}", state.replace(' ', "-")))
+            })
+            .rising(),
+    ]
+}
+
+/// What is coming first, soonest first; then what has no date; then what is over.
+async fn rows(at: &Clerk) -> Result<(House, Vec<EventRow>), WebError> {
+    let (house, mut all) = office::events(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
+    all.sort_by_key(|r| {
+        let over = is_over(r, now);
+        let first = if over { None } else { r.span.map(|s| s.0) };
+        (over, !over && r.span.is_none(), first)
+    });
+    Ok((house, all))
 }
 
 /// `GET /office/events`: all events, those to come first.
-pub(crate) async fn list(at: Clerk, Query(shown): Query<Shown>) -> Result<Response, WebError> {
-    let (house, mut rows) = rows(&at, &shown).await?;
-    let f = at.frame("Events", &house.name).in_room("events");
-    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
-    let query = format!(
-        "q={}&sort={}",
-        crate::address::encode(&shown.q),
-        crate::address::encode(&shown.sort)
-    );
-    let pager = Pager::of(rows.len(), shown.page, ROWS, &format!("/office/events?{query}&"));
-    pager.cut(&mut rows);
-    if shown.sort.is_empty() {
-        head(&mut rows, today);
+pub(crate) async fn list(
+    at: Clerk,
+    Query(asked): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
+    let (house, mut rows) = rows(&at).await?;
+    let now = at.app.desk.clock.now();
+    let today = words::local(now, &house.zone).date();
+    let mut list = ask.page(&columns(now, today), &mut rows, "/office/events?", ROWS);
+    list.table = list
+        .table
+        .ticked("id", rows.iter().map(|r| (r.event.id.to_string(), r.event.title.clone())));
+    if matches!(ask.sort.as_str(), "" | "when") {
+        list.table = list.table.headed(rows.iter().map(|r| heading(r, now, today)));
     }
-    let states = STATES.map(|s| (s, fold(&shown.q) == s)).to_vec();
-    html(&List { f, q: shown.q, rows, done: shown.done, query, pager, states })
+    html(&List {
+        f: at.frame("Events", &house.name).in_room("events"),
+        query: ask.query(),
+        list,
+        done: asked.done,
+        states: STATES.map(|s| (s, fold(&ask.q) == s)).to_vec(),
+        q: ask.q,
+    })
 }
 
 /// `GET /office/events.csv` and `.xlsx`: the list as shown, as a file.
-pub(crate) async fn file(
-    at: Clerk,
-    uri: Uri,
-    Query(shown): Query<Shown>,
-) -> Result<Response, WebError> {
-    let (_, rows) = rows(&at, &shown).await?;
-    let head = ["Event", "Kind", "First", "Last", "Dates", "Taken", "Seats", "State"];
-    let cells: Vec<Vec<Cell>> = rows
-        .into_iter()
-        .map(|r| {
-            vec![
-                r.title.into(),
-                r.kind.into(),
-                r.span.map_or_else(|| Cell::from(""), |(first, _)| first.into()),
-                r.span.map_or_else(|| Cell::from(""), |(_, last)| last.into()),
-                r.dates.into(),
-                r.taken.0.into(),
-                r.taken.1.into(),
-                r.state.into(),
-            ]
-        })
-        .collect();
-    let what = format!("events, {} rows", cells.len());
-    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
-    list_file(uri.path(), "Events", &head, &cells)
+pub(crate) async fn file(at: Clerk, uri: Uri, ask: Ask) -> Result<Response, WebError> {
+    let (house, mut rows) = rows(&at).await?;
+    let now = at.app.desk.clock.now();
+    let columns = columns(now, words::local(now, &house.zone).date());
+    ask.narrow(&columns, &mut rows);
+    InFile::of(&columns, &rows)
+        .hand_out((&at.app.desk, &at.staff), &uri, ("Events", "events"))
+        .await
 }
 
 /// `POST /office/events/many`: one act on all that are ticked.

@@ -28,7 +28,7 @@ use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
 use crate::parts::cue_words;
-use crate::parts::files::list_file;
+use crate::parts::list::{self, Ask, Column, Columns, Entries, Head, InFile, Shown, Spot};
 use crate::parts::pager::{self, Pager};
 
 /// A message in a list.
@@ -43,7 +43,6 @@ pub(crate) struct Row {
     pub(crate) state: &'static str,
     pub(crate) class: &'static str,
     pub(crate) why: String,
-    pub(crate) when: String,
     pub(crate) is_open: bool,
 }
 
@@ -81,9 +80,8 @@ pub(crate) fn what(found: &Found) -> String {
     }
 }
 
-pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
+pub(crate) fn row(found: &Found) -> Row {
     let m = &found.message;
-    let when = words::moment(m.sent_at.unwrap_or(m.planned_at), zone, now);
     let why = match (&m.last_error, m.state) {
         (Some(error), MessageState::Planned | MessageState::Failed) => error.clone(),
         _ if m.state == MessageState::Sent => m.answer.clone(),
@@ -104,7 +102,6 @@ pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
         state: m.state.word(),
         class: class(m.state),
         why,
-        when,
         is_open: outbox::is_open(m),
     }
 }
@@ -112,56 +109,63 @@ pub(crate) fn row(found: &Found, zone: &str, now: Timestamp) -> Row {
 #[derive(Debug, Default, Deserialize)]
 pub(crate) struct Asked {
     #[serde(default)]
-    q: String,
-    #[serde(default)]
     event: Option<i64>,
-    #[serde(default)]
-    page: usize,
     /// Which list, where the address has no room for it.
     #[serde(default)]
     tab: String,
     #[serde(default)]
     day: String,
-    #[serde(default)]
-    sort: String,
-    #[serde(default)]
-    back: Option<String>,
 }
 
-/// The head of a column of a list, and where it leads: the order by it, or the other way round.
-struct Head {
-    name: &'static str,
-    href: String,
-    /// How the list is ordered by it now, as `aria-sort` says it; empty for not.
-    now: &'static str,
+impl Asked {
+    /// What the address says beside words and order.
+    fn what(&self) -> String {
+        let mut query = String::new();
+        if !self.day.is_empty() {
+            query.push_str(&format!("day={}&", crate::address::encode(&self.day)));
+        }
+        if let Some(event) = self.event {
+            query.push_str(&format!("event={event}&"));
+        }
+        query
+    }
 }
 
-/// The heads of the columns that a list can be ordered by.
-fn heads(address: &str, look: &Look) -> Vec<Head> {
-    Sort::ALL
-        .into_iter()
-        .map(|sort| {
-            let is_now = look.sort == sort;
-            let back = if is_now && !look.backwards { "&back=1" } else { "" };
-            Head {
-                name: match sort {
-                    Sort::Minute => "When",
-                    Sort::Message => "Message",
-                    Sort::Event => "Event",
-                    Sort::Name => "Booker",
-                    Sort::To => "To",
-                    Sort::Way => "Way",
-                    Sort::State => "State",
-                },
-                href: format!("{address}sort={}{back}", sort.word()),
-                now: match (is_now, look.backwards) {
-                    (false, _) => "",
-                    (true, false) => "ascending",
-                    (true, true) => "descending",
-                },
-            }
-        })
-        .collect()
+/// What stands on a list of messages.
+fn columns(zone: &str, now: Timestamp) -> Columns<'_, Found> {
+    let minute = move |f: &Found| f.message.sent_at.unwrap_or(f.message.planned_at);
+    // Where a mail goes is plain; another way is said.
+    let way = |f: &Found| match f.message.way {
+        way @ (Way::Text | Way::Ring) => way.word(),
+        Way::Mail | Way::Notice | Way::Chat => "",
+    };
+    let state = |f: &Found| {
+        Shown::state(f.message.state.word(), format!("st st-{}", class(f.message.state)))
+    };
+    vec![
+        Column::new(Sort::Minute.word(), "When", move |f: &Found| Cell::at(minute(f), zone))
+            .shown(move |f| words::moment(minute(f), zone, now))
+            .at(Spot::Minute)
+            .by_store(true),
+        Column::new(Sort::State.word(), "State", |f: &Found| f.message.state.word())
+            .shown(state)
+            .at(Spot::State)
+            .by_store(true),
+        Column::new(Sort::Message.word(), "Message", what).by_store(true),
+        Column::new(Sort::Event.word(), "Event", |f: &Found| f.title.clone())
+            .at(Spot::Beside)
+            .by_store(true),
+        Column::new("booking", "Booking", |f: &Found| f.reference.clone()).in_files(),
+        Column::new(Sort::Name.word(), "Booker", |f: &Found| f.name.clone())
+            .at(Spot::Below)
+            .by_store(true),
+        Column::new(Sort::Way.word(), "Way", |f: &Found| f.message.way.word())
+            .shown(way)
+            .at(Spot::Below)
+            .by_store(true),
+        Column::new(Sort::To.word(), "To", |f: &Found| row(f).to).at(Spot::Below).by_store(true),
+        Column::new("why", "Why", |f: &Found| row(f).why).at(Spot::Below),
+    ]
 }
 
 #[derive(Template)]
@@ -172,7 +176,10 @@ struct List {
     title: &'static str,
     says: &'static str,
     asked: Asked,
-    rows: Vec<Row>,
+    q: String,
+    /// What the address of the same list says, up to its page.
+    query: String,
+    messages: Entries,
     count: u32,
     left: u32,
     pager: Pager,
@@ -183,16 +190,16 @@ struct List {
 /// What a tab of the room shows.
 fn look(
     tab: &str,
-    asked: &Asked,
+    (asked, ask): (&Asked, &Ask),
     now: Timestamp,
 ) -> Option<(&'static str, &'static str, &'static str, Look)> {
-    let words = asked.q.split_whitespace().map(String::from).collect();
-    let sort = Sort::from_word(&asked.sort);
+    let words = ask.q.split_whitespace().map(String::from).collect();
+    let sort = Sort::from_word(&ask.sort);
     let base = Look {
         event: asked.event.map(EventId),
         words,
         sort: sort.unwrap_or_default(),
-        backwards: asked.back.is_some(),
+        backwards: ask.back,
         ..Look::default()
     };
     // What lies behind is read from its end, where nobody says otherwise.
@@ -244,57 +251,59 @@ async fn on_day(at: &Clerk, asked: &Asked, look: &mut Look) -> Result<(), WebErr
     Ok(())
 }
 
-async fn list(at: Clerk, tab: &str, asked: Asked) -> Result<Response, WebError> {
+async fn list(at: Clerk, tab: &str, asked: Asked, ask: Ask) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
-    let (name, title, says, mut look) = look(tab, &asked, now).ok_or(DeskError::NotFound)?;
+    let (name, title, says, mut look) =
+        look(tab, (&asked, &ask), now).ok_or(DeskError::NotFound)?;
     on_day(&at, &asked, &mut look).await?;
-    let skip = u32::try_from(asked.page.saturating_mul(pager::ROWS)).unwrap_or(u32::MAX);
+    // By itself a list is in the order of its minutes, one way or the other.
+    let shown = Ask { sort: look.sort.word().into(), back: look.backwards, ..ask.clone() };
+    let skip = u32::try_from(ask.page.saturating_mul(pager::ROWS)).unwrap_or(u32::MAX);
     let most = u32::try_from(pager::ROWS).unwrap_or(30);
-    let found = outbox::list(&at.app.desk, &at.staff, look.clone(), skip, most).await?;
-    let zone = found.house.zone.clone();
-    let mut address = match tab {
-        "" => "/office/messages?".to_owned(),
-        tab => format!("/office/messages/{tab}?"),
+    let found = outbox::list(&at.app.desk, &at.staff, look, skip, most).await?;
+    let columns = columns(&found.house.zone, now);
+    let place = if tab.is_empty() { "" } else { "/" };
+    let here = format!("/office/messages{place}{tab}?{}", asked.what());
+    let query = format!("{}{}", asked.what(), ask.query());
+    let may = at.staff.role.may(Right::ChangeBookings);
+    let tick = |f: &Found| {
+        let id = f.message.id;
+        let called = format!("{} to {}", what(f), f.name);
+        let is_open = may && outbox::is_open(&f.message);
+        is_open.then(|| (format!("message_{id}"), id.to_string(), called))
     };
-    if !asked.q.is_empty() {
-        address.push_str(&format!("q={}&", crate::address::encode(&asked.q)));
-    }
-    if !asked.day.is_empty() {
-        address.push_str(&format!("day={}&", crate::address::encode(&asked.day)));
-    }
-    if let Some(event) = asked.event {
-        address.push_str(&format!("event={event}&"));
-    }
-    let heads = heads(&address, &look);
-    if !asked.sort.is_empty() {
-        address.push_str(&format!("sort={}&", look.sort.word()));
-    }
-    if asked.back.is_some() {
-        address.push_str("back=1&");
-    }
     html(&List {
         f: at.frame(title, &found.house.name).in_room("messages"),
         tab: name,
         title,
         says,
-        rows: found.rows.iter().map(|r| row(r, &zone, now)).collect(),
+        messages: Entries::new(&columns, &found.rows, |f| {
+            format!("/office/messages/{}", f.message.id)
+        })
+        .ticked(found.rows.iter().map(tick)),
         count: found.count,
         left: found.left,
         pager: Pager::of(
             usize::try_from(found.count).unwrap_or(usize::MAX),
-            asked.page,
+            ask.page,
             pager::ROWS,
-            &address,
+            &format!("{here}{}", ask.query()),
         ),
-        heads,
-        may: at.staff.role.may(Right::ChangeBookings),
+        heads: list::heads(&columns, &here, &shown),
+        may,
         asked,
+        query,
+        q: ask.q,
     })
 }
 
 /// `GET /office/messages`: the next hours.
-pub(crate) async fn next(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
-    list(at, "", asked).await
+pub(crate) async fn next(
+    at: Clerk,
+    Query(asked): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
+    list(at, "", asked, ask).await
 }
 
 /// `GET /office/messages/{tab}`: a list, or one message by its key.
@@ -302,10 +311,11 @@ pub(crate) async fn tab(
     at: Clerk,
     Path(tab): Path<String>,
     Query(asked): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
     match tab.parse() {
         Ok(id) => one(at, MessageId(id)).await,
-        Err(_) => list(at, &tab, asked).await,
+        Err(_) => list(at, &tab, asked, ask).await,
     }
 }
 
@@ -314,34 +324,15 @@ pub(crate) async fn file(
     at: Clerk,
     uri: Uri,
     Query(asked): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
     let tab = if asked.tab == "next" { "" } else { &asked.tab };
-    let (_, _, _, mut look) = look(tab, &asked, now).ok_or(DeskError::NotFound)?;
+    let (_, _, _, mut look) = look(tab, (&asked, &ask), now).ok_or(DeskError::NotFound)?;
     on_day(&at, &asked, &mut look).await?;
     let found = outbox::list(&at.app.desk, &at.staff, look, 0, u32::MAX >> 1).await?;
-    let zone = &found.house.zone;
-    let rows: Vec<Vec<Cell>> = found
-        .rows
-        .iter()
-        .map(|f| {
-            let r = row(f, zone, now);
-            let at = words::local(f.message.sent_at.unwrap_or(f.message.planned_at), zone);
-            let texts = [
-                r.state.into(),
-                r.what,
-                r.about,
-                f.reference.clone(),
-                r.name,
-                r.way.into(),
-                r.to,
-                r.why,
-            ];
-            std::iter::once(Cell::At(at.datetime())).chain(texts.map(Cell::Text)).collect()
-        })
-        .collect();
-    let head = ["Minute", "State", "Message", "Event", "Booking", "Booker", "Way", "To", "Why"];
-    list_file(uri.path(), "Messages", &head, &rows)
+    let sheet = InFile::of(&columns(&found.house.zone, now), &found.rows);
+    sheet.hand_out((&at.app.desk, &at.staff), &uri, ("Messages", "messages")).await
 }
 
 #[derive(Template)]
@@ -378,7 +369,7 @@ async fn one(at: Clerk, id: MessageId) -> Result<Response, WebError> {
     html(&One {
         f: at.frame(what(&shown.found), &shown.house.name).in_room("messages"),
         tab: "one",
-        row: row(&shown.found, zone, now),
+        row: row(&shown.found),
         booking: match m.about {
             About::Booking(_) => shown.found.reference.clone(),
             About::Event(_) | About::House(_) | About::Submission(..) => String::new(),

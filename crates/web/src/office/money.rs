@@ -14,6 +14,7 @@ use axum::extract::{Path, Query};
 use axum::http::{StatusCode, Uri};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
+use matricle_core::words::codes::Reference;
 use matricle_core::{Currency, EventId, HostId};
 use matricle_desk::bookings::taking;
 use matricle_desk::money::{books, cards, promos, refunds};
@@ -23,68 +24,13 @@ use matricle_formats::words;
 use matricle_store::people::Staff;
 use serde::Deserialize;
 
-use crate::address::encode;
 use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
-use crate::parts::files::list_file;
-use crate::parts::pager::{self, Pager};
-
-/// A table that is shown as it comes out in a file.
-#[derive(Default)]
-struct Table {
-    head: Vec<&'static str>,
-    /// Columns of amounts, from the left.
-    amounts: Vec<usize>,
-    rows: Vec<Row>,
-}
-
-struct Row {
-    href: String,
-    cells: Vec<String>,
-    /// What a file has instead in some columns: a time that is not told from today.
-    exact: Vec<(usize, Cell)>,
-}
-
-impl Table {
-    fn new(head: &[&'static str], amounts: &[usize]) -> Self {
-        Self { head: head.to_vec(), amounts: amounts.to_vec(), rows: Vec::new() }
-    }
-
-    fn push(&mut self, href: String, cells: Vec<String>) {
-        self.push_exact(href, cells, Vec::new());
-    }
-
-    fn push_exact(&mut self, href: String, cells: Vec<String>, exact: Vec<(usize, Cell)>) {
-        self.rows.push(Row { href, cells, exact });
-    }
-
-    fn is_amount(&self, column: &usize) -> bool {
-        self.amounts.contains(column)
-    }
-
-    /// The heading and the rows of a file: amounts and times are what they are, so that they
-    /// can be added up and sorted, and the currency stands in a column.
-    fn in_file(&self, currency: &str) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
-        let mut head = self.head.clone();
-        head.push("Currency");
-        let row = |row: &Row| {
-            let cell = |(column, text): (usize, &String)| match row
-                .exact
-                .iter()
-                .find(|(c, _)| *c == column)
-            {
-                Some((_, cell)) => cell.clone(),
-                None if self.amounts.contains(&column) => Cell::amount(text),
-                None => Cell::from(text.clone()),
-            };
-            row.cells.iter().enumerate().map(cell).chain([Cell::from(currency)]).collect()
-        };
-        (head, self.rows.iter().map(row).collect())
-    }
-}
+use crate::parts::list::{self, Ask, Column, Columns, InFile, Shown};
+use crate::parts::pager;
 
 /// Money that somebody gives back by hand.
 struct ToGive {
@@ -112,7 +58,9 @@ struct Room {
     tab: &'static str,
     title: &'static str,
     lead: String,
-    table: Table,
+    list: list::View,
+    /// The list as a file has it.
+    sheet: InFile,
     empty: &'static str,
     /// The month shown, the one before and the one after, for what goes by month.
     month: Option<(String, String, String, String)>,
@@ -123,17 +71,12 @@ struct Room {
     statements: Vec<HostRow>,
     hosts: Vec<(i64, String)>,
     events: Vec<(i64, String)>,
-    promos: Vec<(i64, bool)>,
     /// The event that a new code is for, its tickets and its dates.
     only: Option<Only>,
     /// Kinds of stamp cards: key, words, retired.
     kinds: Vec<(i64, String, bool)>,
-    /// Stamp cards of the rows, by key.
-    cards: Vec<i64>,
     d: Fields,
     q: String,
-    currency: String,
-    pager: Pager,
 }
 
 const TABS: [(&str, &str); 8] = [
@@ -152,18 +95,31 @@ impl Room {
         TABS
     }
 
-    /// The stamp card of a row, by key.
-    fn card(&self, row: &usize) -> i64 {
-        self.cards.get(self.pager.first + *row).copied().unwrap_or_default()
-    }
-
     fn is_tab(&self, tab: &str) -> bool {
         self.tab == tab
     }
 
-    /// The code of a row: its key, and whether it is stopped.
-    fn promo(&self, row: &usize) -> (i64, bool) {
-        self.promos.get(self.pager.first + *row).copied().unwrap_or_default()
+    /// What the address of a file of this tab ends in.
+    fn file(&self) -> &'static str {
+        if self.tab.is_empty() { "owed" } else { self.tab }
+    }
+
+    /// Takes the rows of the list: a page of them that says so, or all for a file.
+    fn put<R>(&mut self, v: &View<'_>, mut columns: Columns<'_, R>, mut rows: Vec<R>) {
+        let currency = v.currency;
+        columns.push(
+            Column::new("currency", "Currency", move |_: &R| Cell::from(currency.letters()))
+                .in_files(),
+        );
+        if v.in_file {
+            v.ask.narrow(&columns, &mut rows);
+            self.sheet = InFile::of(&columns, &rows);
+            return;
+        }
+        let place = if self.tab.is_empty() { "" } else { "/" };
+        let month = self.month.as_ref().map_or_else(String::new, |m| format!("month={}&", m.3));
+        let here = format!("/office/money{place}{}?{month}", self.tab);
+        self.list = v.ask.page(&columns, &mut rows, &here, pager::ROWS);
     }
 }
 
@@ -172,10 +128,6 @@ impl Room {
 pub(crate) struct Asked {
     #[serde(default)]
     month: String,
-    #[serde(default)]
-    q: String,
-    #[serde(default)]
-    page: usize,
     /// The event whose tickets and dates a new code can be narrowed to.
     #[serde(default)]
     event: String,
@@ -194,6 +146,9 @@ struct View<'a> {
     currency: Currency,
     now: Timestamp,
     asked: &'a Asked,
+    ask: &'a Ask,
+    /// It is for a file, not for a page.
+    in_file: bool,
 }
 
 impl View<'_> {
@@ -212,6 +167,42 @@ impl View<'_> {
     fn figures(&self, minor: i64) -> String {
         self.currency.of(minor).column()
     }
+
+    /// A column of amounts, in minor units; what is not there leaves its cell empty.
+    fn amounts<'c, R>(
+        &self,
+        key: &'static str,
+        head: &str,
+        minor: impl Fn(&R) -> Option<i64> + Send + Sync + Copy + 'c,
+    ) -> Column<'c, R> {
+        let currency = self.currency;
+        Column::new(key, head, move |r: &R| {
+            minor(r).map(|minor| Cell::amount(&currency.of(minor).figures()))
+        })
+        .shown(move |r| minor(r).map_or_else(String::new, |m| currency.of(m).column()))
+        .number()
+        .falling()
+    }
+}
+
+/// A booking that a row is of.
+fn booking<'c, R>(of: impl Fn(&R) -> &str + Send + Sync + Copy + 'c) -> Column<'c, R> {
+    let said = |r: &str| Reference::parse(r).map_or_else(|| r.to_owned(), |r| r.to_string());
+    Column::new("booking", "Booking", move |r: &R| said(of(r)))
+        .shown(move |r| {
+            let to = if of(r).is_empty() { String::new() } else { href(of(r)) };
+            Shown::from(said(of(r))).to(to).class("ref")
+        })
+        .rising()
+}
+
+/// Words of a row, that the list can be ordered by.
+fn text<'c, R>(
+    key: &'static str,
+    head: &str,
+    of: impl Fn(&R) -> &str + Send + Sync + 'c,
+) -> Column<'c, R> {
+    Column::new(key, head, move |r: &R| of(r).to_owned()).rising()
 }
 
 fn href(reference: &str) -> String {
@@ -231,20 +222,24 @@ fn month(asked: &str, zone: &str, now: Timestamp) -> (Timestamp, Timestamp, [Str
     (at(first), at(next), [words::month_of(first), name(before), name(next), name(first)])
 }
 
-async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
+async fn room(
+    at: &Clerk,
+    tab: &str,
+    (asked, ask): (&Asked, &Ask),
+    in_file: bool,
+) -> Result<Room, WebError> {
     let desk = &at.app.desk;
     let now = desk.clock.now();
     let (tab, title) =
         TABS.into_iter().find(|(t, _)| *t == tab).ok_or(WebError::Desk(DeskError::NotFound))?;
     let house = desk.house().await?;
-    let currency = house.currency;
     let mut page = Room {
         f: at.frame(title, &house.name).in_room("money"),
         tab,
         title,
-        currency: currency.letters().to_owned(),
         lead: String::new(),
-        table: Table::default(),
+        list: list::View::default(),
+        sheet: InFile::default(),
         empty: "",
         month: None,
         to_give: Vec::new(),
@@ -253,15 +248,12 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         statements: Vec::new(),
         hosts: Vec::new(),
         events: Vec::new(),
-        promos: Vec::new(),
         only: None,
         kinds: Vec::new(),
-        cards: Vec::new(),
         d: Fields::default(),
-        q: asked.q.clone(),
-        pager: Pager::default(),
+        q: ask.q.clone(),
     };
-    let v = View { at, zone: &house.zone, currency: house.currency, now, asked };
+    let v = View { at, zone: &house.zone, currency: house.currency, now, asked, ask, in_file };
     match tab {
         "" => owed::fill(&mut page, &v).await?,
         "movements" => movements::fill(&mut page, &v).await?,
@@ -272,33 +264,16 @@ async fn room(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
         "cards" => stamp_cards::fill(&mut page, &v).await?,
         _ => codes::fill(&mut page, &v).await?,
     }
-    narrow(&mut page.table, &asked.q);
     Ok(page)
-}
-
-/// A tab as a page shows it: a part of its rows, which says so. A file has them all.
-async fn page(at: &Clerk, tab: &str, asked: &Asked) -> Result<Room, WebError> {
-    let mut page = room(at, tab, asked).await?;
-    let (q, month) = (encode(&asked.q), encode(&asked.month));
-    let place = if tab.is_empty() { String::new() } else { format!("/{tab}") };
-    let address = format!("/office/money{place}?q={q}&month={month}&");
-    page.pager = Pager::of(page.table.rows.len(), asked.page, pager::ROWS, &address);
-    page.pager.cut(&mut page.table.rows);
-    Ok(page)
-}
-
-/// Keeps the rows that have all the words typed.
-fn narrow(table: &mut Table, q: &str) {
-    let typed = matricle_core::words::fold(q);
-    table.rows.retain(|row| {
-        let text = matricle_core::words::fold(&row.cells.join(" "));
-        typed.split(' ').all(|word| text.contains(word))
-    });
 }
 
 /// `GET /office/money` and its tabs.
-pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
-    html(&page(&at, "", &asked).await?)
+pub(crate) async fn show(
+    at: Clerk,
+    Query(asked): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
+    html(&room(&at, "", (&asked, &ask), false).await?)
 }
 
 /// `GET /office/money/{tab}`, as a page, or as a file when it ends in `.csv` or `.xlsx`.
@@ -307,15 +282,15 @@ pub(crate) async fn tab(
     Path(tab): Path<String>,
     uri: Uri,
     Query(asked): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
     let Some((name, _)) = tab.split_once('.') else {
-        return html(&page(&at, &tab, &asked).await?);
+        return html(&room(&at, &tab, (&asked, &ask), false).await?);
     };
-    let page = room(&at, if name == "owed" { "" } else { name }, &asked).await?;
-    let (head, cells) = page.table.in_file(&page.currency);
-    let what = format!("{} of the money, {} rows", page.title, cells.len());
-    matricle_desk::house::audit::taken_away(&at.app.desk, &at.staff, what).await?;
-    list_file(uri.path(), page.title, &head, &cells)
+    let tab = if name == "owed" { "" } else { name };
+    let page = room(&at, tab, (&asked, &ask), true).await?;
+    let what = format!("{} of the money", page.title);
+    page.sheet.hand_out((&at.app.desk, &at.staff), &uri, (page.title, &what)).await
 }
 
 /// What an act of this room did.
@@ -385,7 +360,7 @@ pub(crate) async fn act(
             let d = Fields::again(&posted, error)?;
             let event = if tab == "promos" { posted.get("event") } else { "" };
             let asked = Asked { event: event.to_owned(), ..Asked::default() };
-            let mut page = page(&at, tab, &asked).await?;
+            let mut page = room(&at, tab, (&asked, &Ask::default()), false).await?;
             page.d = d;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)
         }

@@ -1,16 +1,12 @@
-//! Papers for the day, chosen on one page with a preview that is the paper itself; and the list
-//! of who came, afterwards.
+//! Papers for the day, chosen on one page with a preview that is the paper itself.
 
 use askama::Template;
 use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Response};
+use matricle_core::DateId;
 use matricle_core::people::staff::Right;
-use matricle_core::{AttendeeId, DateId};
-use matricle_desk::DeskError;
-use matricle_desk::door::after::{self, Mark};
 use matricle_desk::door::papers::{self, Asked, Kind, Sheet, before, paper, sheets};
 use matricle_desk::door::posting::{self, Posted as Sent};
-use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -18,7 +14,6 @@ use matricle_desk::door::papers as on;
 
 use crate::asking::Posted;
 use crate::error::WebError;
-use crate::news::Undo;
 use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
@@ -293,148 +288,4 @@ impl Papers {
             })
             .collect()
     }
-}
-
-struct ListRow {
-    id: i64,
-    name: String,
-    ticket: String,
-    mark: &'static str,
-    door: String,
-}
-
-impl ListRow {
-    fn is(&self, word: &str) -> bool {
-        self.mark == word
-    }
-}
-
-#[derive(Template)]
-#[template(path = "office/after.html")]
-struct After {
-    f: Frame,
-    id: i64,
-    title: String,
-    when: String,
-    people: Vec<ListRow>,
-    open: usize,
-    begun: bool,
-    closed: String,
-    marks: [(&'static str, &'static str); 3],
-    d: Fields,
-}
-
-async fn after_page(at: &Clerk, id: i64, d: Fields) -> Result<After, WebError> {
-    let told = after::list(&at.app.desk, &at.staff, DateId(id)).await?;
-    let house = at.app.desk.house().await?;
-    let clock = |when| words::clock(words::local(when, &house.zone).datetime());
-    let today = words::local(at.app.desk.clock.now(), &house.zone).date();
-    let span = &told.date.span;
-    let people: Vec<ListRow> = told
-        .people
-        .iter()
-        .map(|p| ListRow {
-            id: p.attendee.0,
-            name: p.name.clone(),
-            ticket: p.ticket.clone(),
-            mark: p.mark.word(),
-            door: p.door.as_ref().map_or_else(String::new, |(at, door)| match door.as_str() {
-                after::LIST => "by the list".into(),
-                door => format!("{}, {door}", clock(*at)),
-            }),
-        })
-        .collect();
-    Ok(After {
-        f: at.frame(format!("Who came: {}", told.event.title), &house.name).in_room("doors"),
-        id,
-        title: told.event.title.clone(),
-        when: words::span(span.starts, span.ends, today),
-        open: people.iter().filter(|p| p.mark == "open").count(),
-        people,
-        begun: told.begun,
-        closed: told
-            .closed
-            .map_or_else(String::new, |(at, who)| format!("{who} closed it at {}", clock(at))),
-        marks: [("came", "C"), ("came late", "L"), ("missed", "M")],
-        d,
-    })
-}
-
-/// `GET /office/doors/{date}/after`: who came.
-pub(crate) async fn after(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebError> {
-    html(&after_page(&at, id, Fields::default()).await?)
-}
-
-/// `GET /office/doors/{date}/after.csv` and `.xlsx`: the same as a file.
-pub(crate) async fn after_file(
-    at: Clerk,
-    Path(id): Path<i64>,
-    uri: axum::http::Uri,
-) -> Result<Response, WebError> {
-    let told = after::list(&at.app.desk, &at.staff, DateId(id)).await?;
-    let zone = at.app.desk.house().await?.zone;
-    let head = ["Name", "Ticket", "Came", "In at", "By"];
-    let rows: Vec<Vec<Cell>> = told
-        .people
-        .into_iter()
-        .map(|p| {
-            let (at, door) = match p.door {
-                Some((at, door)) => {
-                    // To the minute, as all lists are.
-                    let at = words::local(at, &zone).datetime();
-                    (Cell::At(at), door)
-                }
-                None => (Cell::Text(String::new()), String::new()),
-            };
-            let said = if p.mark == Mark::Open { "" } else { p.mark.word() };
-            vec![
-                Cell::Text(p.name),
-                Cell::Text(p.ticket),
-                Cell::Text(said.into()),
-                at,
-                Cell::Text(door),
-            ]
-        })
-        .collect();
-    files::list_file(uri.path(), "Who came", &head, &rows)
-}
-
-/// `POST /office/doors/{date}/after`: one of them is marked, the list is closed or opened again.
-pub(crate) async fn mark(
-    at: Clerk,
-    Path(id): Path<i64>,
-    posted: Posted,
-) -> Result<Response, WebError> {
-    let (desk, date, to) = (&at.app.desk, DateId(id), format!("/office/doors/{id}/after"));
-    match posted.get("act") {
-        "close" => {
-            let missed = after::close(desk, &at.staff, date).await?;
-            let said = match missed {
-                0 => "The list is closed: nobody missed it.".into(),
-                n => format!("The list is closed: {} missed it.", words::people(n)),
-            };
-            return Ok(at.done(&to, said));
-        }
-        "again" => {
-            return match after::open_again(desk, &at.staff, date, form(&posted)).await {
-                Ok(()) => Ok(at.done(&to, "The list is open again.")),
-                Err(error @ DeskError::Form(_)) => {
-                    let page = after_page(&at, id, Fields::again(&posted, error)?).await?;
-                    refused(axum::http::StatusCode::UNPROCESSABLE_ENTITY, &page)
-                }
-                Err(other) => Err(other.into()),
-            };
-        }
-        _ => {}
-    }
-    let attendee =
-        posted.get("attendee").parse().map(AttendeeId).map_err(|_| DeskError::NotFound)?;
-    let mark = Mark::from_word(posted.get("mark")).ok_or(DeskError::NotFound)?;
-    let told = after::list(desk, &at.staff, date).await?;
-    let was =
-        told.people.iter().find(|p| p.attendee == attendee).ok_or(DeskError::NotFound)?.clone();
-    after::mark(desk, &at.staff, date, attendee, mark).await?;
-    let undo = Undo::new(&to, &[("attendee", posted.get("attendee")), ("mark", was.mark.word())]);
-    let at_row = format!("{to}#p{attendee}");
-    Ok(at.done_but(&at_row, format!("{}: {}.", was.name, mark.word()), undo))
 }

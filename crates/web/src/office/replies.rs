@@ -4,6 +4,7 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::Uri;
 use axum::response::Response;
+use jiff::Timestamp;
 use matricle_core::EventId;
 use matricle_core::messages::replies::Stands;
 use matricle_core::people::staff::Right;
@@ -17,22 +18,7 @@ use crate::asking::Posted;
 use crate::error::WebError;
 use crate::office::Clerk;
 use crate::page::{Frame, html};
-use crate::parts::files::list_file;
-use crate::parts::pager::Pager;
-
-/// Somebody in the list.
-struct ReplyRow {
-    address: String,
-    /// All that is known of them.
-    href: String,
-    name: String,
-    stands: &'static str,
-    class: &'static str,
-    word: String,
-    when: String,
-    asked: String,
-    booked: bool,
-}
+use crate::parts::list::{Ask, Column, Columns, InFile, Shown, View};
 
 #[derive(Template)]
 #[template(path = "office/replies.html")]
@@ -46,8 +32,10 @@ struct RepliesPage {
     strip: Vec<(&'static str, u32, u32)>,
     people: u32,
     only: String,
-    rows: Vec<ReplyRow>,
-    pager: Pager,
+    q: String,
+    /// What the address of the same list says, up to its page.
+    query: String,
+    list: View,
     /// How many can be asked once again, when the latest of them was asked, and whether that is
     /// about to be done.
     silent: usize,
@@ -76,8 +64,6 @@ pub(crate) struct Asked {
     only: String,
     #[serde(default)]
     again: String,
-    #[serde(default)]
-    page: usize,
 }
 
 /// A class of the look for where somebody stands.
@@ -95,34 +81,73 @@ pub(crate) const fn class(stands: Stands) -> &'static str {
     }
 }
 
-fn row(at: &Clerk, row: &Row, zone: &str) -> ReplyRow {
-    let now = at.app.desk.clock.now();
-    let moment = |when| words::moment(when, zone, now);
-    ReplyRow {
-        address: row.invited.email.clone(),
-        href: crate::address::person(&row.invited.email),
-        name: row.name.clone(),
-        stands: row.stands.word(),
-        class: class(row.stands),
-        word: row.said.as_ref().map_or_else(String::new, |s| s.word.clone()),
-        when: row.said.as_ref().map_or_else(String::new, |s| moment(s.at)),
-        asked: match (row.invited.asked, row.invited.asked_at) {
-            _ if !row.invited.handed_to.is_empty() => {
-                format!("handed on to {}", row.invited.handed_to)
-            }
-            (0, _) | (_, None) => String::new(),
-            (1, Some(when)) => format!("asked {}", moment(when)),
-            (_, Some(when)) => format!("asked again {}", moment(when)),
-        },
-        booked: row.booked,
+/// When somebody was asked, or whom they handed it on to.
+fn asked(row: &Row, moment: impl Fn(Timestamp) -> String) -> String {
+    match (row.invited.asked, row.invited.asked_at) {
+        _ if !row.invited.handed_to.is_empty() => format!("handed on to {}", row.invited.handed_to),
+        (0, _) | (_, None) => String::new(),
+        (1, Some(when)) => format!("asked {}", moment(when)),
+        (_, Some(when)) => format!("asked again {}", moment(when)),
     }
+}
+
+/// What stands on the list of replies.
+fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a Row> {
+    let now = at.app.desk.clock.now();
+    let moment = move |when| words::moment(when, zone, now);
+    let time = move |when| Cell::at(when, zone);
+    let replied = |r: &&Row| r.said.as_ref().map(|s| s.at);
+    let word = |r: &&Row| r.said.as_ref().map_or_else(String::new, |s| s.word.clone());
+    // A link answers in somebody's name: who may not invite is not given any.
+    let may = at.staff.role.may(Right::PlanEvents);
+    let link = move |r: &&Row| if may { r.link(&at.app.desk) } else { None };
+    vec![
+        Column::new("reply", "Reply", |r: &&Row| r.stands.word())
+            .shown(|r| {
+                Shown::from(r.stands.word()).strong().class(format!("nobr rk-{}", class(r.stands)))
+            })
+            .rising(),
+        Column::new("name", "Name", |r: &&Row| r.name.clone())
+            .shown(|r| Shown::from(r.name.as_str()).strong())
+            .rising(),
+        Column::new("address", "Address", |r: &&Row| r.invited.email.clone())
+            .shown(|r| {
+                Shown::from(r.invited.email.as_str()).to(crate::address::person(&r.invited.email))
+            })
+            .rising(),
+        Column::new("word", "Word", word).shown(move |r| match word(r).as_str() {
+            "" => String::new(),
+            word => format!("“{word}”"),
+        }),
+        Column::new("replied", "Replied", move |r: &&Row| replied(r).map(time))
+            .shown(move |r| replied(r).map_or_else(String::new, moment))
+            .named()
+            .falling(),
+        Column::new("booked", "Booked", |r: &&Row| if r.booked { "yes" } else { "" })
+            .shown(|r| if r.booked { "booked" } else { "" })
+            .rising(),
+        Column::new("asked", "Asked", move |r: &&Row| r.invited.asked_at.map(time))
+            .shown(move |r| asked(r, moment))
+            .falling(),
+        Column::new("link", "Link", link).in_files(),
+    ]
+}
+
+/// Those who stand as the address says: the latest reply first; who said nothing stands in the order
+/// of the list.
+fn fitting<'a>(all: &'a replies::Replies, only: &str) -> Vec<&'a Row> {
+    let mut fits: Vec<&Row> =
+        all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
+    fits.sort_by_key(|r| std::cmp::Reverse(r.said.as_ref().map(|s| s.at)));
+    fits
 }
 
 /// `GET /office/events/{id}/replies`.
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(Asked { only, again, page }): Query<Asked>,
+    Query(Asked { only, again }): Query<Asked>,
+    ask: Ask,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
@@ -142,13 +167,10 @@ pub(crate) async fn show(
             (*class, start, end - start)
         })
         .collect();
-    let mut fits: Vec<&Row> =
-        all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
-    // The latest reply first; who said nothing stands in the order of the list.
-    fits.sort_by_key(|r| std::cmp::Reverse(r.said.as_ref().map(|s| s.at)));
-    let here = format!("/office/events/{id}/replies?only={}&", crate::address::encode(&only));
-    let pager = Pager::of(fits.len(), page, MOST, &here);
-    pager.cut(&mut fits);
+    let what = format!("only={}&", crate::address::encode(&only));
+    let here = format!("/office/events/{id}/replies?{what}");
+    let mut fits = fitting(&all, &only);
+    let list = ask.page(&columns(&at, &house.zone), &mut fits, &here, MOST);
     html(&RepliesPage {
         f: at.frame(format!("Replies: {}", all.event.title), &house.name).in_room("events"),
         id,
@@ -156,8 +178,9 @@ pub(crate) async fn show(
         kinds,
         strip,
         people,
-        rows: fits.iter().map(|r| row(&at, r, &house.zone)).collect(),
-        pager,
+        list,
+        query: format!("{what}{}", ask.query()),
+        q: ask.q,
         only,
         silent: all.rows.iter().filter(|r| r.may_be_asked_again()).count(),
         latest: all
@@ -245,36 +268,21 @@ pub(crate) async fn links(
     Ok(at.done(&format!("/office/events/{id}/replies"), said))
 }
 
-/// `GET /office/events/{id}/replies.csv` and `.xlsx`: everybody, whatever is looked at.
-pub(crate) async fn file(at: Clerk, Path(id): Path<i64>, uri: Uri) -> Result<Response, WebError> {
+/// `GET /office/events/{id}/replies.csv` and `.xlsx`: the list as shown, all of its rows.
+pub(crate) async fn file(
+    at: Clerk,
+    Path(id): Path<i64>,
+    uri: Uri,
+    Query(Asked { only, .. }): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let all = replies::of_event(&at.app.desk, &at.staff, EventId(id)).await?;
-    let head = ["Address", "Name", "Reply", "Word", "Replied", "Booked", "Asked", "Link"];
-    let time = |when| words::local(when, &house.zone).strftime("%Y-%m-%d %H:%M").to_string();
-    // A link answers in somebody's name: who may not invite is not given any.
-    let may = at.staff.role.may(Right::PlanEvents);
-    let rows: Vec<Vec<Cell>> = all
-        .rows
-        .iter()
-        .map(|r| {
-            let said = r.said.as_ref();
-            vec![
-                Cell::Text(r.invited.email.clone()),
-                Cell::Text(r.name.clone()),
-                Cell::Text(r.stands.word().into()),
-                Cell::Text(said.map_or_else(String::new, |s| s.word.clone())),
-                Cell::Text(said.map_or_else(String::new, |s| time(s.at))),
-                Cell::Text(if r.booked { "yes".into() } else { String::new() }),
-                Cell::Text(r.invited.asked_at.map_or_else(String::new, time)),
-                Cell::Text(if may {
-                    r.link(&at.app.desk).unwrap_or_default()
-                } else {
-                    String::new()
-                }),
-            ]
-        })
-        .collect();
-    list_file(uri.path(), "Replies", &head, &rows)
+    let columns = columns(&at, &house.zone);
+    let mut fits = fitting(&all, &only);
+    ask.narrow(&columns, &mut fits);
+    let what = format!("replies to {}", all.event.title);
+    InFile::of(&columns, &fits).hand_out((&at.app.desk, &at.staff), &uri, ("Replies", &what)).await
 }
 
 /// `POST /office/events/{id}/replies`: whoever has not replied is asked once again.

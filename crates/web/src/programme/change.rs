@@ -12,7 +12,7 @@ use matricle_core::{AttendeeId, DateId};
 use matricle_desk::DeskError;
 use matricle_desk::bookings::cancel::{self, By, Cancelling};
 use matricle_desk::bookings::whole::{self, WholeBooking};
-use matricle_desk::bookings::{change, hold, move_date, papers, pass_on, pay, stamps};
+use matricle_desk::bookings::{bills, change, hold, move_date, pass_on, pay, stamps};
 use matricle_formats::words;
 
 use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
@@ -273,7 +273,7 @@ pub(crate) async fn paper(
     At(reference): At,
     Path((_, _, id)): Path<(String, String, i64)>,
 ) -> Result<Response, WebError> {
-    let (name, bytes) = papers::document(&app.desk, reference, id).await?;
+    let (name, bytes) = bills::document(&app.desk, reference, id).await?;
     Ok(crate::parts::files::pdf(&name, bytes))
 }
 

@@ -209,3 +209,89 @@ async fn a_transfer_is_copied_line_by_line_and_opened_where_programs_can() {
     let payto = page.split("href=\"payto://iban/").nth(1).unwrap().split('"').next().unwrap();
     assert!(payto.contains("amount=EUR:") && payto.contains("message="), "{payto}");
 }
+
+/// Addresses that a page leads to, by what they begin with.
+fn links(page: &str, to: &str) -> Vec<String> {
+    let plain = page.replace("&#38;", "&").replace("&amp;", "&");
+    let links = plain.split("href=\"").skip(1).filter_map(|l| l.split('"').next());
+    links.filter(|l| l.starts_with(to)).map(str::to_owned).collect()
+}
+
+/// Rows of a list, as tables and as entries have them.
+fn all_rows(page: &str) -> usize {
+    page.matches("data-row").count() + page.matches("data-mark=").count()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_list_is_ordered_narrowed_and_taken_away_by_what_its_columns_say() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let lists = [
+        ("/office/events", "/office/events"),
+        ("/office/bookings", "/office/bookings"),
+        ("/office/events/2/coming", "/office/events/2/coming"),
+        ("/office/doors/1/after", "/office/doors/1/after"),
+        ("/office/messages/planned", "/office/messages"),
+        ("/office/messages/letters", "/office/messages/letters"),
+        ("/office/money", "/office/money/owed"),
+        ("/office/money/movements", "/office/money/movements"),
+        ("/office/money/events", "/office/money/events"),
+        ("/office/money/promos", "/office/money/promos"),
+    ];
+    let mut taken = 0;
+    for (list, file) in lists {
+        let page = ilse.get(list).await.body;
+        let rows = all_rows(&page);
+        assert!(rows > 0, "{list} has rows in the demo house");
+        let orders: Vec<String> =
+            links(&page, list).into_iter().filter(|l| l.contains("sort=")).collect();
+        assert!(!orders.is_empty(), "{list} can be ordered");
+        for order in orders {
+            let ordered = ilse.get(&order).await;
+            assert_eq!(ordered.status, StatusCode::OK, "{order}");
+            assert_eq!(all_rows(&ordered.body), rows, "{order} loses nobody");
+            let body = &ordered.body;
+            assert!(body.contains("aria-sort=") || body.contains("aria-current=\"true\" title="));
+        }
+        let narrowed = ilse.get(&format!("{list}?q=no+such+words+xyz")).await.body;
+        assert_eq!(all_rows(&narrowed), 0, "{list}");
+        assert!(narrowed.contains("fits “no such words xyz”"), "{list} says what was looked for");
+        let files = links(&page, &format!("{file}.csv"));
+        assert!(!files.is_empty(), "{list} can be taken away");
+        let csv = ilse.get(&files[0]).await.body;
+        assert!(csv.trim_end().lines().count() > rows.min(30), "{list}: {csv}");
+        let book = ilse.get(&files[0].replace(".csv", ".xlsx")).await;
+        assert_eq!(book.status, StatusCode::OK);
+        taken += 2;
+    }
+    let log = ilse.get("/office/house/log").await;
+    let log = if log.status == StatusCode::OK { log.body } else { String::new() };
+    let noted = site.desk.store.read(|conn| matricle_store::audit::latest(conn, 50)).await.unwrap();
+    let noted = noted.0.iter().filter(|n| n.what.starts_with("took a file away")).count();
+    assert_eq!(noted, taken, "each is written down: {log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_order_of_a_list_is_that_of_its_column_and_turns_round() {
+    let site = open().await;
+    let mut ilse = Browser::new(&site);
+    ilse.sign_in(0).await;
+    let mut names = async |query: &str| -> Vec<String> {
+        let csv = ilse.get(&format!("/office/events/2/coming.csv?{query}")).await.body;
+        csv.lines().skip(1).map(|l| l.split(',').nth(1).unwrap().to_owned()).collect()
+    };
+    let (rising, falling) = (names("sort=name").await, names("sort=name&back=1").await);
+    assert!(rising.len() > 20 && rising.is_sorted_by_key(|n| matricle_core::words::fold(n)));
+    assert!(falling.iter().rev().is_sorted_by_key(|n| matricle_core::words::fold(n)));
+    let some = names("q=member").await;
+    assert!(!some.is_empty() && some.len() < rising.len());
+    let mut letters = async |query: &str| -> Vec<String> {
+        let csv = ilse.get(&format!("/office/messages/letters.csv?list=all&{query}")).await.body;
+        let rows = csv.lines().filter(|l| l.starts_with("20"));
+        rows.map(|l| l.split(',').nth(2).unwrap_or_default().to_owned()).collect()
+    };
+    let (rising, falling) = (letters("sort=who").await, letters("sort=who&back=1").await);
+    assert!(rising.len() > 1 && rising.iter().rev().eq(&falling), "{rising:?} {falling:?}");
+    assert_eq!(letters("q=tombola").await.len(), 1);
+}

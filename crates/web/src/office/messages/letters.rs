@@ -2,14 +2,15 @@
 
 use askama::Template;
 use axum::extract::{Multipart, Path, Query};
-use axum::http::header;
+use axum::http::{Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::EventId;
 use matricle_core::messages::letters::{Kind, Place};
 use matricle_core::people::staff::Right;
 use matricle_desk::letters::tray::{self, ON_A_PAGE, Whole};
+use matricle_formats::table::Cell;
 use matricle_formats::words;
-use matricle_store::letters::{Letter, List, Out};
+use matricle_store::letters::{Letter, List, Look, Out, Sort};
 use serde::Deserialize;
 
 use crate::asking::{Mails, Posted};
@@ -19,6 +20,7 @@ use crate::office::Clerk;
 use crate::office::tab::answer;
 use crate::page::Frame;
 use crate::parts::fields::{Fields, form, wrong};
+use crate::parts::list::{self, Ask, Column, Columns, Entries, Head, InFile, Shown, Spot};
 use crate::parts::pager::Pager;
 
 const HERE: &str = "/office/messages/letters";
@@ -100,8 +102,34 @@ pub(crate) struct Asked {
     /// The number of a letter: all by whoever wrote it.
     #[serde(default)]
     writer: Option<i64>,
-    #[serde(default)]
-    page: usize,
+}
+
+impl Asked {
+    fn look(&self, ask: &Ask) -> Look {
+        let of = match (self.writer, self.event, self.list.as_str()) {
+            (Some(writer), ..) => List::Writer(writer),
+            (None, Some(event), _) => List::Event(EventId(event)),
+            (None, None, "answer") => List::ToAnswer,
+            (None, None, "all") => List::All,
+            (None, None, "away") => List::PutAway,
+            (None, None, "unreadable") => List::Unreadable,
+            (None, None, _) => List::Tray,
+        };
+        let words = ask.q.split_whitespace().map(String::from).collect();
+        match Sort::from_word(&ask.sort) {
+            Some(sort) => Look { of, words, sort, backwards: ask.back },
+            None => Look { words, ..of.into() },
+        }
+    }
+
+    /// What the address says beside words and order.
+    fn what(&self) -> String {
+        match (self.writer, self.event) {
+            (Some(writer), _) => format!("writer={writer}&"),
+            (None, Some(event)) => format!("event={event}&"),
+            (None, None) => format!("list={}&", crate::address::encode(&self.list)),
+        }
+    }
 }
 
 #[derive(Template)]
@@ -113,36 +141,61 @@ struct Page {
     tray: u32,
     to_answer: u32,
     count: u32,
-    rows: Vec<Row>,
+    heads: Vec<Head>,
+    /// What the address of the same list says beside its words, and with them, up to the page.
+    what: Vec<(String, String)>,
+    query: String,
+    q: String,
+    letters: Entries,
     pager: Pager,
     is_read: bool,
     may: bool,
     d: Fields,
 }
 
-async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError> {
-    let of = match (asked.event, asked.list.as_str()) {
-        _ if asked.writer.is_some() => List::Writer(asked.writer.unwrap_or_default()),
-        (Some(event), _) => List::Event(EventId(event)),
-        (None, "answer") => List::ToAnswer,
-        (None, "all") => List::All,
-        (None, "away") => List::PutAway,
-        (None, "unreadable") => List::Unreadable,
-        (None, _) => List::Tray,
-    };
+/// What stands on a list of letters.
+fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, Letter> {
+    let row = move |letter: &Letter| row(at, letter, zone);
+    vec![
+        Column::new("minute", "When", |l: &Letter| Cell::at(l.at, zone))
+            .shown(move |l| row(l).when)
+            .at(Spot::Minute)
+            .by_store(true),
+        Column::new("kind", "Kind", |l: &Letter| l.kind.word())
+            .shown(|l| Shown::state(l.kind.word(), format!("st st-{}", class(l.kind))))
+            .at(Spot::State)
+            .by_store(true),
+        Column::new("who", "From", |l: &Letter| l.from.0.clone())
+            .shown(|l| who(&l.from))
+            .at(Spot::Beside)
+            .by_store(true),
+        Column::new("address", "Address", |l: &Letter| l.from.1.clone()).in_files(),
+        Column::new("subject", "Subject", |l: &Letter| l.subject.clone())
+            .shown(move |l| row(l).subject)
+            .by_store(true),
+        Column::new("words", "Words", |l: &Letter| l.own.clone())
+            .shown(move |l| row(l).words)
+            .at(Spot::Line),
+        Column::screen("about", "About", move |l: &Letter| row(l).about).at(Spot::Line),
+        Column::new("event", "Event", |l: &Letter| l.title.clone()).in_files(),
+        Column::new("booking", "Booking", |l: &Letter| l.reference.map(|r| r.to_string()))
+            .in_files(),
+    ]
+}
+
+async fn page(at: &Clerk, asked: Asked, ask: Ask, d: Fields) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
-    let n = u32::try_from(asked.page).unwrap_or(0);
-    let found = tray::list(&at.app.desk, &at.staff, of, n).await?;
-    let wrong = d.count();
-    let here = match asked.event {
-        _ if asked.writer.is_some() => {
-            format!("{HERE}?writer={}&", asked.writer.unwrap_or_default())
-        }
-        Some(event) => format!("{HERE}?event={event}&"),
-        None => format!("{HERE}?list={}&", crate::address::encode(&asked.list)),
-    };
+    let look = asked.look(&ask);
+    // By itself a list is in the order of its minutes, one way or the other.
+    let shown = Ask { sort: look.sort.word().into(), back: look.backwards, ..ask.clone() };
+    let n = u32::try_from(ask.page).unwrap_or(u32::MAX);
+    let found = tray::list(&at.app.desk, &at.staff, look, n).await?;
+    let columns = columns(at, &house.zone);
+    let here = format!("{HERE}?{}", asked.what());
+    let query = format!("{}{}", asked.what(), ask.query());
+    let what = form_urlencoded::parse(asked.what().as_bytes()).into_owned().collect();
     answer(
-        wrong,
+        d.count(),
         &Page {
             f: at.frame("Letters", &house.name).in_room("messages"),
             tab: "letters",
@@ -154,8 +207,17 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
             tray: found.tray,
             to_answer: found.to_answer,
             count: found.count,
-            rows: found.letters.iter().map(|l| row(at, l, &house.zone)).collect(),
-            pager: Pager::of(found.count as usize, asked.page, ON_A_PAGE as usize, &here),
+            heads: list::heads(&columns, &here, &shown),
+            letters: Entries::new(&columns, &found.letters, |l| format!("{HERE}/{}", l.id)),
+            pager: Pager::of(
+                found.count as usize,
+                ask.page,
+                ON_A_PAGE as usize,
+                &format!("{HERE}?{query}"),
+            ),
+            what,
+            query,
+            q: ask.q,
             is_read: found.is_read,
             may: at.staff.role.may(Right::ChangeBookings),
             d,
@@ -164,8 +226,25 @@ async fn page(at: &Clerk, asked: Asked, d: Fields) -> Result<Response, WebError>
 }
 
 /// `GET /office/messages/letters`.
-pub(crate) async fn list(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
-    page(&at, asked, Fields::default()).await
+pub(crate) async fn list(
+    at: Clerk,
+    Query(asked): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
+    page(&at, asked, ask, Fields::default()).await
+}
+
+/// `GET /office/messages/letters.csv` and `.xlsx`: all of a list that fits, as a file.
+pub(crate) async fn file(
+    at: Clerk,
+    uri: Uri,
+    Query(asked): Query<Asked>,
+    ask: Ask,
+) -> Result<Response, WebError> {
+    let house = at.app.desk.house().await?;
+    let found = tray::all(&at.app.desk, &at.staff, asked.look(&ask)).await?;
+    let sheet = InFile::of(&columns(&at, &house.zone), &found.letters);
+    sheet.hand_out((&at.app.desk, &at.staff), &uri, ("Letters", "letters")).await
 }
 
 /// `POST /office/messages/letters`: mails that were dropped as files, or pasted.
@@ -188,7 +267,7 @@ pub(crate) async fn drop_in(at: Clerk, parts: Multipart) -> Result<Response, Web
         Err(error) => {
             let mut d = Fields::default();
             d.mark(&wrong(error)?);
-            page(&at, Asked::default(), d).await
+            page(&at, Asked::default(), Ask::default(), d).await
         }
     }
 }
@@ -412,7 +491,7 @@ pub(crate) async fn raw(at: Clerk, Path(id): Path<i64>) -> Result<Response, WebE
 }
 
 /// `GET /office/messages/letters/{id}/files/{n}`.
-pub(crate) async fn file(
+pub(crate) async fn one_file(
     at: Clerk,
     Path((id, n)): Path<(i64, usize)>,
 ) -> Result<Response, WebError> {

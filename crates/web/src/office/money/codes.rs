@@ -1,60 +1,82 @@
 //! Promo codes.
 
+use askama::Template;
 use matricle_core::EventId;
-use matricle_core::money::promo::Gives;
-use matricle_desk::money::promos;
+use matricle_core::money::promo::{Gives, Promo};
+use matricle_desk::money::promos::{self, Parts};
 use matricle_formats::words;
+use matricle_store::promos::PromoRow;
 
-use super::{Only, Room, Table, View};
+use super::{Only, Room, View};
 use crate::error::WebError;
+use crate::parts::list::{Column, Shown};
+
+/// A code, and the parts of an event that it is for.
+type Code = (PromoRow, Parts);
+
+/// Stops a code, or lets it be used again.
+#[derive(Template)]
+#[template(path = "office/stop_code.html")]
+struct Stop<'a> {
+    token: &'a str,
+    once: &'a str,
+    promo: i64,
+    stopped: bool,
+}
+
+/// What a code is for, and how far.
+fn bounds(v: &View<'_>, (row, parts): &Code) -> Vec<String> {
+    let p = &row.promo;
+    let today = words::local(v.now, v.zone).date();
+    let mut bounds: Vec<String> = Vec::new();
+    bounds.extend(row.event.as_ref().map(|(_, title)| title.clone()));
+    bounds.extend(parts.tickets.iter().map(|(_, name)| name.clone()));
+    bounds.extend(parts.dates.iter().map(|d| words::day(d.span.starts.date(), today)));
+    bounds.extend(Some(p.address.clone()).filter(|address| !address.is_empty()));
+    bounds.extend(p.once.then(|| "once a person".to_owned()));
+    bounds.extend(p.least_minor.map(|least| format!("from {}", v.currency.of(least))));
+    bounds.extend(p.most_minor.map(|most| format!("up to {}", v.currency.of(most))));
+    bounds.extend(p.together.then(|| "beside others".to_owned()));
+    bounds
+}
+
+/// When a code can be used.
+fn good(v: &View<'_>, p: &Promo) -> String {
+    match (p.stopped, p.from, p.until) {
+        (true, ..) => "stopped".to_owned(),
+        (_, Some(from), Some(until)) => format!("{} – {}", v.moment(from), v.moment(until)),
+        (_, Some(from), None) => format!("from {}", v.moment(from)),
+        (_, None, Some(until)) => format!("until {}", v.moment(until)),
+        _ => "always".to_owned(),
+    }
+}
 
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
     let all = promos::all(v.desk(), v.staff()).await?;
     page.empty = "No code yet. A code takes a percentage or an amount off, for whom and as often as you say.";
-    page.table =
-        Table::new(&["Code", "Takes off", "For", "Used", "Taken off so far", "Good"], &[3, 4]);
-    for (row, parts) in all {
-        let p = &row.promo;
-        let gives = match p.gives {
+    let (token, once) = (page.f.token.clone(), page.f.once.clone());
+    let columns = vec![
+        Column::new("code", "Code", |(row, _): &Code| row.promo.code.clone()).rising(),
+        Column::new("gives", "Takes off", |(row, _): &Code| match row.promo.gives {
             Gives::Percent(percent) => format!("{percent} %"),
             Gives::Amount(minor) => v.currency.of(minor).to_string(),
-        };
-        let mut bounds: Vec<String> = Vec::new();
-        bounds.extend(row.event.as_ref().map(|(_, title)| title.clone()));
-        bounds.extend(parts.tickets.into_iter().map(|(_, name)| name));
-        let today = words::local(v.now, v.zone).date();
-        bounds.extend(parts.dates.iter().map(|d| words::day(d.span.starts.date(), today)));
-        if !p.address.is_empty() {
-            bounds.push(p.address.clone());
-        }
-        if p.once {
-            bounds.push("once a person".into());
-        }
-        if let Some(least) = p.least_minor {
-            bounds.push(format!("from {}", v.currency.of(least)));
-        }
-        if let Some(most) = p.most_minor {
-            bounds.push(format!("up to {}", v.currency.of(most)));
-        }
-        if p.together {
-            bounds.push("beside others".into());
-        }
-        let used =
-            p.most.map_or_else(|| row.used.to_string(), |most| format!("{} of {most}", row.used));
-        let good = match (p.stopped, p.from, p.until) {
-            (true, ..) => "stopped".to_owned(),
-            (_, Some(from), Some(until)) => format!("{} – {}", v.moment(from), v.moment(until)),
-            (_, Some(from), None) => format!("from {}", v.moment(from)),
-            (_, None, Some(until)) => format!("until {}", v.moment(until)),
-            _ => "always".to_owned(),
-        };
-        page.promos.push((p.id, p.stopped));
-        page.table.push(
-            String::new(),
-            vec![p.code.clone(), gives, bounds.join(", "), used, v.figures(row.taken_off), good],
-        );
-    }
+        }),
+        Column::new("for", "For", |code: &Code| bounds(v, code).join(", ")),
+        Column::new("used", "Used", |(row, _): &Code| match row.promo.most {
+            None => row.used.to_string(),
+            Some(most) => format!("{} of {most}", row.used),
+        })
+        .number(),
+        v.amounts("off", "Taken off so far", |(row, _): &Code| Some(row.taken_off)),
+        Column::new("good", "Good", |(row, _): &Code| good(v, &row.promo)).named(),
+        Column::screen("act", "Act", move |(row, _): &Code| {
+            let (promo, stopped) = (row.promo.id, row.promo.stopped);
+            let form = Stop { token: &token, once: &once, promo, stopped };
+            Shown::drawn(form.render().unwrap_or_default())
+        }),
+    ];
+    page.put(v, columns, all);
     page.events = events_to_choose(v).await?;
     if let Ok(event) = v.asked.event.parse() {
         page.only = Some(only(v, event).await?);

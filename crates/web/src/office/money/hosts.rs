@@ -2,9 +2,11 @@
 
 use matricle_core::money::shares::Share;
 use matricle_desk::money::books;
+use matricle_formats::table::Cell;
 
-use super::{HostRow, Room, Table, View};
+use super::{HostRow, Room, View, text};
 use crate::error::WebError;
+use crate::parts::list::Column;
 
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
@@ -34,16 +36,18 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
         })
         .collect();
     // As a file: a row for each share, and one for what was paid out.
-    page.table = Table::new(&["Host", "What for", "Amount"], &[2]);
+    let mut rows: Vec<(String, String, String)> = Vec::new();
     for s in &page.statements {
-        for (what, minor) in &s.shares {
-            page.table.push(String::new(), vec![s.name.clone(), what.clone(), minor.clone()]);
-        }
-        if let Some(paid) = &s.paid {
-            let out = format!("−{paid}");
-            page.table.push(String::new(), vec![s.name.clone(), "Paid out".into(), out]);
-        }
+        let shares = s.shares.iter().map(|(what, minor)| (what.clone(), minor.clone()));
+        let paid = s.paid.iter().map(|paid| ("Paid out".to_owned(), format!("−{paid}")));
+        rows.extend(shares.chain(paid).map(|(what, amount)| (s.name.clone(), what, amount)));
     }
+    let columns = vec![
+        text("host", "Host", |r: &(String, String, String)| &r.0),
+        text("what", "What for", |r: &(String, String, String)| &r.1),
+        Column::new("amount", "Amount", |r: &(String, String, String)| Cell::amount(&r.2)),
+    ];
+    page.put(v, columns, rows);
     page.hosts = all.hosts;
     page.events = all.events;
     Ok(())

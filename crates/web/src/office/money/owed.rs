@@ -1,17 +1,29 @@
 //! Who owes, what is to be given back, and what the accounts come to.
 
+use jiff::Timestamp;
 use matricle_core::money::ledger::Account;
 use matricle_core::money::transfer::{creditor_reference, grouped};
 use matricle_core::words::codes::Reference;
 use matricle_desk::money::books;
 use matricle_formats::table::Cell;
 use matricle_formats::words;
+use matricle_store::books::Owing;
 
-use super::{Room, Table, ToGive, View, href};
+use super::{Room, ToGive, View, booking, href, text};
 use crate::error::WebError;
+use crate::parts::list::Column;
 
 /// So many refunds by hand are named at once.
 const TO_GIVE: usize = 12;
+
+/// For how long something has been so, in days.
+fn since(now: Timestamp, then: Timestamp) -> String {
+    match now.duration_since(then).as_hours() / 24 {
+        0 => "today".to_owned(),
+        1 => "1 day".to_owned(),
+        n => format!("{n} days"),
+    }
+}
 
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
@@ -26,38 +38,30 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
         ),
     };
     page.empty = "Whoever has booked and not paid stands here, longest first.";
-    page.table = Table::new(
-        &[
-            "Booking",
-            "Booker",
-            "Event",
-            "Due",
-            "Since",
-            "Seats kept until",
-            "Reference on a transfer",
-        ],
-        &[3],
-    );
-    for o in all.owing {
-        let reference = Reference::parse(&o.reference);
-        let shown = reference.map_or_else(|| o.reference.clone(), |r| r.to_string());
-        let rf = reference
+    let transfer = |o: &Owing| {
+        Reference::parse(&o.reference)
             .filter(|_| o.invoiced)
-            .map_or_else(String::new, |r| grouped(&creditor_reference(r)));
-        let days = v.now.duration_since(o.since).as_hours() / 24;
-        let since = match days {
-            0 => "today".to_owned(),
-            1 => "1 day".to_owned(),
-            n => format!("{n} days"),
-        };
-        let until = o.until.map_or_else(|| "confirmed".to_owned(), |at| v.moment(at));
-        let exact = o.until.map(|at| (5, Cell::at(at, v.zone)));
-        page.table.push_exact(
-            href(&o.reference),
-            vec![shown, o.name, o.title, v.figures(o.due), since, until, rf],
-            std::iter::once((4, Cell::at(o.since, v.zone))).chain(exact).collect(),
-        );
-    }
+            .map_or_else(String::new, |r| grouped(&creditor_reference(r)))
+    };
+    let columns = vec![
+        booking(|o: &Owing| &o.reference),
+        text("booker", "Booker", |o: &Owing| &o.name),
+        text("event", "Event", |o: &Owing| &o.title),
+        v.amounts("due", "Due", |o: &Owing| Some(o.due)),
+        Column::new("since", "Since", |o: &Owing| Cell::at(o.since, v.zone))
+            .shown(|o| since(v.now, o.since))
+            .named()
+            .rising(),
+        Column::new("until", "Seats kept until", |o: &Owing| match o.until {
+            Some(at) => Cell::at(at, v.zone),
+            None => "confirmed".into(),
+        })
+        .shown(|o| o.until.map_or_else(|| "confirmed".to_owned(), |at| v.moment(at)))
+        .named()
+        .rising(),
+        Column::new("transfer", "Reference on a transfer", transfer).named(),
+    ];
+    page.put(v, columns, all.owing);
     let by_hand: Vec<_> = all.refunds.into_iter().filter(|(r, ..)| r.by_hand).collect();
     let (count, sum) = (by_hand.len(), by_hand.iter().map(|(r, ..)| r.minor).sum());
     if count > TO_GIVE {

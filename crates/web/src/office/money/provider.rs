@@ -1,10 +1,12 @@
 //! The card provider’s list beside ours.
 
-use matricle_desk::money::books;
+use matricle_desk::money::books::{self, Difference};
+use matricle_formats::table::Cell;
 use matricle_formats::words;
 
-use super::{Room, Table, View, href};
+use super::{Room, View, booking, text};
 use crate::error::WebError;
+use crate::parts::list::Column;
 
 /// Fills the tab.
 pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> {
@@ -27,25 +29,26 @@ pub(super) async fn fill(page: &mut Room, v: &View<'_>) -> Result<(), WebError> 
         )
     };
     page.empty = "No differences.";
-    page.table = Table::new(
-        &["Booking", "Payment", "Came, ours", "Came, theirs", "Back, ours", "Back, theirs"],
-        &[2, 3, 4, 5],
-    );
-    for x in compared.differences {
-        let theirs = |pick: fn((i64, i64)) -> i64| {
-            x.theirs.map_or_else(|| "unknown".to_owned(), |t| v.figures(pick(t)))
-        };
-        let cells = vec![
-            x.reference.clone(),
-            x.payment.clone(),
-            v.figures(x.ours.0),
-            theirs(|t| t.0),
-            v.figures(x.ours.1),
-            theirs(|t| t.1),
-        ];
-        let to = if x.reference.is_empty() { String::new() } else { href(&x.reference) };
-        page.table.push(to, cells);
-    }
+    let theirs = |x: &Difference, pick: fn((i64, i64)) -> i64| {
+        x.theirs.map_or_else(|| "unknown".to_owned(), |t| v.figures(pick(t)))
+    };
+    let columns = vec![
+        booking(|x: &Difference| &x.reference),
+        text("payment", "Payment", |x: &Difference| &x.payment),
+        v.amounts("came", "Came, ours", |x: &Difference| Some(x.ours.0)),
+        Column::new("came-there", "Came, theirs", |x: &Difference| {
+            Cell::amount(&theirs(x, |t| t.0))
+        })
+        .shown(|x| theirs(x, |t| t.0))
+        .number(),
+        v.amounts("back", "Back, ours", |x: &Difference| Some(x.ours.1)),
+        Column::new("back-there", "Back, theirs", |x: &Difference| {
+            Cell::amount(&theirs(x, |t| t.1))
+        })
+        .shown(|x| theirs(x, |t| t.1))
+        .number(),
+    ];
+    page.put(v, columns, compared.differences);
     page.balances = compared
         .payouts
         .iter()
