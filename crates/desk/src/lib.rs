@@ -14,7 +14,6 @@ pub mod badges;
 mod bench;
 pub mod bookings;
 mod clock;
-pub mod demo;
 pub mod door;
 mod drawn;
 mod error;
@@ -162,8 +161,20 @@ impl Desk {
     }
 }
 
-pub(crate) fn house_of(conn: &matricle_store::Connection) -> Result<House, DeskError> {
+/// The house, as it is set up.
+///
+/// # Errors
+/// It is not set up.
+pub fn house_of(conn: &matricle_store::Connection) -> Result<House, DeskError> {
     matricle_store::house::get(conn)?.ok_or(DeskError::NotSetUp)
+}
+
+/// Inner parts of the use cases, which work in somebody else's transaction: what a made-up house is
+/// made with.
+pub mod within {
+    pub use crate::bookings::moves::{With, make};
+    pub use crate::bookings::reference::fresh_reference;
+    pub use crate::messages::sending::words_now;
 }
 
 /// Does work that takes a processor, or the disk, for a while away from the async threads.

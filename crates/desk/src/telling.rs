@@ -26,8 +26,9 @@ use crate::{DeskError, house_of};
 
 pub use daily::{News, Wishes, keep_wishes, wishes};
 pub(crate) use daily::{news, plan as plan_wishes};
+pub use follow::follow_due;
 pub use follow::{Line, misplanned, to_bookers, will_go};
-pub(crate) use follow::{Still, follow_due, is_still_due};
+pub(crate) use follow::{Still, is_still_due};
 pub(crate) use standard::{install, wording_of};
 
 /// The cues that hold for an event; a house that has none yet gets the program's own.
@@ -611,7 +612,7 @@ pub(crate) fn tell_waiter(
 }
 
 /// An invitation that is written down.
-pub(crate) enum Ask<'a> {
+pub enum Ask<'a> {
     /// The first, by mail.
     First,
     /// The first, which the house brings to its reader itself: its link is there to be copied.
@@ -624,7 +625,7 @@ pub(crate) enum Ask<'a> {
 const ELSEWHERE: &str = "the house sends this one by other means";
 
 /// Invites somebody who is on a list of an event.
-pub(crate) fn invite(
+pub fn invite(
     tx: &Tx<'_>,
     event: EventId,
     address: &str,

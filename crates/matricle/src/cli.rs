@@ -4,9 +4,13 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
-use matricle_core::people::staff::Role;
-
-use crate::config::Config;
+use matricle_bench::args::{
+    BenchArgs, BookingsArgs, DoorArgs, InvitationsArgs, MessagesArgs, PagesArgs, ReviewArgs,
+    SeasonArgs,
+};
+use matricle_serve::args::{
+    BackupArgs, CheckArgs, ConfigArgs, ImportArgs, PersonArgs, RestoreArgs,
+};
 
 /// Events, bookings and the door for clubs, associations and training organisers.
 #[derive(Debug, Parser)]
@@ -75,24 +79,6 @@ pub struct DemoArgs {
     pub now: Option<Timestamp>,
 }
 
-/// Arguments of commands that need the configuration.
-#[derive(Debug, Args)]
-pub struct ConfigArgs {
-    /// The configuration file (see `example-config`).
-    #[arg(long)]
-    pub config: PathBuf,
-}
-
-impl ConfigArgs {
-    /// Reads the configuration.
-    ///
-    /// # Errors
-    /// The file cannot be read, or says something odd.
-    pub fn load(&self) -> anyhow::Result<Config> {
-        Config::load(&self.config, |name| std::env::var(name).ok())
-    }
-}
-
 /// Arguments of `standins`.
 #[derive(Debug, Args)]
 pub struct StandinArgs {
@@ -102,147 +88,6 @@ pub struct StandinArgs {
     /// A folder to keep payments and mails in.
     #[arg(long)]
     pub data: Option<PathBuf>,
-}
-
-/// Arguments of `import`.
-#[derive(Debug, Args)]
-pub struct ImportArgs {
-    /// The configuration.
-    #[command(flatten)]
-    pub config: ConfigArgs,
-    /// The planned event.
-    pub event: PathBuf,
-}
-
-/// Arguments of `person`.
-#[derive(Debug, Args)]
-pub struct PersonArgs {
-    /// The configuration.
-    #[command(flatten)]
-    pub config: ConfigArgs,
-    /// Their name.
-    #[arg(long)]
-    pub name: String,
-    /// Their e-mail address, with which they sign in.
-    #[arg(long)]
-    pub email: String,
-    /// The role.
-    #[arg(long, value_parser = Role::ALL.map(Role::word))]
-    pub role: String,
-}
-
-/// What `check` is told.
-#[derive(Debug, Args)]
-pub struct CheckArgs {
-    /// Where the configuration is.
-    #[command(flatten)]
-    pub config: ConfigArgs,
-    /// First work out anew what follows from facts (counters, words that are searched, planned
-    /// messages), after a copy beside the file.
-    #[arg(long)]
-    pub mend: bool,
-}
-
-/// Arguments of `backup`.
-#[derive(Debug, Args)]
-pub struct BackupArgs {
-    /// The configuration.
-    #[command(flatten)]
-    pub config: ConfigArgs,
-    /// The folder it goes to; older backups in it are thinned by the rule of the configuration.
-    pub target: PathBuf,
-}
-
-/// Arguments of `restore`.
-#[derive(Debug, Args)]
-pub struct RestoreArgs {
-    /// The backup.
-    pub backup: PathBuf,
-    /// The data folder to bring it back into; it holds no house yet.
-    #[arg(long)]
-    pub into: PathBuf,
-    /// A file with the passphrase it was encrypted with.
-    #[arg(long)]
-    pub passphrase_file: Option<PathBuf>,
-}
-
-/// Arguments of `bench`.
-#[derive(Debug, Args)]
-pub struct BenchArgs {
-    /// Scans and page views to measure; a quarter as many bookings.
-    #[arg(long, default_value_t = 20_000)]
-    pub count: u32,
-    /// Connections at once.
-    #[arg(long, default_value_t = 64)]
-    pub connections: u32,
-}
-
-/// Arguments of `bench-season`.
-#[derive(Debug, Args)]
-pub struct SeasonArgs {
-    /// Most dates.
-    #[arg(long, default_value_t = 100_000)]
-    pub most: u32,
-}
-
-/// Arguments of `bench-door`.
-#[derive(Debug, Args)]
-pub struct DoorArgs {
-    /// People on the roster.
-    #[arg(long, default_value_t = 100_000)]
-    pub people: u32,
-    /// For how many seconds scans come.
-    #[arg(long, default_value_t = 20)]
-    pub seconds: u32,
-}
-
-/// Arguments of `bench-review`.
-#[derive(Debug, Args)]
-pub struct ReviewArgs {
-    /// How many published events there are.
-    #[arg(long, default_value_t = 100_000)]
-    pub events: u32,
-}
-
-/// Arguments of `bench-pages`.
-#[derive(Debug, Args)]
-pub struct PagesArgs {
-    /// Events besides those of the demo.
-    #[arg(long, default_value_t = 200)]
-    pub events: u32,
-    /// Bookings besides those of the demo.
-    #[arg(long, default_value_t = 5_000)]
-    pub bookings: u32,
-    /// So many of the slowest pages are named.
-    #[arg(long, default_value_t = 10)]
-    pub most: usize,
-}
-
-/// Arguments of `bench-messages`.
-#[derive(Debug, Args)]
-pub struct MessagesArgs {
-    /// Bookings of the date that moves; each has three messages or so planned.
-    #[arg(long, default_value_t = 38_000)]
-    pub bookings: u32,
-    /// Mails handed over at each number at once.
-    #[arg(long, default_value_t = 400)]
-    pub mails: u32,
-}
-
-/// Arguments of `bench-invitations`.
-#[derive(Debug, Args)]
-pub struct InvitationsArgs {
-    /// Addresses of the longest list.
-    #[arg(long, default_value_t = 20_000)]
-    pub most: u32,
-}
-
-/// Arguments of `bench-bookings`.
-#[derive(Debug, Args)]
-pub struct BookingsArgs {
-    /// Most attendees.
-    #[arg(long, default_value_t = 1_000_000)]
-    pub most: u32,
 }
 
 #[cfg(test)]

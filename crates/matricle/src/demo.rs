@@ -4,8 +4,9 @@ use std::net::Ipv4Addr;
 use std::path::PathBuf;
 
 use anyhow::Context;
+use matricle_demo as demo;
 use matricle_desk::outside::provider::parse_webhook_secret;
-use matricle_desk::{Clock, Desk, demo};
+use matricle_desk::{Clock, Desk};
 use matricle_store::Store;
 use matricle_store::house::{self, House};
 use matricle_web::{Limits, Settings};
@@ -13,9 +14,12 @@ use tempfile::TempDir;
 use tokio::net::TcpListener;
 
 use crate::cli::DemoArgs;
-use crate::listening::Bounds;
-use crate::serve::{Parts, desk, listen, stop_signal, until_stopped};
-use crate::{config, standins};
+use matricle_serve::config;
+use matricle_serve::listening::Bounds;
+use matricle_serve::serve::{Parts, desk, listen, stop_signal, until_stopped};
+use matricle_standins::beside::{self, KEY, WEBHOOK_SECRET};
+
+use crate::standins::mailbox_of;
 
 /// A demo that is ready to be served.
 pub struct Demo {
@@ -24,7 +28,7 @@ pub struct Demo {
     /// Where its pages are.
     pub url: String,
     /// Its stand-ins.
-    pub outside: standins::Running,
+    pub outside: beside::Running,
     folder: PathBuf,
     fresh: bool,
     listener: TcpListener,
@@ -49,20 +53,19 @@ pub async fn prepare(args: &DemoArgs) -> anyhow::Result<Demo> {
         0 => 0,
         port => port.checked_add(1).context("there is no port after this one")?,
     };
-    let outside = standins::start(after, Some(&folder.join("stand-ins"))).await?;
+    let outside = beside::start(after, Some(&folder.join("stand-ins"))).await?;
     let url = format!("http://{}", listener.local_addr()?);
-    let secret =
-        parse_webhook_secret(config::STAND_IN_WEBHOOK_SECRET).context("the stand-in's secret")?;
+    let secret = parse_webhook_secret(WEBHOOK_SECRET).context("the stand-in's secret")?;
     let desk = desk(Parts {
         store,
         clock: args.now.map_or_else(Clock::real, Clock::from),
         secrets: config::secrets(&folder, "")?,
-        card: Some((outside.till.clone(), config::STAND_IN_KEY.into(), secret)),
+        card: Some((outside.till.clone(), KEY.into(), secret)),
         mail: (outside.smtp.clone(), None),
         mail_at_once: 4,
-        letterbox: Some(outside.letterbox()?),
-        rooms: Some((outside.meeting.clone(), config::STAND_IN_KEY.into())),
-        texts: Some((outside.phone.clone(), config::STAND_IN_KEY.into())),
+        letterbox: Some(mailbox_of(&outside)?),
+        rooms: Some((outside.meeting.clone(), KEY.into())),
+        texts: Some((outside.phone.clone(), KEY.into())),
         chat: Some(format!("{}/hook", outside.room)),
         public_url: url.clone(),
         sign_in: 60,
@@ -117,7 +120,7 @@ impl Demo {
             behind_proxy: false,
             pay_origin: self.outside.till,
             limits: Limits { sign_in: 60, booking: 240 },
-            demo: true,
+            demo: &demo::STAFF,
             observed: Default::default(),
         };
         let bounds = Bounds::of(1000, false);

@@ -4,11 +4,9 @@ use std::process::ExitCode;
 
 use clap::Parser;
 use matricle::cli::{Cli, Command};
-use matricle::config::LogConfig;
-use matricle::{
-    backup, bench, bench_bookings, bench_door, bench_invitations, bench_messages, bench_pages,
-    bench_review, bench_season, check, config, demo, import, logging, person, serve, standins,
-};
+use matricle::{demo, standins};
+use matricle_serve::config::LogConfig;
+use matricle_serve::{backup, check, config, import, logging, person, serve};
 
 /// Gives memory back once it is free: after a demo is made, or a large file, the C library's own
 /// keeps most of it. It is quicker, too, at the many small pieces of a request.
@@ -57,14 +55,14 @@ fn run(cli: Cli) -> anyhow::Result<ExitCode> {
             Command::Check(args) => return check::run(&args.config.load()?, args.mend).await,
             Command::Backup(args) => backup::make(&args)?,
             Command::Restore(args) => backup::restore(&args).await?,
-            Command::Bench(args) => bench::run(&args).await?,
-            Command::BenchSeason(args) => bench_season::run(&args)?,
-            Command::BenchDoor(args) => bench_door::run(&args).await?,
-            Command::BenchReview(args) => bench_review::run(&args)?,
-            Command::BenchBookings(args) => bench_bookings::run(&args).await?,
-            Command::BenchPages(args) => bench_pages::run(&args).await?,
-            Command::BenchInvitations(args) => bench_invitations::run(&args).await?,
-            Command::BenchMessages(args) => bench_messages::run(&args).await?,
+            Command::Bench(args) => matricle_bench::program::run(&args).await?,
+            Command::BenchSeason(args) => matricle_bench::season::run(&args)?,
+            Command::BenchDoor(args) => matricle_bench::door::run(&args).await?,
+            Command::BenchReview(args) => matricle_bench::review::run(&args)?,
+            Command::BenchBookings(args) => matricle_bench::bookings::run(&args).await?,
+            Command::BenchPages(args) => matricle_bench::pages::run(&args).await?,
+            Command::BenchInvitations(args) => matricle_bench::invitations::run(&args).await?,
+            Command::BenchMessages(args) => matricle_bench::messages::run(&args).await?,
             Command::ExampleConfig => print!("{}", config::EXAMPLE),
             Command::ExampleEvent => print!("{}", matricle_desk::planning::plan::EXAMPLE),
         }

@@ -114,7 +114,6 @@ const DESK: &[&[&str]] = &[
     &["office"],
     &["door"],
     &["timers"],
-    &["demo"],
 ];
 /// The rooms of the desk's bookings among themselves.
 const BOOKINGS: &[&[&str]] = &[
@@ -128,6 +127,19 @@ const BOOKINGS: &[&[&str]] = &[
     &["submit"],
 ];
 
+const STANDINS: &[&[&str]] = &[
+    &["kept", "pages"],
+    &["letters", "meeting", "phone", "scanner", "till"],
+    &["mailbox"],
+    &["letterbox"],
+    &["beside"],
+];
+const SERVE: &[&[&str]] = &[
+    &["config"],
+    &["args", "listening", "logging"],
+    &["serve"],
+    &["backup", "check", "import", "person"],
+];
 const WEB: &[&[&str]] = &[
     &["address", "again", "news", "serving", "observe", "cache", "wording"],
     &["assets"],
@@ -262,10 +274,34 @@ fn imports_go_down_only() {
         ("store/src/events", "crate::events::", EVENTS),
         ("desk/src", "crate::", DESK),
         ("desk/src/bookings", "crate::bookings::", BOOKINGS),
+        ("standins/src", "crate::", STANDINS),
+        ("serve/src", "crate::", SERVE),
         ("web/src", "crate::", WEB),
         ("web/src/programme", "crate::programme::", PROGRAMME),
         ("web/src/office", "crate::office::", OFFICE),
     ];
     let wrong: Vec<String> = all.iter().flat_map(|(f, p, floors)| wrong(f, p, floors)).collect();
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn no_line_of_a_page_is_longer_than_can_be_read() {
+    let mut templates = Vec::new();
+    for root in ["../web/templates", "../standins/templates"] {
+        let mut folders = vec![Path::new(env!("CARGO_MANIFEST_DIR")).join(root)];
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                if path.is_dir() { folders.push(path) } else { templates.push(path) }
+            }
+        }
+    }
+    assert!(templates.len() > 100);
+    let mut long = Vec::new();
+    for path in templates {
+        let text = std::fs::read_to_string(&path).unwrap();
+        let lines = text.lines().enumerate().filter(|(_, l)| l.chars().count() > 140);
+        long.extend(lines.map(|(n, _)| format!("{}:{}", path.display(), n + 1)));
+    }
+    assert!(long.is_empty(), "longer than 140 characters: {long:#?}");
 }

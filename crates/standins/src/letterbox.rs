@@ -2,11 +2,8 @@
 //! (RFC 3501), and a page where anybody can write back to what arrived.
 
 use std::num::NonZeroU32;
-use std::path::PathBuf;
-use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use base64::Engine as _;
 use imap_codec::encode::Encoder as _;
 use imap_codec::fragmentizer::{FragmentInfo, Fragmentizer, LiteralAnnouncement};
 use imap_codec::imap_types::command::{Command, CommandBody};
@@ -18,13 +15,11 @@ use imap_codec::imap_types::response::{Capability, Code, Data, Greeting, Respons
 use imap_codec::imap_types::search::SearchKey;
 use imap_codec::imap_types::sequence::{SeqOrUid, Sequence, SequenceSet};
 use imap_codec::{CommandCodec, GreetingCodec, ResponseCodec};
-use mail_parser::{MessageParser, MimeHeaders};
-use serde::Deserialize;
+use mail_parser::MessageParser;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 
-use crate::kept::Folder;
-use crate::mailbox::{Mailbox, Mood, machine_time};
+use crate::mailbox::{Mailbox, Mood};
 
 /// The name that it is read under.
 pub const USER: &str = "house";

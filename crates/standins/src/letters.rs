@@ -8,6 +8,7 @@ use mail_parser::{MessageParser, MimeHeaders};
 use serde::Deserialize;
 
 use crate::kept::Folder;
+use crate::pages::machine_time;
 
 /// What lies in the house's mailbox.
 #[derive(Debug, Default)]

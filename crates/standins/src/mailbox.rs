@@ -23,6 +23,7 @@ use tokio::net::{TcpListener, TcpStream};
 
 use crate::kept::Folder;
 use crate::letters::{self, How, Letters};
+use crate::pages::{machine_time, page};
 
 /// The largest mail taken, in bytes.
 const LARGEST: usize = 20 * 1024 * 1024;
@@ -283,11 +284,6 @@ async fn read_mail(
     }
 }
 
-#[allow(clippy::disallowed_methods, reason = "a stand-in is an outside service with its own clock")]
-pub(crate) fn machine_time() -> Timestamp {
-    Timestamp::now()
-}
-
 fn message_id(raw: &[u8]) -> String {
     MessageParser::default()
         .parse_headers(raw)
@@ -507,13 +503,6 @@ async fn attachment(State(mailbox): State<Mailbox>, Path((id, n)): Path<(usize, 
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff".to_owned()),
     ];
     (headers, part.contents().to_vec()).into_response()
-}
-
-pub(crate) fn page(template: &impl Template) -> Response {
-    match template.render() {
-        Ok(html) => Html(html).into_response(),
-        Err(error) => (StatusCode::INTERNAL_SERVER_ERROR, error.to_string()).into_response(),
-    }
 }
 
 #[cfg(test)]

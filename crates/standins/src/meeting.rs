@@ -13,7 +13,7 @@ use axum::{Json, Router};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::mailbox::{machine_time, page};
+use crate::pages::{machine_time, page};
 
 /// A room as it is asked for.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]

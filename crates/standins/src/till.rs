@@ -29,7 +29,7 @@ use hmac::{Hmac, KeyInit, Mac};
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
 
-use crate::mailbox::{machine_time, page};
+use crate::pages::{machine_time, page};
 
 /// The number that the payer's bank sends in this simulation.
 pub const BANK_NUMBER: &str = "135790";

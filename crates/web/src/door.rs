@@ -282,7 +282,7 @@ async fn door_page(
         names,
         last,
     };
-    let demo = app.settings.demo;
+    let demo = !app.settings.demo.is_empty();
     html(&Door { f, p: parts, verdict, shapes: verdict::shapes()?, demo })
 }
 

@@ -54,8 +54,9 @@ pub struct Settings {
     pub pay_origin: String,
     /// How much one address may ask for.
     pub limits: Limits,
-    /// Shown on the sign-in page: demo names and passwords.
-    pub demo: bool,
+    /// Who can sign in, as the sign-in page of a demo shows it: name, address, role, password.
+    pub demo:
+        &'static [(&'static str, &'static str, matricle_core::people::staff::Role, &'static str)],
     /// Requests counted.
     pub observed: Arc<Observed>,
 }

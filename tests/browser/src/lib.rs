@@ -10,15 +10,18 @@ use std::time::Duration;
 
 use anyhow::{Context, Result, bail, ensure};
 use matricle::cli::DemoArgs;
-use matricle::listening::Bounds;
-use matricle::serve::{Parts, desk, listen, until_stopped};
-use matricle::{config, demo, standins};
+use matricle::demo;
+use matricle::standins::mailbox_of;
 use matricle_core::DateId;
 use matricle_core::booking::State;
 use matricle_core::people::staff::Role;
 use matricle_desk::outside::provider::parse_webhook_secret;
 use matricle_desk::people::signin;
 use matricle_desk::{Clock, Desk, door};
+use matricle_serve::config;
+use matricle_serve::listening::Bounds;
+use matricle_serve::serve::{Parts, desk, listen, until_stopped};
+use matricle_standins::beside::{self, KEY, WEBHOOK_SECRET};
 use matricle_store::{Store, house, people};
 use matricle_web::{Limits, Settings};
 use tempfile::TempDir;
@@ -84,19 +87,19 @@ impl House {
     /// It does not start.
     pub async fn empty() -> Result<Self> {
         let folder = tempfile::tempdir()?;
-        let outside = standins::start(0, None).await?;
+        let outside = beside::start(0, None).await?;
         let listener = listen(([127, 0, 0, 1], 0).into()).await?;
         let url = format!("http://{}", listener.local_addr()?);
-        let secret = parse_webhook_secret(config::STAND_IN_WEBHOOK_SECRET).context("the secret")?;
+        let secret = parse_webhook_secret(WEBHOOK_SECRET).context("the secret")?;
         let desk = desk(Parts {
             store: Store::open(folder.path())?,
             clock: Clock::from(NOW.parse::<jiff::Timestamp>()?),
             secrets: config::secrets(folder.path(), "")?,
-            card: Some((outside.till.clone(), config::STAND_IN_KEY.into(), secret)),
+            card: Some((outside.till.clone(), KEY.into(), secret)),
             mail: (outside.smtp.clone(), None),
             mail_at_once: 4,
-            letterbox: Some(outside.letterbox()?),
-            rooms: Some((outside.meeting.clone(), config::STAND_IN_KEY.into())),
+            letterbox: Some(mailbox_of(&outside)?),
+            rooms: Some((outside.meeting.clone(), KEY.into())),
             texts: None,
             chat: None,
             public_url: url.clone(),
@@ -119,7 +122,7 @@ impl House {
             behind_proxy: false,
             pay_origin: outside.till.clone(),
             limits: Limits::default(),
-            demo: false,
+            demo: &[],
             observed: Default::default(),
         };
         let (_stop, stopped) = oneshot::channel();
@@ -142,7 +145,7 @@ impl House {
     /// # Errors
     /// There is no such date.
     pub async fn open_door(&self, date: &str) -> Result<()> {
-        let email = matricle_desk::demo::STAFF[0].1;
+        let email = matricle_demo::STAFF[0].1;
         let ilse = self.desk.store.read(|c| people::by_email(c, email)).await?;
         let (ilse, _) = ilse.context("the organiser is there")?;
         door::open(&self.desk, &ilse, DateId(date.parse()?), true, String::new()).await?;
@@ -430,7 +433,7 @@ impl Browser {
     /// # Errors
     /// The page does not behave.
     pub async fn sign_in_at(&self, url: &str, who: usize) -> Result<()> {
-        let (_, email, _, password) = matricle_desk::demo::STAFF[who];
+        let (_, email, _, password) = matricle_demo::STAFF[who];
         self.driver.goto(format!("{url}/sign-in")).await?;
         self.fill("#email", email).await?;
         self.fill("#password", password).await?;
@@ -546,7 +549,7 @@ fn draw(pdf: &Path, folder: &Path, name: &str, crop: &[&str]) -> Result<PathBuf>
 /// # Errors
 /// The demo has nobody.
 pub async fn expected(house: &House) -> Result<(String, String, i64)> {
-    let email = matricle_desk::demo::STAFF[1].1;
+    let email = matricle_demo::STAFF[1].1;
     let (bram, _) = house
         .desk
         .store

@@ -8,7 +8,7 @@ use matricle_browser_tests::{Browser, DESKTOP, House, PHONE};
 use matricle_core::door::Presence;
 use matricle_core::words::codes::{Reading, read};
 use matricle_core::{AttendeeId, DateId};
-use matricle_desk::demo::STAFF;
+use matricle_demo::STAFF;
 use matricle_desk::door::after::{self, Mark};
 use matricle_desk::door::report::{About, report};
 use matricle_desk::door::{self, Device, Shown};

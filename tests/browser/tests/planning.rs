@@ -249,7 +249,7 @@ async fn a_stub_works_on_another_site_without_its_cookies() -> Result<()> {
         ("embed_sites", site.as_str()),
     ];
     let form = Form::new(terms.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect());
-    let email = matricle_desk::demo::STAFF[0].1;
+    let email = matricle_demo::STAFF[0].1;
     let ilse = house.desk.store.read(move |c| people::by_email(c, email)).await?.context("Ilse")?.0;
     matricle_desk::house::settings::keep(&house.desk, &ilse, form).await?;
 

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use anyhow::{Result, ensure};
-use matricle::bench_pages::shape;
+use matricle_bench::pages::shape;
 use matricle_browser_tests::{Browser, DESKTOP, House, PHONE, Screen};
 
 /// A browser that counts what a person has to do.

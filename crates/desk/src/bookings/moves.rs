@@ -27,20 +27,21 @@ pub(crate) const FIRST_CHECK: SignedDuration = SignedDuration::from_secs(20);
 
 /// What a move comes with, beyond what its row says.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct With<'a> {
+pub struct With<'a> {
     /// What the timeline says whoever acts did; empty where the outcome says it all.
-    pub(crate) said: &'a str,
+    pub said: &'a str,
     /// Until when, for a state that ends by itself.
-    pub(crate) until: Option<Timestamp>,
+    pub until: Option<Timestamp>,
     /// So many percent come back, where the row goes by steps.
-    pub(crate) percent: u32,
+    pub percent: u32,
     /// What the message to the booker says beside its own words.
-    pub(crate) note: &'a str,
+    pub note: &'a str,
 }
 
 impl<'a> With<'a> {
     /// Only words for the timeline.
-    pub(crate) const fn said(said: &'a str) -> Self {
+    #[must_use]
+    pub const fn said(said: &'a str) -> Self {
         Self { said, until: None, percent: 100, note: "" }
     }
 }
@@ -50,7 +51,7 @@ impl<'a> With<'a> {
 ///
 /// # Errors
 /// The move is not allowed from this state, or not to whoever acts; the seats are gone.
-pub(crate) fn make(
+pub fn make(
     tx: &Tx<'_>,
     booking: &Booking,
     by: Move,

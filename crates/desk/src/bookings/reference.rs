@@ -6,7 +6,7 @@ use matricle_store::{Tx, bookings};
 use crate::{DeskError, random_u64};
 
 /// A reference that no booking has.
-pub(crate) fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
+pub fn fresh_reference(tx: &Tx<'_>) -> Result<Reference, DeskError> {
     for _ in 0..32 {
         let reference = Reference::from_random(random_u64());
         if !bookings::reference_taken(tx, reference)? {

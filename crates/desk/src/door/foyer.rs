@@ -254,7 +254,7 @@ pub async fn go(
 }
 
 /// Marks somebody as come online at a minute, unless they are there already.
-pub(crate) fn come_in(
+pub fn come_in(
     tx: &Tx<'_>,
     attendee: AttendeeId,
     host: &str,

@@ -393,7 +393,7 @@ async fn one(desk: &Desk, message: &Message) -> Result<Outcome, DeskError> {
 }
 
 /// Subject and words of a message as they would be now; nothing where they cannot be.
-pub(crate) async fn words_now(desk: &Desk, message: &Message) -> Option<(String, String)> {
+pub async fn words_now(desk: &Desk, message: &Message) -> Option<(String, String)> {
     if message.way == Way::Ring {
         return Some((message.trigger.word().to_owned(), message.knows.said()));
     }

@@ -161,7 +161,7 @@ pub async fn sell(desk: &Desk, staff: &Staff, mut form: Form) -> Result<String, 
 
 /// Makes a card of a kind and puts its stamps on it, worth so much; gives its letters. `told`
 /// is who made it, and what is written on it.
-pub(crate) fn issue(
+pub fn issue(
     tx: &Tx<'_>,
     kind: &CardKind,
     (name, email): (&str, &str),

@@ -18,7 +18,7 @@ use crate::acting::Turn;
 pub(crate) const TRIES: u32 = 60;
 
 /// Books money that came for a booking.
-pub(crate) fn received(
+pub fn received(
     tx: &Tx<'_>,
     booking: &Booking,
     method: Method,

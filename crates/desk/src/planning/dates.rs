@@ -57,7 +57,11 @@ fn span_of(day: Day, from: Time, until: Time, zone: &str) -> Result<Span, SpanEr
     Span::new(day.to_datetime(from), ends.to_datetime(until), zone)
 }
 
-pub(crate) fn log(tx: &Tx<'_>, event: EventId, turn: &Turn, what: &str) -> Result<(), DeskError> {
+/// Writes into the log of an event what was done.
+///
+/// # Errors
+/// The store fails.
+pub fn log(tx: &Tx<'_>, event: EventId, turn: &Turn, what: &str) -> Result<(), DeskError> {
     turn.log(tx, what, &format!("/office/events/{event}"))
 }
 

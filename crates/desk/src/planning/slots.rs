@@ -69,7 +69,7 @@ pub async fn plan(
 
 /// Cuts the slots of an event up to a day: those that fit the plan stay or are added,
 /// those that no longer fit go unless somebody has booked them.
-pub(crate) fn cut_again(
+pub fn cut_again(
     tx: &Tx<'_>,
     event: EventId,
     today: Day,

@@ -106,7 +106,7 @@ pub async fn decide(desk: &Desk, staff: &Staff, decision: Decision) -> Result<Do
 }
 
 /// [`decide`], inside a transaction.
-pub(crate) fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, DeskError> {
+pub fn decide_in(tx: &Tx<'_>, d: &Decision, turn: &Turn) -> Result<Done, DeskError> {
     let mut s = found(tx, d.id)?;
     seen(tx, &s, d.version)?;
     if !d.act.is_decision() {

@@ -64,7 +64,7 @@ pub async fn decide(
 }
 
 /// Writes down whether somebody is trusted.
-pub(crate) fn set(tx: &Tx<'_>, person: PersonId, yes: bool, turn: &Turn) -> Result<(), DeskError> {
+pub fn set(tx: &Tx<'_>, person: PersonId, yes: bool, turn: &Turn) -> Result<(), DeskError> {
     let accepted = record_of(tx, Some(person))?.accepted;
     Ok(submissions::set_trusted(tx, person, yes, &turn.by.name, accepted, turn.now)?)
 }

@@ -596,7 +596,7 @@ async fn hand_in(desk: &Desk, id: SubmissionId, seen: Option<u32>) -> Result<Han
 }
 
 /// [`hand_in`], inside a transaction; the demo hands its own in with it.
-pub(crate) fn hand_in_in(tx: &Tx<'_>, id: SubmissionId, turn: &Turn) -> Result<Handed, DeskError> {
+pub fn hand_in_in(tx: &Tx<'_>, id: SubmissionId, turn: &Turn) -> Result<Handed, DeskError> {
     let now = turn.now;
     let mut s = found(tx, id)?;
     let to = super::led(tx, &s, Act::Send)?;

@@ -245,7 +245,7 @@ fn of_others(
 ///
 /// # Errors
 /// The store fails; what was not written stays marked.
-pub(crate) async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
+pub async fn follow_due(desk: &Desk) -> Result<bool, DeskError> {
     super::daily::plan(desk).await?;
     let more = follow_marked(desk).await?;
     let Some(mut piece) = read_piece(desk, None).await? else { return Ok(more) };

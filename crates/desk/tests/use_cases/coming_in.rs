@@ -4,6 +4,7 @@ use matricle_core::booking::State;
 use matricle_core::money::price::Buyer;
 use matricle_core::people::who::WhoRefusal;
 use matricle_core::seats::hold_limits::KeepRefusal;
+use matricle_demo as demo;
 use matricle_desk::bookings::cancel;
 use matricle_desk::bookings::cancel::By;
 use matricle_desk::bookings::{hold, move_date, pass_on, pay, submit, waiting};
@@ -13,7 +14,7 @@ use matricle_desk::door::Shown;
 use matricle_desk::people::asking::Asking;
 use matricle_desk::people::signin;
 use matricle_desk::people::signin::Browser;
-use matricle_desk::{DeskError, demo, house, messages};
+use matricle_desk::{DeskError, house, messages};
 use matricle_store::audit;
 use matricle_store::bookings::HeldBy;
 

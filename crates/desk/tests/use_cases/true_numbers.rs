@@ -341,7 +341,7 @@ async fn what_hosts_are_owed_agrees_with_itself() {
 async fn the_money_of_an_event_is_that_of_its_bookings() {
     use matricle_store::{books, payments, refunds};
     let w = world().await;
-    matricle_desk::demo::enlarge(&w.desk, 12, 144).await.unwrap();
+    matricle_demo::enlarge(&w.desk, 12, 144).await.unwrap();
     w.desk
         .store
         .read(|conn| {

@@ -84,8 +84,8 @@ sign_in = 1000
 booking = 1000000
 "#,
             data = folder.path().join("data"),
-            key = matricle::config::STAND_IN_KEY,
-            secret = matricle::config::STAND_IN_WEBHOOK_SECRET,
+            key = matricle_standins::beside::KEY,
+            secret = matricle_standins::beside::WEBHOOK_SECRET,
         );
         std::fs::write(folder.path().join("matricle.toml"), config).unwrap();
         let town = Self { folder, url, mailbox, till: till.clone(), standins, server: None };

@@ -5,8 +5,8 @@ use axum::extract::{Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use matricle_core::people::staff::{Right, Role};
+use matricle_desk::DeskError;
 use matricle_desk::people::signin;
-use matricle_desk::{DeskError, demo};
 use serde::Deserialize;
 
 use crate::asking::{Asker, Posted, Signer, Visitor};
@@ -40,14 +40,8 @@ async fn form(
     problem: Option<&'static str>,
 ) -> Result<SignIn, WebError> {
     let house = app.desk.house().await?;
-    let demo = if app.settings.demo {
-        demo::STAFF
-            .iter()
-            .map(|(_, email, role, password)| (role.word(), *email, *password))
-            .collect()
-    } else {
-        Vec::new()
-    };
+    let shown = app.settings.demo.iter();
+    let demo = shown.map(|(_, email, role, password)| (role.word(), *email, *password)).collect();
     Ok(SignIn {
         f: Frame::new(app, Face::Office, "Sign in", &house.name, visitor, None),
         back: own_address(back).into(),

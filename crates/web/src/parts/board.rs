@@ -307,7 +307,8 @@ pub(crate) fn length(d: &DateSummary) -> String {
 mod tests {
     use super::*;
     use jiff::civil::date;
-    use matricle_desk::{Clock, Desk, Secrets, demo};
+    use matricle_demo as demo;
+    use matricle_desk::{Clock, Desk, Secrets};
     use matricle_store::Store;
 
     /// The demo's week of clashes, drawn: where blocks stand, what is hatched, what is said.

@@ -1,7 +1,7 @@
 //! What keeps strangers out.
 
 use axum::http::{Request, StatusCode, header};
-use matricle_desk::demo;
+use matricle_demo as demo;
 use matricle_web::Limits;
 
 use crate::site::{Browser, site};

@@ -2,7 +2,7 @@
 //! what they say of how many, and that nothing is left out without a word.
 
 use axum::http::StatusCode;
-use matricle_desk::demo;
+use matricle_demo as demo;
 use matricle_web::Limits;
 
 use crate::site::{Browser, Site, site};

@@ -401,7 +401,7 @@ async fn a_house_without_a_card_provider_says_how_else_to_pay() {
         behind_proxy: true,
         pay_origin: String::new(),
         limits: Limits { sign_in: 1000, booking: 1000 },
-        demo: false,
+        demo: &[],
         observed: Default::default(),
     };
     let (stop, stopping) = watch::channel(false);

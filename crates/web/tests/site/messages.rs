@@ -3,7 +3,7 @@
 //! person's act and not by a fetch.
 
 use axum::http::{Request, StatusCode};
-use matricle_desk::demo;
+use matricle_demo as demo;
 use matricle_desk::outside::mailer::SendError;
 use matricle_desk::timers;
 use matricle_web::Limits;

@@ -3,8 +3,9 @@
 use axum::http::{Method, Request, StatusCode};
 use matricle_core::forms::form::Form;
 use matricle_core::messages::replies::{Reply, Stands};
+use matricle_demo as demo;
 use matricle_desk::planning::{asking, invitations, replies};
-use matricle_desk::{demo, timers};
+use matricle_desk::timers;
 use matricle_store::{events, people};
 use matricle_web::Limits;
 

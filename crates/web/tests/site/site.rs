@@ -6,10 +6,11 @@ use std::sync::Arc;
 use axum::Router;
 use axum::body::{Body, to_bytes};
 use axum::http::{Request, StatusCode, header};
+use matricle_demo as demo;
 use matricle_desk::outside::mailer::Recorder;
 use matricle_desk::outside::provider::Rehearsal;
 use matricle_desk::people::often::Often;
-use matricle_desk::{Clock, Desk, Secrets, demo, door};
+use matricle_desk::{Clock, Desk, Secrets, door};
 use matricle_store::{Store, people};
 use matricle_web::{Limits, Settings, router};
 use tempfile::TempDir;
@@ -114,7 +115,7 @@ pub(crate) async fn site(limits: Limits, secure: bool) -> Site {
         behind_proxy: true,
         pay_origin: "https://till.example".into(),
         limits,
-        demo: false,
+        demo: &[],
         observed: Default::default(),
     };
     let (stop, stopping) = watch::channel(false);

@@ -2,7 +2,7 @@
 
 use axum::http::StatusCode;
 use matricle_core::forms::form::Form;
-use matricle_desk::demo;
+use matricle_demo as demo;
 use matricle_store::{events, people};
 use matricle_web::Limits;
 

@@ -154,9 +154,8 @@ async fn who_may_open_what() {
             "a stranger by mail" => b.prove("zara@post.example").await,
             "the submitter by mail" => b.prove(&s.email).await,
             staff => {
-                let at = matricle_desk::demo::STAFF
-                    .iter()
-                    .position(|(_, _, role, _)| role.word() == staff);
+                let at =
+                    matricle_demo::STAFF.iter().position(|(_, _, role, _)| role.word() == staff);
                 b.sign_in(at.unwrap()).await;
             }
         }

@@ -14,8 +14,8 @@ use matricle_desk::door::{Volunteer, names};
 use matricle_store::people::Staff;
 use tokio::net::TcpListener;
 
-use crate::bench::{Line, Site, VISITOR, form_head, post};
-use crate::cli::DoorArgs;
+use crate::args::DoorArgs;
+use crate::program::{Line, Site, VISITOR, form_head, post};
 
 /// Scans a second.
 const PACE: u32 = 200;

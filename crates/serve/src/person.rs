@@ -8,7 +8,7 @@ use matricle_core::words::address::is_address;
 use matricle_desk::house::audit;
 use matricle_desk::people::signin;
 
-use crate::cli::PersonArgs;
+use crate::args::PersonArgs;
 use crate::serve;
 
 /// Gives somebody a role and a password.

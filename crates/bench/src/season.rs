@@ -16,7 +16,7 @@ use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType}
 use matricle_store::house::{self, House};
 use matricle_store::{Connection, Store, Tx, clashes};
 
-use crate::cli::SeasonArgs;
+use crate::args::SeasonArgs;
 
 /// Dates of one event.
 const RUN: u32 = 50;

@@ -17,7 +17,7 @@ use super::{
     BARN, DeskError, EventState, HALL, NewDate, NewEvent, NewTicketType, STAFF, Span, Stands,
     Venue, World, ZONE, bookings, door, events, one_of, people, question, ticket,
 };
-use crate::bookings::moves::{With, make};
+use matricle_desk::within::{With, make};
 
 const ORCHARD: Venue =
     ("Ostrel apiary", "Orchard Road, Ostrel", "Follow the yellow arrows from the church.", "", "");
@@ -250,7 +250,7 @@ impl World<'_> {
             ..NewEvent::default()
         })?;
         let today = self.today().date();
-        crate::planning::slots::cut_again(
+        matricle_desk::planning::slots::cut_again(
             self.tx,
             event,
             today,
@@ -511,7 +511,7 @@ impl World<'_> {
         }
         let what = format!("called the event off: {reason}");
         let turn = self.turn(self.acting(0, Right::PlanEvents)?, at);
-        crate::planning::dates::log(self.tx, event.id, &turn, &what)
+        matricle_desk::planning::dates::log(self.tx, event.id, &turn, &what)
     }
 
     fn tag_all(&mut self) -> Result<(), DeskError> {

@@ -5,7 +5,7 @@ use matricle_core::DateId;
 use matricle_store::events::{EventState, NewDate, NewEvent};
 
 use super::{Stands, World, ticket};
-use crate::{Desk, DeskError};
+use matricle_desk::{Desk, DeskError};
 
 const ABOUT: [&str; 12] = [
     "candles",

@@ -11,7 +11,7 @@ use matricle_store::events::{self, NewTicketType};
 use matricle_store::{books, ledger, places, promos, waiting};
 
 use super::World;
-use crate::{DeskError, house_of};
+use matricle_desk::{DeskError, house_of};
 
 impl World<'_> {
     pub(super) fn money(&mut self) -> Result<(), DeskError> {
@@ -88,7 +88,8 @@ impl World<'_> {
         let holder = ("Marit Solheim", "marit.solheim@post.example");
         let (at, who) = (self.ago(24 * 25), super::STAFF[4].0);
         let told = (who, "sold, paid by cash");
-        let code = crate::money::cards::issue(self.tx, &sold, holder, told, sold.price, None, at)?;
+        let code =
+            matricle_desk::money::cards::issue(self.tx, &sold, holder, told, sold.price, None, at)?;
         let (to, from) = ((Account::Cash, 0), (Account::StampsOwed, 0));
         if let Some(entry) = Entry::move_money(to, from, sold.price) {
             let what = format!("stamp card {code} sold");

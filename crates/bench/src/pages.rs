@@ -6,15 +6,15 @@ use std::net::SocketAddr;
 use std::time::Instant;
 
 use anyhow::{Context, Result, ensure};
-use matricle_desk::demo;
+use matricle_demo as demo;
 use matricle_desk::people::signin;
 use matricle_web::{Limits, Settings, router};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
-use crate::bench::Line;
-use crate::cli::PagesArgs;
-use crate::serve::{Parts, desk};
+use crate::args::PagesArgs;
+use crate::program::Line;
+use matricle_serve::serve::{Parts, desk};
 
 /// How long a page may take, in milliseconds.
 const LIMIT: f64 = 300.0;
@@ -44,7 +44,7 @@ pub async fn run(args: &PagesArgs) -> Result<()> {
         behind_proxy: false,
         pay_origin: String::new(),
         limits: Limits::default(),
-        demo: false,
+        demo: &[],
         observed: Default::default(),
     };
     let app = router(desk.clone(), settings, stopping);

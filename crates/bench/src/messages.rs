@@ -20,10 +20,10 @@ use matricle_store::events::{self, EventState, NewDate, NewEvent, NewTicketType}
 use matricle_store::house::{self, House};
 use matricle_store::{Tx, people};
 
-use crate::bench_bookings::booking;
-use crate::cli::MessagesArgs;
-use crate::serve::{Parts, desk};
-use crate::standins;
+use crate::args::MessagesArgs;
+use crate::bookings::booking;
+use matricle_serve::serve::{Parts, desk};
+use matricle_standins::beside;
 
 const ZONE: &str = "Europe/Dublin";
 /// People at the door of another date.
@@ -37,7 +37,7 @@ const DOORS: u64 = 4;
 /// The store fails, or what is planned is not what the date says.
 pub async fn run(args: &MessagesArgs) -> Result<()> {
     let folder = tempfile::tempdir()?;
-    let outside = standins::start(0, None).await?;
+    let outside = beside::start(0, None).await?;
     let open = |at_once: usize| -> Result<Desk> {
         desk(Parts {
             mail: (outside.smtp.clone(), None),

@@ -16,9 +16,9 @@ use matricle_desk::planning::{asking, invitations};
 use matricle_store::people::Staff;
 use matricle_store::{Connection, StoreError, events, people};
 
-use crate::bench_messages::{fill, scans};
-use crate::cli::InvitationsArgs;
-use crate::serve::{Parts, desk};
+use crate::args::InvitationsArgs;
+use crate::messages::{fill, scans};
+use matricle_serve::serve::{Parts, desk};
 
 /// One address of a hundred stands there twice.
 const DOUBLES: u32 = 100;

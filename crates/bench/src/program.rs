@@ -35,8 +35,8 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
-use crate::cli::BenchArgs;
-use crate::serve::{Parts, desk};
+use crate::args::BenchArgs;
+use matricle_serve::serve::{Parts, desk};
 
 /// Bookings made before measuring, of which each has ten people to scan.
 const PEOPLE: u32 = 10;
@@ -231,7 +231,7 @@ impl Site {
             behind_proxy: true,
             pay_origin: "http://127.0.0.1:9".into(),
             limits: Limits { sign_in: u32::MAX, booking: u32::MAX },
-            demo: false,
+            demo: &[],
             observed: Default::default(),
         };
         let app = router(desk.clone(), settings, stopping.clone());

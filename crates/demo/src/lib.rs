@@ -29,11 +29,11 @@ use matricle_store::house::{self, House};
 use matricle_store::payments::{self, Taken};
 use matricle_store::{StoreError, Tx, door, outbox, people};
 
-use crate::acting::Turn;
-use crate::bookings::moves::{With, make};
-use crate::bookings::reference::fresh_reference;
-use crate::people::signin;
-use crate::{Desk, DeskError, random_u64};
+use matricle_desk::acting::Turn;
+use matricle_desk::people::signin;
+use matricle_desk::within::fresh_reference;
+use matricle_desk::within::{With, make};
+use matricle_desk::{Desk, DeskError, random_u64};
 
 /// The zone of the demo house.
 pub const ZONE: &str = "Europe/Dublin";
@@ -59,9 +59,9 @@ pub async fn seed(desk: &Desk) -> Result<bool, DeskError> {
     }
     let (now, host) = (desk.clock.now(), desk.host().to_owned());
     desk.store.write(move |tx| fill(tx, &host, now)).await?;
-    crate::messages::prepare(desk).await?;
+    matricle_desk::messages::prepare(desk).await?;
     // What was due by now went when it was due.
-    while crate::telling::follow_due(desk).await? {}
+    while matricle_desk::telling::follow_due(desk).await? {}
     desk.store.write(move |tx| outbox::went(tx, now)).await?;
     submissions::add(desk).await?;
     messages::add(desk).await?;
@@ -357,7 +357,7 @@ impl World<'_> {
         let taken = Taken { id: &key, booking: id, minor, method, who: &who, note: "" };
         payments::take(self.tx, &taken, at)?;
         let booking = bookings::by_id(self.tx, id)?.ok_or(DeskError::NotFound)?;
-        crate::money::entries::received(self.tx, &booking, method, minor, &turn)?;
+        matricle_desk::money::entries::received(self.tx, &booking, method, minor, &turn)?;
         let amount = Currency::EUR.of(minor);
         let what = format!("took {amount} by {}", method.word());
         Ok(bookings::happened(self.tx, id, at, &turn.by, &what)?)
@@ -433,16 +433,16 @@ impl World<'_> {
         }
         for (i, person) in (0i64..).zip(alone.into_iter().take(how_many)) {
             let at = self.now - SignedDuration::from_secs(40 + 47 * (6 - i));
-            let shown = crate::door::Shown::Attendee(person.facts.attendee);
-            let volunteer = crate::door::Volunteer::from(&bram);
+            let shown = matricle_desk::door::Shown::Attendee(person.facts.attendee);
+            let volunteer = matricle_desk::door::Volunteer::from(&bram);
             let turn = Turn {
                 by: volunteer.acting(),
                 now: at,
                 host: "club.example".into(),
                 word: "".into(),
             };
-            let device = crate::door::Device::at("main door", &format!("demo-{i}"));
-            crate::door::show_in(self.tx, &volunteer, date, &device, &shown, &turn)?;
+            let device = matricle_desk::door::Device::at("main door", &format!("demo-{i}"));
+            matricle_desk::door::show_in(self.tx, &volunteer, date, &device, &shown, &turn)?;
         }
         Ok(())
     }

@@ -17,9 +17,9 @@ use matricle_store::online::{self, OnlineDate};
 use matricle_store::{invited, replies};
 
 use super::{Stands, World, ZONE, ticket};
-use crate::DeskError;
-use crate::acting::Turn;
-use crate::door::foyer;
+use matricle_desk::DeskError;
+use matricle_desk::acting::Turn;
+use matricle_desk::door::foyer;
 
 impl World<'_> {
     /// Adds them.
@@ -61,7 +61,13 @@ impl World<'_> {
         let nameless: Vec<_> = people.iter().map(|a| (a.clone(), String::new())).collect();
         invited::add(self.tx, event, &nameless, turn.now)?;
         for (n, address) in people.iter().enumerate() {
-            crate::telling::invite(self.tx, event, address, &crate::telling::Ask::First, &turn)?;
+            matricle_desk::telling::invite(
+                self.tx,
+                event,
+                address,
+                &matricle_desk::telling::Ask::First,
+                &turn,
+            )?;
             let said = match n % 12 {
                 0..=4 => Some((Reply::Yes, if n % 24 == 0 { "I bring bread." } else { "" })),
                 5 | 6 => Some((Reply::No, if n % 36 == 5 { "Away until spring." } else { "" })),

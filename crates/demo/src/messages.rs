@@ -11,12 +11,12 @@ use matricle_store::events;
 use matricle_store::outbox::{self, Look, MessageState};
 use matricle_store::people;
 
-use crate::demo::STAFF;
-use crate::messages::sending::words_now;
-use crate::messages::{announcements, cues, senders, wordings};
-use crate::planning::dates::{self, Scope};
-use crate::telling::follow_due;
-use crate::{Desk, DeskError};
+use crate::STAFF;
+use matricle_desk::messages::{announcements, cues, senders, wordings};
+use matricle_desk::planning::dates::{self, Scope};
+use matricle_desk::telling::follow_due;
+use matricle_desk::within::words_now;
+use matricle_desk::{Desk, DeskError};
 
 fn form(fields: &[(&str, &str)]) -> Form {
     Form::new(fields.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect())
@@ -127,7 +127,7 @@ async fn wished(desk: &Desk) -> Result<(), DeskError> {
         let email = STAFF[who].1;
         let found = desk.store.read(move |conn| people::by_email(conn, email)).await?;
         let (staff, _) = found.ok_or(DeskError::NotFound)?;
-        crate::telling::keep_wishes(desk, &staff, form(fields)).await?;
+        matricle_desk::telling::keep_wishes(desk, &staff, form(fields)).await?;
     }
     Ok(())
 }

@@ -25,9 +25,9 @@ use matricle_store::house::{self, House};
 use matricle_store::payments::{self, Taken};
 use matricle_store::{Connection, Store, Tx, ledger};
 
-use crate::bench::book;
-use crate::bench_season::{bare, median};
-use crate::cli::BookingsArgs;
+use crate::args::BookingsArgs;
+use crate::program::book;
+use crate::season::{bare, median};
 
 /// Dates that what fills the file is spread over.
 const DATES: u32 = 1000;
@@ -383,7 +383,7 @@ fn keep(tx: &Tx<'_>, date: DateId, ticket: TicketTypeId) -> Result<Reference, De
         &[Wanted { ticket, quantity: 1 }],
         &HeldBy::default(),
         None,
-        &crate::bench::turn(),
+        &crate::program::turn(),
     )
 }
 

@@ -8,9 +8,9 @@ use matricle_store::bookings::{self, Booking, Filter};
 use matricle_store::letters as stored;
 use matricle_store::outbox::{self, Message, MessageState};
 
-use crate::letters::{Taken, take_in};
-use crate::messages::senders;
-use crate::{Desk, DeskError};
+use matricle_desk::letters::{Taken, take_in};
+use matricle_desk::messages::senders;
+use matricle_desk::{Desk, DeskError};
 
 /// Who stands behind the house's address: nobody else ever sees it.
 const BEHIND: &str = "ilse.private@home.example";

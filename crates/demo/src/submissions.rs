@@ -13,11 +13,11 @@ use matricle_store::people::{self, Staff};
 use matricle_store::submissions::{self, Submission};
 use matricle_store::{Tx, complaints};
 
-use crate::acting::Turn;
-use crate::demo::{STAFF, ZONE};
-use crate::review::deciding::{Decision, decide_in};
-use crate::review::{mine, trust, writing};
-use crate::{Desk, DeskError};
+use crate::{STAFF, ZONE};
+use matricle_desk::acting::Turn;
+use matricle_desk::review::deciding::{Decision, decide_in};
+use matricle_desk::review::{mine, trust, writing};
+use matricle_desk::{Desk, DeskError};
 
 /// Somebody who submits: their name and their address.
 type Who = (&'static str, &'static str);
@@ -102,7 +102,7 @@ pub(crate) async fn add(desk: &Desk) -> Result<(), DeskError> {
     typed.set("until", "22:30");
     typed.set("description", "<p>Bring seeds, cuttings and a story. What is left goes to the school garden. <strong>New:</strong> soup at nine, so we stay a little longer.</p>");
     let key = desk.secrets.submission_key(changed, &s.email);
-    let nobody = crate::review::Submitter::default();
+    let nobody = matricle_desk::review::Submitter::default();
     mine::change(desk, &nobody, changed, &key, typed.form()).await
 }
 

@@ -63,7 +63,7 @@ impl Parts {
     ///
     /// # Errors
     /// The folder cannot be opened.
-    pub(crate) fn alone(folder: &std::path::Path, public_url: String) -> anyhow::Result<Self> {
+    pub fn alone(folder: &std::path::Path, public_url: String) -> anyhow::Result<Self> {
         Ok(Self {
             store: Store::open(folder)?,
             clock: Clock::real(),
@@ -198,7 +198,7 @@ pub async fn run(config: &Config) -> anyhow::Result<()> {
         behind_proxy: config.behind_proxy,
         pay_origin: config.card.as_ref().map_or_else(String::new, |c| c.pay_origin.clone()),
         limits: Limits { sign_in: config.limits.sign_in, booking: config.limits.booking },
-        demo: false,
+        demo: &[],
         observed: Arc::default(),
     };
     // Files and sockets are one number to the system; the usual one is small.

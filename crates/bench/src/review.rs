@@ -13,8 +13,8 @@ use matricle_store::house::{self, House};
 use matricle_store::submissions::{self, Submission};
 use matricle_store::{Connection, Store, Tx};
 
-use crate::bench_season::{bare, median};
-use crate::cli::ReviewArgs;
+use crate::args::ReviewArgs;
+use crate::season::{bare, median};
 
 /// The published events are spread over so many days: some 140 to a day.
 const DAYS: u32 = 700;

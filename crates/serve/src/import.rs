@@ -3,7 +3,7 @@
 use anyhow::Context;
 use matricle_desk::planning::plan;
 
-use crate::cli::ImportArgs;
+use crate::args::ImportArgs;
 use crate::serve;
 
 /// Publishes an event planned in a TOML file.

@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use matricle_desk::house::backup;
 use matricle_store::{FILE, Store, check};
 
-use crate::cli::{BackupArgs, RestoreArgs};
+use crate::args::{BackupArgs, RestoreArgs};
 use crate::config;
 
 /// Makes a backup, also while the server runs.
