@@ -80,7 +80,7 @@ const LAST: [&str; 30] = [
 ];
 
 /// One measured thing, and what plain SQL takes for it in the same run.
-struct Row {
+struct PlainRow {
     what: &'static str,
     unit: &'static str,
     ours: f64,
@@ -94,7 +94,7 @@ struct Row {
 pub async fn run(args: &BookingsArgs) -> Result<()> {
     println!("| attendees | what | ours | plain SQL | ours to plain | grown by |");
     println!("|---:|---|---:|---:|---:|---:|");
-    let mut before: Vec<Row> = Vec::new();
+    let mut before: Vec<PlainRow> = Vec::new();
     for attendees in [10_000, 100_000, 1_000_000].into_iter().filter(|n| *n <= args.most) {
         let all = at_size(attendees).await?;
         for m in &all {
@@ -121,7 +121,7 @@ fn now() -> Timestamp {
     Timestamp::now()
 }
 
-async fn at_size(attendees: u32) -> Result<Vec<Row>> {
+async fn at_size(attendees: u32) -> Result<Vec<PlainRow>> {
     let folder = tempfile::tempdir()?;
     Store::open(folder.path())?.close();
     let file = folder.path().join("matricle.sqlite");
@@ -316,7 +316,7 @@ const SHOWN: &str = "SELECT b.*, e.title, d.starts, (SELECT count(*) FROM attend
 
 /// The list of bookings through its query, beside the plainest SQL for the same rows: columns
 /// compared, words looked for by LIKE.
-fn lists(conn: &Connection) -> Result<Vec<Row>> {
+fn lists(conn: &Connection) -> Result<Vec<PlainRow>> {
     let reference: String = conn.query_row(
         "SELECT reference FROM bookings ORDER BY id LIMIT 1 OFFSET 2000",
         [],
@@ -359,7 +359,7 @@ fn lists(conn: &Connection) -> Result<Vec<Row>> {
     let mut rows = Vec::new();
     for (what, words, order, skip, and, by) in cases {
         let by = if skip > 0 { format!("{by} LIMIT {PAGE} OFFSET {skip} --") } else { by.into() };
-        rows.push(Row {
+        rows.push(PlainRow {
             what,
             unit: "ms",
             ours: look(words, order, skip)?,
@@ -367,7 +367,7 @@ fn lists(conn: &Connection) -> Result<Vec<Row>> {
         });
     }
     let and = format!("AND b.search LIKE '%{}%'", typed.to_lowercase().replace('-', " "));
-    rows.push(Row {
+    rows.push(PlainRow {
         what: "a reference among the words",
         unit: "ms",
         ours: look(&typed, Order::Made, 0)?,
@@ -455,7 +455,7 @@ fn plainest(folder: &Path, dates: u32, count: u32) -> Result<f64> {
     Ok(f64::from(count) / start.elapsed().as_secs_f64())
 }
 
-async fn booked(folder: &Path, file: &Path, on: &Measured) -> Result<Vec<Row>> {
+async fn booked(folder: &Path, file: &Path, on: &Measured) -> Result<Vec<PlainRow>> {
     let store = Store::open(folder)?;
     let everybody = MEASURED + TOO_MANY;
     let (sold, contended) =
@@ -476,7 +476,7 @@ async fn booked(folder: &Path, file: &Path, on: &Measured) -> Result<Vec<Row>> {
         conn.execute_batch("COMMIT")?;
     }
     let same = f64::from(MEASURED) / start.elapsed().as_secs_f64();
-    let row = |what, ours, plain| Row { what, unit: "a second", ours, plain };
+    let row = |what, ours, plain| PlainRow { what, unit: "a second", ours, plain };
     Ok(vec![
         row("bookings on one contended date; plain: the least in SQL", contended, one),
         row("bookings on one contended date; plain: the same, a commit each", contended, same),

@@ -9,13 +9,13 @@ use anyhow::{Result, ensure};
 use axum::Router;
 use axum::response::Html;
 use axum::routing::post as posting;
-use matricle_desk::door::papers::{Asked, Kind, paper};
+use matricle_desk::door::papers::{Kind, PaperChoice, paper};
 use matricle_desk::door::{Volunteer, names};
 use matricle_store::people::Staff;
 use tokio::net::TcpListener;
 
 use crate::args::DoorArgs;
-use crate::program::{Line, Site, VISITOR, form_head, post};
+use crate::program::{Site, VISITOR, Wire, form_head, post};
 
 /// Scans a second.
 const PACE: u32 = 200;
@@ -88,7 +88,7 @@ pub async fn run(args: &DoorArgs) -> Result<()> {
     );
     let address = site.address;
     let took = median(async || {
-        let answer = Line::open(address).await?.ask(&ask).await?;
+        let answer = Wire::open(address).await?.ask(&ask).await?;
         size = answer.len();
         ensure!(
             answer.starts_with("HTTP/1.1 200"),
@@ -110,7 +110,7 @@ pub async fn run(args: &DoorArgs) -> Result<()> {
     let site = Site::open(folder.path(), 1_000).await?;
     let clerk = Staff { role: matricle_core::people::staff::Role::Organiser, ..site.staff.clone() };
     let began = Instant::now();
-    let (_, pdf) = paper(&site.desk, &clerk, site.date, Asked::new(Kind::Badges), "").await?;
+    let (_, pdf) = paper(&site.desk, &clerk, site.date, PaperChoice::new(Kind::Badges), "").await?;
     let took = began.elapsed().as_secs_f64() * 1000.0;
     println!(
         "| 1,000 badges, {} kB | {took:.0} ms | 5000 ms | {:.2} |",
@@ -150,7 +150,7 @@ async fn paced(
     for device in 0..DEVICES {
         let request = Arc::clone(&request);
         devices.push(tokio::spawn(async move {
-            let mut line = Line::open(address).await?;
+            let mut line = Wire::open(address).await?;
             let mut times = Vec::new();
             for n in (device..count).step_by(DEVICES) {
                 let due = begins + Duration::from_secs(1) / PACE * u32::try_from(n)?;

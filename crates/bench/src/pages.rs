@@ -13,7 +13,7 @@ use tokio::net::TcpListener;
 use tokio::sync::watch;
 
 use crate::args::PagesArgs;
-use crate::program::Line;
+use crate::program::Wire;
 use matricle_serve::serve::{Parts, desk};
 
 /// How long a page may take, in milliseconds.
@@ -52,7 +52,7 @@ pub async fn run(args: &PagesArgs) -> Result<()> {
         let service = app.into_make_service_with_connect_info::<SocketAddr>();
         axum::serve(listener, service).await
     });
-    let mut line = Line::open(address).await?;
+    let mut line = Wire::open(address).await?;
     let cookie = format!("visitor=AAAAAAAAAAAAAAAAAAAAAA; session={session}");
     let mut waiting = VecDeque::from(["/".to_owned(), "/office".to_owned(), "/door".to_owned()]);
     let (mut seen, mut shapes) = (BTreeSet::new(), BTreeMap::<String, u32>::new());

@@ -257,7 +257,7 @@ impl Site {
         for _ in 0..connections {
             let (secrets, next) = (Arc::clone(&self.desk.secrets), Arc::clone(&next));
             tasks.push(tokio::spawn(async move {
-                let mut line = Line::open(address).await?;
+                let mut line = Wire::open(address).await?;
                 loop {
                     let n = next.fetch_add(1, Ordering::Relaxed);
                     if n >= count {
@@ -292,7 +292,7 @@ impl Site {
     }
 
     async fn page(&self) -> Result<String> {
-        let answer = Line::open(self.address)
+        let answer = Wire::open(self.address)
             .await?
             .ask("GET /events/evening HTTP/1.1\r\nhost: bench.example\r\n\r\n")
             .await?;
@@ -490,7 +490,7 @@ async fn over_http(
     for _ in 0..connections {
         let (next, request) = (Arc::clone(&next), Arc::clone(&request));
         tasks.push(tokio::spawn(async move {
-            let mut line = Line::open(address).await?;
+            let mut line = Wire::open(address).await?;
             loop {
                 let i = next.fetch_add(1, Ordering::Relaxed);
                 if i >= count {
@@ -508,12 +508,12 @@ async fn over_http(
 }
 
 /// A kept-alive HTTP/1.1 connection, as plain as can be, so that asking costs little.
-pub(crate) struct Line {
+pub(crate) struct Wire {
     stream: TcpStream,
     buffer: Vec<u8>,
 }
 
-impl Line {
+impl Wire {
     pub(crate) async fn open(address: SocketAddr) -> Result<Self> {
         let stream = TcpStream::connect(address).await?;
         stream.set_nodelay(true)?;

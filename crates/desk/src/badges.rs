@@ -83,7 +83,7 @@ pub fn at_the_door() -> impl Iterator<Item = &'static str> {
 
 /// What is asked for.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Asked {
+pub struct PaperChoice {
     /// What is printed.
     pub kind: Kind,
     /// On which sheet badges stand.
@@ -109,7 +109,7 @@ pub struct Asked {
     pub only: Vec<AttendeeId>,
 }
 
-impl Asked {
+impl PaperChoice {
     /// Badges for all, on the first sheet.
     #[must_use]
     pub fn new(kind: Kind) -> Self {
@@ -160,7 +160,11 @@ pub(crate) struct Made {
     pub(crate) back: BTreeMap<i64, Vec<String>>,
 }
 
-pub(crate) fn gather(conn: &Connection, date: DateId, asked: &Asked) -> Result<Made, DeskError> {
+pub(crate) fn gather(
+    conn: &Connection,
+    date: DateId,
+    asked: &PaperChoice,
+) -> Result<Made, DeskError> {
     let (event, on) = events::date_by_id(conn, date)?.ok_or(DeskError::NotFound)?;
     let mut people = coming(conn, event.id, Which::Date(date))?;
     let (mut questions, mut all_tickets) = (Vec::new(), Vec::new());
@@ -207,7 +211,7 @@ pub(crate) fn gather(conn: &Connection, date: DateId, asked: &Asked) -> Result<M
 #[derive(Debug)]
 pub(crate) struct ToDraw {
     made: Made,
-    asked: Asked,
+    asked: PaperChoice,
     name: String,
 }
 
@@ -217,7 +221,7 @@ impl ToDraw {
         conn: &Connection,
         date: DateId,
         (booking, person): (BookingId, Option<usize>),
-        mut asked: Asked,
+        mut asked: PaperChoice,
     ) -> Result<Option<Self>, DeskError> {
         asked.only = db::of_booking_at(conn, booking, date, person)?;
         if asked.only.is_empty() {
@@ -230,7 +234,7 @@ impl ToDraw {
     pub(crate) fn of_date(
         conn: &Connection,
         date: DateId,
-        asked: Asked,
+        asked: PaperChoice,
     ) -> Result<Option<Self>, DeskError> {
         Self::read(conn, date, asked, "badges")
     }
@@ -238,7 +242,7 @@ impl ToDraw {
     fn read(
         conn: &Connection,
         date: DateId,
-        asked: Asked,
+        asked: PaperChoice,
         name: &str,
     ) -> Result<Option<Self>, DeskError> {
         let made = gather(conn, date, &asked)?;
@@ -259,7 +263,7 @@ pub(crate) fn when_of(made: &Made, now: Timestamp) -> String {
     format!("{} · {}", words::span(span.starts, span.ends, today), made.date.place())
 }
 
-pub(crate) fn badges_of(made: &Made, asked: &Asked, now: Timestamp) -> Badges {
+pub(crate) fn badges_of(made: &Made, asked: &PaperChoice, now: Timestamp) -> Badges {
     let band = |ticket: &str| {
         let at = made.all_tickets.iter().position(|t| t == ticket).unwrap_or(0);
         u8::try_from(at % 8).unwrap_or(0)

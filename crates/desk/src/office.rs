@@ -13,7 +13,7 @@ use matricle_core::{BookingId, DateId, EventId};
 use matricle_store::aside::{self, Aside};
 use matricle_store::bookings::{self, Booking, Filter, Found, Listed, Note};
 use matricle_store::events::{
-    self, Asked, Choices, Date, DateSummary, Event, EventRow, EventState, SlotPlan, TicketRow,
+    self, Choices, Date, DateSummary, Event, EventRow, EventState, SlotPlan, Sought, TicketRow,
 };
 use matricle_store::house::House;
 use matricle_store::letters::{self, Letter, List};
@@ -86,7 +86,7 @@ pub async fn today(desk: &Desk, staff: &Staff) -> Result<Today, DeskError> {
             let backup = backup::last(&database);
             let until = now + SignedDuration::from_hours(7 * 24);
             let asked =
-                Asked { staff: true, between: Some((now, until)), most: 200, ..Asked::default() };
+                Sought { staff: true, between: Some((now, until)), most: 200, ..Sought::default() };
             let mut dates = events::list(conn, &asked, now)?.dates;
             // Slots stand here once somebody has booked them.
             dates.retain(|d| {
@@ -147,8 +147,12 @@ pub async fn own_dates(
         .read(move |conn| {
             let mut dates = Vec::new();
             for host in places::hosts(conn)?.into_iter().filter(|h| h.person == Some(me)) {
-                let asked =
-                    Asked { staff: true, host: Some(host.id), most: u32::MAX, ..Asked::default() };
+                let asked = Sought {
+                    staff: true,
+                    host: Some(host.id),
+                    most: u32::MAX,
+                    ..Sought::default()
+                };
                 for date in events::list(conn, &asked, now)?.dates {
                     let people = matricle_store::door::by_words(conn, date.date.id, "", u32::MAX)?;
                     dates.push((date, people));
@@ -299,12 +303,12 @@ pub async fn dates_on(
             };
             let mut found = Vec::new();
             for between in [(now, now + year), (now - year, now)] {
-                let asked = Asked {
+                let asked = Sought {
                     staff: true,
                     off: true,
                     between: Some(between),
                     most: u32::MAX,
-                    ..Asked::default()
+                    ..Sought::default()
                 };
                 let dates = events::list(conn, &asked, now)?.dates;
                 for date in dates.into_iter().filter(is_on) {

@@ -16,7 +16,7 @@ use matricle_formats::words;
 use matricle_store::Connection;
 use matricle_store::bookings::{self, Which};
 use matricle_store::events::{
-    self, Asked, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture,
+    self, Choices, Date, DateSummary, Event, EventState, Format, Found, Picture, Sought,
 };
 use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, Notice};
@@ -100,7 +100,7 @@ pub fn find(
     let typed = fold(&wish.words);
     let typed: Vec<&str> = typed.split(' ').filter(|w| !w.is_empty()).collect();
     let vocabulary = if typed.is_empty() { Vec::new() } else { events::vocabulary(conn)? };
-    let asked = Asked {
+    let asked = Sought {
         words: typed.iter().map(|w| alternatives(w, &vocabulary)).collect(),
         tag: (!wish.tag.is_empty()).then(|| wish.tag.clone()),
         between: wish.month.map(|m| month_of(m, &house.zone, now)),
@@ -112,7 +112,7 @@ pub fn find(
         collapsed: !wish.every_date,
         skip: wish.page.saturating_mul(most),
         most,
-        ..Asked::default()
+        ..Sought::default()
     };
     Ok(events::list(conn, &asked, now)?)
 }
@@ -293,13 +293,13 @@ fn week_of(
         days_ahead: plan.ahead_days,
     };
     let search = |between, with_seats, most| {
-        let asked = Asked {
+        let asked = Sought {
             staff: true,
             event: Some(event.id),
             between,
             with_seats,
             most,
-            ..Asked::default()
+            ..Sought::default()
         };
         events::list(conn, &asked, now)
     };
@@ -373,11 +373,11 @@ pub async fn feed(desk: &Desk, feed: Feed) -> Result<Fed, DeskError> {
         .read(move |conn| {
             let house = house_of(conn)?;
             let since = now - jiff::SignedDuration::from_hours(24 * 60);
-            let mut asked = Asked {
+            let mut asked = Sought {
                 off: true,
                 between: Some((since, Timestamp::MAX)),
                 most: 3000,
-                ..Asked::default()
+                ..Sought::default()
             };
             let mut only = None;
             let missing = || DeskError::NotFound;

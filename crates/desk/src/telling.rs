@@ -27,7 +27,7 @@ use crate::{DeskError, house_of};
 pub use daily::{News, Wishes, keep_wishes, wishes};
 pub(crate) use daily::{news, plan as plan_wishes};
 pub use follow::follow_due;
-pub use follow::{Line, misplanned, to_bookers, will_go};
+pub use follow::{GoingLine, misplanned, to_bookers, will_go};
 pub(crate) use follow::{Still, is_still_due};
 pub(crate) use standard::{install, wording_of};
 

@@ -350,11 +350,14 @@ async fn list_json(State(mailbox): State<Mailbox>) -> Json<Vec<Listed>> {
 }
 
 #[derive(Deserialize)]
-struct Asked {
+struct MailsQuery {
     how: Mood,
 }
 
-async fn behave(State(mailbox): State<Mailbox>, axum::Form(asked): axum::Form<Asked>) -> Redirect {
+async fn behave(
+    State(mailbox): State<Mailbox>,
+    axum::Form(asked): axum::Form<MailsQuery>,
+) -> Redirect {
     mailbox.behave(asked.how);
     Redirect::to("/")
 }

@@ -271,11 +271,11 @@ async fn list(State(meeting): State<Meeting>) -> Response {
 }
 
 #[derive(Deserialize)]
-struct Asked {
+struct RoomWanted {
     how: Manner,
 }
 
-async fn behave(State(meeting): State<Meeting>, Form(asked): Form<Asked>) -> Redirect {
+async fn behave(State(meeting): State<Meeting>, Form(asked): Form<RoomWanted>) -> Redirect {
     meeting.behave(asked.how);
     Redirect::to("/")
 }

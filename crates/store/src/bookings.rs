@@ -28,7 +28,7 @@ pub use charge::charge;
 pub use coming::{Coming, Which, came_and_left, coming, new_of_date};
 pub use deeds::{Deed, LastDeed, last_deed, more, put_back, remember};
 pub use lines::{
-    Line, add_on, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
+    ChargedLine, add_on, charge_less, choose_again, lines, price_anew, reprice, restore_charges,
     set_price, set_total, take_off, tickets_of_numbers, wanted, worth,
 };
 pub use list::{Filter, Found, Listed, MOST_COUNTED, Order, answers_of, list};

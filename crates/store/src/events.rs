@@ -29,7 +29,7 @@ pub use event::{
     set_slug, set_state, set_tags, set_thrown, slug_of_another, tags_of, to_publish, unmake,
     vocabulary, without_marks,
 };
-pub use list::{Asked, DateSummary, Found, list, months};
+pub use list::{DateSummary, Found, Sought, list, months};
 pub use new::{NewDate, NewEvent, NewOnline, NewQuestion, NewSession, NewTicketType, SlotPlan};
 pub use patterns::{Pattern, drop_pattern, patterns, save_pattern};
 pub use pictures::{Picture, drop_picture, picture, picture_bytes, set_picture};

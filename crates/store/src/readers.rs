@@ -117,7 +117,7 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
         Which::OfDate(date, after, most) => (date.0, Some(after.0), Some(most)),
     };
     // A reader has rows one after the other: the booker's people first by date.
-    let rows: Vec<Row> = conn
+    let rows: Vec<OwingRow> = conn
         .prepare_cached(&sql_of!(
             "SELECT b.id, b.reference, b.state, b.name, b.email, b.phone, coalesce(b.since, b.made_at), b.deadline,
                 ra.refused_at IS NOT NULL, a.date_id, a.person_no, a.name, a.email, ta.refused_at IS NOT NULL,
@@ -209,7 +209,7 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
     Ok(found)
 }
 
-struct Row {
+struct OwingRow {
     booking: BookingId,
     reference: String,
     state: State,
@@ -233,9 +233,9 @@ struct Row {
     due: i64,
 }
 
-fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
+fn row(row: &rusqlite::Row<'_>) -> rusqlite::Result<OwingRow> {
     let mut c = InOrder::from(row, 0);
-    Ok(Row {
+    Ok(OwingRow {
         booking: BookingId(c.next()?),
         reference: c.next()?,
         state: c.word("bookings.state", State::from_word)?,

@@ -18,7 +18,7 @@ use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{BookingId, Currency, DateId};
 use matricle_store::bookings::{self, Filter, HeldBy};
 use matricle_store::events::{
-    self, Asked, EventState, NewDate, NewEvent, NewQuestion, NewTicketType,
+    self, EventState, NewDate, NewEvent, NewQuestion, NewTicketType, Sought,
 };
 use matricle_store::house::{self, House};
 use matricle_store::outbox::{self, About, NewMessage};
@@ -192,7 +192,7 @@ fn an_event_is_read_back_as_it_was_planned() {
     assert_eq!(events::by_slug(&file.conn, "one").unwrap().unwrap(), sheet.event);
     assert_eq!(events::by_slug(&file.conn, "two").unwrap(), None);
     let later = file.evening("two", 2);
-    let coming = Asked { most: 10, ..Asked::default() };
+    let coming = Sought { most: 10, ..Sought::default() };
     let listed = events::list(&file.conn, &coming, at(0)).unwrap().dates;
     assert_eq!(
         listed.iter().map(|d| d.date.id).collect::<Vec<_>>(),
@@ -202,11 +202,11 @@ fn an_event_is_read_back_as_it_was_planned() {
     assert_eq!(listed[0].prices, Some((500, 1400)), "what they cost today");
     let over = sheet.date.span.ends_at;
     assert!(events::list(&file.conn, &coming, over).unwrap().dates.is_empty());
-    let one = Asked { most: 1, ..coming.clone() };
+    let one = Sought { most: 1, ..coming.clone() };
     let found = events::list(&file.conn, &one, at(0)).unwrap();
     assert!(found.more && found.dates[0].date.id == later);
     let called = |word: &str| {
-        let asked = Asked { words: vec![vec![word.into(), "nowhere".into()]], ..coming.clone() };
+        let asked = Sought { words: vec![vec![word.into(), "nowhere".into()]], ..coming.clone() };
         events::list(&file.conn, &asked, at(0)).unwrap().dates.len()
     };
     assert_eq!((called("two"), called("called"), called("ana"), called("three")), (2, 2, 2, 0));

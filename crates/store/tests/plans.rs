@@ -14,8 +14,8 @@ use matricle_core::money::price::{Early, Group};
 use matricle_core::people::who::Who;
 use matricle_core::{DateId, HostId, RoomId, TagId, TaxRateId, VenueId};
 use matricle_store::events::{
-    self, Asked, EventState, Format, NewDate, NewEvent, NewOnline, NewQuestion, NewSession,
-    NewTicketType, SlotPlan,
+    self, EventState, Format, NewDate, NewEvent, NewOnline, NewQuestion, NewSession, NewTicketType,
+    SlotPlan, Sought,
 };
 use matricle_store::places::{self, Host, Kind, Room, Tag, TaxRate, Venue};
 use matricle_store::{Store, Tx, clashes, house, people, sessions, slots};
@@ -401,19 +401,19 @@ fn addresses_lead_on_and_a_list_is_narrowed_from_every_side() {
     };
     places::save_tag(&tx, &tag).unwrap();
     events::set_tags(&tx, a, &["talks".into(), "none-such".into()]).unwrap();
-    let all = Asked { most: 10, ..Asked::default() };
-    let count = |asked: Asked| events::list(&conn, &asked, at(0)).unwrap().dates.len();
+    let all = Sought { most: 10, ..Sought::default() };
+    let count = |asked: Sought| events::list(&conn, &asked, at(0)).unwrap().dates.len();
     let (hall, ana) = (VenueId(1), HostId(1));
     assert_eq!(count(all.clone()), 2);
-    assert_eq!(count(Asked { tag: Some("talks".into()), ..all.clone() }), 1);
-    assert_eq!(count(Asked { venue: Some(hall), ..all.clone() }), 2);
-    assert_eq!(count(Asked { host: Some(ana), ..all.clone() }), 1);
-    assert_eq!(count(Asked { room: Some(RoomId(2)), ..all.clone() }), 1);
-    assert_eq!(count(Asked { event: Some(b), ..all.clone() }), 1);
-    assert_eq!(count(Asked { format: Some(Format::Online), ..all.clone() }), 0);
-    assert_eq!(count(Asked { with_seats: true, ..all.clone() }), 2);
+    assert_eq!(count(Sought { tag: Some("talks".into()), ..all.clone() }), 1);
+    assert_eq!(count(Sought { venue: Some(hall), ..all.clone() }), 2);
+    assert_eq!(count(Sought { host: Some(ana), ..all.clone() }), 1);
+    assert_eq!(count(Sought { room: Some(RoomId(2)), ..all.clone() }), 1);
+    assert_eq!(count(Sought { event: Some(b), ..all.clone() }), 1);
+    assert_eq!(count(Sought { format: Some(Format::Online), ..all.clone() }), 0);
+    assert_eq!(count(Sought { with_seats: true, ..all.clone() }), 2);
     let tenth = events::dates_of(&conn, b).unwrap()[0].span.clone();
-    let on = Asked { between: Some((tenth.starts_at, tenth.ends_at)), ..all.clone() };
+    let on = Sought { between: Some((tenth.starts_at, tenth.ends_at)), ..all.clone() };
     assert_eq!(count(on), 1);
     let months = events::months(&conn, at(0)).unwrap();
     assert_eq!(months, [(date(2027, 3, 1), 2)]);
@@ -423,9 +423,9 @@ fn addresses_lead_on_and_a_list_is_narrowed_from_every_side() {
     hidden.listed = false;
     events::set(&tx, &hidden, at(1)).unwrap();
     assert_eq!(count(all.clone()), 0);
-    assert_eq!(count(Asked { off: true, ..all.clone() }), 1);
-    assert_eq!(count(Asked { off: true, unlisted: true, ..all.clone() }), 2);
-    assert_eq!(count(Asked { staff: true, ..all }), 2);
+    assert_eq!(count(Sought { off: true, ..all.clone() }), 1);
+    assert_eq!(count(Sought { off: true, unlisted: true, ..all.clone() }), 2);
+    assert_eq!(count(Sought { staff: true, ..all }), 2);
     assert_eq!(events::by_id(&conn, a).unwrap().unwrap().changed_at, at(1));
 }
 

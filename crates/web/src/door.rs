@@ -29,7 +29,7 @@ use serde::Deserialize;
 
 use crate::asking::{Part, Posted, Visitor};
 use crate::door::at::AtDoor;
-use crate::door::verdict::{Row, VerdictPart, class, log_row, verdict_part};
+use crate::door::verdict::{VerdictPart, VerdictRow, class, log_row, verdict_part};
 use crate::error::WebError;
 use crate::page::{Face, Frame, html};
 use crate::parts::rows::{DateRow, date_row};
@@ -288,7 +288,7 @@ async fn door_page(
 
 /// What the address of a door says.
 #[derive(Debug, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct DoorQuery {
     /// A new name for the door of this device.
     door: Option<String>,
 }
@@ -297,7 +297,7 @@ pub(crate) struct Asked {
 pub(crate) async fn show(
     State(app): State<App>,
     Path(date): Path<i64>,
-    Query(Asked { door }): Query<Asked>,
+    Query(DoorQuery { door }): Query<DoorQuery>,
     headers: HeaderMap,
     visitor: Visitor,
     AtDoor(volunteer): AtDoor,
@@ -359,7 +359,7 @@ async fn shut(
 #[template(path = "door/answer.html")]
 struct Answer {
     verdict: VerdictPart,
-    row: Row,
+    row: VerdictRow,
 }
 
 /// `POST /door/{date}/scan`: something was shown at the door: a text that was

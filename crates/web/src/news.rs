@@ -12,7 +12,7 @@ const MOST: usize = 1024;
 
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Line {
+pub(crate) struct NewsLine {
     pub(crate) what: String,
     pub(crate) undo: Option<Undo>,
 }
@@ -35,12 +35,12 @@ impl Undo {
 /// Lines by the visitor they are for, the oldest first.
 #[derive(Debug, Default)]
 pub(crate) struct News {
-    waiting: Mutex<VecDeque<(String, Instant, Line)>>,
+    waiting: Mutex<VecDeque<(String, Instant, NewsLine)>>,
 }
 
 impl News {
     /// Leaves a line for the next page of a visitor, in the place of any that waits.
-    pub(crate) fn tell(&self, visitor: &str, line: Line) {
+    pub(crate) fn tell(&self, visitor: &str, line: NewsLine) {
         if visitor.is_empty() {
             return;
         }
@@ -53,7 +53,7 @@ impl News {
     }
 
     /// The line for a visitor, once.
-    pub(crate) fn take(&self, visitor: &str) -> Option<Line> {
+    pub(crate) fn take(&self, visitor: &str) -> Option<NewsLine> {
         let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
         let at = waiting.iter().position(|(who, ..)| who == visitor)?;
         let (_, at, line) = waiting.remove(at)?;
@@ -68,7 +68,7 @@ mod tests {
     #[test]
     fn a_line_is_told_once_to_whoever_it_is_for_and_the_latest_counts() {
         let news = News::default();
-        let line = |what: &str| Line { what: what.into(), undo: None };
+        let line = |what: &str| NewsLine { what: what.into(), undo: None };
         news.tell("ana", line("one"));
         news.tell("kit", line("other"));
         news.tell("ana", line("two"));

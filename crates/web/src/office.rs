@@ -50,7 +50,7 @@ use matricle_store::people::Staff;
 
 use crate::asking::{SignedIn, Visitor};
 use crate::error::WebError;
-use crate::news::{Line, Undo};
+use crate::news::{NewsLine, Undo};
 use crate::page::{Face, Frame};
 use crate::{App, LETTERS, MEMBERS, PICTURE};
 
@@ -74,13 +74,13 @@ impl Clerk {
 
     /// On to a page that says in one line what was done.
     fn done(&self, to: &str, what: impl Into<String>) -> Response {
-        self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: None });
+        self.app.news.tell(&self.visitor.0, NewsLine { what: what.into(), undo: None });
         Redirect::to(to).into_response()
     }
 
     /// The same, with the form that undoes it.
     fn done_but(&self, to: &str, what: impl Into<String>, undo: Undo) -> Response {
-        self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: Some(undo) });
+        self.app.news.tell(&self.visitor.0, NewsLine { what: what.into(), undo: Some(undo) });
         Redirect::to(to).into_response()
     }
 }

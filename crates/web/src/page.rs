@@ -9,7 +9,7 @@ use matricle_store::people::Staff;
 
 use crate::asking::Visitor;
 use crate::error::WebError;
-use crate::news::Line;
+use crate::news::NewsLine;
 use crate::{App, assets};
 
 /// The three faces.
@@ -50,7 +50,7 @@ pub(crate) struct Frame {
     /// to call it, and the way back for whoever works here.
     pub(crate) trying: Option<Trying>,
     /// What was done just now.
-    pub(crate) news: Option<Line>,
+    pub(crate) news: Option<NewsLine>,
     /// A colour of the event's own, six digits; empty for the house's.
     pub(crate) accent: String,
     /// The token of this visitor's forms.

@@ -30,7 +30,7 @@ use matricle_core::{Currency, Money, SessionId, TicketTypeId};
 use matricle_desk::door::{Told, Why};
 use matricle_desk::rounds::Work;
 use matricle_formats::words;
-use matricle_store::bookings::Line;
+use matricle_store::bookings::ChargedLine;
 use matricle_store::events::sessions::Session;
 use matricle_store::events::{TicketRow, TicketType};
 
@@ -154,7 +154,7 @@ pub(crate) fn promo(code: &str, refusal: &PromoRefusal, zone: &str) -> String {
 
 /// What a booking is charged, line by line: prices, what codes take off, what is kept of
 /// tickets that were cancelled.
-pub(crate) fn money_lines(lines: &[Line]) -> Vec<(String, Money)> {
+pub(crate) fn money_lines(lines: &[ChargedLine]) -> Vec<(String, Money)> {
     let mut rows = Vec::new();
     for l in lines {
         let currency = l.charge.currency;

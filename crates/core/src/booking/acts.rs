@@ -35,7 +35,7 @@ crate::every! {
 
 /// What is known of a booking when it is asked what may be done with it.
 #[derive(Debug, Clone)]
-pub struct Facts<'a> {
+pub struct ActFacts<'a> {
     /// Where it stands.
     pub state: State,
     /// What its event lets happen to it.
@@ -77,7 +77,7 @@ pub enum ActRefusal {
 ///
 /// # Errors
 /// [`ActRefusal`], the first reason that stands in the way.
-pub fn may(act: Act, who: Actor, facts: &Facts<'_>) -> Result<(), ActRefusal> {
+pub fn may(act: Act, who: Actor, facts: &ActFacts<'_>) -> Result<(), ActRefusal> {
     let refused = |by| Err(MoveRefusal { state: facts.state, by }.into());
     let money = matches!(facts.state, State::AwaitingPayment | State::Confirmed);
     let clerk = who == Actor::Clerk;
@@ -139,7 +139,7 @@ fn by_booker(who: Actor, theirs: bool) -> Result<(), ActRefusal> {
     if who == Actor::Booker && !theirs { Err(ActRefusal::NotByBooker) } else { Ok(()) }
 }
 
-fn nobody_inside(facts: &Facts<'_>) -> Result<(), ActRefusal> {
+fn nobody_inside(facts: &ActFacts<'_>) -> Result<(), ActRefusal> {
     match facts.inside {
         Some(name) => Err(ActRefusal::Inside { name: name.into() }),
         None => Ok(()),
@@ -157,7 +157,7 @@ mod tests {
         let rules = Rules::default();
         let strict =
             Rules { may_cancel: false, may_move: false, may_pass: false, ..Rules::default() };
-        let free = Facts {
+        let free = ActFacts {
             state: State::Confirmed,
             rules: &rules,
             course: false,
@@ -168,24 +168,24 @@ mod tests {
             paid: false,
             needs_yes: true,
         };
-        let can = |who, facts: &Facts<'_>| -> Vec<Act> {
+        let can = |who, facts: &ActFacts<'_>| -> Vec<Act> {
             Act::ALL.into_iter().filter(|act| may(*act, who, facts).is_ok()).collect()
         };
         let mut rows = Vec::new();
         for who in [Actor::Booker, Actor::Clerk, Actor::Treasurer, Actor::Door] {
             for state in State::ALL {
-                let facts = Facts { state, ..free.clone() };
+                let facts = ActFacts { state, ..free.clone() };
                 rows.push(format!("{}, {}: {:?}", who.word(), state.word(), can(who, &facts)));
             }
             let all = can(who, &free);
             for (what, facts) in [
-                ("a strict event", Facts { rules: &strict, ..free.clone() }),
-                ("begun", Facts { begun: true, ..free.clone() }),
-                ("a course", Facts { course: true, ..free.clone() }),
-                ("Ana inside", Facts { inside: Some("Ana"), ..free.clone() }),
-                ("paid", Facts { paid: true, ..free.clone() }),
-                ("no yes needed", Facts { needs_yes: false, ..free.clone() }),
-                ("no address", Facts { addressed: false, ..free.clone() }),
+                ("a strict event", ActFacts { rules: &strict, ..free.clone() }),
+                ("begun", ActFacts { begun: true, ..free.clone() }),
+                ("a course", ActFacts { course: true, ..free.clone() }),
+                ("Ana inside", ActFacts { inside: Some("Ana"), ..free.clone() }),
+                ("paid", ActFacts { paid: true, ..free.clone() }),
+                ("no yes needed", ActFacts { needs_yes: false, ..free.clone() }),
+                ("no address", ActFacts { addressed: false, ..free.clone() }),
             ] {
                 let left = can(who, &facts);
                 // Only what has come can be given back.

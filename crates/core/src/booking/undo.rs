@@ -21,7 +21,7 @@ pub enum Act {
 
 /// What is known when it is asked whether an act can be taken back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Facts {
+pub struct UndoFacts {
     /// What was done.
     pub act: Act,
     /// Minor units that went back, or are to go back, because of it: money is final.
@@ -38,7 +38,7 @@ pub struct Facts {
 /// since, the booking is as the act left it, and no date that it is about has begun. That
 /// the seats are there is seen when it is done.
 #[must_use]
-pub fn is_open(facts: &Facts, now: Timestamp) -> bool {
+pub fn is_open(facts: &UndoFacts, now: Timestamp) -> bool {
     let as_left = match facts.act {
         Act::Cancelled => facts.state == State::Cancelled,
         Act::Part | Act::Moved | Act::Corrected | Act::PassedOn => facts.state.stands(),
@@ -55,13 +55,13 @@ mod tests {
         let at = |second| Timestamp::from_second(second).unwrap();
         for act in [Act::Cancelled, Act::Part, Act::Moved, Act::Corrected, Act::PassedOn] {
             for state in State::ALL {
-                let open = Facts { act, back: 0, since: 0, state, starts_at: at(100) };
+                let open = UndoFacts { act, back: 0, since: 0, state, starts_at: at(100) };
                 let left = match act {
                     Act::Cancelled => state == State::Cancelled,
                     _ => state.stands(),
                 };
                 assert_eq!(is_open(&open, at(99)), left, "{open:?}");
-                for ended in [Facts { back: 1, ..open }, Facts { since: 1, ..open }] {
+                for ended in [UndoFacts { back: 1, ..open }, UndoFacts { since: 1, ..open }] {
                     assert!(!is_open(&ended, at(99)), "{ended:?}");
                 }
                 assert!(!is_open(&open, at(100)), "it has begun");

@@ -6,7 +6,7 @@ use crate::SessionId;
 
 /// What signing up needs to know of a session.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Facts {
+pub struct CourseFacts {
     /// Its key.
     pub id: SessionId,
     /// When it starts.
@@ -21,7 +21,7 @@ pub struct Facts {
     pub sign_up: bool,
 }
 
-impl Facts {
+impl CourseFacts {
     /// Seats left, if they are counted.
     #[must_use]
     pub fn left(&self) -> Option<u32> {
@@ -72,7 +72,7 @@ pub enum SignUpRefusal {
 /// # Errors
 /// The first session in the way.
 pub fn choose(
-    sessions: &[Facts],
+    sessions: &[CourseFacts],
     had: &[SessionId],
     wants: &[SessionId],
     now: Timestamp,
@@ -80,7 +80,7 @@ pub fn choose(
     let find = |session: SessionId| {
         sessions.iter().find(|s| s.id == session).ok_or(SignUpRefusal::Unknown { session })
     };
-    let mut chosen: Vec<&Facts> = Vec::new();
+    let mut chosen: Vec<&CourseFacts> = Vec::new();
     for &session in wants {
         let facts = find(session)?;
         if chosen.iter().any(|c| c.id == session) {
@@ -116,8 +116,15 @@ mod tests {
         Timestamp::from_second(minute * 60).unwrap()
     }
 
-    fn session(id: i64, from: i64, until: i64, seats: Option<u32>, taken: u32) -> Facts {
-        Facts { id: SessionId(id), from: t(from), until: t(until), seats, taken, sign_up: true }
+    fn session(id: i64, from: i64, until: i64, seats: Option<u32>, taken: u32) -> CourseFacts {
+        CourseFacts {
+            id: SessionId(id),
+            from: t(from),
+            until: t(until),
+            seats,
+            taken,
+            sign_up: true,
+        }
     }
 
     proptest! {
@@ -127,7 +134,7 @@ mod tests {
             raw in prop::collection::vec((0i64..200, 10i64..80, prop::option::of(0u32..3), 0u32..3), 1..8),
             had in prop::collection::btree_set(0i64..8, 0..3), wants in prop::collection::vec(0i64..9, 0..5),
         ) {
-            let sessions: Vec<Facts> = (0i64..).zip(&raw)
+            let sessions: Vec<CourseFacts> = (0i64..).zip(&raw)
                 .map(|(id, &(from, length, seats, taken))| session(id, from, from + length, seats, taken)).collect();
             let ids = |list: &[i64]| list.iter().map(|&id| SessionId(id)).collect::<Vec<_>>();
             let had = ids(&had.into_iter().collect::<Vec<_>>());

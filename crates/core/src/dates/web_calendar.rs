@@ -18,7 +18,7 @@ pub struct WebCalendar {
 
 /// A date, as a web calendar takes it in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Facts<'a> {
+pub struct CalendarFacts<'a> {
     /// What it is.
     pub title: &'a str,
     /// When it starts.
@@ -100,7 +100,7 @@ impl WebCalendar {
 
     /// The address that puts a date into it.
     #[must_use]
-    pub fn address(&self, facts: &Facts<'_>) -> String {
+    pub fn address(&self, facts: &CalendarFacts<'_>) -> String {
         let basic = |at: Timestamp| {
             at.to_zoned_datetime(TimeZone::UTC).strftime("%Y%m%dT%H%M%SZ").to_string()
         };
@@ -153,8 +153,8 @@ mod tests {
     const LINE: &str =
         "Town calendar: https://calendar.example/new?t={title}&f={starts}&u={ends}&w={place}";
 
-    fn facts(title: &str) -> Facts<'_> {
-        Facts {
+    fn facts(title: &str) -> CalendarFacts<'_> {
+        CalendarFacts {
             title,
             starts: "2026-12-12T09:00:00Z".parse().unwrap(),
             ends: "2026-12-12T11:30:00Z".parse().unwrap(),

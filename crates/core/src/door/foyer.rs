@@ -52,7 +52,7 @@ pub struct Recording {
 
 /// What is known of an attendee and their date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Facts {
+pub struct FoyerFacts {
     /// The booking's state.
     pub state: State,
     /// Their ticket was cancelled, and the rest of the booking stands.
@@ -118,7 +118,7 @@ pub fn opens_at(starts_at: Timestamp, minutes: u32) -> Timestamp {
 
 /// What an attendee's own link opens now.
 #[must_use]
-pub fn stands(facts: &Facts, now: Timestamp) -> Stands {
+pub fn stands(facts: &FoyerFacts, now: Timestamp) -> Stands {
     if facts.cancelled || matches!(facts.state, State::Cancelled | State::Declined) {
         return if facts.called_off { Stands::CalledOff } else { Stands::Cancelled };
     }
@@ -187,8 +187,8 @@ pub enum PartStands {
 /// What the foyer says of a session with a room of its own: nobody is let into it whom the date
 /// is closed to.
 #[must_use]
-pub fn of_part(whole: &Facts, part: &Part, now: Timestamp) -> PartStands {
-    let alone = Facts {
+pub fn of_part(whole: &FoyerFacts, part: &Part, now: Timestamp) -> PartStands {
+    let alone = FoyerFacts {
         starts_at: part.starts_at,
         ends_at: part.ends_at,
         room: part.room,
@@ -290,8 +290,8 @@ mod tests {
         Timestamp::UNIX_EPOCH + SignedDuration::from_mins(minutes)
     }
 
-    fn facts() -> Facts {
-        Facts {
+    fn facts() -> FoyerFacts {
+        FoyerFacts {
             state: State::Confirmed,
             cancelled: false,
             called_off: false,
@@ -311,7 +311,7 @@ mod tests {
         let f = facts();
         assert_eq!(stands(&f, at(0)), Stands::Before(at(585)));
         assert_eq!(stands(&f, at(585)), Stands::Open);
-        assert_eq!(stands(&Facts { room: false, ..f }, at(600)), Stands::NoRoom);
+        assert_eq!(stands(&FoyerFacts { room: false, ..f }, at(600)), Stands::NoRoom);
         assert_eq!(stands(&f, at(720)), Stands::Open, "it runs over");
         assert_eq!(stands(&f, at(584)), Stands::Before(at(585)));
         assert_eq!(stands(&f, at(749)), Stands::Open, "the last minute of what runs over");
@@ -319,7 +319,7 @@ mod tests {
         let until = Some(at(2000));
         let seen = |audience, came, now| {
             let recording = Some(Recording { audience, until });
-            stands(&Facts { recording, came, ..f }, at(now))
+            stands(&FoyerFacts { recording, came, ..f }, at(now))
         };
         assert_eq!(seen(Audience::Came, true, 700), Stands::Recording);
         assert_eq!(seen(Audience::Came, true, 650), Stands::Open, "while it is on");
@@ -330,15 +330,19 @@ mod tests {
         assert_eq!(seen(Audience::Booked, false, 1999), Stands::Recording, "its last minute");
         assert_eq!(seen(Audience::Booked, false, 2000), Stands::Over);
         let for_good = Some(Recording { audience: Audience::Booked, until: None });
-        assert_eq!(stands(&Facts { recording: for_good, ..f }, at(9_000_000)), Stands::Recording);
-        let with =
-            |state| stands(&Facts { state, due: Currency::EUR.of(500), full: true, ..f }, at(590));
+        assert_eq!(
+            stands(&FoyerFacts { recording: for_good, ..f }, at(9_000_000)),
+            Stands::Recording
+        );
+        let with = |state| {
+            stands(&FoyerFacts { state, due: Currency::EUR.of(500), full: true, ..f }, at(590))
+        };
         assert_eq!(with(State::AwaitingPayment), Stands::NotPaid(Currency::EUR.of(500)));
         assert_eq!(with(State::Requested), Stands::Asked);
         assert_eq!(with(State::Lapsed), Stands::Lapsed { full: true });
         assert_eq!(with(State::Cancelled), Stands::Cancelled);
-        assert_eq!(stands(&Facts { cancelled: true, ..f }, at(590)), Stands::Cancelled);
-        assert_eq!(stands(&Facts { called_off: true, ..f }, at(590)), Stands::CalledOff);
+        assert_eq!(stands(&FoyerFacts { cancelled: true, ..f }, at(590)), Stands::Cancelled);
+        assert_eq!(stands(&FoyerFacts { called_off: true, ..f }, at(590)), Stands::CalledOff);
     }
 
     #[test]
@@ -352,9 +356,9 @@ mod tests {
         assert_eq!(of_part(&f, &part, at(674)), PartStands::Open, "it runs over");
         assert_eq!(of_part(&f, &part, at(675)), PartStands::Over);
         for shut in [
-            Facts { state: State::AwaitingPayment, ..f },
-            Facts { cancelled: true, ..f },
-            Facts { called_off: true, ..f },
+            FoyerFacts { state: State::AwaitingPayment, ..f },
+            FoyerFacts { cancelled: true, ..f },
+            FoyerFacts { called_off: true, ..f },
         ] {
             assert_eq!(of_part(&shut, &part, at(620)), PartStands::Shut);
         }
@@ -385,7 +389,7 @@ mod tests {
             cancelled in any::<bool>(), called_off in any::<bool>(), room in any::<bool>(),
             opens in 0u32..90, now in 0i64..900,
         ) {
-            let f = Facts { state, cancelled, called_off, room, opens_minutes: opens, ..facts() };
+            let f = FoyerFacts { state, cancelled, called_off, room, opens_minutes: opens, ..facts() };
             if stands(&f, at(now)) == Stands::Open {
                 prop_assert!(state == State::Confirmed && !cancelled && !called_off && room);
                 prop_assert!(now >= 600 - i64::from(opens) && now < 690 + 60);

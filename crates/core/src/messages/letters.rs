@@ -123,7 +123,7 @@ pub struct Theirs {
 
 /// What is known of a letter before it has a place.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Facts {
+pub struct LetterFacts {
     /// Where the message or letter belongs that it answers.
     pub thread: Option<Place>,
     /// The booking that its subject names.
@@ -140,7 +140,7 @@ pub struct Facts {
 /// booking of its writer that is still to come (or the latest, where none is), the one event of
 /// the address it was written to, its writer. Of several bookings to come none is guessed.
 #[must_use]
-pub fn place(facts: &Facts, now: Timestamp) -> (Place, Found) {
+pub fn place(facts: &LetterFacts, now: Timestamp) -> (Place, Found) {
     if let Some(place) = facts.thread {
         return (place, Found::ByThread);
     }
@@ -268,7 +268,7 @@ mod tests {
     fn a_letter_finds_its_place_in_order_and_nothing_is_guessed() {
         let now = at(100);
         let theirs = |id, hours| Theirs { booking: BookingId(id), ends_at: at(hours) };
-        let mut facts = Facts::default();
+        let mut facts = LetterFacts::default();
         assert_eq!(place(&facts, now), (Place::Tray, Found::Not));
         facts.known = true;
         assert_eq!(place(&facts, now), (Place::Person, Found::BySender));

@@ -205,7 +205,7 @@ pub enum Stands {
 
 /// What is known of somebody who was invited.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Facts {
+pub struct ReplyFacts {
     /// What they said.
     pub said: Option<Reply>,
     /// They have booked.
@@ -222,8 +222,8 @@ impl Stands {
     /// Where somebody stands: what they said comes before what they did, and that before what
     /// became of the mail.
     #[must_use]
-    pub fn of(facts: &Facts) -> Self {
-        let Facts { said, booked, handed_on, bounced, asked } = *facts;
+    pub fn of(facts: &ReplyFacts) -> Self {
+        let ReplyFacts { said, booked, handed_on, bounced, asked } = *facts;
         match said {
             _ if handed_on => Self::HandedOn,
             Some(reply) => Self::Said(reply),
@@ -379,7 +379,7 @@ mod tests {
             people in prop::collection::vec((0usize..4, any::<(bool, bool, bool)>()), 0..40),
         ) {
             let all: Vec<Stands> = people.iter().map(|(said, (booked, bounced, asked))| {
-                Stands::of(&Facts {
+                Stands::of(&ReplyFacts {
                     said: Reply::ALL.get(*said).copied(),
                     booked: *booked,
                     handed_on: false,

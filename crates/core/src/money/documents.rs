@@ -36,7 +36,7 @@ impl Kind {
 
 /// A line of a document.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Line {
+pub struct DocumentLine {
     /// What it is for.
     pub what: String,
     /// Its tax rate, in hundredths of a percent.
@@ -69,7 +69,7 @@ pub struct Body {
     /// The number of the document that this one takes back from; empty for none.
     pub corrects: String,
     /// Its lines.
-    pub lines: Vec<Line>,
+    pub lines: Vec<DocumentLine>,
     /// How it was paid or is to be paid; a sentence.
     pub payment: String,
     /// The text of a payment QR code; empty for none.
@@ -106,7 +106,7 @@ impl Body {
 /// nothing was documented they are printed as they are; otherwise what changed is printed
 /// rate by rate under `changed`.
 #[must_use]
-pub fn lines(documented: &Charge, lines: &[Line], changed: &str) -> Vec<Line> {
+pub fn lines(documented: &Charge, lines: &[DocumentLine], changed: &str) -> Vec<DocumentLine> {
     if documented.by_rate.is_empty() {
         return lines.iter().filter(|l| l.gross != 0).cloned().collect();
     }
@@ -115,7 +115,7 @@ pub fn lines(documented: &Charge, lines: &[Line], changed: &str) -> Vec<Line> {
         .to(&wanted)
         .by_rate
         .into_iter()
-        .map(|(rate, (gross, tax))| Line { what: changed.to_owned(), rate, gross, tax })
+        .map(|(rate, (gross, tax))| DocumentLine { what: changed.to_owned(), rate, gross, tax })
         .collect()
 }
 
@@ -140,8 +140,8 @@ mod tests {
         ) {
             let mut documented = Charge::default();
             for charge in charges {
-                let now: Vec<Line> = charge.iter()
-                    .map(|(rate, gross, tax)| Line { what: "seats".into(), rate: *rate, gross: *gross, tax: *tax }).collect();
+                let now: Vec<DocumentLine> = charge.iter()
+                    .map(|(rate, gross, tax)| DocumentLine { what: "seats".into(), rate: *rate, gross: *gross, tax: *tax }).collect();
                 let printed = lines(&documented, &now, "changed");
                 let parts = |c: &Charge| c.by_rate.iter().map(|(r, (g, t))| (*r, *g, *t)).collect::<Vec<_>>();
                 documented = Charge::of(parts(&documented).into_iter().chain(printed.iter().map(|l| (l.rate, l.gross, l.tax))));

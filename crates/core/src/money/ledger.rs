@@ -38,7 +38,7 @@ crate::worded! {
 
 /// One line of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Line {
+pub struct LedgerLine {
     /// The account.
     pub account: Account,
     /// What it is kept by; 0 where an account is not kept by anything.
@@ -50,7 +50,7 @@ pub struct Line {
 /// A balanced entry of two lines or more.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
-    lines: Vec<Line>,
+    lines: Vec<LedgerLine>,
 }
 
 /// An entry whose lines do not add up to nothing.
@@ -67,8 +67,8 @@ impl Entry {
     ///
     /// # Errors
     /// [`Unbalanced`] unless debits and credits are the same.
-    pub fn new(lines: impl IntoIterator<Item = Line>) -> Result<Option<Self>, Unbalanced> {
-        let lines: Vec<Line> = lines.into_iter().filter(|l| l.minor != 0).collect();
+    pub fn new(lines: impl IntoIterator<Item = LedgerLine>) -> Result<Option<Self>, Unbalanced> {
+        let lines: Vec<LedgerLine> = lines.into_iter().filter(|l| l.minor != 0).collect();
         let by: i128 = lines.iter().map(|l| i128::from(l.minor)).sum();
         if by != 0 {
             return Err(Unbalanced { by });
@@ -79,14 +79,14 @@ impl Entry {
     /// From one account to another.
     #[must_use]
     pub fn move_money(to: (Account, i64), from: (Account, i64), minor: i64) -> Option<Self> {
-        let line = |(account, about), minor| Line { account, about, minor };
+        let line = |(account, about), minor| LedgerLine { account, about, minor };
         let lines = vec![line(to, minor), line(from, -minor)];
         (minor != 0).then_some(Self { lines })
     }
 
     /// Its lines.
     #[must_use]
-    pub fn lines(&self) -> &[Line] {
+    pub fn lines(&self) -> &[LedgerLine] {
         &self.lines
     }
 }
@@ -140,10 +140,10 @@ impl Charge {
 pub fn charge(event: i64, booking: i64, was: &Charge, wanted: &Charge) -> Option<Entry> {
     let change = was.to(wanted);
     let mut lines = vec![
-        Line { account: Account::Receivable, about: booking, minor: change.total() },
-        Line { account: Account::Income, about: event, minor: change.tax() - change.total() },
+        LedgerLine { account: Account::Receivable, about: booking, minor: change.total() },
+        LedgerLine { account: Account::Income, about: event, minor: change.tax() - change.total() },
     ];
-    lines.extend(change.by_rate.iter().map(|(rate, (_, tax))| Line {
+    lines.extend(change.by_rate.iter().map(|(rate, (_, tax))| LedgerLine {
         account: Account::Tax,
         about: i64::from(*rate),
         minor: -tax,
@@ -198,7 +198,7 @@ mod tests {
 
     #[test]
     fn an_entry_that_does_not_balance_cannot_be_made() {
-        let line = |account, minor| Line { account, about: 0, minor };
+        let line = |account, minor| LedgerLine { account, about: 0, minor };
         let off = Entry::new([line(Account::Bank, 100), line(Account::Receivable, -99)]);
         assert_eq!(off, Err(Unbalanced { by: 1 }));
         assert_eq!(Entry::new([line(Account::Bank, 0)]), Ok(None));

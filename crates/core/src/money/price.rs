@@ -187,7 +187,7 @@ pub fn with_tax(minor: i64, basis: u32, added: bool) -> (i64, i64) {
 
 /// One ticket type of a quote.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Line {
+pub struct QuoteLine {
     /// The ticket type.
     pub ticket: TicketTypeId,
     /// How many of it.
@@ -214,7 +214,7 @@ pub struct Line {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Quote {
     /// One line a ticket type, in the order of the ticket types.
-    pub lines: Vec<Line>,
+    pub lines: Vec<QuoteLine>,
     /// The sum of the lines.
     pub total: Money,
     /// What ordinary prices would come to, less what is asked, both without added tax.
@@ -275,7 +275,7 @@ pub fn quote(
         saved = saved.checked_add(ordinary - line + discount).ok_or_else(out)?;
         // Contained in the lines, so it fits wherever they do.
         taxes = taxes.saturating_add(tax);
-        lines.push(Line {
+        lines.push(QuoteLine {
             ticket: ticket.id,
             quantity,
             base: currency.of(base),

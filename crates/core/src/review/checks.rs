@@ -224,7 +224,7 @@ pub struct Sent {
 
 /// Everything that the checks look at.
 #[derive(Debug, Clone)]
-pub struct Facts<'a> {
+pub struct SubmissionFacts<'a> {
     /// The submission.
     pub proposal: &'a Proposal,
     /// Its text, in plain words, without what is quoted in it.
@@ -250,7 +250,7 @@ const MANY: u32 = 4;
 
 /// Runs all checks. `now` is the time it is, on the clock of the house as `here`.
 #[must_use]
-pub fn check(facts: &Facts<'_>, now: Timestamp, here: DateTime) -> Vec<Finding> {
+pub fn check(facts: &SubmissionFacts<'_>, now: Timestamp, here: DateTime) -> Vec<Finding> {
     let mut found = Vec::new();
     let mut say = |check: Check, evidence: String, other: Option<Other>| {
         found.push(Finding { check, evidence, other });
@@ -293,7 +293,7 @@ pub fn check(facts: &Facts<'_>, now: Timestamp, here: DateTime) -> Vec<Finding> 
 
 type Say<'a> = &'a mut dyn FnMut(Check, String, Option<Other>);
 
-fn when(facts: &Facts<'_>, now: Timestamp, here: DateTime, say: Say<'_>) {
+fn when(facts: &SubmissionFacts<'_>, now: Timestamp, here: DateTime, say: Say<'_>) {
     let spans = &facts.proposal.spans;
     let day = |at: DateTime| at.strftime("%A %-d %B %Y, %H:%M").to_string();
     if let Some(past) = spans.iter().find(|s| s.ends_at <= now) {
@@ -384,7 +384,7 @@ pub fn near_venue<'a>(place: &str, venues: &'a [String]) -> Option<&'a String> {
     venues.iter().find(close)
 }
 
-fn place(facts: &Facts<'_>, say: Say<'_>) {
+fn place(facts: &SubmissionFacts<'_>, say: Say<'_>) {
     let place = facts.proposal.place.as_str();
     let known = facts.venues.iter().any(|v| fold(v) == fold(place));
     if place.is_empty() {
@@ -409,7 +409,7 @@ fn impossible(contact: &str) -> Option<String> {
     (!crate::words::address::is_address(word) && !is_phone(word)).then(|| word.to_owned())
 }
 
-fn spam(facts: &Facts<'_>, links: &[links::Link], words: &[String], say: Say<'_>) {
+fn spam(facts: &SubmissionFacts<'_>, links: &[links::Link], words: &[String], say: Say<'_>) {
     let web = links.iter().filter(|l| l.kind == Kind::Web).count();
     if web >= 3 && web * 12 > words.len() {
         say(Check::ManyLinks, format!("{web} links in {} words", words.len()), None);
@@ -447,7 +447,7 @@ fn spam(facts: &Facts<'_>, links: &[links::Link], words: &[String], say: Say<'_>
     }
 }
 
-fn sender(facts: &Facts<'_>, say: Say<'_>) {
+fn sender(facts: &SubmissionFacts<'_>, say: Say<'_>) {
     let sent = facts.sent;
     if !sent.signed_in {
         if let Some(seconds) = sent.seconds.filter(|s| *s < FAST) {
@@ -558,7 +558,7 @@ mod tests {
             fields.retain(|(_, v)| !v.is_empty());
             let mut form = Form::new(fields);
             let proposal = read(&mut form, "Europe/Dublin", Currency::EUR).unwrap();
-            let facts = Facts {
+            let facts = SubmissionFacts {
                 proposal: &proposal,
                 text: &text::lines(&self.text),
                 rules: &self.rules,

@@ -3,7 +3,7 @@
 
 /// What is known when somebody wants to keep seats of a date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Facts {
+pub struct HoldFacts {
     /// Seats they want now.
     pub wanted: u32,
     /// Seats of the date that are not booked for good: free ones, and those that anybody keeps.
@@ -59,7 +59,7 @@ pub enum KeepRefusal {
 ///
 /// # Errors
 /// What is kept already.
-pub const fn may_keep(facts: &Facts) -> Result<(), KeepRefusal> {
+pub const fn may_keep(facts: &HoldFacts) -> Result<(), KeepRefusal> {
     if facts.by_browser >= MOST_BY_BROWSER {
         return Err(KeepRefusal::Browser { kept: facts.by_browser });
     }
@@ -88,13 +88,18 @@ mod tests {
 
     #[test]
     fn one_network_never_keeps_everything_and_a_proved_address_passes() {
-        let at = |open, by_network, wanted| Facts { open, by_network, wanted, ..Facts::default() };
+        let at = |open, by_network, wanted| HoldFacts {
+            open,
+            by_network,
+            wanted,
+            ..HoldFacts::default()
+        };
         assert!(may_keep(&at(100, 40, 10)).is_ok());
         assert_eq!(may_keep(&at(100, 41, 10)), Err(KeepRefusal::Network { kept: 41, most: 50 }));
-        assert!(may_keep(&Facts { proved: true, ..at(100, 90, 10) }).is_ok());
+        assert!(may_keep(&HoldFacts { proved: true, ..at(100, 90, 10) }).is_ok());
         // A small hall, and a party larger than half of it that is the first to ask.
         assert!(may_keep(&at(8, 7, 1)).is_ok() && may_keep(&at(100, 0, 60)).is_ok());
-        let many = Facts { by_browser: MOST_BY_BROWSER, proved: true, ..at(100, 0, 1) };
+        let many = HoldFacts { by_browser: MOST_BY_BROWSER, proved: true, ..at(100, 0, 1) };
         assert_eq!(may_keep(&many), Err(KeepRefusal::Browser { kept: 3 }));
         assert!(
             may_wait(1, false).is_ok() && may_wait(2, false).is_err() && may_wait(2, true).is_ok()

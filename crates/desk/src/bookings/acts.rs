@@ -1,9 +1,9 @@
 //! The facts on which it rests what may be done with a booking, for pages and use cases alike.
 
 use matricle_core::Money;
-use matricle_core::booking::acts::{self, Act, ActRefusal, Facts};
+use matricle_core::booking::acts::{self, Act, ActFacts, ActRefusal};
 use matricle_core::booking::confirm::Way;
-use matricle_store::bookings::Line;
+use matricle_store::bookings::ChargedLine;
 use matricle_store::bookings::{self, Booking};
 use matricle_store::events::{self, Date, Event};
 use matricle_store::{Connection, door};
@@ -41,7 +41,7 @@ pub(crate) fn allow(
     let needs_yes = act == Act::Reconsider
         && way_of(&event, &bookings::lines(conn, booking)?, booking.total) == Way::AfterYes;
     let begun = |d: &Date| d.span.starts_at <= turn.now;
-    let facts = Facts {
+    let facts = ActFacts {
         state: booking.state,
         rules: &event.rules,
         course: event.course,
@@ -57,7 +57,7 @@ pub(crate) fn allow(
 }
 
 /// How a booking of an event with these lines is confirmed.
-pub(crate) fn way_of(event: &Event, lines: &[Line], total: Money) -> Way {
+pub(crate) fn way_of(event: &Event, lines: &[ChargedLine], total: Money) -> Way {
     event.rules.confirm.way(lines.iter().map(|l| l.confirm), total)
 }
 

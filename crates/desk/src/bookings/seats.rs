@@ -28,7 +28,7 @@ pub(crate) fn may_keep(
     let (by_browser, by_network) = bookings::kept(conn, date, by.from, but)?;
     let pool = sheet.main_pool();
     let drawn = choice.draws.iter().find(|d| d.pool == pool.id);
-    let facts = hold_limits::Facts {
+    let facts = hold_limits::HoldFacts {
         wanted: drawn.map_or(0, |d| d.seats),
         open: pool.capacity.saturating_sub(pool.taken.confirmed),
         by_browser,

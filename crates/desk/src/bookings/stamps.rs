@@ -4,7 +4,7 @@ use crate::telling::tell;
 use jiff::Timestamp;
 use matricle_core::booking::Move as BookingMove;
 use matricle_core::messages::occasion::{Knows, Occasion};
-use matricle_core::money::ledger::{Account, Entry, Line, Method};
+use matricle_core::money::ledger::{Account, Entry, LedgerLine, Method};
 use matricle_core::money::stamps::{StampRefusal, using};
 use matricle_core::people::acting::Acting;
 use matricle_core::words::codes::{Reading, Reference, read};
@@ -97,7 +97,7 @@ fn book_use(
     now: Timestamp,
 ) -> Result<(), DeskError> {
     let event = events::date_by_id(tx, booking.date)?.map_or(0, |(event, _)| event.id.0);
-    let line = |account, about, minor| Line { account, about, minor };
+    let line = |account, about, minor| LedgerLine { account, about, minor };
     let lines = [
         line(Account::StampsOwed, 0, worth),
         line(Account::Income, event, minor - worth),

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::DateId;
-use matricle_core::booking::undo::{self, Act, Facts};
+use matricle_core::booking::undo::{self, Act, UndoFacts};
 use matricle_core::booking::{Move, State};
 use matricle_core::people::acting::Acting;
 use matricle_core::seats::Wanted;
@@ -24,7 +24,7 @@ use crate::{Desk, DeskError};
 pub struct Undo {
     /// What they did.
     pub last: LastDeed,
-    facts: Facts,
+    facts: UndoFacts,
 }
 
 impl Undo {
@@ -54,7 +54,7 @@ pub fn last(conn: &Connection, booking: &Booking) -> Result<Option<Undo>, DeskEr
         }
     };
     let (back, since, state) = (last.back, last.since, booking.state);
-    Ok(Some(Undo { facts: Facts { act, back, since, state, starts_at }, last }))
+    Ok(Some(Undo { facts: UndoFacts { act, back, since, state, starts_at }, last }))
 }
 
 /// Takes back what the booker did last.

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use matricle_core::booking::State;
-use matricle_core::booking::acts::{self, Act, Facts};
+use matricle_core::booking::acts::{self, Act, ActFacts};
 use matricle_core::booking::confirm::Way;
 use matricle_core::booking::details::Question;
 use matricle_core::door::Presence;
@@ -11,7 +11,7 @@ use matricle_core::people::acting::Actor;
 use matricle_core::seats::Wanted;
 use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::{AttendeeId, SessionId, TicketTypeId};
-use matricle_store::bookings::{self, Answer, Attendee, Booking, Happening, Line};
+use matricle_store::bookings::{self, Answer, Attendee, Booking, ChargedLine, Happening};
 use matricle_store::cards::{self, HeldCard};
 use matricle_store::documents::{self, Document};
 use matricle_store::events::{self, Date, Event, Format};
@@ -35,7 +35,7 @@ pub struct WholeBooking {
     /// The booking.
     pub booking: Booking,
     /// Its tickets.
-    pub lines: Vec<Line>,
+    pub lines: Vec<ChargedLine>,
     /// Its people.
     pub attendees: Vec<Attendee>,
     /// Which of its people have their ticket from the booker, at an address of their own.
@@ -181,7 +181,7 @@ impl WholeBooking {
                 && only.is_none_or(|n| n == a.ticket_no)
                 && matches!(a.presence, Presence::In { .. } | Presence::Left)
         });
-        let facts = Facts {
+        let facts = ActFacts {
             state: self.booking.state,
             rules: &self.event.rules,
             course: self.event.course,

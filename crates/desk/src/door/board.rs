@@ -10,7 +10,7 @@ use matricle_core::words::codes::Reference;
 use matricle_core::words::fold;
 use matricle_store::door::AtDoor;
 use matricle_store::events::sessions::Session;
-use matricle_store::events::{self, Asked, Choices, DateSummary, EventState, Format};
+use matricle_store::events::{self, Choices, DateSummary, EventState, Format, Sought};
 use matricle_store::{Connection, door as db};
 
 use super::rooms::{AtRoom, behind_doors};
@@ -173,11 +173,11 @@ pub async fn todays(desk: &Desk, who: impl Into<Volunteer>) -> Result<Vec<DateSu
 pub(super) fn open_now(conn: &Connection, now: Timestamp) -> Result<Vec<DateSummary>, DeskError> {
     let day = SignedDuration::from_hours(24);
     let opened = db::opened(conn, now - day)?;
-    let between = |from, until| Asked {
+    let between = |from, until| Sought {
         staff: true,
         between: Some((from, until)),
         most: 500,
-        ..Asked::default()
+        ..Sought::default()
     };
     let mut dates = events::list(conn, &between(now - day, now + day), now)?.dates;
     for id in &opened {

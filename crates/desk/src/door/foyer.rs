@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use matricle_core::booking::State;
 use matricle_core::dates::schedule::Span;
 use matricle_core::door::Presence;
-use matricle_core::door::foyer::{self, Facts, PartStands, Recording, RoomKind, Stands, Stay};
+use matricle_core::door::foyer::{self, FoyerFacts, PartStands, Recording, RoomKind, Stands, Stay};
 use matricle_core::people::acting::Acting;
 use matricle_core::words::codes::TicketCode;
 use matricle_core::{AttendeeId, DateId, SessionId};
@@ -113,7 +113,7 @@ fn find(
     let full = events::choices_of_date(conn, house.currency, date_id, now)?
         .is_none_or(|choices| choices.main_pool().free() == 0);
     let came = matches!(person.facts.presence, Presence::In { .. } | Presence::Left);
-    let facts = Facts {
+    let facts = FoyerFacts {
         state: booking.state,
         // Of a ticket that was cancelled by itself the booking stands.
         cancelled: person.facts.state == State::Cancelled,

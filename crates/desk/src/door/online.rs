@@ -53,7 +53,7 @@ fields! {
 
 /// Somebody who joins online.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Line {
+pub struct RoomLine {
     /// The attendee.
     pub attendee: AttendeeId,
     /// Their name.
@@ -82,7 +82,7 @@ pub struct OnlineSheet {
     /// There is a service that makes rooms.
     pub service: bool,
     /// Who joins online.
-    pub people: Vec<Line>,
+    pub people: Vec<RoomLine>,
     /// So many came to the place.
     pub came_here: u32,
     /// Its sessions, each with its own room where it has one.
@@ -120,7 +120,7 @@ pub async fn sheet(desk: &Desk, staff: &Staff, date: DateId) -> Result<OnlineShe
                 }
                 let goes = goes.get(&id).copied().unwrap_or_default();
                 let stays = stays.get(&id).map_or(&[][..], Vec::as_slice);
-                people.push(Line {
+                people.push(RoomLine {
                     attendee: id,
                     name: p.name,
                     came: first,
@@ -350,7 +350,7 @@ pub async fn lead(
 
 /// How many of those online came, and how many joined by which way, for one count.
 #[must_use]
-pub fn ways(people: &[Line]) -> BTreeMap<String, u32> {
+pub fn ways(people: &[RoomLine]) -> BTreeMap<String, u32> {
     let mut ways = BTreeMap::new();
     for (_, door) in people.iter().filter_map(|p| p.came.as_ref()) {
         *ways.entry(door.clone()).or_default() += 1;

@@ -21,7 +21,7 @@ use super::Volunteer;
 use crate::bench::{self, Takes};
 use crate::{Desk, DeskError};
 
-pub use crate::badges::{Asked, Kind, at_the_door, sheets};
+pub use crate::badges::{Kind, PaperChoice, at_the_door, sheets};
 pub use matricle_papers::Sheet;
 
 use crate::badges::{Made, badges_of, gather, when_of};
@@ -66,7 +66,7 @@ pub async fn before(
     desk: &Desk,
     staff: &Staff,
     date: DateId,
-    asked: Asked,
+    asked: PaperChoice,
 ) -> Result<Before, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let made = {
@@ -111,7 +111,7 @@ pub async fn paper(
     desk: &Desk,
     staff: &Staff,
     date: DateId,
-    asked: Asked,
+    asked: PaperChoice,
     key: &str,
 ) -> Result<(String, Vec<u8>), DeskError> {
     require(staff.role, Right::SeeOffice)?;
@@ -178,14 +178,14 @@ pub async fn badge_at_door(
     let name = name.or_else(|| at_the_door().next());
     let found = sheets().into_iter().find(|(known, _)| Some(*known) == name);
     let sheet = found.map_or(Sheet::single(102.0, 59.0), |(_, sheet)| sheet);
-    let asked = Asked { sheet, only: vec![attendee], ..Asked::new(Kind::Badges) };
+    let asked = PaperChoice { sheet, only: vec![attendee], ..PaperChoice::new(Kind::Badges) };
     Ok(printed(desk, date, asked, |_| {}).await?.1)
 }
 
 async fn printed(
     desk: &Desk,
     date: DateId,
-    asked: Asked,
+    asked: PaperChoice,
     tell: impl Fn(usize) + Send + 'static,
 ) -> Result<(String, Vec<u8>), DeskError> {
     let gathered = {
@@ -212,7 +212,7 @@ async fn printed(
     Ok((name, bytes))
 }
 
-fn list_of(made: &Made, asked: &Asked, now: Timestamp) -> List {
+fn list_of(made: &Made, asked: &PaperChoice, now: Timestamp) -> List {
     let currency = made.house.currency;
     let mut columns: Vec<(String, f32)> = match asked.kind {
         Kind::SignIn => {
@@ -287,7 +287,7 @@ type CodeOf<'a> = &'a dyn Fn(AttendeeId) -> TicketCode;
 
 fn certificates_of(
     made: &Made,
-    asked: &Asked,
+    asked: &PaperChoice,
     (code, url): (CodeOf<'_>, &str),
     now: Timestamp,
 ) -> Vec<Certificate> {
@@ -360,7 +360,8 @@ pub async fn confirm(
     desk.store
         .read(move |conn| {
             let person = db::by_id(conn, attendee)?.ok_or(DeskError::NotFound)?;
-            let asked = Asked { only: vec![attendee], ..Asked::new(Kind::Certificates) };
+            let asked =
+                PaperChoice { only: vec![attendee], ..PaperChoice::new(Kind::Certificates) };
             let made = gather(conn, person.facts.date, &asked)?;
             let one = made.people.first().ok_or(DeskError::NotFound)?;
             Ok(Confirmed {

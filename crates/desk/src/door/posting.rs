@@ -13,7 +13,7 @@ use matricle_store::outbox::{self, About, NewMessage};
 use matricle_store::people::Staff;
 use matricle_store::{door as db, templates};
 
-use crate::badges::{Asked, Kind, gather};
+use crate::badges::{Kind, PaperChoice, gather};
 use crate::{Desk, DeskError};
 
 fields! {
@@ -49,11 +49,11 @@ pub async fn send(
     desk: &Desk,
     staff: &Staff,
     date: DateId,
-    asked: Asked,
+    asked: PaperChoice,
     mut form: Form,
 ) -> Result<Posted, DeskError> {
     let turn = desk.turn_of(staff, Right::ChangeBookings)?;
-    let asked = Asked { kind: Kind::Badges, ..asked };
+    let asked = PaperChoice { kind: Kind::Badges, ..asked };
     desk.store
         .write(move |tx| {
             let each = form.take(&EACH);
@@ -85,7 +85,8 @@ pub async fn send(
                 )
             };
             if each {
-                let paper = Asked { sheet: Asked::folded().sheet, from: 0, ..asked.clone() };
+                let paper =
+                    PaperChoice { sheet: PaperChoice::folded().sheet, from: 0, ..asked.clone() };
                 let paper = paper.to_keep()?;
                 let mut told = HashSet::new();
                 for person in &made.people {

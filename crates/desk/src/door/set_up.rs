@@ -11,7 +11,7 @@ use matricle_core::words::codes::Reference;
 use matricle_core::{AttendeeId, DateId, TicketTypeId};
 use matricle_store::bookings;
 use matricle_store::door::{self as db, AtDoors, Doorway};
-use matricle_store::events::{self, Asked, DateSummary, EventState};
+use matricle_store::events::{self, DateSummary, EventState, Sought};
 use matricle_store::people::Staff;
 
 use super::rooms::{self, InRoom};
@@ -78,7 +78,7 @@ pub async fn near(desk: &Desk, staff: &Staff) -> Result<Vec<DateSummary>, DeskEr
         .read(move |conn| {
             let (from, until) = (now - BEFORE, now + AHEAD);
             let asked =
-                Asked { staff: true, between: Some((from, until)), most: 60, ..Asked::default() };
+                Sought { staff: true, between: Some((from, until)), most: 60, ..Sought::default() };
             let mut dates = events::list(conn, &asked, now)?.dates;
             dates.retain(|d| d.date.called_off.is_empty() && d.event.state != EventState::Draft);
             Ok(dates)

@@ -80,7 +80,7 @@ fields! {
 
 /// A thing as its form has it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Row {
+pub enum ThingRow {
     /// A venue.
     Venue(Venue),
     /// A room.
@@ -93,7 +93,7 @@ pub enum Row {
     TaxRate(TaxRate),
 }
 
-impl Row {
+impl ThingRow {
     /// What the form of a new one begins with (`id` 0), or a change of one is read into.
     #[must_use]
     pub fn blank(thing: Thing, id: i64) -> Self {
@@ -250,7 +250,7 @@ pub async fn save(
     let turn = desk.turn_of(staff, Right::SetHouseUp)?;
     desk.store
         .write(move |tx| {
-            let mut row = Row::blank(thing, id);
+            let mut row = ThingRow::blank(thing, id);
             row.form(&mut Binding::Read(&mut typed, &Locale::default()));
             row.check(tx, &mut typed)?;
             typed.done().map_err(DeskError::Form)?;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use matricle_core::messages::letters::{self, Facts, Found, Kind, Place, own_words};
+use matricle_core::messages::letters::{self, Found, Kind, LetterFacts, Place, own_words};
 use matricle_core::people::acting::Acting;
 use matricle_core::words::address::is_address;
 use matricle_formats::incoming::{self, Bounce, Incoming, Report};
@@ -429,7 +429,7 @@ fn sort(
 }
 
 /// What is known of a letter before it has a place.
-fn facts(conn: &Connection, mail: &Incoming, to: &str) -> Result<Facts, DeskError> {
+fn facts(conn: &Connection, mail: &Incoming, to: &str) -> Result<LetterFacts, DeskError> {
     let mut thread = None;
     for id in &mail.answers {
         thread = stored::of_thread(conn, id)?;
@@ -442,7 +442,7 @@ fn facts(conn: &Connection, mail: &Incoming, to: &str) -> Result<Facts, DeskErro
         None => None,
     };
     let from = &mail.from.address;
-    Ok(Facts {
+    Ok(LetterFacts {
         thread,
         named,
         theirs: if from.is_empty() { Vec::new() } else { stored::bookings_of(conn, from)? },

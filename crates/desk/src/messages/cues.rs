@@ -23,7 +23,7 @@ use matricle_store::{Connection, Tx, cues, places};
 
 use crate::acting::Turn;
 use crate::messages::wordings::{self, OWN_WORDS};
-use crate::telling::{Line, to_bookers, will_go};
+use crate::telling::{GoingLine, to_bookers, will_go};
 use crate::{Desk, DeskError, house_of};
 
 fields! {
@@ -176,7 +176,7 @@ fn order(cue: &Cue) -> (u8, i64, CueId) {
 }
 
 /// What goes for a date of an event: each cue and each person it could reach.
-pub async fn goes(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<Line>, DeskError> {
+pub async fn goes(desk: &Desk, staff: &Staff, date: DateId) -> Result<Vec<GoingLine>, DeskError> {
     require(staff.role, Right::SeeOffice)?;
     let now = desk.clock.now();
     desk.store.read(move |conn| will_go(conn, date, now)).await

@@ -2,7 +2,7 @@
 //! the list of who comes.
 
 use jiff::Timestamp;
-use matricle_core::dates::web_calendar::Facts;
+use matricle_core::dates::web_calendar::CalendarFacts;
 use matricle_core::door::foyer::RoomKind;
 use matricle_core::words::codes::{Reference, TicketCode};
 use matricle_core::words::text::unlinked;
@@ -251,7 +251,7 @@ pub fn web_calendars(
     let about = format!("{}\nBooking {}\n{url}", sheet.event.lead, sheet.booking.reference);
     let online = online(desk, sheet);
     let about = if online.is_empty() { about } else { format!("{about}\n{online}") };
-    let facts = Facts {
+    let facts = CalendarFacts {
         title: &sheet.event.title,
         starts: date.span.starts_at,
         ends: date.span.ends_at,

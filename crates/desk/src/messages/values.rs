@@ -23,7 +23,7 @@ use matricle_store::house::House;
 use matricle_store::outbox::{self, Message};
 use matricle_store::{Connection, cards, invited, payments, submissions};
 
-use crate::badges::{Asked, ToDraw};
+use crate::badges::{PaperChoice, ToDraw};
 use crate::bookings::waiting::{self, Place};
 use crate::bookings::whole::{self, WholeBooking};
 use crate::messages::roster::roster_pdf;
@@ -189,7 +189,7 @@ pub(crate) fn badges(
     about: &About,
     message: &Message,
 ) -> Result<Option<ToDraw>, DeskError> {
-    let asked = Asked::kept(&message.knows.paper);
+    let asked = PaperChoice::kept(&message.knows.paper);
     match about {
         About::Booking { sheet, holder, .. } => {
             let person = message.reader.split_once('.').and_then(|(_, no)| no.parse().ok());

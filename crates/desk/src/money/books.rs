@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use jiff::{SignedDuration, Timestamp};
 use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
-use matricle_core::money::ledger::{Account, Entry, Line};
+use matricle_core::money::ledger::{Account, Entry, LedgerLine};
 use matricle_core::money::shares::Share;
 use matricle_core::people::staff::{Right, require};
 use matricle_core::{EventId, HostId};
@@ -194,7 +194,7 @@ async fn take_payouts(desk: &Desk) -> Result<(), DeskError> {
             books::ask_again(tx, "payouts", SignedDuration::ZERO, now)?;
             for p in payouts {
                 if books::payout(tx, &p.id, p.amount, p.fees, now)? {
-                    let line = |account, minor| Line { account, about: 0, minor };
+                    let line = |account, minor| LedgerLine { account, about: 0, minor };
                     let lines = [
                         line(Account::Bank, p.amount),
                         line(Account::Fees, p.fees),

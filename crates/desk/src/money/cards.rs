@@ -5,7 +5,7 @@ use matricle_core::booking::State;
 use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::occasion::{Knows, Occasion};
-use matricle_core::money::ledger::{Account, Entry, Line, Method};
+use matricle_core::money::ledger::{Account, Entry, LedgerLine, Method};
 use matricle_core::money::refund::last_parts;
 use matricle_core::people::acting::{Acting, BOOKER, PROGRAM};
 use matricle_core::people::staff::{Right, require};
@@ -340,7 +340,7 @@ pub(crate) fn give_back(
         worth_all += worth;
     }
     let event = events::date_by_id(tx, booking.date)?.map_or(0, |(event, _)| event.id.0);
-    let line = |account, about, minor| Line { account, about, minor };
+    let line = |account, about, minor| LedgerLine { account, about, minor };
     let lines = [
         line(Account::Refunds, 0, refund.minor),
         line(Account::StampsOwed, 0, -worth_all),

@@ -6,7 +6,7 @@ use matricle_core::money::documents as papers;
 use matricle_core::money::documents::{Body, Kind as Document};
 use matricle_core::money::transfer::{self, creditor_reference, epc_text, grouped};
 use matricle_formats::words;
-use matricle_store::bookings::{self, Booking, Line};
+use matricle_store::bookings::{self, Booking, ChargedLine};
 use matricle_store::house::House;
 use matricle_store::{Connection, Tx, documents, events, payments};
 
@@ -37,10 +37,10 @@ pub(crate) fn document(tx: &Tx<'_>, booking: &Booking, turn: &Turn) -> Result<()
         (false, false) => Document::Receipt,
     };
     let firm = !charge.by_rate.is_empty();
-    let lines: Vec<papers::Line> = bookings::lines(tx, &booking)?
+    let lines: Vec<papers::DocumentLine> = bookings::lines(tx, &booking)?
         .iter()
         .filter(|_| firm)
-        .map(|l| papers::Line {
+        .map(|l| papers::DocumentLine {
             what: what_of(l),
             rate: l.tax_basis,
             gross: l.charge.minor,
@@ -103,7 +103,7 @@ fn settle_invoices(
     Ok(())
 }
 
-fn what_of(line: &Line) -> String {
+fn what_of(line: &ChargedLine) -> String {
     match (line.quantity, line.cancelled) {
         (_, 0) => line.label(),
         (0, gone) => format!("{gone} × {}, cancelled", line.name),

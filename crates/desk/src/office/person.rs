@@ -10,7 +10,7 @@ use matricle_store::people::Staff;
 use matricle_store::{Connection, bookings, events, invited, outbox, people};
 
 use crate::letters::tray::ON_A_PAGE;
-use crate::planning::replies::Row;
+use crate::planning::replies::ReplyRow;
 use crate::{Desk, DeskError};
 
 /// A booking with somebody on it.
@@ -44,7 +44,7 @@ pub struct Person {
     /// Bookings that were made, the latest date first.
     pub bookings: Vec<Theirs>,
     /// To which events they are invited, and where they stand, the latest first.
-    pub invited: Vec<(EventId, String, Row)>,
+    pub invited: Vec<(EventId, String, ReplyRow)>,
     /// What they wrote, oldest first; at most [`ON_A_PAGE`].
     pub letters: Vec<Letter>,
     /// How many letters there are, and the number of the latest.
@@ -73,7 +73,7 @@ fn of(conn: &Connection, address: String) -> Result<Person, DeskError> {
     for (event, known) in invited::of_address(conn, &address)?.into_iter().rev() {
         let booked = bookings::booked_already(conn, event, &address, BookingId(0))?;
         let title = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?.title;
-        invited.push((event, title, Row::of(known, booked)));
+        invited.push((event, title, ReplyRow::of(known, booked)));
     }
     let latest = stored::latest_of(conn, &address)?;
     let (letters, all_letters) = match latest {

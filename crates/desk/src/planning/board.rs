@@ -9,7 +9,7 @@ use matricle_core::dates::schedule::Span;
 use matricle_core::people::staff::{Right, require};
 use matricle_core::{DateId, EventId, RoomId, SessionId};
 use matricle_formats::words;
-use matricle_store::events::{self, Asked, Date, DateSummary, Event, NewDate};
+use matricle_store::events::{self, Date, DateSummary, Event, NewDate, Sought};
 use matricle_store::house::House;
 use matricle_store::people::Staff;
 use matricle_store::places::{self, Host, Room, Venue};
@@ -431,7 +431,7 @@ pub fn read_board(
     let zone = words::zone(&house.zone);
     let midnight = |day: Day| day.to_zoned_datetime(zone.clone()).map_or(now, |z| z.timestamp());
     let between = (midnight(days.0), midnight(days.1));
-    let asked = Asked { staff: true, between: Some(between), most: 2000, ..Asked::default() };
+    let asked = Sought { staff: true, between: Some(between), most: 2000, ..Sought::default() };
     let dates: Vec<DateSummary> = events::list(conn, &asked, now)?.dates;
     let calendar = Calendar::new(clashes::uses(conn, between.0, between.1)?);
     let names = Names::load(conn)?;

@@ -7,7 +7,7 @@ use matricle_core::booking::{Move, State};
 use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::messages::replies::{
-    Asks, Facts, HandOnRefusal, HandingOn, MOST_HANDED, Replied, Reply, Stands, again_at,
+    Asks, HandOnRefusal, HandingOn, MOST_HANDED, Replied, Reply, ReplyFacts, Stands, again_at,
     books_at_once, counts, hand_on as allowed, kept_until,
 };
 use matricle_core::money::price::Buyer;
@@ -400,7 +400,7 @@ pub async fn take_back(desk: &Desk, id: i64, key: &str) -> Result<(), DeskError>
 
 /// Somebody who was invited, and where they stand.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Row {
+pub struct ReplyRow {
     /// They: their address, how often they were asked and when last.
     pub invited: Invited,
     /// Their name, where it is known.
@@ -415,11 +415,11 @@ pub struct Row {
     pub mail: Option<(MessageState, Option<Timestamp>)>,
 }
 
-impl Row {
+impl ReplyRow {
     /// Where somebody stands, by what is known of them.
     pub(crate) fn of(known: Known, booked: bool) -> Self {
         let Known { invited, name, refused, said, mail } = known;
-        let facts = Facts {
+        let facts = ReplyFacts {
             said: said.as_ref().map(|s| s.reply),
             booked,
             handed_on: !invited.handed_to.is_empty(),
@@ -448,7 +448,7 @@ pub struct Replies {
     /// The event.
     pub event: Event,
     /// Everybody on its lists, in the order of them.
-    pub rows: Vec<Row>,
+    pub rows: Vec<ReplyRow>,
     /// Its dates to come.
     pub dates: Vec<Date>,
     /// How many stand where, in the order of [`Stands::ALL`].
@@ -457,11 +457,11 @@ pub struct Replies {
     pub again_at: Option<Timestamp>,
 }
 
-fn rows(conn: &Connection, event: &Event) -> Result<Vec<Row>, DeskError> {
+fn rows(conn: &Connection, event: &Event) -> Result<Vec<ReplyRow>, DeskError> {
     let booked = replies::booked(conn, event.id)?;
     let is_booked = |k: &Known| booked.contains(&k.invited.email.to_lowercase());
     let all = invited::all(conn, event.id)?.into_iter();
-    Ok(all.map(|k| (is_booked(&k), k)).map(|(booked, k)| Row::of(k, booked)).collect())
+    Ok(all.map(|k| (is_booked(&k), k)).map(|(booked, k)| ReplyRow::of(k, booked)).collect())
 }
 
 /// Name and address of those who were asked by mail and have said nothing.
@@ -470,7 +470,7 @@ pub(crate) fn silent(
     event: EventId,
 ) -> Result<Vec<(String, String)>, DeskError> {
     let event = events::by_id(conn, event)?.ok_or(DeskError::NotFound)?;
-    let silent = |r: &Row| r.stands == Stands::None && !r.invited.elsewhere;
+    let silent = |r: &ReplyRow| r.stands == Stands::None && !r.invited.elsewhere;
     let rows = rows(conn, &event)?.into_iter().filter(silent);
     Ok(rows.map(|r| (r.name, r.invited.email)).collect())
 }
@@ -541,7 +541,7 @@ pub async fn book_yes(
     let seat = (date, free.id);
     let mut done = BookedYes { booked: 0, not: Vec::new() };
     // Whoever said yes and handed the invitation on is not coming: the other may.
-    let yes = |r: &&Row| r.stands == Stands::Said(Reply::Yes) && !r.booked;
+    let yes = |r: &&ReplyRow| r.stands == Stands::Said(Reply::Yes) && !r.booked;
     for row in all.rows.iter().filter(yes) {
         let local = row.invited.email.split('@').next().unwrap_or_default();
         let name = if row.name.is_empty() { local } else { &row.name }.to_owned();

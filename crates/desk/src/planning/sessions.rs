@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use matricle_core::dates::schedule::{Span, SpanError};
-use matricle_core::dates::sessions::{Facts, SignUpRefusal, choose};
+use matricle_core::dates::sessions::{CourseFacts, SignUpRefusal, choose};
 use matricle_core::fields;
 use matricle_core::forms::form::{Fault, Form};
 use matricle_core::forms::quick::MOST_SEATS;
@@ -131,7 +131,7 @@ pub async fn sign_up(
                 let Some(wants) = wants.get(&attendee.id) else { continue };
                 // Read again for each: two people of one booking may want the last seat.
                 let all = sessions::of_date(tx, booking.date)?;
-                let facts: Vec<Facts> = all.iter().map(|s| s.facts.clone()).collect();
+                let facts: Vec<CourseFacts> = all.iter().map(|s| s.facts.clone()).collect();
                 let had: Vec<SessionId> =
                     had.iter().filter(|(a, _)| *a == attendee.id).map(|(_, s)| *s).collect();
                 let (added, dropped) = choose(&facts, &had, wants, now)?;

@@ -1,7 +1,7 @@
 //! The checks of a submission: what they look at is gathered here, what they find is core's.
 
 use jiff::{SignedDuration, Timestamp};
-use matricle_core::review::checks::{self, Facts, Finding, Light, Near, Other};
+use matricle_core::review::checks::{self, Finding, Light, Near, Other, SubmissionFacts};
 use matricle_core::review::likeness::{Known, Sample, compare, may_be};
 use matricle_core::review::submission::{Proposal, Typed};
 use matricle_core::{EventId, SubmissionId};
@@ -131,7 +131,7 @@ pub fn check(
     let clashes = clashes(conn, &p, s.event, &offered, here.date())?;
     let record = record_of(conn, s.person)?;
     let venues = places(&offered);
-    let facts = Facts {
+    let facts = SubmissionFacts {
         proposal: &p,
         text: &text,
         rules: &rules,

@@ -11,7 +11,7 @@ use matricle_core::messages::occasion::{Knows, Moment};
 use matricle_core::money::ledger::Method;
 use matricle_core::people::wish::{self, What, Wish};
 use matricle_formats::words::{self, count};
-use matricle_store::events::{self, Asked};
+use matricle_store::events::{self, Sought};
 use matricle_store::house::House;
 use matricle_store::outbox::{self, About, NewMessage, Unplanned};
 use matricle_store::people::{self, Staff};
@@ -214,7 +214,8 @@ fn attendees(
     let mut lines = Vec::new();
     let today = words::local(now, &house.zone).date();
     for host in places::hosts(conn)?.into_iter().filter(|h| h.person == Some(person)) {
-        let asked = Asked { staff: true, host: Some(host.id), most: u32::MAX, ..Asked::default() };
+        let asked =
+            Sought { staff: true, host: Some(host.id), most: u32::MAX, ..Sought::default() };
         for summary in events::list(conn, &asked, now)?.dates {
             let date = &summary.date;
             let new = bookings::new_of_date(conn, date.id, since, now)?;
@@ -323,7 +324,7 @@ fn of_house(
         lines.push(("Could not be sent".into(), n));
     }
     let day = now + jiff::SignedDuration::from_hours(24);
-    let asked = Asked { staff: true, between: Some((now, day)), most: 200, ..Asked::default() };
+    let asked = Sought { staff: true, between: Some((now, day)), most: 200, ..Sought::default() };
     let today = words::local(now, &house.zone).date();
     for d in events::list(conn, &asked, now)?.dates {
         let taken = d.pool.taken.total();

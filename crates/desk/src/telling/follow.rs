@@ -436,7 +436,7 @@ const MOST_CHECKED: u32 = 20_000;
 
 /// One line of what goes, for one date.
 #[derive(Debug, Clone)]
-pub struct Line {
+pub struct GoingLine {
     /// By which cue.
     pub cue: CueId,
     /// For which date.
@@ -452,7 +452,7 @@ pub struct Line {
 }
 
 /// What goes for the moments of a date: each cue and each person it could reach, told or not.
-pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line>, DeskError> {
+pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<GoingLine>, DeskError> {
     let mut known = Known::new(conn);
     let Some((event, date)) = known.date(id)? else { return Ok(Vec::new()) };
     let cues = known.sheet(event)?;
@@ -464,7 +464,7 @@ pub fn will_go(conn: &Connection, id: DateId, now: Timestamp) -> Result<Vec<Line
         let Some((name, person)) = others.iter().find(|(_, p)| p.reader == line.reader) else {
             continue;
         };
-        lines.push(Line {
+        lines.push(GoingLine {
             cue: line.cue,
             date: id,
             name: name.clone(),
@@ -483,7 +483,7 @@ pub fn to_bookers(
     date: &DateFacts,
     cues: &[Cue],
     now: Timestamp,
-) -> Result<Vec<Line>, DeskError> {
+) -> Result<Vec<GoingLine>, DeskError> {
     let which = Which::all_of(date.id);
     let mut booked = readers::booked(conn, which, cues)?;
     booked.retain(|b| b.date == date.id);
@@ -496,7 +496,7 @@ pub fn to_bookers(
         let people: Vec<Person> = mine.iter().map(|b| b.person.clone()).collect();
         for line in due(date, &people, cues, now) {
             let Some(who) = mine.iter().find(|b| b.person.reader == line.reader) else { continue };
-            lines.push(Line {
+            lines.push(GoingLine {
                 cue: line.cue,
                 date: date.id,
                 name: who.name.clone(),

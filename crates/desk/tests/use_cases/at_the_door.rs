@@ -620,7 +620,7 @@ async fn who_came_is_gone_through_closed_and_opened_again_and_certificates_are_c
     assert!(after::close(&w.desk, &ilse, date).await.unwrap() < missed);
 
     // A certificate of one who came is confirmed by number and code, and by nothing else.
-    let asked = papers::Asked::new(papers::Kind::Certificates);
+    let asked = papers::PaperChoice::new(papers::Kind::Certificates);
     assert!(papers::paper(&w.desk, &ilse, date, asked, "").await.unwrap().1.starts_with(b"%PDF"));
     let code = |who: usize| w.desk.secrets.certificate_code(people[who].0).to_string();
     let confirm = async |number: AttendeeId, code: String| {

@@ -9,7 +9,7 @@ use matricle_core::words::codes::Reference;
 use matricle_desk::bookings::cancel::{self, By};
 use matricle_desk::bookings::{calendars, decide, move_date, pass_on};
 use matricle_desk::{messages, programme};
-use matricle_store::events::{self, Asked};
+use matricle_store::events::{self, Sought};
 use matricle_store::readers;
 use proptest::prelude::*;
 
@@ -194,7 +194,7 @@ async fn a_feed_renews_what_changed_and_nothing_else() {
     let w = world().await;
     let event = w.event_called(OPEN_DAY).await;
     let shown = || async {
-        let asked = Asked { staff: true, most: 500, ..Asked::default() };
+        let asked = Sought { staff: true, most: 500, ..Sought::default() };
         let now = w.desk.clock.now();
         let all = w.desk.store.read(move |c| events::list(c, &asked, now)).await.unwrap().dates;
         let own = all.into_iter().filter(|d| d.event.id == event);

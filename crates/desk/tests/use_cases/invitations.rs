@@ -41,7 +41,7 @@ impl World {
         event
     }
 
-    async fn row(&self, event: EventId, address: &str) -> Option<replies::Row> {
+    async fn row(&self, event: EventId, address: &str) -> Option<replies::ReplyRow> {
         let ilse = self.staff(0).await;
         let all = replies::of_event(&self.desk, &ilse, event).await.unwrap();
         all.rows.into_iter().find(|r| r.invited.email == address)

@@ -382,7 +382,7 @@ async fn badges_go_by_mail_to_each_and_to_further_addresses() {
     let reference = w.confirmed(OPEN_DAY).await;
     let sheet = w.sheet(reference).await;
     let (event, date) = (sheet.event.id, sheet.date.id);
-    let asked = || papers::Asked::new(papers::Kind::Badges);
+    let asked = || papers::PaperChoice::new(papers::Kind::Badges);
     let send = |staff, fields| posting::send(&w.desk, staff, date, asked(), form(fields));
     let wrong = |result| match result {
         Err(DeskError::Form(wrong)) => wrong.first().map(|w| w.field.clone()),

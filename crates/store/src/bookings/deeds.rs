@@ -8,7 +8,7 @@ use rusqlite::{Connection, OptionalExtension};
 use serde::{Deserialize, Serialize};
 
 use super::Booking;
-use super::lines::{Charged, Line, change_draws};
+use super::lines::{Charged, ChargedLine, change_draws};
 use crate::convert::{instant, word};
 use crate::{Doing, StoreError, Tx};
 
@@ -47,7 +47,7 @@ pub enum Deed {
 impl Deed {
     /// The whole booking was cancelled.
     #[must_use]
-    pub fn cancelled(from: State, lines: &[Line]) -> Self {
+    pub fn cancelled(from: State, lines: &[ChargedLine]) -> Self {
         Self::Cancelled {
             from: from.word().into(),
             lines: lines.iter().map(Charged::from).collect(),
@@ -56,7 +56,7 @@ impl Deed {
 
     /// Tickets were taken off.
     #[must_use]
-    pub fn part(tickets: &[u32], lines: &[Line]) -> Self {
+    pub fn part(tickets: &[u32], lines: &[ChargedLine]) -> Self {
         Self::Part { tickets: tickets.to_vec(), lines: lines.iter().map(Charged::from).collect() }
     }
 

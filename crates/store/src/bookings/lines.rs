@@ -18,7 +18,7 @@ use crate::{Doing, StoreError, Tx, us};
 
 /// One ticket type of a booking, at the price it was held for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Line {
+pub struct ChargedLine {
     /// The ticket type.
     pub ticket: TicketTypeId,
     /// Its name then.
@@ -63,7 +63,7 @@ pub struct Parts {
     pub gone: i64,
 }
 
-impl Line {
+impl ChargedLine {
     /// `2 × Visitor`.
     #[must_use]
     pub fn label(&self) -> String {
@@ -88,7 +88,7 @@ impl Line {
 }
 
 /// The lines of a booking.
-pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreError> {
+pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<ChargedLine>, StoreError> {
     let currency = booking.total.currency;
     conn.prepare_cached(
         "SELECT l.ticket_type_id, l.name, l.quantity, l.cancelled, l.base_minor, l.unit_minor, l.discount_minor,
@@ -101,7 +101,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
     )
     .and_then(|mut q| {
         q.query_map([booking.id.0], |row| {
-            Ok(Line {
+            Ok(ChargedLine {
                 ticket: TicketTypeId(row.get(0)?),
                 name: row.get(1)?,
                 quantity: row.get(2)?,
@@ -129,7 +129,7 @@ pub fn lines(conn: &Connection, booking: &Booking) -> Result<Vec<Line>, StoreErr
 fn write_charges(
     tx: &Tx<'_>,
     booking: &Booking,
-    becomes: impl Fn(&Line) -> (Worth, i64),
+    becomes: impl Fn(&ChargedLine) -> (Worth, i64),
 ) -> Result<(), StoreError> {
     let all = lines(tx, booking)?.into_iter().map(|l| {
         let (worth, minor) = becomes(&l);
@@ -165,8 +165,8 @@ pub struct Charged {
     parts: Option<Parts>,
 }
 
-impl From<&Line> for Charged {
-    fn from(l: &Line) -> Self {
+impl From<&ChargedLine> for Charged {
+    fn from(l: &ChargedLine) -> Self {
         Self {
             ticket: l.ticket.0,
             quantity: l.quantity,
@@ -278,7 +278,7 @@ pub fn worth(
     Ok(lines.iter().map(|l| l.worth().part_back(gone_of(gone, l), percent)).sum())
 }
 
-fn gone_of(gone: &[(TicketTypeId, u32)], line: &Line) -> u32 {
+fn gone_of(gone: &[(TicketTypeId, u32)], line: &ChargedLine) -> u32 {
     gone.iter().filter(|(t, _)| *t == line.ticket).map(|(_, n)| n).sum::<u32>().min(line.quantity)
 }
 

@@ -59,7 +59,7 @@ pub struct DateSummary {
 
 /// What a list of dates is narrowed to.
 #[derive(Debug, Clone, Default)]
-pub struct Asked {
+pub struct Sought {
     /// Drafts, unlisted and called-off ones as well, for staff.
     pub staff: bool,
     /// Called-off ones as well, so that calendars can strike them out.
@@ -116,7 +116,7 @@ const TODAY: &str = "CASE WHEN t.early_minor IS NOT NULL AND t.early_until > :no
 
 /// Dates with what lists say of them, soonest first. Without `between`: those that are
 /// not over.
-pub fn list(conn: &Connection, asked: &Asked, now: Timestamp) -> Result<Found, StoreError> {
+pub fn list(conn: &Connection, asked: &Sought, now: Timestamp) -> Result<Found, StoreError> {
     if asked.words.iter().any(Vec::is_empty) {
         return Ok(Found { dates: Vec::new(), more: false });
     }

@@ -2,7 +2,7 @@
 
 use jiff::civil;
 use matricle_core::dates::schedule::Span;
-use matricle_core::dates::sessions::Facts;
+use matricle_core::dates::sessions::CourseFacts;
 use matricle_core::{AttendeeId, BookingId, DateId, SessionId};
 use rusqlite::{Connection, Row};
 
@@ -15,7 +15,7 @@ use crate::{Doing, StoreError, Tx, us};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Session {
     /// What signing up needs to know.
-    pub facts: Facts,
+    pub facts: CourseFacts,
     /// Its title.
     pub title: String,
     /// Its track; may be empty.
@@ -40,7 +40,7 @@ fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
     };
     let (from, until) = (instant(row, "starts_at")?, instant(row, "ends_at")?);
     Ok(Session {
-        facts: Facts {
+        facts: CourseFacts {
             id: SessionId(row.get("id")?),
             from,
             until,

@@ -176,7 +176,7 @@ pub(crate) fn shapes() -> Result<Vec<(&'static str, String)>, askama::Error> {
 /// A scan in the log.
 #[derive(Template)]
 #[template(path = "door/row.html")]
-pub(crate) struct Row {
+pub(crate) struct VerdictRow {
     pub(crate) scan: i64,
     pub(crate) date: i64,
     pub(crate) token: String,
@@ -193,7 +193,7 @@ pub(crate) struct Row {
     pub(crate) attendee: i64,
 }
 
-pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> Row {
+pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) -> VerdictRow {
     let told = &outcome.told;
     let (word, reason) = (told.verdict.word(), wording::verdict(told, zone, outcome.at));
     let what = match (&told.verdict, reason.as_str()) {
@@ -201,7 +201,7 @@ pub(crate) fn log_row(outcome: &Outcome, date: DateId, zone: &str, token: &str) 
         (Verdict::ToPay { .. }, _) => reason,
         _ => format!("{word}: {reason}"),
     };
-    Row {
+    VerdictRow {
         scan: outcome.scan,
         date: date.0,
         token: token.into(),

@@ -15,14 +15,14 @@ use crate::parts::board as drawing;
 
 /// How much of the board is shown, around which day.
 #[derive(Debug, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct BoardQuery {
     #[serde(default)]
     reach: String,
     #[serde(default)]
     day: String,
 }
 
-struct Line {
+struct BoardLine {
     href: String,
     title: String,
     when: String,
@@ -42,11 +42,11 @@ struct BoardPage {
     before: String,
     after: String,
     drawing: String,
-    lines: Vec<Line>,
+    lines: Vec<BoardLine>,
     clashes: usize,
 }
 
-pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Response, WebError> {
+pub(crate) async fn show(at: Clerk, Query(asked): Query<BoardQuery>) -> Result<Response, WebError> {
     let reach = Reach::from_word(&asked.reach).unwrap_or(Reach::Week);
     let board = board::board(
         &at.app.desk,
@@ -68,7 +68,7 @@ pub(crate) async fn show(at: Clerk, Query(asked): Query<Asked>) -> Result<Respon
         .dates
         .iter()
         .filter(|d| d.date.called_off.is_empty())
-        .map(|d| Line {
+        .map(|d| BoardLine {
             href: drawing::href(&board, d),
             title: d.event.title.clone(),
             when: words::span(d.date.span.starts, d.date.span.ends, today),

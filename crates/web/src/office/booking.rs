@@ -118,7 +118,7 @@ pub(crate) struct Sheet {
     pub(crate) notes: Vec<HappeningRow>,
     pub(crate) messages: Vec<MessageRow>,
     /// Letters, in order, each with what went out because of it.
-    pub(crate) letters: Vec<(letters::Row, Vec<letters::OutRow>)>,
+    pub(crate) letters: Vec<(letters::LetterRow, Vec<letters::OutRow>)>,
     /// Where stands what will go to whoever booked, and what does not; not for a test.
     pub(crate) goes: Option<String>,
     pub(crate) timeline: Vec<HappeningRow>,

@@ -34,7 +34,7 @@ const USUAL: [&str; 7] = ["booker", "event", "date", "seats", "state", "paid", "
 
 /// What the address of a list says.
 #[derive(Debug, Clone, Default)]
-struct Asked {
+struct BookingsQuery {
     ask: Ask,
     event: Option<i64>,
     /// Keys of the columns that are shown.
@@ -42,7 +42,7 @@ struct Asked {
     answers: bool,
 }
 
-impl Asked {
+impl BookingsQuery {
     fn read(query: &str) -> Self {
         let mut asked = Self { ask: Ask::read(query), ..Self::default() };
         for (name, value) in form_urlencoded::parse(query.as_bytes()) {
@@ -173,7 +173,11 @@ fn choice(zone: &str, now: Timestamp) -> Columns<'_, Listed> {
 }
 
 /// The columns of the list: those chosen, and answers to questions where they are asked for.
-fn columns<'a>(asked: &Asked, list: &'a BookingList, now: Timestamp) -> Columns<'a, Listed> {
+fn columns<'a>(
+    asked: &BookingsQuery,
+    list: &'a BookingList,
+    now: Timestamp,
+) -> Columns<'a, Listed> {
     let mut columns = vec![
         Column::new("reference", "Booking", |r: &Listed| r.booking.reference.to_string()).shown(
             |r| {
@@ -196,17 +200,22 @@ fn columns<'a>(asked: &Asked, list: &'a BookingList, now: Timestamp) -> Columns<
 
 /// What a kept view finds, by what its address says.
 pub(crate) fn filter(query: &str) -> Filter {
-    Asked::read(query).filter()
+    BookingsQuery::read(query).filter()
 }
 
-async fn load(at: &Clerk, asked: &Asked, skip: u32, most: u32) -> Result<BookingList, WebError> {
+async fn load(
+    at: &Clerk,
+    asked: &BookingsQuery,
+    skip: u32,
+    most: u32,
+) -> Result<BookingList, WebError> {
     let filter = Filter { skip, most, ..asked.filter() };
     Ok(office::bookings(&at.app.desk, &at.staff, filter, asked.answers).await?)
 }
 
 /// `GET /office/bookings`: bookings by words.
 pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
-    let asked = Asked::read(uri.query().unwrap_or_default());
+    let asked = BookingsQuery::read(uri.query().unwrap_or_default());
     let skip = asked.page().saturating_mul(ROWS);
     let list = load(&at, &asked, skip, ROWS).await?;
     let now = at.app.desk.clock.now();
@@ -250,7 +259,7 @@ pub(crate) async fn list(at: Clerk, uri: Uri) -> Result<Response, WebError> {
 
 /// `GET /office/bookings.csv` and `.xlsx`: the list just as it is shown, all of its rows.
 pub(crate) async fn file(at: Clerk, uri: Uri) -> Result<Response, WebError> {
-    let asked = Asked::read(uri.query().unwrap_or_default());
+    let asked = BookingsQuery::read(uri.query().unwrap_or_default());
     let list = load(&at, &asked, 0, FILE_ROWS).await?;
     let columns = columns(&asked, &list, at.app.desk.clock.now());
     InFile::of(&columns, &list.rows)
@@ -291,7 +300,7 @@ fn why_not(error: &DeskError) -> String {
 /// `POST /office/many`: what it will do, then the act, then a way to undo it.
 pub(crate) async fn act(at: Clerk, posted: Posted) -> Result<Response, WebError> {
     let query = posted.get("query").to_owned();
-    let asked = Asked::read(&query);
+    let asked = BookingsQuery::read(&query);
     let Some(act) = Act::from_word(posted.get("act")) else {
         return Ok(Redirect::to(&format!("/office/bookings?{query}")).into_response());
     };

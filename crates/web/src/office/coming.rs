@@ -25,7 +25,7 @@ use crate::wording;
 
 /// What the address of the list says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct ComingQuery {
     /// The date, by its key.
     #[serde(default)]
     date: String,
@@ -76,7 +76,7 @@ struct DaysView {
 }
 
 /// The date or the days asked for: of slots this week, of other events the next date.
-fn which(asked: &Asked, all: &WhoComes, now: Timestamp) -> Which {
+fn which(asked: &ComingQuery, all: &WhoComes, now: Timestamp) -> Which {
     let today = words::local(now, &all.house.zone).date();
     if let Ok(date) = asked.date.parse() {
         return Which::Date(DateId(date));
@@ -100,7 +100,7 @@ fn presence(presence: &Presence) -> &'static str {
 }
 
 /// Everybody on the list of the date or of the days asked for.
-async fn load(at: &Clerk, id: i64, asked: &Asked) -> Result<(WhoComes, Which), WebError> {
+async fn load(at: &Clerk, id: i64, asked: &ComingQuery) -> Result<(WhoComes, Which), WebError> {
     let (desk, event) = (&at.app.desk, EventId(id));
     let known = office::who_comes(desk, &at.staff, event, Which::Date(DateId(0))).await?;
     let which = which(asked, &known, desk.clock.now());
@@ -197,7 +197,7 @@ fn days_view(here: &str, (from, until): (Day, Day)) -> (String, DaysView) {
 pub(crate) async fn list(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<ComingQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let (mut all, which) = load(&at, id, &asked).await?;
@@ -253,7 +253,7 @@ pub(crate) async fn file(
     at: Clerk,
     Path(id): Path<i64>,
     uri: Uri,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<ComingQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let (mut all, which) = load(&at, id, &asked).await?;

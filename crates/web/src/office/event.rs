@@ -216,7 +216,7 @@ struct Sheet {
     grids: Vec<(String, String)>,
     changes: Vec<(String, String, String)>,
     /// The latest letters about it, and how many there are.
-    letters: Vec<letters::Row>,
+    letters: Vec<letters::LetterRow>,
     letters_all: u32,
 }
 

@@ -24,7 +24,7 @@ use crate::parts::strip;
 
 /// What an act on many has left in the address.
 #[derive(Debug, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct EventsQuery {
     #[serde(default)]
     done: Option<u32>,
 }
@@ -144,7 +144,7 @@ async fn rows(at: &Clerk) -> Result<(House, Vec<EventRow>), WebError> {
 /// `GET /office/events`: all events, those to come first.
 pub(crate) async fn list(
     at: Clerk,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<EventsQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let (house, mut rows) = rows(&at).await?;

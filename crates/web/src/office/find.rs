@@ -57,7 +57,7 @@ const PAGES: [(&str, &str, &str); 21] = [
 ];
 
 #[derive(Debug, serde::Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct FindQuery {
     #[serde(default)]
     q: String,
 }
@@ -97,7 +97,7 @@ impl Page {
 /// their people, and pages of the Office.
 pub(crate) async fn find(
     at: Clerk,
-    Query(Asked { q }): Query<Asked>,
+    Query(FindQuery { q }): Query<FindQuery>,
 ) -> Result<Response, WebError> {
     let q = matricle_core::words::text::line(&q);
     if let Some(reference) = Reference::parse(&q).or_else(|| read_creditor_reference(&q)) {

@@ -129,7 +129,7 @@ const MOST_FOUND: usize = 40;
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct HelpQuery {
     #[serde(default)]
     q: String,
 }
@@ -173,7 +173,7 @@ async fn help(at: &Clerk, chosen: Option<&Chapter>, q: &str) -> Result<Response,
 /// `GET /office/help`: the chapters of the guide, and what is found in them.
 pub(crate) async fn index(
     at: Clerk,
-    Query(Asked { q }): Query<Asked>,
+    Query(HelpQuery { q }): Query<HelpQuery>,
 ) -> Result<Response, WebError> {
     help(&at, None, &q).await
 }

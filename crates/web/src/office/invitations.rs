@@ -6,7 +6,7 @@ use axum::response::Response;
 use matricle_core::{DateId, EventId};
 use matricle_desk::DeskError;
 use matricle_desk::planning::invitations::{self, From, Looked, MOST_EARLIER};
-use matricle_desk::planning::replies::Row;
+use matricle_desk::planning::replies::ReplyRow;
 use matricle_desk::planning::{asking, replies, sheet};
 use matricle_formats::words;
 use matricle_store::bookings::Filter;
@@ -23,7 +23,7 @@ use crate::page::Frame;
 use crate::parts::fields::{Fields, form};
 
 /// Somebody on the list, and where the mail to them stands.
-struct Line {
+struct PastedLine {
     address: String,
     mail: String,
     /// On the list of the event: they can be taken off here.
@@ -56,7 +56,7 @@ struct InvitationsPage {
     groups: Vec<Group>,
     /// More earlier dates there are than are offered.
     more_earlier: bool,
-    lines: Vec<Line>,
+    lines: Vec<PastedLine>,
     more: usize,
 }
 
@@ -69,7 +69,7 @@ fn rules(d: &mut Fields, s: &sheet::Settings) {
     *d = std::mem::take(d).over(&Fields::filled(&s.house.locale(), |f| on::form(f, &mut inviting)));
 }
 
-fn line(at: &Clerk, row: &Row, zone: &str) -> Line {
+fn line(at: &Clerk, row: &ReplyRow, zone: &str) -> PastedLine {
     let now = at.app.desk.clock.now();
     let mail = match (&row.mail, row.invited.elsewhere) {
         _ if !row.invited.handed_to.is_empty() => format!("handed on to {}", row.invited.handed_to),
@@ -78,7 +78,7 @@ fn line(at: &Clerk, row: &Row, zone: &str) -> Line {
         (Some((_, Some(sent))), _) => format!("sent {}", words::moment(*sent, zone, now)),
         (Some((state, None)), _) => state.word().to_owned(),
     };
-    Line {
+    PastedLine {
         address: row.invited.email.clone(),
         mail,
         listed: row.invited.listed,

@@ -32,7 +32,7 @@ use crate::parts::list::{self, Ask, Column, Columns, Entries, Head, InFile, Show
 use crate::parts::pager::{self, Pager};
 
 /// A message in a list.
-pub(crate) struct Row {
+pub(crate) struct OutboxRow {
     pub(crate) id: i64,
     pub(crate) href: String,
     pub(crate) what: String,
@@ -80,14 +80,14 @@ pub(crate) fn what(found: &Found) -> String {
     }
 }
 
-pub(crate) fn row(found: &Found) -> Row {
+pub(crate) fn row(found: &Found) -> OutboxRow {
     let m = &found.message;
     let why = match (&m.last_error, m.state) {
         (Some(error), MessageState::Planned | MessageState::Failed) => error.clone(),
         _ if m.state == MessageState::Sent => m.answer.clone(),
         _ => m.reason.clone(),
     };
-    Row {
+    OutboxRow {
         id: m.id.0,
         href: format!("/office/messages/{}", m.id),
         what: what(found),
@@ -107,7 +107,7 @@ pub(crate) fn row(found: &Found) -> Row {
 }
 
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct MessagesQuery {
     #[serde(default)]
     event: Option<i64>,
     /// Which list, where the address has no room for it.
@@ -117,7 +117,7 @@ pub(crate) struct Asked {
     day: String,
 }
 
-impl Asked {
+impl MessagesQuery {
     /// What the address says beside words and order.
     fn what(&self) -> String {
         let mut query = String::new();
@@ -175,7 +175,7 @@ struct List {
     tab: &'static str,
     title: &'static str,
     says: &'static str,
-    asked: Asked,
+    asked: MessagesQuery,
     q: String,
     /// What the address of the same list says, up to its page.
     query: String,
@@ -190,7 +190,7 @@ struct List {
 /// What a tab of the room shows.
 fn look(
     tab: &str,
-    (asked, ask): (&Asked, &Ask),
+    (asked, ask): (&MessagesQuery, &Ask),
     now: Timestamp,
 ) -> Option<(&'static str, &'static str, &'static str, Look)> {
     let words = ask.q.split_whitespace().map(String::from).collect();
@@ -241,7 +241,7 @@ fn look(
 }
 
 /// Only what has its minute on the day that was asked for, by the clock of the house.
-async fn on_day(at: &Clerk, asked: &Asked, look: &mut Look) -> Result<(), WebError> {
+async fn on_day(at: &Clerk, asked: &MessagesQuery, look: &mut Look) -> Result<(), WebError> {
     let Ok(day) = asked.day.parse::<jiff::civil::Date>() else { return Ok(()) };
     let zone = words::zone(&at.app.desk.house().await?.zone);
     let midnight = |day: jiff::civil::Date| day.to_zoned_datetime(zone.clone()).ok();
@@ -251,7 +251,7 @@ async fn on_day(at: &Clerk, asked: &Asked, look: &mut Look) -> Result<(), WebErr
     Ok(())
 }
 
-async fn list(at: Clerk, tab: &str, asked: Asked, ask: Ask) -> Result<Response, WebError> {
+async fn list(at: Clerk, tab: &str, asked: MessagesQuery, ask: Ask) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
     let (name, title, says, mut look) =
         look(tab, (&asked, &ask), now).ok_or(DeskError::NotFound)?;
@@ -300,7 +300,7 @@ async fn list(at: Clerk, tab: &str, asked: Asked, ask: Ask) -> Result<Response, 
 /// `GET /office/messages`: the next hours.
 pub(crate) async fn next(
     at: Clerk,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MessagesQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     list(at, "", asked, ask).await
@@ -310,7 +310,7 @@ pub(crate) async fn next(
 pub(crate) async fn tab(
     at: Clerk,
     Path(tab): Path<String>,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MessagesQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     match tab.parse() {
@@ -323,7 +323,7 @@ pub(crate) async fn tab(
 pub(crate) async fn file(
     at: Clerk,
     uri: Uri,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MessagesQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let now = at.app.desk.clock.now();
@@ -340,7 +340,7 @@ pub(crate) async fn file(
 struct One {
     f: Frame,
     tab: &'static str,
-    row: Row,
+    row: OutboxRow,
     booking: String,
     /// The submission that it is about; 0 for none.
     submission: i64,

@@ -125,7 +125,7 @@ impl Room {
 
 /// What the address of a tab says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct MoneyQuery {
     #[serde(default)]
     month: String,
     /// The event whose tickets and dates a new code can be narrowed to.
@@ -145,7 +145,7 @@ struct View<'a> {
     zone: &'a str,
     currency: Currency,
     now: Timestamp,
-    asked: &'a Asked,
+    asked: &'a MoneyQuery,
     ask: &'a Ask,
     /// It is for a file, not for a page.
     in_file: bool,
@@ -225,7 +225,7 @@ fn month(asked: &str, zone: &str, now: Timestamp) -> (Timestamp, Timestamp, [Str
 async fn room(
     at: &Clerk,
     tab: &str,
-    (asked, ask): (&Asked, &Ask),
+    (asked, ask): (&MoneyQuery, &Ask),
     in_file: bool,
 ) -> Result<Room, WebError> {
     let desk = &at.app.desk;
@@ -270,7 +270,7 @@ async fn room(
 /// `GET /office/money` and its tabs.
 pub(crate) async fn show(
     at: Clerk,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MoneyQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     html(&room(&at, "", (&asked, &ask), false).await?)
@@ -281,7 +281,7 @@ pub(crate) async fn tab(
     at: Clerk,
     Path(tab): Path<String>,
     uri: Uri,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MoneyQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let Some((name, _)) = tab.split_once('.') else {
@@ -359,7 +359,7 @@ pub(crate) async fn act(
             at.app.guards.not_done(&act, &posted);
             let d = Fields::again(&posted, error)?;
             let event = if tab == "promos" { posted.get("event") } else { "" };
-            let asked = Asked { event: event.to_owned(), ..Asked::default() };
+            let asked = MoneyQuery { event: event.to_owned(), ..MoneyQuery::default() };
             let mut page = room(&at, tab, (&asked, &Ask::default()), false).await?;
             page.d = d;
             refused(StatusCode::UNPROCESSABLE_ENTITY, &page)

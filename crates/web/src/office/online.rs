@@ -9,7 +9,7 @@ use matricle_core::forms::field::{Kind, Locale};
 use matricle_core::people::staff::Right;
 use matricle_core::{AttendeeId, DateId, SessionId};
 use matricle_desk::door::online as on;
-use matricle_desk::door::online::{self, Line, OnlineSheet};
+use matricle_desk::door::online::{self, OnlineSheet, RoomLine};
 use matricle_formats::words;
 
 use crate::asking::Posted;
@@ -30,7 +30,7 @@ struct Lead {
 }
 
 /// Somebody who joins online.
-struct Row {
+struct OnlineRow {
     attendee: i64,
     name: String,
     came: String,
@@ -55,7 +55,7 @@ struct Page {
     /// Any session has a room that is known.
     session_rooms: bool,
     service: bool,
-    rows: Vec<Row>,
+    rows: Vec<OnlineRow>,
     is_over: bool,
     /// The one count: in all, by which way how many.
     counts: Vec<(String, u32)>,
@@ -68,7 +68,7 @@ struct Page {
     may_change: bool,
 }
 
-fn row(line: &Line, moment: &impl Fn(Timestamp) -> String) -> Row {
+fn row(line: &RoomLine, moment: &impl Fn(Timestamp) -> String) -> OnlineRow {
     let (room, differs) = match &line.beside {
         None => (String::new(), false),
         Some(Beside::NotSeen) => ("the room has not seen them".into(), true),
@@ -81,7 +81,7 @@ fn row(line: &Line, moment: &impl Fn(Timestamp) -> String) -> Row {
             true,
         ),
     };
-    Row {
+    OnlineRow {
         attendee: line.attendee.0,
         name: if line.name.is_empty() { "–".into() } else { line.name.clone() },
         came: line

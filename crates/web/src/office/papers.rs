@@ -5,7 +5,7 @@ use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Response};
 use matricle_core::DateId;
 use matricle_core::people::staff::Right;
-use matricle_desk::door::papers::{self, Asked, Kind, Sheet, before, paper, sheets};
+use matricle_desk::door::papers::{self, Kind, PaperChoice, Sheet, before, paper, sheets};
 use matricle_desk::door::posting::{self, Posted as Sent};
 use matricle_formats::words;
 use serde::Deserialize;
@@ -62,11 +62,11 @@ const MEASURES: [(&str, &str, &str); 10] = [
     ("sy", "From one to the next, down", "65"),
 ];
 
-fn asked_for(choices: &Choices) -> (Asked, Option<String>) {
+fn asked_for(choices: &Choices) -> (PaperChoice, Option<String>) {
     let get = |name: &str| choices.iter().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim());
     let mut wrong = None;
     let kind = Kind::from_word(get("kind")).unwrap_or(Kind::Badges);
-    let mut asked = Asked::new(kind);
+    let mut asked = PaperChoice::new(kind);
     let known = sheets();
     let chosen = get(on::SHEET.name);
     if let Some((_, sheet)) = known.iter().find(|(name, _)| *name == chosen) {

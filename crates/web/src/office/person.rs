@@ -9,13 +9,13 @@ use serde::Deserialize;
 
 use crate::error::WebError;
 use crate::office::Clerk;
-use crate::office::messages::letters::{Row, row};
+use crate::office::messages::letters::{LetterRow, row};
 use crate::office::replies::class;
 use crate::page::{Frame, html};
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct PersonQuery {
     #[serde(default)]
     address: String,
 }
@@ -50,7 +50,7 @@ struct Page {
     unsubscribed: bool,
     bookings: Vec<BookingLine>,
     invited: Vec<InvitedLine>,
-    letters: Vec<Row>,
+    letters: Vec<LetterRow>,
     /// How many letters there are in all, and where, if that is more than stand here.
     more: Option<(u32, String)>,
 }
@@ -58,7 +58,7 @@ struct Page {
 /// `GET /office/person`.
 pub(crate) async fn show(
     at: Clerk,
-    Query(Asked { address }): Query<Asked>,
+    Query(PersonQuery { address }): Query<PersonQuery>,
 ) -> Result<Response, WebError> {
     let desk = &at.app.desk;
     let house = desk.house().await?;

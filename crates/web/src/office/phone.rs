@@ -32,13 +32,13 @@ struct Phone {
     title: String,
     dates: Vec<(i64, String)>,
     tickets: Vec<(i64, String, String)>,
-    questions: Vec<Asked>,
+    questions: Vec<PhoneQuery>,
     d: Fields,
     problem: Option<String>,
 }
 
 /// A question that is asked on the telephone.
-struct Asked {
+struct PhoneQuery {
     /// The name of its field.
     name: String,
     label: String,
@@ -51,7 +51,7 @@ struct Asked {
     each: bool,
 }
 
-fn asked(q: &Question) -> Asked {
+fn asked(q: &Question) -> PhoneQuery {
     let (options, several, hint) = match &q.answering {
         Answering::OneOf(options) => (options.clone(), false, ""),
         Answering::SeveralOf(options) => (options.clone(), true, ""),
@@ -61,7 +61,7 @@ fn asked(q: &Question) -> Asked {
         Answering::Phone => (Vec::new(), false, "A number like +353 1 555 0199."),
         Answering::Text | Answering::LongText => (Vec::new(), false, ""),
     };
-    Asked {
+    PhoneQuery {
         name: format!("{}_{}", if q.each { "each" } else { "answer" }, q.id),
         label: match &q.answering {
             Answering::Consent(text) => format!("{}: {text}", q.label),

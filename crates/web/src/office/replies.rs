@@ -9,7 +9,7 @@ use matricle_core::EventId;
 use matricle_core::messages::replies::Stands;
 use matricle_core::people::staff::Right;
 use matricle_desk::planning::asking;
-use matricle_desk::planning::replies::{self, Row};
+use matricle_desk::planning::replies::{self, ReplyRow};
 use matricle_formats::table::Cell;
 use matricle_formats::words;
 use serde::Deserialize;
@@ -59,7 +59,7 @@ const MOST: usize = 40;
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct RepliesQuery {
     #[serde(default)]
     only: String,
     #[serde(default)]
@@ -82,7 +82,7 @@ pub(crate) const fn class(stands: Stands) -> &'static str {
 }
 
 /// When somebody was asked, or whom they handed it on to.
-fn asked(row: &Row, moment: impl Fn(Timestamp) -> String) -> String {
+fn asked(row: &ReplyRow, moment: impl Fn(Timestamp) -> String) -> String {
     match (row.invited.asked, row.invited.asked_at) {
         _ if !row.invited.handed_to.is_empty() => format!("handed on to {}", row.invited.handed_to),
         (0, _) | (_, None) => String::new(),
@@ -92,25 +92,25 @@ fn asked(row: &Row, moment: impl Fn(Timestamp) -> String) -> String {
 }
 
 /// What stands on the list of replies.
-fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a Row> {
+fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a ReplyRow> {
     let now = at.app.desk.clock.now();
     let moment = move |when| words::moment(when, zone, now);
     let time = move |when| Cell::at(when, zone);
-    let replied = |r: &&Row| r.said.as_ref().map(|s| s.at);
-    let word = |r: &&Row| r.said.as_ref().map_or_else(String::new, |s| s.word.clone());
+    let replied = |r: &&ReplyRow| r.said.as_ref().map(|s| s.at);
+    let word = |r: &&ReplyRow| r.said.as_ref().map_or_else(String::new, |s| s.word.clone());
     // A link answers in somebody's name: who may not invite is not given any.
     let may = at.staff.role.may(Right::PlanEvents);
-    let link = move |r: &&Row| if may { r.link(&at.app.desk) } else { None };
+    let link = move |r: &&ReplyRow| if may { r.link(&at.app.desk) } else { None };
     vec![
-        Column::new("reply", "Reply", |r: &&Row| r.stands.word())
+        Column::new("reply", "Reply", |r: &&ReplyRow| r.stands.word())
             .shown(|r| {
                 Shown::from(r.stands.word()).strong().class(format!("nobr rk-{}", class(r.stands)))
             })
             .rising(),
-        Column::new("name", "Name", |r: &&Row| r.name.clone())
+        Column::new("name", "Name", |r: &&ReplyRow| r.name.clone())
             .shown(|r| Shown::from(r.name.as_str()).strong())
             .rising(),
-        Column::new("address", "Address", |r: &&Row| r.invited.email.clone())
+        Column::new("address", "Address", |r: &&ReplyRow| r.invited.email.clone())
             .shown(|r| {
                 Shown::from(r.invited.email.as_str()).to(crate::address::person(&r.invited.email))
             })
@@ -119,14 +119,14 @@ fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a Row> {
             "" => String::new(),
             word => format!("“{word}”"),
         }),
-        Column::new("replied", "Replied", move |r: &&Row| replied(r).map(time))
+        Column::new("replied", "Replied", move |r: &&ReplyRow| replied(r).map(time))
             .shown(move |r| replied(r).map_or_else(String::new, moment))
             .named()
             .falling(),
-        Column::new("booked", "Booked", |r: &&Row| if r.booked { "yes" } else { "" })
+        Column::new("booked", "Booked", |r: &&ReplyRow| if r.booked { "yes" } else { "" })
             .shown(|r| if r.booked { "booked" } else { "" })
             .rising(),
-        Column::new("asked", "Asked", move |r: &&Row| r.invited.asked_at.map(time))
+        Column::new("asked", "RepliesQuery", move |r: &&ReplyRow| r.invited.asked_at.map(time))
             .shown(move |r| asked(r, moment))
             .falling(),
         Column::new("link", "Link", link).in_files(),
@@ -135,8 +135,8 @@ fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a Row> {
 
 /// Those who stand as the address says: the latest reply first; who said nothing stands in the order
 /// of the list.
-fn fitting<'a>(all: &'a replies::Replies, only: &str) -> Vec<&'a Row> {
-    let mut fits: Vec<&Row> =
+fn fitting<'a>(all: &'a replies::Replies, only: &str) -> Vec<&'a ReplyRow> {
+    let mut fits: Vec<&ReplyRow> =
         all.rows.iter().filter(|r| only.is_empty() || r.stands.word() == only).collect();
     fits.sort_by_key(|r| std::cmp::Reverse(r.said.as_ref().map(|s| s.at)));
     fits
@@ -146,7 +146,7 @@ fn fitting<'a>(all: &'a replies::Replies, only: &str) -> Vec<&'a Row> {
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(Asked { only, again }): Query<Asked>,
+    Query(RepliesQuery { only, again }): Query<RepliesQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
@@ -273,7 +273,7 @@ pub(crate) async fn file(
     at: Clerk,
     Path(id): Path<i64>,
     uri: Uri,
-    Query(Asked { only, .. }): Query<Asked>,
+    Query(RepliesQuery { only, .. }): Query<RepliesQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;

@@ -154,7 +154,7 @@ mod tests {
     use jiff::civil::date;
     use matricle_core::SessionId;
     use matricle_core::dates::schedule::Span;
-    use matricle_core::dates::sessions::Facts;
+    use matricle_core::dates::sessions::CourseFacts;
 
     #[test]
     fn sessions_are_drawn_in_their_rooms_at_their_times() {
@@ -164,7 +164,7 @@ mod tests {
                 Span::new(day.at(from.0, from.1, 0, 0), day.at(to.0, to.1, 0, 0), "Europe/Dublin")
                     .unwrap();
             Session {
-                facts: Facts {
+                facts: CourseFacts {
                     id: SessionId(id),
                     from: span.starts_at,
                     until: span.ends_at,

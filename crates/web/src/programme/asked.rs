@@ -6,7 +6,7 @@ use matricle_desk::programme::Looking;
 
 /// What the address or a form asks for: a date and quantities.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct Asked {
+pub(crate) struct ProgrammeQuery {
     pub(super) date: Option<DateId>,
     pub(super) wanted: Vec<Wanted>,
     pub(crate) given: bool,
@@ -16,7 +16,7 @@ pub(crate) struct Asked {
     pub(crate) test: bool,
 }
 
-impl Asked {
+impl ProgrammeQuery {
     /// Reads `date`, `q_{ticket}`, `step` and the like. Numbers that are none count as zero.
     pub(super) fn read<'f>(fields: impl Iterator<Item = (&'f str, &'f str)>) -> Self {
         let mut asked = Self::default();
@@ -107,8 +107,9 @@ mod tests {
 
     #[test]
     fn steps_and_odd_numbers_are_read_safely() {
-        let read =
-            |query: &str| Asked::read(query.split('&').filter_map(|pair| pair.split_once('=')));
+        let read = |query: &str| {
+            ProgrammeQuery::read(query.split('&').filter_map(|pair| pair.split_once('=')))
+        };
         let asked = read("date=3&q_1=2&q_2=0&step=2:1");
         assert_eq!(asked.wanted.iter().map(|w| w.quantity).collect::<Vec<_>>(), [2, 1]);
         assert_eq!(asked.address("pollen"), "/events/pollen?date=3&q_1=2&q_2=1#book");

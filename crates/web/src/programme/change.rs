@@ -18,7 +18,7 @@ use matricle_formats::words;
 use crate::asking::{Asker, Booker, Perhaps, Posted, Visitor};
 use crate::error::WebError;
 use crate::guard::Often;
-use crate::news::Line;
+use crate::news::NewsLine;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
 use crate::parts::places::address;
@@ -204,7 +204,7 @@ pub(crate) async fn act(
             let sheet = whole::of(&app.desk, reference).await?;
             // What can be taken back stands on the page itself, with its Undo.
             if !sheet.undo.as_ref().is_some_and(|u| u.is_open(app.desk.clock.now())) {
-                app.news.tell(&visitor.0, Line { what: done(&act, &sheet), undo: None });
+                app.news.tell(&visitor.0, NewsLine { what: done(&act, &sheet), undo: None });
             }
             return Ok(Redirect::to(&own).into_response());
         }

@@ -14,7 +14,7 @@ use matricle_store::events::{Choices, EventState};
 use matricle_store::people::Staff;
 
 use crate::error::WebError;
-use crate::programme::asked::Asked;
+use crate::programme::asked::ProgrammeQuery;
 use crate::programme::stub::{Ask, Kept, Stub, stub};
 use crate::{App, cookies};
 
@@ -31,7 +31,7 @@ impl<'a> Who<'a> {
         app: &App,
         booker: &Asking,
         page: &EventPage,
-        asked: &Asked,
+        asked: &ProgrammeQuery,
         staff: Option<&'a Staff>,
     ) -> Result<Self, WebError> {
         // A draft is looked at and tried out as by a stranger, whoever does it.
@@ -45,11 +45,16 @@ impl<'a> Who<'a> {
 
 /// Whether this asker may try the steps of a draft out: with the key of a preview, or as a
 /// planner.
-pub(crate) fn may_test(app: &App, page: &EventPage, asked: &Asked, staff: Option<&Staff>) -> bool {
+pub(crate) fn may_test(
+    app: &App,
+    page: &EventPage,
+    asked: &ProgrammeQuery,
+    staff: Option<&Staff>,
+) -> bool {
     asked.test && hold::may_test(&app.desk, &page.event, &asked.preview, staff)
 }
 
-fn chosen_date<'p>(page: &'p EventPage, asked: &Asked) -> Option<&'p Choices> {
+fn chosen_date<'p>(page: &'p EventPage, asked: &ProgrammeQuery) -> Option<&'p Choices> {
     page.dates
         .iter()
         .find(|d| Some(d.date.id) == asked.date)
@@ -84,7 +89,7 @@ pub(crate) async fn kept(
 pub(crate) fn make_stub(
     app: &App,
     page: &EventPage,
-    asked: &Asked,
+    asked: &ProgrammeQuery,
     kept: Option<(Reference, whole::WholeBooking)>,
     who: &Who<'_>,
     token: String,

@@ -13,7 +13,7 @@ use matricle_store::house::House;
 use crate::App;
 use crate::error::WebError;
 use crate::page::html;
-use crate::programme::asked::Asked;
+use crate::programme::asked::ProgrammeQuery;
 use crate::programme::catalogue::{Entry, entry};
 use crate::programme::event::{WeekView, week_view};
 use crate::programme::stub::{Ask, Stub, stub};
@@ -74,7 +74,7 @@ pub(crate) async fn event(
     Path(slug): Path<String>,
     Query(pairs): Query<Vec<(String, String)>>,
 ) -> Result<Response, WebError> {
-    let asked = Asked::of(&pairs);
+    let asked = ProgrammeQuery::of(&pairs);
     let looking = Looking { slug, date: asked.date, week: asked.week, preview: String::new() };
     let page = programme::event(&app.desk, looking).await?;
     let now = app.desk.clock.now();

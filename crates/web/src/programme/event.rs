@@ -19,7 +19,7 @@ use crate::error::WebError;
 use crate::page::{Face, Frame, Trial, html};
 use crate::parts::grid;
 use crate::parts::places::picture_address;
-use crate::programme::asked::Asked;
+use crate::programme::asked::ProgrammeQuery;
 use crate::programme::choosing::{Who, kept, make_stub, may_test};
 use crate::programme::stub::Stub;
 use crate::serving::{self, Served};
@@ -195,7 +195,7 @@ pub(crate) fn render(
     app: &App,
     f: Frame,
     page: &EventPage,
-    asked: &Asked,
+    asked: &ProgrammeQuery,
     stub: Option<Stub>,
     now: jiff::Timestamp,
 ) -> EventTemplate {
@@ -316,7 +316,7 @@ pub(crate) async fn show(
     headers: HeaderMap,
     (Perhaps(staff), Reader(booker)): (Perhaps, Reader),
 ) -> Result<Response, WebError> {
-    let asked = Asked::of(&pairs);
+    let asked = ProgrammeQuery::of(&pairs);
     let personal = !asked.is_plain() || cookies::is_personal(&headers);
     // Whoever carries nothing has everybody's token, which stands in the page that is kept.
     let own = (!visitor.0.is_empty()).then(|| app.desk.secrets.form_token(&visitor.0));

@@ -14,7 +14,7 @@ use crate::asking::{Asker, Booker, Part, Perhaps, Posted, Visitor};
 use crate::error::WebError;
 use crate::guard::Often;
 use crate::page::{Face, Frame, Trial, html};
-use crate::programme::asked::Asked;
+use crate::programme::asked::ProgrammeQuery;
 use crate::programme::choosing::{Who, kept, make_stub, own_hold};
 use crate::programme::event::render;
 use crate::{App, cookies};
@@ -30,7 +30,7 @@ pub(crate) async fn choose(
     (Perhaps(staff), Booker(booker)): (Perhaps, Booker),
     form: Posted,
 ) -> Result<Response, WebError> {
-    let asked = Asked::read(form.starting(""));
+    let asked = ProgrammeQuery::read(form.starting(""));
     if !part {
         return Ok(Redirect::to(&asked.address(&slug)).into_response());
     }
@@ -55,7 +55,7 @@ pub(crate) async fn keep(
     form: Posted,
 ) -> Result<Response, WebError> {
     app.guards.often(Often::Booking, &asker)?;
-    let asked = Asked::read(form.starting(""));
+    let asked = ProgrammeQuery::read(form.starting(""));
     let date = asked.date.ok_or(DeskError::NotFound)?;
     let nobody = Asking { from: booker.from, ..Asking::default() };
     let asking = if asked.test { &nobody } else { &booker };
@@ -91,7 +91,7 @@ pub(crate) async fn keep(
 /// The page again, with what is in the way where the choice stands.
 async fn not_kept(
     app: &App,
-    (slug, asked): (String, &Asked),
+    (slug, asked): (String, &ProgrammeQuery),
     headers: &HeaderMap,
     visitor: &Visitor,
     (staff, booker): (Option<Staff>, &Asking),

@@ -224,7 +224,7 @@ pub(crate) async fn feed(
     } else {
         "The address is withdrawn: it opens nothing any more."
     };
-    app.news.tell(&visitor.0, crate::news::Line { what: what.into(), undo: None });
+    app.news.tell(&visitor.0, crate::news::NewsLine { what: what.into(), undo: None });
     Ok(Redirect::to("/me#feed").into_response())
 }
 

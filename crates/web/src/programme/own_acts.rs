@@ -77,7 +77,7 @@ pub(crate) async fn sign_up(
     match matricle_desk::planning::sessions::sign_up(&app.desk, reference, wants.clone()).await {
         Ok(()) => {
             let what = "Your sessions are kept.".to_owned();
-            app.news.tell(&visitor.0, crate::news::Line { what, undo: None });
+            app.news.tell(&visitor.0, crate::news::NewsLine { what, undo: None });
             Ok(Redirect::to(&format!("{}#sessions", address(&app, reference))).into_response())
         }
         Err(DeskError::SignUp(refusal)) => {
@@ -107,7 +107,7 @@ pub(crate) async fn take_back(
     let why = match undo::undo(&app.desk, reference).await {
         Ok(()) => {
             let what = "Taken back: it is as it was before.".to_owned();
-            app.news.tell(&visitor.0, crate::news::Line { what, undo: None });
+            app.news.tell(&visitor.0, crate::news::NewsLine { what, undo: None });
             return Ok(Redirect::to(&address(&app, reference)).into_response());
         }
         // Taken back in another tab: the page shows how things are.

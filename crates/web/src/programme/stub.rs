@@ -25,7 +25,7 @@ pub(crate) struct DateChoice {
 }
 
 /// A ticket type to choose.
-pub(crate) struct Row {
+pub(crate) struct StubRow {
     pub(super) id: TicketTypeId,
     pub(super) name: String,
     pub(super) notes: String,
@@ -55,7 +55,7 @@ pub(crate) struct Stub {
     pub(super) left: String,
     pub(super) left_of: String,
     pub(super) others: String,
-    pub(super) rows: Vec<Row>,
+    pub(super) rows: Vec<StubRow>,
     pub(super) people: String,
     pub(super) total: String,
     pub(super) saved: Option<String>,
@@ -257,7 +257,7 @@ pub(crate) fn stub(
     let lacking = notice.is_some();
     let prices: Vec<_> = sheet.offer.offers.iter().map(|o| o.price.clone()).collect();
     let quote = price::quote(currency, &prices, &chosen, buyer, now);
-    let rows: Vec<Row> = sheet
+    let rows: Vec<StubRow> = sheet
         .tickets
         .iter()
         .zip(&sheet.offer.offers)
@@ -299,7 +299,7 @@ pub(crate) fn stub(
                     .push(format!("early price until {}", words::deadline(early.until, zone, now)));
             }
             notes.extend(explained(offer, ticket, why, quantity, currency));
-            Row {
+            StubRow {
                 id: ticket.id,
                 name: ticket.name.clone(),
                 notes: notes.join(" · "),

@@ -23,7 +23,7 @@ use crate::App;
 use crate::asking::{Asker, Booker, Posted, Somebody, Visitor, WithFile};
 use crate::error::WebError;
 use crate::guard::Often;
-use crate::news::Line;
+use crate::news::NewsLine;
 use crate::page::{Face, Frame, refused};
 use crate::parts::editor;
 use crate::parts::fields::{Fields, form, wrong};
@@ -75,7 +75,7 @@ impl At {
 
     /// On to a page that says in one line what was done.
     pub(super) fn done(&self, to: &str, what: impl Into<String>) -> Response {
-        self.app.news.tell(&self.visitor.0, Line { what: what.into(), undo: None });
+        self.app.news.tell(&self.visitor.0, NewsLine { what: what.into(), undo: None });
         Redirect::to(to).into_response()
     }
 

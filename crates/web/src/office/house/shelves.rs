@@ -2,7 +2,7 @@
 
 use matricle_core::forms::field::Locale;
 use matricle_desk::house::Rooms;
-use matricle_desk::house::things::{self as on, Row, Thing};
+use matricle_desk::house::things::{self as on, Thing, ThingRow};
 
 use super::{Again, HousePage};
 use crate::parts::drawn::Drawn;
@@ -84,12 +84,12 @@ pub(super) fn shelves(all: &Rooms, tab: &str, again: &Again) -> Vec<Shelf> {
         .collect()
 }
 
-fn filled(row: &mut Row) -> Fields {
+fn filled(row: &mut ThingRow) -> Fields {
     Fields::filled(&Locale::default(), |f| row.form(f))
 }
 
 /// The things of a kind: key, the line below the name, whether it is offered no more, its form.
-fn rows(all: &Rooms, thing: Thing) -> Vec<(i64, String, bool, Row)> {
+fn rows(all: &Rooms, thing: Thing) -> Vec<(i64, String, bool, ThingRow)> {
     let without_steps = |yes: bool| if yes { " · reached without steps" } else { "" };
     match thing {
         Thing::Venue => all
@@ -97,7 +97,7 @@ fn rows(all: &Rooms, thing: Thing) -> Vec<(i64, String, bool, Row)> {
             .iter()
             .map(|v| {
                 let line = format!("{}{}", v.address, without_steps(v.accessible));
-                (v.id.0, line, v.retired_at.is_some(), Row::Venue(v.clone()))
+                (v.id.0, line, v.retired_at.is_some(), ThingRow::Venue(v.clone()))
             })
             .collect(),
         Thing::Room => all
@@ -108,18 +108,20 @@ fn rows(all: &Rooms, thing: Thing) -> Vec<(i64, String, bool, Row)> {
                 let venue = venue.map_or("", |v| v.name.as_str());
                 let seats = r.seats.map_or_else(String::new, |n| format!(" · seats {n}"));
                 let line = format!("{venue}{seats}{}", without_steps(r.accessible));
-                (r.id.0, line, r.retired_at.is_some(), Row::Room(r.clone()))
+                (r.id.0, line, r.retired_at.is_some(), ThingRow::Room(r.clone()))
             })
             .collect(),
         Thing::Host => all
             .hosts
             .iter()
-            .map(|h| (h.id.0, h.about.clone(), h.retired_at.is_some(), Row::Host(h.clone())))
+            .map(|h| (h.id.0, h.about.clone(), h.retired_at.is_some(), ThingRow::Host(h.clone())))
             .collect(),
         Thing::Tag => all
             .tags
             .iter()
-            .map(|t| (t.id.0, t.description.clone(), t.retired_at.is_some(), Row::Tag(t.clone())))
+            .map(|t| {
+                (t.id.0, t.description.clone(), t.retired_at.is_some(), ThingRow::Tag(t.clone()))
+            })
             .collect(),
         Thing::TaxRate => all
             .tax_rates
@@ -127,7 +129,7 @@ fn rows(all: &Rooms, thing: Thing) -> Vec<(i64, String, bool, Row)> {
             .map(|t| {
                 let added = if t.added { ", added to prices" } else { "" };
                 let line = format!("{}.{:02} %{added}", t.basis / 100, t.basis % 100);
-                (t.id.0, line, t.retired_at.is_some(), Row::TaxRate(t.clone()))
+                (t.id.0, line, t.retired_at.is_some(), ThingRow::TaxRate(t.clone()))
             })
             .collect(),
     }

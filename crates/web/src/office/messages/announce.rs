@@ -20,7 +20,7 @@ use crate::page::{Frame, html};
 use crate::parts::fields::{Fields, form, wrong};
 
 /// An announcement with how far it has got.
-pub(crate) struct Row {
+pub(crate) struct AnnouncementRow {
     id: i64,
     event: i64,
     title: String,
@@ -34,8 +34,8 @@ pub(crate) struct Row {
     stopped: bool,
 }
 
-fn row(a: &Announcement, zone: &str, now: jiff::Timestamp) -> Row {
-    Row {
+fn row(a: &Announcement, zone: &str, now: jiff::Timestamp) -> AnnouncementRow {
+    AnnouncementRow {
         id: a.id,
         event: a.event.0,
         title: a.title.clone(),
@@ -55,7 +55,7 @@ fn row(a: &Announcement, zone: &str, now: jiff::Timestamp) -> Row {
 struct All {
     f: Frame,
     tab: &'static str,
-    rows: Vec<Row>,
+    rows: Vec<AnnouncementRow>,
     listed: usize,
     may: bool,
     back: String,
@@ -80,7 +80,7 @@ const MOST_READERS: usize = 500;
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct AnnounceQuery {
     /// Whom it is to begin with.
     #[serde(default)]
     to: String,
@@ -111,7 +111,7 @@ struct Page {
     goes: String,
     not: Vec<(String, &'static str)>,
     looked: bool,
-    rows: Vec<Row>,
+    rows: Vec<AnnouncementRow>,
     listed: usize,
     may: bool,
     back: String,
@@ -194,7 +194,7 @@ async fn page(at: &Clerk, id: i64, d: Fields, shows: Shows) -> Result<Response, 
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<i64>,
-    Query(Asked { to }): Query<Asked>,
+    Query(AnnounceQuery { to }): Query<AnnounceQuery>,
 ) -> Result<Response, WebError> {
     if to == "silent" {
         return page(&at, id, Fields::of([("silent", "yes".to_owned())]), Shows::Form).await;

@@ -15,7 +15,7 @@ use matricle_core::{CueId, DateId, EventId};
 use matricle_desk::DeskError;
 use matricle_desk::messages::cues::{self, CueLine, Sheet};
 use matricle_desk::messages::{senders, wordings};
-use matricle_desk::telling::Line;
+use matricle_desk::telling::GoingLine;
 use matricle_formats::words;
 use serde::Deserialize;
 
@@ -32,7 +32,7 @@ use crate::parts::new_or::NewOr;
 use crate::wording;
 
 /// A cue of the sheet.
-struct Row {
+struct CueRow {
     id: i64,
     said: String,
     late: String,
@@ -53,10 +53,10 @@ struct SheetPage {
     id: i64,
     bookings: u32,
     title: String,
-    moments: Vec<Row>,
-    occasions: Vec<Row>,
+    moments: Vec<CueRow>,
+    occasions: Vec<CueRow>,
     /// Cues that are off, folded unless one of them was refused.
-    off: Vec<Row>,
+    off: Vec<CueRow>,
     off_open: bool,
     left: u32,
     base: String,
@@ -83,7 +83,7 @@ fn cues_at(event: Option<EventId>) -> String {
     }
 }
 
-fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, String)]) -> Row {
+fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, String)]) -> CueRow {
     let cue = &line.cue;
     let counts = line.counted.map_or_else(String::new, |c| {
         let mut said = Vec::new();
@@ -104,7 +104,7 @@ fn row(line: &CueLine, sheet: &Sheet, event: Option<EventId>, wrong: &[(CueId, S
         }
         said.join(", ")
     });
-    Row {
+    CueRow {
         id: cue.id.0,
         said: cue_words::cue(cue, names(sheet)),
         late: cue_words::late(cue),
@@ -137,7 +137,7 @@ async fn page(
     let (on, off): (Vec<_>, Vec<_>) = sheet.cues.iter().partition(|c| c.cue.on);
     let (moments, occasions): (Vec<_>, Vec<_>) =
         on.into_iter().partition(|c| matches!(c.cue.trigger, Trigger::At(_)));
-    let rows = |lines: Vec<&CueLine>| -> Vec<Row> {
+    let rows = |lines: Vec<&CueLine>| -> Vec<CueRow> {
         lines.into_iter().map(|l| row(l, &sheet, event, wrong)).collect()
     };
     let (title, f, tab) = head(at, &sheet);
@@ -683,7 +683,7 @@ pub(crate) async fn goes(
     let lines = cues::goes(&at.app.desk, &at.staff, date.id).await?;
     let zone = &date.span.zone;
     let wanted = fold(&which.q);
-    let suits = |l: &&Line| {
+    let suits = |l: &&GoingLine| {
         let all = fold(&format!("{} {} {}", l.name, l.address, l.reference));
         wanted.split_whitespace().all(|w| all.contains(w))
     };

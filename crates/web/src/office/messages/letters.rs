@@ -26,7 +26,7 @@ use crate::parts::pager::Pager;
 const HERE: &str = "/office/messages/letters";
 
 /// A letter in a list.
-pub(crate) struct Row {
+pub(crate) struct LetterRow {
     pub(crate) href: String,
     pub(crate) who: String,
     pub(crate) subject: String,
@@ -67,13 +67,13 @@ pub(crate) fn some(text: &str, most: usize) -> String {
     format!("{}…", cut.trim_end())
 }
 
-pub(crate) fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
+pub(crate) fn row(at: &Clerk, letter: &Letter, zone: &str) -> LetterRow {
     let about = match (&letter.reference, letter.title.as_str()) {
         (Some(reference), title) => format!("{title}, booking {reference}"),
         (None, "") if letter.place == Place::Person => "somebody who is known".into(),
         (None, title) => title.to_owned(),
     };
-    Row {
+    LetterRow {
         href: format!("{HERE}/{}", letter.id),
         who: who(&letter.from),
         subject: if letter.subject.is_empty() {
@@ -94,7 +94,7 @@ pub(crate) fn row(at: &Clerk, letter: &Letter, zone: &str) -> Row {
 
 /// What the address says.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct LettersQuery {
     #[serde(default)]
     list: String,
     #[serde(default)]
@@ -104,7 +104,7 @@ pub(crate) struct Asked {
     writer: Option<i64>,
 }
 
-impl Asked {
+impl LettersQuery {
     fn look(&self, ask: &Ask) -> Look {
         let of = match (self.writer, self.event, self.list.as_str()) {
             (Some(writer), ..) => List::Writer(writer),
@@ -183,7 +183,7 @@ fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, Letter> {
     ]
 }
 
-async fn page(at: &Clerk, asked: Asked, ask: Ask, d: Fields) -> Result<Response, WebError> {
+async fn page(at: &Clerk, asked: LettersQuery, ask: Ask, d: Fields) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
     let look = asked.look(&ask);
     // By itself a list is in the order of its minutes, one way or the other.
@@ -228,7 +228,7 @@ async fn page(at: &Clerk, asked: Asked, ask: Ask, d: Fields) -> Result<Response,
 /// `GET /office/messages/letters`.
 pub(crate) async fn list(
     at: Clerk,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<LettersQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     page(&at, asked, ask, Fields::default()).await
@@ -238,7 +238,7 @@ pub(crate) async fn list(
 pub(crate) async fn file(
     at: Clerk,
     uri: Uri,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<LettersQuery>,
     ask: Ask,
 ) -> Result<Response, WebError> {
     let house = at.app.desk.house().await?;
@@ -267,7 +267,7 @@ pub(crate) async fn drop_in(at: Clerk, parts: Multipart) -> Result<Response, Web
         Err(error) => {
             let mut d = Fields::default();
             d.mark(&wrong(error)?);
-            page(&at, Asked::default(), Ask::default(), d).await
+            page(&at, LettersQuery::default(), Ask::default(), d).await
         }
     }
 }
@@ -310,7 +310,7 @@ struct One {
     f: Frame,
     tab: &'static str,
     id: i64,
-    row: Row,
+    row: LetterRow,
     email: String,
     /// All that is known of whoever wrote it.
     person: String,
@@ -335,7 +335,7 @@ struct One {
     /// Addresses that it can be answered under, and how they are shown.
     senders: Vec<(String, String)>,
     behind: bool,
-    beside: Vec<Row>,
+    beside: Vec<LetterRow>,
     may: bool,
     may_answer: bool,
     d: Fields,
@@ -500,7 +500,7 @@ pub(crate) async fn one_file(
 
 /// Letters of a booking, and what calendars said of it, for its sheet.
 pub(crate) struct OfBooking {
-    pub(crate) letters: Vec<(Row, Vec<OutRow>)>,
+    pub(crate) letters: Vec<(LetterRow, Vec<OutRow>)>,
     pub(crate) said: Vec<(Option<usize>, String)>,
 }
 
@@ -517,7 +517,7 @@ pub(crate) async fn of_booking(
             .iter()
             .map(|(l, out)| {
                 let out = out.iter().map(|o| out_row(o, &moment)).collect();
-                (Row { words: some(&l.own, 400), ..row(at, l, &house.zone) }, out)
+                (LetterRow { words: some(&l.own, 400), ..row(at, l, &house.zone) }, out)
             })
             .collect(),
         said: said

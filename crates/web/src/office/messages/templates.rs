@@ -79,7 +79,7 @@ pub(crate) async fn list(at: Clerk) -> Result<Response, WebError> {
 }
 
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct TemplatesQuery {
     event: Option<i64>,
     #[serde(default)]
     whose: String,
@@ -196,7 +196,7 @@ fn filled(t: &matricle_store::templates::Template) -> Fields {
 async fn page(
     at: &Clerk,
     id: Option<TemplateId>,
-    asked: &Asked,
+    asked: &TemplatesQuery,
     again: Option<Fields>,
     all: bool,
 ) -> Result<Response, WebError> {
@@ -270,7 +270,7 @@ async fn page(
 pub(crate) async fn show(
     at: Clerk,
     Path(id): Path<NewOr>,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<TemplatesQuery>,
 ) -> Result<Response, WebError> {
     page(&at, id.0.map(TemplateId), &asked, None, false).await
 }
@@ -279,7 +279,7 @@ pub(crate) async fn show(
 pub(crate) async fn save(
     at: Clerk,
     Path(id): Path<NewOr>,
-    Query(mut asked): Query<Asked>,
+    Query(mut asked): Query<TemplatesQuery>,
     posted: Posted,
 ) -> Result<Response, WebError> {
     let (event, key) = (asked.event.map(EventId), id.0.map(TemplateId));
@@ -301,7 +301,7 @@ pub(crate) async fn save(
         {
             Ok(address) => {
                 let line = format!("Sent to {address}. What you typed is not kept yet.");
-                at.app.news.tell(&at.visitor.0, crate::news::Line { what: line, undo: None });
+                at.app.news.tell(&at.visitor.0, crate::news::NewsLine { what: line, undo: None });
                 page(&at, key, &asked, Some(Fields::posted(&posted, &[])), false).await
             }
             Err(error) => {

@@ -51,7 +51,7 @@ pub(crate) const fn class(state: State) -> &'static str {
 #[template(path = "submit/list.html")]
 struct List {
     f: Frame,
-    rows: Vec<Row>,
+    rows: Vec<MineRow>,
     pager: Pager,
     view: View,
     rows_offered: [usize; 3],
@@ -62,7 +62,7 @@ struct List {
     from_office: bool,
 }
 
-struct Row {
+struct MineRow {
     href: String,
     title: String,
     when: String,
@@ -73,7 +73,7 @@ struct Row {
 
 /// Which page of the list, and how it is read.
 #[derive(Debug, Default, Deserialize)]
-pub(crate) struct Asked {
+pub(crate) struct MineQuery {
     #[serde(default)]
     page: String,
     #[serde(default)]
@@ -88,7 +88,7 @@ pub(crate) struct Asked {
 pub(crate) async fn list(
     at: At,
     headers: HeaderMap,
-    Query(asked): Query<Asked>,
+    Query(asked): Query<MineQuery>,
 ) -> Result<Response, WebError> {
     let chosen = !asked.rows.is_empty() || !asked.days.is_empty();
     let view = if chosen {
@@ -110,7 +110,7 @@ pub(crate) async fn list(
         let first: Option<jiff::civil::DateTime> =
             format!("{}T{}", s.typed.get("day"), s.typed.get("from")).parse().ok();
         let sent = s.sent_at.map(|sent| words::local(sent, &house.zone).datetime());
-        Row {
+        MineRow {
             href: href(&at, s.id, &s.email),
             title: if s.title.is_empty() { "Without a title".into() } else { s.title.clone() },
             when: first.map_or_else(String::new, |d| view.days.write(d, today)),
