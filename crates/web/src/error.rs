@@ -51,6 +51,7 @@ struct ErrorPage<'a> {
 }
 
 impl IntoResponse for WebError {
+    #[expect(clippy::too_many_lines, reason = "a table: every refusal beside its words")]
     fn into_response(self) -> Response {
         let (status, title, what) = match self {
             Self::SignInFirst { back } => {

@@ -132,6 +132,11 @@ pub(crate) fn booking_row(row: &Listed, zone: &str, now: Timestamp) -> BookingRo
 
 /// The addresses of this face.
 pub(crate) fn routes() -> Router<App> {
+    own().merge(events()).merge(messages()).merge(house())
+}
+
+/// Signing in, Today, bookings, and what is of nothing else.
+fn own() -> Router<App> {
     Router::new()
         .route("/sign-in", get(signin::show).post(signin::sign_in))
         .route("/sign-out", post(signin::sign_out))
@@ -144,6 +149,25 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/help/here", get(help::here))
         .route("/office/help/{chapter}", get(help::chapter_page))
         .route("/office/person", get(person::show))
+        .route("/office/mine", get(house::mine))
+        .route("/office/bookings", get(bookings::list))
+        .route("/office/bookings.csv", get(bookings::file))
+        .route("/office/bookings.xlsx", get(bookings::file))
+        .route("/office/many", post(bookings::act))
+        .route("/office/views", post(bookings::views))
+        .route("/office/bookings/{reference}", get(booking::sheet))
+        .route(
+            "/office/bookings/{reference}/cancel",
+            get(acts::before_cancelling).post(acts::cancel),
+        )
+        .route("/office/bookings/{reference}/documents/{id}", get(booking::document))
+        .route("/office/bookings/{reference}/page", get(as_booker::page))
+        .route("/office/bookings/{reference}/{act}", post(acts::act))
+}
+
+/// Events, dates, their doors and the board.
+fn events() -> Router<App> {
+    Router::new()
         .route("/office/events", get(events::list))
         .route("/office/events/new", get(quick::show).post(quick::make))
         .route("/office/events.csv", get(events::file))
@@ -226,28 +250,7 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/doors/{date}/lift", post(doors::lift))
         .route("/office/doors/{date}/looked", post(doors::looked))
         .route("/office/doors/{date}/live", get(doors::live_flow))
-        .route("/office/money", get(money::show))
-        .route("/office/money/{tab}", get(money::tab).post(money::act))
         .route("/office/board", get(board::show))
-        .route("/office/mine", get(house::mine))
-        .route("/office/house", get(house::show).post(house::set_terms))
-        .route("/office/house/hours", get(house::hours::hours).post(house::hours::set_hours))
-        .route("/office/house/closed", post(house::hours::close_day))
-        .route("/office/house/people", get(house::people::people).post(house::people::give_role))
-        .route(
-            "/office/house/members",
-            post(house::people::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
-        )
-        .route("/office/house/people/{id}", post(house::people::take_role))
-        .route("/office/house/mark", post(house::set_mark).layer(DefaultBodyLimit::max(PICTURE)))
-        .route("/office/house/kinds", post(house::set_kinds))
-        .route(
-            "/office/house/submissions",
-            get(house::submissions::show).post(house::submissions::save),
-        )
-        .route("/office/house/calendars", get(house::feeds).post(house::set_calendars))
-        .route("/office/house/{tab}", get(house::part))
-        .route("/office/house/{thing}/{id}", post(house::save))
         .route("/office/events/{id}/confirmations", get(events::confirmations))
         .route("/office/events/{id}/messages", get(messages::cues::of_event))
         .route("/office/events/{id}/messages/switch", post(messages::cues::switch_event))
@@ -261,6 +264,12 @@ pub(crate) fn routes() -> Router<App> {
             "/office/events/{id}/announce",
             get(messages::announce::show).post(messages::announce::send),
         )
+        .route("/office/events/{id}/live", get(event::live))
+}
+
+/// Messages, letters and review.
+fn messages() -> Router<App> {
+    Router::new()
         .route("/office/messages", get(messages::next))
         .route("/office/messages.csv", get(messages::file))
         .route("/office/messages.xlsx", get(messages::file))
@@ -321,18 +330,29 @@ pub(crate) fn routes() -> Router<App> {
         .route("/office/review/{id}/part", get(review::part))
         .route("/office/review/{id}/look", get(review::back_of_look).post(review::look))
         .route("/office/review/{id}/{act}", get(review::back).post(review::act))
-        .route("/office/events/{id}/live", get(event::live))
-        .route("/office/bookings", get(bookings::list))
-        .route("/office/bookings.csv", get(bookings::file))
-        .route("/office/bookings.xlsx", get(bookings::file))
-        .route("/office/many", post(bookings::act))
-        .route("/office/views", post(bookings::views))
-        .route("/office/bookings/{reference}", get(booking::sheet))
+}
+
+/// Money and the house.
+fn house() -> Router<App> {
+    Router::new()
+        .route("/office/money", get(money::show))
+        .route("/office/money/{tab}", get(money::tab).post(money::act))
+        .route("/office/house", get(house::show).post(house::set_terms))
+        .route("/office/house/hours", get(house::hours::hours).post(house::hours::set_hours))
+        .route("/office/house/closed", post(house::hours::close_day))
+        .route("/office/house/people", get(house::people::people).post(house::people::give_role))
         .route(
-            "/office/bookings/{reference}/cancel",
-            get(acts::before_cancelling).post(acts::cancel),
+            "/office/house/members",
+            post(house::people::set_members).layer(DefaultBodyLimit::max(MEMBERS)),
         )
-        .route("/office/bookings/{reference}/documents/{id}", get(booking::document))
-        .route("/office/bookings/{reference}/page", get(as_booker::page))
-        .route("/office/bookings/{reference}/{act}", post(acts::act))
+        .route("/office/house/people/{id}", post(house::people::take_role))
+        .route("/office/house/mark", post(house::set_mark).layer(DefaultBodyLimit::max(PICTURE)))
+        .route("/office/house/kinds", post(house::set_kinds))
+        .route(
+            "/office/house/submissions",
+            get(house::submissions::show).post(house::submissions::save),
+        )
+        .route("/office/house/calendars", get(house::feeds).post(house::set_calendars))
+        .route("/office/house/{tab}", get(house::part))
+        .route("/office/house/{thing}/{id}", post(house::save))
 }

@@ -285,136 +285,141 @@ fn clock_change(at: DateTime) -> String {
 
 /// What is wrong with a field of a form of the Office.
 pub(crate) fn fault(field: &str, fault: &Fault) -> String {
+    of_field(field, fault).unwrap_or_else(|| of_any(fault))
+}
+
+/// What is wrong with one field in particular.
+fn of_field(field: &str, fault: &Fault) -> Option<String> {
     match (field, fault) {
-        ("drop_in", Fault::Taken) => "People have booked it. Cancel those bookings first, or leave it to be booked.".into(),
-        ("draw_0", Fault::Missing) => "A ticket takes at least one seat of one pool. Say how many, here or at another pool.".into(),
-        ("words", Fault::Missing) => "Say why: whoever reads it wants to know.".into(),
-        ("repeat", Fault::Missing) => "Say how it repeats.".into(),
-        ("note", Fault::Missing) => "Nothing is another than before. Change something, or write a few words.".into(),
-        ("agreed", Fault::Missing) => "Agree to this first.".into(),
-        ("forwards_to" | "house_forwards_to", Fault::Taken) => {
-            "The house writes from this address itself: what goes on to it would come back. Give the private address of whoever reads it.".into()
-        }
-        ("booking", Fault::Unknown) => "There is no such booking. Its letters stand on the ticket and in the mails, such as KRTB-XNLD.".into(),
-        ("mail", Fault::Missing) => "Choose a file, or paste a mail with its headers.".into(),
-        ("mail", Fault::TooLong(_)) => "A mail may have 25 MB. Leave its attachments out.".into(),
-        ("told_daily", Fault::Taken) => "One address stands in both fields. Leave it in one.".into(),
-        ("named", Fault::Missing) => "Name at least one address.".into(),
-        ("bad_domains", Fault::LineNotAnAddress(line)) => format!("“{line}” is no domain. Write it like pills.example."),
-        ("count", Fault::NeedsOther) => "Say how many dates, or until which day.".into(),
-        ("seats", Fault::Missing) => "How many people can come?".into(),
-        ("alt", Fault::Missing) => "Say what the picture shows, for those who cannot see it.".into(),
-        ("reason", Fault::Missing) => "Say why; everybody booked will read it.".into(),
-        ("options", Fault::Missing) => "Write at least two answers, one on a line.".into(),
-        ("from", Fault::Unknown) => "The session has to lie within its date.".into(),
-        ("host", Fault::Missing) => "Say which host they are: the name that stands on the dates they lead.".into(),
-        ("into", Fault::Missing) => "Choose the other venue.".into(),
-        ("room", Fault::Unknown) => "There is no such room.".into(),
-        ("name" | "host", Fault::Unknown) => "A host’s name has no comma, since commas part several hosts.".into(),
-        ("role", Fault::Taken) => "You cannot take the key from yourself; let another administrator do it.".into(),
-        ("currency", Fault::Taken) => {
-            "There are prices or bookings in the old currency, so it stays. Another house would be a new file.".into()
-        }
-        ("currency", Fault::Unknown) => "Write the three letters of a currency, such as EUR.".into(),
-        ("new_rate", Fault::NotANumber(..)) => "Write a name and a percentage, such as Courses 9.".into(),
-        ("percent", Fault::NotANumber(..)) => "Write a percentage from 0 to 100, such as 9 or 13.5.".into(),
-        ("most", Fault::EndsFirst) => "The most has to be at least as many as the fewest.".into(),
-        ("password" | "new_password", Fault::TooShort(least)) => {
-            format!("A password needs at least {least} characters.")
-        }
-        ("password", Fault::Missing) => "Somebody new needs a first password.".into(),
-        ("embed_sites", Fault::NotALink) => {
-            "Write each site on a line of its own like https://club.example, with nothing after the name.".into()
-        }
-        (_, Fault::Missing) => "Fill this in.".into(),
-        (_, Fault::TooShort(least)) => format!("Give this at least {least} characters."),
-        (_, Fault::TooLong(most)) => format!("Shorten this to {most} characters."),
-        (_, Fault::NotADay) => "Write days like 2026-12-31.".into(),
-        (_, Fault::NotATime) => "Write the time like 19:30.".into(),
-        (_, Fault::NotAnAmount) => "Write an amount like 12.50.".into(),
-        (_, Fault::NotANumber(least, most)) => {
+        ("drop_in", Fault::Taken) => Some("People have booked it. Cancel those bookings first, or leave it to be booked.".into()),
+        ("draw_0", Fault::Missing) => Some("A ticket takes at least one seat of one pool. Say how many, here or at another pool.".into()),
+        ("words", Fault::Missing) => Some("Say why: whoever reads it wants to know.".into()),
+        ("repeat", Fault::Missing) => Some("Say how it repeats.".into()),
+        ("note", Fault::Missing) => Some("Nothing is another than before. Change something, or write a few words.".into()),
+        ("agreed", Fault::Missing) => Some("Agree to this first.".into()),
+        ("forwards_to" | "house_forwards_to", Fault::Taken) => Some("The house writes from this address itself: what goes on to it would come back. Give the private address of whoever reads it.".into()),
+        ("booking", Fault::Unknown) => Some("There is no such booking. Its letters stand on the ticket and in the mails, such as KRTB-XNLD.".into()),
+        ("mail", Fault::Missing) => Some("Choose a file, or paste a mail with its headers.".into()),
+        ("mail", Fault::TooLong(_)) => Some("A mail may have 25 MB. Leave its attachments out.".into()),
+        ("told_daily", Fault::Taken) => Some("One address stands in both fields. Leave it in one.".into()),
+        ("named", Fault::Missing) => Some("Name at least one address.".into()),
+        ("bad_domains", Fault::LineNotAnAddress(line)) => Some(format!("“{line}” is no domain. Write it like pills.example.")),
+        ("count", Fault::NeedsOther) => Some("Say how many dates, or until which day.".into()),
+        ("seats", Fault::Missing) => Some("How many people can come?".into()),
+        ("alt", Fault::Missing) => Some("Say what the picture shows, for those who cannot see it.".into()),
+        ("reason", Fault::Missing) => Some("Say why; everybody booked will read it.".into()),
+        ("options", Fault::Missing) => Some("Write at least two answers, one on a line.".into()),
+        ("from", Fault::Unknown) => Some("The session has to lie within its date.".into()),
+        ("host", Fault::Missing) => Some("Say which host they are: the name that stands on the dates they lead.".into()),
+        ("into", Fault::Missing) => Some("Choose the other venue.".into()),
+        ("room", Fault::Unknown) => Some("There is no such room.".into()),
+        ("name" | "host", Fault::Unknown) => Some("A host’s name has no comma, since commas part several hosts.".into()),
+        ("role", Fault::Taken) => Some("You cannot take the key from yourself; let another administrator do it.".into()),
+        ("currency", Fault::Taken) => Some("There are prices or bookings in the old currency, so it stays. Another house would be a new file.".into()),
+        ("currency", Fault::Unknown) => Some("Write the three letters of a currency, such as EUR.".into()),
+        ("new_rate", Fault::NotANumber(..)) => Some("Write a name and a percentage, such as Courses 9.".into()),
+        ("percent", Fault::NotANumber(..)) => Some("Write a percentage from 0 to 100, such as 9 or 13.5.".into()),
+        ("most", Fault::EndsFirst) => Some("The most has to be at least as many as the fewest.".into()),
+        ("password" | "new_password", Fault::TooShort(least)) => Some(format!("A password needs at least {least} characters.")),
+        ("password", Fault::Missing) => Some("Somebody new needs a first password.".into()),
+        ("embed_sites", Fault::NotALink) => Some("Write each site on a line of its own like https://club.example, with nothing after the name.".into()),
+        ("early_until", Fault::Past) => Some("That is over already, so nobody would ever pay it. Choose a time to come, or say below that it is meant so.".into()),
+        ("member_price", Fault::TooMuch) => Some("Members would pay more than everybody else. Change it, or say below that it is meant so.".into()),
+        ("early_price" | "group_price", Fault::TooMuch) => Some("That is more than the price itself. Change it, or say below that it is meant so.".into()),
+        ("back", Fault::TooMuch) => Some("No more can go back than was paid, and nothing while something is due: then set a price by hand.".into()),
+        ("file", Fault::Taken) => Some("A file of this name is in use already. Give this one another name.".into()),
+        ("last", Fault::OneOfTwo) => Some("Give the number of dates or the last day, not both: take one of them away.".into()),
+        ("also" | "named" | "told_at_once" | "told_daily" | "whom" | "invited" | "web_calendars" | "bad_domains", Fault::TooMany(most)) => Some(format!("There may be {most} at the most. Leave some out.")),
+        ("who_domains" | "only_domains", Fault::LineNotAnAddress(line)) => Some(format!("“{line}” does not look like a domain, such as club.example.")),
+        _ => None,
+    }
+}
+
+/// What is wrong with a field, whichever it is.
+fn of_any(fault: &Fault) -> String {
+    match fault {
+        Fault::Missing => "Fill this in.".into(),
+        Fault::TooShort(least) => format!("Give this at least {least} characters."),
+        Fault::TooLong(most) => format!("Shorten this to {most} characters."),
+        Fault::NotADay => "Write days like 2026-12-31.".into(),
+        Fault::NotATime => "Write the time like 19:30.".into(),
+        Fault::NotAnAmount => "Write an amount like 12.50.".into(),
+        Fault::NotANumber(least, most) => {
             format!("Write a whole number from {least} to {most}.")
         }
-        (_, Fault::EndsFirst) => "It has to end after it starts.".into(),
-        (_, Fault::ClockChange(at)) => clock_change(*at),
-        ("early_until", Fault::Past) => "That is over already, so nobody would ever pay it. Choose a time to come, or say below that it is meant so.".into(),
-        ("member_price", Fault::TooMuch) => "Members would pay more than everybody else. Change it, or say below that it is meant so.".into(),
-        ("early_price" | "group_price", Fault::TooMuch) => "That is more than the price itself. Change it, or say below that it is meant so.".into(),
-        ("back", Fault::TooMuch) => "No more can go back than was paid, and nothing while something is due: then set a price by hand.".into(),
-        (_, Fault::TooMuch) => "That is more than it can be.".into(),
-        (_, Fault::Past) => "That is in the past. Choose a time to come.".into(),
-        ("file", Fault::Taken) => "A file of this name is in use already. Give this one another name.".into(),
-        (_, Fault::Taken) => "Another one has this already. Choose another.".into(),
-        (_, Fault::Unknown) => "Choose one of those offered.".into(),
-        (_, Fault::NeedsOther) => "This belongs together with the field beside it: fill in both or neither.".into(),
-        ("last", Fault::OneOfTwo) => {
-            "Give the number of dates or the last day, not both: take one of them away.".into()
-        }
-        (_, Fault::OneOfTwo) => "Give this or the field beside it, not both.".into(),
-        (_, Fault::NoDate) => "This gives no date at all. Change the rule or the exceptions.".into(),
-        ("also" | "named" | "told_at_once" | "told_daily" | "whom" | "invited" | "web_calendars" | "bad_domains", Fault::TooMany(most)) => {
-            format!("There may be {most} at the most. Leave some out.")
-        }
-        (_, Fault::TooMany(most)) => format!("That is more than {most} dates. Make two runs of it."),
-        ("who_domains" | "only_domains", Fault::LineNotAnAddress(line)) => {
-            format!("“{line}” does not look like a domain, such as club.example.")
-        }
-        (_, Fault::LineNotAnAddress(line)) => {
+        Fault::EndsFirst => "It has to end after it starts.".into(),
+        Fault::ClockChange(at) => clock_change(*at),
+        Fault::TooMuch => "That is more than it can be.".into(),
+        Fault::Past => "That is in the past. Choose a time to come.".into(),
+        Fault::Taken => "Another one has this already. Choose another.".into(),
+        Fault::Unknown => "Choose one of those offered.".into(),
+        Fault::NeedsOther => "This belongs together with the field beside it: fill in both or neither.".into(),
+        Fault::OneOfTwo => "Give this or the field beside it, not both.".into(),
+        Fault::NoDate => "This gives no date at all. Change the rule or the exceptions.".into(),
+        Fault::TooMany(most) => format!("That is more than {most} dates. Make two runs of it."),
+        Fault::LineNotAnAddress(line) => {
             format!("“{line}” does not look like an e-mail address.")
         }
-        (_, Fault::NoZone(None)) => {
+        Fault::NoZone(None) => {
             "There is no time zone of this name. Write a region and a town, such as Europe/Dublin.".into()
         }
-        (_, Fault::NoZone(Some(like))) => format!("There is no time zone of this name. Is {like} meant?"),
-        (_, Fault::NotAnIban(fault)) => match fault {
+        Fault::NoZone(Some(like)) => format!("There is no time zone of this name. Is {like} meant?"),
+        Fault::NotAnIban(fault) => iban(fault),
+        Fault::NotABic => {
+            "A BIC has 8 or 11 letters and figures, the fifth and sixth the country, such as AIBKIE2D.".into()
+        }
+        Fault::NotAnAddress => "This does not look like an e-mail address.".into(),
+        Fault::OtherDomain(line) => {
+            format!("“{line}” is not at one of the domains that may be invited. Leave it out, or add its domain below.")
+        }
+        Fault::HandOn(refusal) => hand_on(refusal),
+        Fault::WebCalendar(line, fault) => format!("“{line}” {}.", web_calendar(fault)),
+        Fault::NotAPhone => "Write a telephone number like +353 1 555 0199.".into(),
+        Fault::NotALink => "A web address begins with https://.".into(),
+        Fault::NotAColour | Fault::TooFaint(AccentRefusal::NotAColour) => {
+            "A colour is a # and six of the signs 0 to 9 and a to f, such as #1d4f3f.".into()
+        }
+        Fault::TooFaint(AccentRefusal::TooFaint { tenths, nearest }) => format!(
+            "Words in it could not be read: its contrast with the paper is {}.{} to 1, and 4.5 is the least. The nearest that will do is {nearest}.",
+            tenths / 10,
+            tenths % 10
+        ),
+        Fault::NotAPicture => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
+        Fault::NotAFile => "This is no PDF, JPEG or PNG file. Choose one that is.".into(),
+        Fault::FileTooLarge(most) => format!("The file is too large to go with every mail: at most {most} megabytes."),
+        Fault::TooLarge => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
+        Fault::NoWord => "This needs at least one letter or digit.".into(),
+        Fault::Cue(refusal) => cue(refusal),
+        Fault::Words(wrong) => template(wrong),
+        Fault::OtherWords => "The words below were changed, but belong to another template than this. Choose that one again, or words of its own.".into(),
+        Fault::Already(1) => "One person who has booked already would get it too. Say whether.".into(),
+        Fault::Already(n) => format!("{n} people who have booked already would get it too. Say whether."),
+        Fault::Nobody => "Nobody would get it. Choose a date, and who.".into(),
+    }
+}
+
+/// Why something is no IBAN.
+fn iban(fault: &IbanFault) -> String {
+    match fault {
             IbanFault::Head => "An IBAN begins with the two letters of a country and two figures, such as IE29.".into(),
             IbanFault::Signs => "An IBAN has letters and figures only; take the other signs away.".into(),
             IbanFault::Length(n) => format!("This has {n} letters and figures; an IBAN has 15 to 34."),
             IbanFault::Check => {
                 "The two figures after the country do not fit the rest: a letter or figure is wrong, or two are swapped.".into()
             }
-        },
-        (_, Fault::NotABic) => {
-            "A BIC has 8 or 11 letters and figures, the fifth and sixth the country, such as AIBKIE2D.".into()
+    }
+}
+
+/// Why a line gives no address of a web calendar.
+fn web_calendar(fault: &TemplateFault) -> String {
+    match fault {
+        TemplateFault::NoName => "has no name before its address".to_owned(),
+        TemplateFault::NotALink => {
+            "needs a web address after its name, with fields only after the first slash".into()
         }
-        (_, Fault::NotAnAddress) => "This does not look like an e-mail address.".into(),
-        (_, Fault::OtherDomain(line)) => {
-            format!("“{line}” is not at one of the domains that may be invited. Leave it out, or add its domain below.")
-        }
-        (_, Fault::HandOn(refusal)) => hand_on(refusal),
-        (_, Fault::WebCalendar(line, fault)) => {
-            let why = match fault {
-                TemplateFault::NoName => "has no name before its address".to_owned(),
-                TemplateFault::NotALink => {
-                    "needs a web address after its name, with fields only after the first slash".into()
-                }
-                TemplateFault::Brace => "has a brace without its other".into(),
-                TemplateFault::Unknown(name) => format!("has a field {{{name}}} that there is not"),
-                TemplateFault::Needs => "needs at least {title} and {starts} or {from}".into(),
-            };
-            format!("“{line}” {why}.")
-        }
-        (_, Fault::NotAPhone) => "Write a telephone number like +353 1 555 0199.".into(),
-        (_, Fault::NotALink) => "A web address begins with https://.".into(),
-        (_, Fault::NotAColour | Fault::TooFaint(AccentRefusal::NotAColour)) => {
-            "A colour is a # and six of the signs 0 to 9 and a to f, such as #1d4f3f.".into()
-        }
-        (_, Fault::TooFaint(AccentRefusal::TooFaint { tenths, nearest })) => format!(
-            "Words in it could not be read: its contrast with the paper is {}.{} to 1, and 4.5 is the least. The nearest that will do is {nearest}.",
-            tenths / 10,
-            tenths % 10
-        ),
-        (_, Fault::NotAPicture) => "This is not a JPEG, PNG or WebP picture that can be read.".into(),
-        (_, Fault::NotAFile) => "This is no PDF, JPEG or PNG file. Choose one that is.".into(),
-        (_, Fault::FileTooLarge(most)) => format!("The file is too large to go with every mail: at most {most} megabytes."),
-        (_, Fault::TooLarge) => "The picture is too large: at most 12 megabytes and 12,000 pixels across.".into(),
-        (_, Fault::NoWord) => "This needs at least one letter or digit.".into(),
-        (_, Fault::Cue(refusal)) => cue(refusal),
-        (_, Fault::Words(wrong)) => template(wrong),
-        (_, Fault::OtherWords) => "The words below were changed, but belong to another template than this. Choose that one again, or words of its own.".into(),
-        (_, Fault::Already(1)) => "One person who has booked already would get it too. Say whether.".into(),
-        (_, Fault::Already(n)) => format!("{n} people who have booked already would get it too. Say whether."),
-        (_, Fault::Nobody) => "Nobody would get it. Choose a date, and who.".into(),
+        TemplateFault::Brace => "has a brace without its other".into(),
+        TemplateFault::Unknown(name) => format!("has a field {{{name}}} that there is not"),
+        TemplateFault::Needs => "needs at least {title} and {starts} or {from}".into(),
     }
 }
 

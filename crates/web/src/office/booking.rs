@@ -4,6 +4,7 @@ use askama::Template;
 use axum::extract::Path;
 use axum::response::Response;
 use jiff::Timestamp;
+use matricle_core::AttendeeId;
 use matricle_core::booking::acts::Act;
 use matricle_core::door::Presence;
 use matricle_core::money::ledger::Method;
@@ -13,6 +14,7 @@ use matricle_core::people::staff::Right;
 use matricle_core::words::codes::Reference;
 use matricle_desk::DeskError;
 use matricle_desk::bookings::bills;
+use matricle_desk::bookings::whole::WholeBooking;
 use matricle_desk::bookings::{change, decide, pass_on, phone, taking};
 use matricle_desk::door::set_up;
 use matricle_desk::office::{self, OfficeBooking};
@@ -241,6 +243,78 @@ pub(crate) fn reference_of(text: &str) -> Result<Reference, WebError> {
     Reference::parse(text).ok_or(WebError::Desk(DeskError::NotFound))
 }
 
+fn attendee_rows(
+    loaded: &OfficeBooking,
+    awaited: &[AttendeeId],
+    letters: &letters::OfBooking,
+    may: May,
+    now: Timestamp,
+) -> Vec<AttendeeRow> {
+    let sheet = &loaded.sheet;
+    let moment = |at| words::moment(at, &sheet.house.zone, now);
+    sheet
+        .attendees
+        .iter()
+        .map(|a| AttendeeRow {
+            id: a.id.0,
+            ticket_no: a.ticket_no,
+            name: a.name.clone(),
+            ticket: a.ticket.clone(),
+            code: a.code.to_string(),
+            cancelled: a.cancelled,
+            awaited: awaited.contains(&a.id),
+            calendar: letters
+                .said
+                .iter()
+                // The booker's calendar speaks for the first of the booking.
+                .find(|(person, _)| person.map_or(a.person == 0, |p| p == a.person))
+                .map(|(_, said)| said.clone())
+                .unwrap_or_default(),
+            may_pass: !a.cancelled && a.presence == Presence::Expected,
+            may_cancel: may.cancel_part && sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now),
+            presence: match &a.presence {
+                _ if a.cancelled => "ticket cancelled".into(),
+                Presence::Expected => "expected".into(),
+                Presence::In { at, door } => format!("in, {}, {door}", moment(*at)),
+                Presence::Left => "left".into(),
+                Presence::Missed => "missed".into(),
+            },
+        })
+        .collect()
+}
+
+/// What was answered, and for whom.
+fn answers(sheet: &WholeBooking) -> Vec<(String, String)> {
+    sheet
+        .answers
+        .iter()
+        .map(|a| {
+            let whose = a.person.and_then(|n| sheet.attendees.get(n)).map(|p| p.name.as_str());
+            let label = match whose {
+                Some(name) if !name.is_empty() => format!("{name}: {}", a.label),
+                _ => a.label.clone(),
+            };
+            (label, a.answer.clone())
+        })
+        .collect()
+}
+
+fn message_rows(loaded: &OfficeBooking, moment: &impl Fn(Timestamp) -> String) -> Vec<MessageRow> {
+    loaded
+        .messages
+        .iter()
+        .map(|found| (&found.message, found))
+        .map(|(m, found)| MessageRow {
+            id: m.id.0,
+            kind: messages::what(found),
+            address: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
+            state: m.state.word(),
+            when: moment(m.sent_at.unwrap_or(m.planned_at)),
+            error: m.last_error.clone(),
+        })
+        .collect()
+}
+
 pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError> {
     let reference = reference_of(reference)?;
     let loaded = office::booking(&at.app.desk, &at.staff, reference).await?;
@@ -284,36 +358,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
             .then(|| at.app.desk.booking_url(b.reference)),
         deadline: b.deadline.map(moment),
         boxes: boxes(sheet.attendees.iter().map(|a| a.name.as_str())),
-        attendees: sheet
-            .attendees
-            .iter()
-            .map(|a| AttendeeRow {
-                id: a.id.0,
-                ticket_no: a.ticket_no,
-                name: a.name.clone(),
-                ticket: a.ticket.clone(),
-                code: a.code.to_string(),
-                cancelled: a.cancelled,
-                awaited: awaited.contains(&a.id),
-                calendar: letters
-                    .said
-                    .iter()
-                    // The booker's calendar speaks for the first of the booking.
-                    .find(|(person, _)| person.map_or(a.person == 0, |p| p == a.person))
-                    .map(|(_, said)| said.clone())
-                    .unwrap_or_default(),
-                may_pass: !a.cancelled && a.presence == Presence::Expected,
-                may_cancel: may.cancel_part
-                    && sheet.may_cancel_ticket(a.ticket_no, Actor::Clerk, now),
-                presence: match &a.presence {
-                    _ if a.cancelled => "ticket cancelled".into(),
-                    Presence::Expected => "expected".into(),
-                    Presence::In { at, door } => format!("in, {}, {door}", moment(*at)),
-                    Presence::Left => "left".into(),
-                    Presence::Missed => "missed".into(),
-                },
-            })
-            .collect(),
+        attendees: attendee_rows(&loaded, &awaited, &letters, may, now),
         lines: wording::money_lines(&sheet.lines)
             .into_iter()
             .map(|(what, amount)| (what, amount.column()))
@@ -332,37 +377,14 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
                 (doc.id, doc.name(), doc.kind.word(), total.column())
             })
             .collect(),
-        answers: sheet
-            .answers
-            .iter()
-            .map(|a| {
-                let whose = a.person.and_then(|n| sheet.attendees.get(n)).map(|p| p.name.as_str());
-                let label = match whose {
-                    Some(name) if !name.is_empty() => format!("{name}: {}", a.label),
-                    _ => a.label.clone(),
-                };
-                (label, a.answer.clone())
-            })
-            .collect(),
+        answers: answers(sheet),
         notes: loaded.notes.iter().map(|n| row((n.at, n.who.clone(), &n.text))).collect(),
         goes: (!b.test).then(|| {
             let (event, date) = (sheet.event.id, sheet.date.id);
             format!("/office/events/{event}/goes?date={date}&q={}", b.reference)
         }),
         letters: letters.letters,
-        messages: loaded
-            .messages
-            .iter()
-            .map(|found| (&found.message, found))
-            .map(|(m, found)| MessageRow {
-                id: m.id.0,
-                kind: messages::what(found),
-                address: if m.address.is_empty() { m.way.word().into() } else { m.address.clone() },
-                state: m.state.word(),
-                when: moment(m.sent_at.unwrap_or(m.planned_at)),
-                error: m.last_error.clone(),
-            })
-            .collect(),
+        messages: message_rows(&loaded, &moment),
         timeline: sheet
             .timeline
             .iter()

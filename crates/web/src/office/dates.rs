@@ -5,6 +5,7 @@ use askama::Template;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::Timestamp;
 use matricle_core::forms::field::Locale;
 use matricle_core::{DateId, EventId};
 use matricle_desk::office::{self, EventSheet};
@@ -15,6 +16,7 @@ use matricle_desk::{DeskError, house};
 use matricle_formats::words;
 use matricle_store::events::Choices;
 use matricle_store::events::SlotPlan;
+use matricle_store::sessions::Session;
 use serde::Deserialize;
 
 use crate::asking::{Asker, Posted};
@@ -155,6 +157,64 @@ pub(crate) fn change_fields(d: &Choices) -> Fields {
     fields
 }
 
+/// How dates repeat: the word that is sent, and what it says.
+const REPEATS: [(&str, &str); 8] = [
+    ("", "only once"),
+    ("week", "every week, on the days ticked"),
+    ("day", "every day"),
+    ("month weekday", "every month, on that weekday counted from the first"),
+    ("month last weekday", "every month, on the last such weekday"),
+    ("month day", "every month, on that day"),
+    ("month last", "every month, on the last day"),
+    ("year", "every year"),
+];
+
+/// Dates of a page.
+fn date_rows(
+    sheet: &EventSheet,
+    pager: &Pager,
+    chosen: Option<i64>,
+    now: Timestamp,
+) -> Vec<DateRow> {
+    let today = words::local(now, &sheet.house.zone).date();
+    sheet
+        .dates
+        .iter()
+        .skip(pager.first)
+        .take(ROWS)
+        .map(|d| {
+            let pool = d.main_pool();
+            DateRow {
+                id: d.date.id.0,
+                when: words::span(d.date.span.starts, d.date.span.ends, today),
+                place: d.date.place(),
+                hosts: d.date.hosts.clone(),
+                strip: strip::svg(&pool, d.inside, strip::SMALL),
+                seats: format!("{} of {}", pool.taken.total(), pool.capacity),
+                off: d.date.called_off.clone(),
+                past: d.date.span.ends_at <= now,
+                chosen: Some(d.date.id.0) == chosen,
+            }
+        })
+        .collect()
+}
+
+fn session_rows(all: &[Session]) -> Vec<SessionRow> {
+    all.iter()
+        .map(|s| SessionRow {
+            id: s.facts.id.0,
+            when: format!("{}–{}", words::clock(s.span.starts), words::clock(s.span.ends)),
+            title: s.title.clone(),
+            place: [s.room.as_str(), s.host.as_str()]
+                .into_iter()
+                .filter(|t| !t.is_empty())
+                .collect::<Vec<_>>()
+                .join(" · "),
+            seats: grid::seats(s),
+        })
+        .collect()
+}
+
 pub(crate) async fn page(
     at: &Clerk,
     id: i64,
@@ -164,7 +224,6 @@ pub(crate) async fn page(
     let wanting = events::wanting(&at.app.desk, &at.staff).await?;
     let sheet: EventSheet = office::event(&at.app.desk, &at.staff, EventId(id)).await?;
     let now = at.app.desk.clock.now();
-    let today = words::local(now, &sheet.house.zone).date();
     let wrong = [&again.change, &again.add, &again.session, &again.pool, &again.slot]
         .into_iter()
         .flatten()
@@ -202,26 +261,7 @@ pub(crate) async fn page(
         id,
         bookings: sheet.bookings,
         title: sheet.event.title.clone(),
-        rows: sheet
-            .dates
-            .iter()
-            .skip(pager.first)
-            .take(ROWS)
-            .map(|d| {
-                let pool = d.main_pool();
-                DateRow {
-                    id: d.date.id.0,
-                    when: words::span(d.date.span.starts, d.date.span.ends, today),
-                    place: d.date.place(),
-                    hosts: d.date.hosts.clone(),
-                    strip: strip::svg(&pool, d.inside, strip::SMALL),
-                    seats: format!("{} of {}", pool.taken.total(), pool.capacity),
-                    off: d.date.called_off.clone(),
-                    past: d.date.span.ends_at <= now,
-                    chosen: Some(d.date.id.0) == chosen,
-                }
-            })
-            .collect(),
+        rows: date_rows(&sheet, &pager, chosen, now),
         pager,
         runs: sheet
             .runs
@@ -252,21 +292,7 @@ pub(crate) async fn page(
         pool: again.pool.unwrap_or_default(),
         slot,
         grid: chosen_sessions.map_or_else(String::new, |(_, s)| grid::svg(s)),
-        sessions: chosen_sessions.map_or_else(Vec::new, |(_, all)| {
-            all.iter()
-                .map(|s| SessionRow {
-                    id: s.facts.id.0,
-                    when: format!("{}–{}", words::clock(s.span.starts), words::clock(s.span.ends)),
-                    title: s.title.clone(),
-                    place: [s.room.as_str(), s.host.as_str()]
-                        .into_iter()
-                        .filter(|t| !t.is_empty())
-                        .collect::<Vec<_>>()
-                        .join(" · "),
-                    seats: grid::seats(s),
-                })
-                .collect()
-        }),
+        sessions: chosen_sessions.map_or_else(Vec::new, |(_, all)| session_rows(all)),
         pools: last.or(date).map_or_else(
             || vec![("pool_0".to_owned(), "seats".to_owned())],
             |d| {
@@ -282,16 +308,7 @@ pub(crate) async fn page(
         rooms: wanting.offered.rooms.iter().map(|r| r.name.clone()).collect(),
         hosts: wanting.offered.hosts.iter().map(|h| h.name.clone()).collect(),
         week: week(),
-        repeats: vec![
-            ("", "only once"),
-            ("week", "every week, on the days ticked"),
-            ("day", "every day"),
-            ("month weekday", "every month, on that weekday counted from the first"),
-            ("month last weekday", "every month, on the last such weekday"),
-            ("month day", "every month, on that day"),
-            ("month last", "every month, on the last day"),
-            ("year", "every year"),
-        ],
+        repeats: REPEATS.to_vec(),
         can_call_off: sheet.event.called_off.is_empty(),
     };
     if wrong == 0 { html(&page) } else { refused(StatusCode::UNPROCESSABLE_ENTITY, &page) }

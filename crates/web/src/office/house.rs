@@ -139,6 +139,58 @@ async fn page(at: &Clerk, tab: &'static str, again: Again) -> Result<Response, W
     page_at(at, tab, 0, again).await
 }
 
+/// Addresses of feeds: what each tells, and where it is.
+fn addresses(at: &Clerk, all: &house::Rooms) -> Vec<(String, String)> {
+    let url = &at.app.desk.public_url;
+    let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
+    feeds.extend(
+        all.tags
+            .iter()
+            .filter(|t| t.retired_at.is_none())
+            .map(|t| (format!("Tag: {}", t.name), format!("{url}/feeds/tag/{}.ics", t.slug))),
+    );
+    feeds.extend(
+        all.rooms
+            .iter()
+            .filter(|r| r.retired_at.is_none())
+            .map(|r| (format!("Room: {}", r.name), format!("{url}/feeds/room/{}.ics", r.id))),
+    );
+    feeds.extend(all.hosts.iter().filter(|h| h.retired_at.is_none()).map(|h| {
+        let key = at.app.desk.secrets.feed_key(h.id);
+        (
+            format!("Host: {} (keep it to them)", h.name),
+            format!("{url}/feeds/host/{}/{key}.ics", h.id),
+        )
+    }));
+    feeds.push(("News reader (Atom)".into(), format!("{url}/feeds/all.atom")));
+    feeds.push(("For other programs (JSON-LD)".into(), format!("{url}/feeds/all.jsonld")));
+    feeds.push(("Table (CSV)".into(), format!("{url}/feeds/all.csv")));
+    feeds.push(("Table (XLSX)".into(), format!("{url}/feeds/all.xlsx")));
+    feeds
+}
+
+/// A line of what was changed: when, by whom, what, and what it is about.
+fn changed(
+    c: matricle_store::places::Change,
+    moment: &impl Fn(jiff::Timestamp) -> String,
+) -> (String, String, String, String) {
+    let what = match c.title.as_str() {
+        "" => c.what,
+        title => format!("{title}: {}", c.what),
+    };
+    (moment(c.at), c.who, what, c.about)
+}
+
+/// A line of the audit log: when, what, and by whom.
+fn noted(
+    n: matricle_store::audit::Noted,
+    moment: &impl Fn(jiff::Timestamp) -> String,
+) -> (String, String, String) {
+    let place =
+        if n.from_where.is_empty() { String::new() } else { format!(" · {}", n.from_where) };
+    (moment(n.at), n.what, format!("{}{place}", n.who))
+}
+
 /// A tab, and of the log of changes one of its pages.
 async fn page_at(
     at: &Clerk,
@@ -149,6 +201,7 @@ async fn page_at(
     let all = house::all(&at.app.desk, &at.staff).await?;
     let now = at.app.desk.clock.now();
     let zone = all.house.zone.clone();
+    let moment = |at| words::moment(at, &zone, now);
     let shelves = shelves(&all, tab, &again);
     let mut d = filled(&all, tab);
     let (mut closing, mut person, mut said) = (Fields::default(), Fields::default(), String::new());
@@ -187,30 +240,7 @@ async fn page_at(
         changes = house::changes(&at.app.desk, &at.staff, skip(pager.first), most).await?.0;
     }
     let url = &at.app.desk.public_url;
-    let mut feeds = vec![("Everything".to_owned(), format!("{url}/feeds/all.ics"))];
-    feeds.extend(
-        all.tags
-            .iter()
-            .filter(|t| t.retired_at.is_none())
-            .map(|t| (format!("Tag: {}", t.name), format!("{url}/feeds/tag/{}.ics", t.slug))),
-    );
-    feeds.extend(
-        all.rooms
-            .iter()
-            .filter(|r| r.retired_at.is_none())
-            .map(|r| (format!("Room: {}", r.name), format!("{url}/feeds/room/{}.ics", r.id))),
-    );
-    feeds.extend(all.hosts.iter().filter(|h| h.retired_at.is_none()).map(|h| {
-        let key = at.app.desk.secrets.feed_key(h.id);
-        (
-            format!("Host: {} (keep it to them)", h.name),
-            format!("{url}/feeds/host/{}/{key}.ics", h.id),
-        )
-    }));
-    feeds.push(("News reader (Atom)".into(), format!("{url}/feeds/all.atom")));
-    feeds.push(("For other programs (JSON-LD)".into(), format!("{url}/feeds/all.jsonld")));
-    feeds.push(("Table (CSV)".into(), format!("{url}/feeds/all.csv")));
-    feeds.push(("Table (XLSX)".into(), format!("{url}/feeds/all.xlsx")));
+    let feeds = addresses(at, &all);
     let f = at.frame(title, &all.house.name).in_room("house");
     let page = HousePage {
         f,
@@ -249,28 +279,9 @@ async fn page_at(
         roles: Role::ALL.iter().rev().map(|r| (r.word(), r.word())).collect(),
         person,
         gives_roles: at.staff.role.may(Right::GiveRoles),
-        changes: changes
-            .into_iter()
-            .map(|c| {
-                let what = match c.title.as_str() {
-                    "" => c.what,
-                    title => format!("{title}: {}", c.what),
-                };
-                (words::moment(c.at, &zone, now), c.who, what, c.about)
-            })
-            .collect(),
+        changes: changes.into_iter().map(|c| changed(c, &moment)).collect(),
         pager,
-        audit: audit
-            .into_iter()
-            .map(|n| {
-                let place = if n.from_where.is_empty() {
-                    String::new()
-                } else {
-                    format!(" · {}", n.from_where)
-                };
-                (words::moment(n.at, &zone, now), n.what, format!("{}{place}", n.who))
-            })
-            .collect(),
+        audit: audit.into_iter().map(|n| noted(n, &moment)).collect(),
         audited,
         feeds,
         calendar_fields: FIELDS,

@@ -3,6 +3,7 @@
 use askama::Template;
 use axum::extract::Path;
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::Timestamp;
 use matricle_core::money::ledger::Method;
 use matricle_core::people::staff::Right;
 use matricle_desk::house::first::{self, Steps};
@@ -189,15 +190,17 @@ pub(crate) async fn show(at: Clerk) -> Result<Response, WebError> {
     page(at, None).await
 }
 
-async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebError> {
-    let steps = first::steps(&at.app.desk, &at.staff).await?;
-    let today = office::today(&at.app.desk, &at.staff).await?;
-    let now = at.app.desk.clock.now();
-    let zone = &today.house.zone;
-    let currency = today.house.currency;
-    let booking = |reference: &str| format!("/office/bookings/{}", reference.replace('-', ""));
-    let mut todo = Vec::new();
-    let clock = |at| words::moment(at, zone, now);
+fn booking(reference: &str) -> String {
+    format!("/office/bookings/{}", reference.replace('-', ""))
+}
+
+/// What runs by itself and fails, and the backup.
+fn by_itself(
+    todo: &mut Vec<Todo>,
+    today: &office::Today,
+    backup: &str,
+    clock: &impl Fn(Timestamp) -> String,
+) {
     for (work, fares) in &today.fares {
         let about = |(_, why): &(_, String)| format!("{}: {why}", wording::work(*work));
         if let Some(failed) = &fares.failed {
@@ -220,10 +223,6 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             });
         }
     }
-    let backup = today.backup.as_ref().map_or_else(
-        || "No backup has been made of this house.".to_owned(),
-        |last| format!("The last backup was made {}: {}", clock(last.at), last.file),
-    );
     if let Some(fault) = today.backup.as_ref().and_then(|b| b.faults.first()) {
         todo.push(Todo {
             class: "wrong",
@@ -242,25 +241,34 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             ),
         });
     }
-    if at.staff.role.may(Right::Review) {
-        if let (n @ 1.., oldest) = today.to_review {
-            todo.push(Todo {
-                class: "asking",
-                href: "/office/review".into(),
-                what: format!("{} to review", words::count(n, "submissions")),
-                about: oldest
-                    .map_or_else(String::new, |o| format!("the oldest since {}", clock(o))),
-            });
-        }
-        if today.complaints > 0 {
-            todo.push(Todo {
-                class: "wrong",
-                href: "/office/review".into(),
-                what: format!("{} to decide on", words::count(today.complaints, "complaints")),
-                about: "about events in the Programme".into(),
-            });
-        }
+}
+
+/// What reviewers decide.
+fn to_review(todo: &mut Vec<Todo>, today: &office::Today, clock: &impl Fn(Timestamp) -> String) {
+    if let (n @ 1.., oldest) = today.to_review {
+        todo.push(Todo {
+            class: "asking",
+            href: "/office/review".into(),
+            what: format!("{} to review", words::count(n, "submissions")),
+            about: oldest.map_or_else(String::new, |o| format!("the oldest since {}", clock(o))),
+        });
     }
+    if today.complaints > 0 {
+        todo.push(Todo {
+            class: "wrong",
+            href: "/office/review".into(),
+            what: format!("{} to decide on", words::count(today.complaints, "complaints")),
+            about: "about events in the Programme".into(),
+        });
+    }
+}
+
+/// What could not be done or sent. How many are not named.
+fn set_aside(
+    todo: &mut Vec<Todo>,
+    today: &office::Today,
+    clock: &impl Fn(Timestamp) -> String,
+) -> usize {
     let mut hidden = 0;
     let from = todo.len();
     for row in &today.aside {
@@ -281,7 +289,7 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             ),
         });
     }
-    hidden += fold(&mut todo, from, |n| Todo {
+    hidden += fold(todo, from, |n| Todo {
         class: "wrong",
         href: "/office".into(),
         what: format!("{n} other things could not be done and are tried again"),
@@ -301,12 +309,17 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: message.last_error.clone().unwrap_or_default(),
         });
     }
-    hidden += fold(&mut todo, from, |n| Todo {
+    hidden += fold(todo, from, |n| Todo {
         class: "wrong",
         href: "/office/messages/failed".into(),
         what: format!("{n} other messages could not be sent"),
         about: "all of them, with what the other side said".into(),
     });
+    hidden
+}
+
+/// Rooms that are missing, rows that cannot be read, letters.
+fn to_look_at(todo: &mut Vec<Todo>, today: &office::Today, clock: &impl Fn(Timestamp) -> String) {
     for (title, date, starts) in &today.without_room {
         todo.push(Todo {
             class: "wrong",
@@ -357,6 +370,12 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: about.into(),
         });
     }
+}
+
+/// Bookers whom nothing reaches, and money to give back. How many are not named.
+fn to_ring_and_give(todo: &mut Vec<Todo>, today: &office::Today) -> usize {
+    let currency = today.house.currency;
+    let mut hidden = 0;
     let from = todo.len();
     for (reference, name, said) in &today.unreachable {
         todo.push(Todo {
@@ -366,7 +385,7 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: said.clone(),
         });
     }
-    hidden += fold(&mut todo, from, |n| Todo {
+    hidden += fold(todo, from, |n| Todo {
         class: "wrong",
         href: "/office/bookings".into(),
         what: format!("No mail reaches {n} other bookers"),
@@ -385,7 +404,7 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: format!("{}; {how}", refund.reason.trim_end_matches('.')),
         });
     }
-    hidden += fold(&mut todo, from, |n| {
+    hidden += fold(todo, from, |n| {
         let rest = today.to_give_back.iter().skip(NAMED).map(|(r, ..)| r.minor).sum();
         Todo {
             class: "pay",
@@ -402,6 +421,16 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: title.clone(),
         });
     }
+    hidden
+}
+
+/// Bookings that ask or are to be paid. How many are not named.
+fn to_decide(
+    todo: &mut Vec<Todo>,
+    today: &office::Today,
+    clock: &impl Fn(Timestamp) -> String,
+) -> usize {
+    let mut hidden = 0;
     for row in &today.asking.rows {
         todo.push(Todo {
             class: "asking",
@@ -410,12 +439,9 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: row.title.clone(),
         });
     }
-    hidden += more(&mut todo, &today.asking, "asking", ("asking for seats", "asking"));
+    hidden += more(todo, &today.asking, "asking", ("asking for seats", "asking"));
     for row in &today.to_pay.rows {
-        let by = row
-            .booking
-            .deadline
-            .map_or_else(String::new, |d| format!(", by {}", words::moment(d, zone, now)));
+        let by = row.booking.deadline.map_or_else(String::new, |d| format!(", by {}", clock(d)));
         todo.push(Todo {
             class: "pay",
             href: booking(&row.booking.reference.to_string()),
@@ -423,7 +449,29 @@ async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebEr
             about: row.title.clone(),
         });
     }
-    hidden += more(&mut todo, &today.to_pay, "pay", ("to pay", "to pay"));
+    hidden += more(todo, &today.to_pay, "pay", ("to pay", "to pay"));
+    hidden
+}
+
+async fn page(at: Clerk, said: Option<(bool, String)>) -> Result<Response, WebError> {
+    let steps = first::steps(&at.app.desk, &at.staff).await?;
+    let today = office::today(&at.app.desk, &at.staff).await?;
+    let now = at.app.desk.clock.now();
+    let zone = &today.house.zone;
+    let mut todo = Vec::new();
+    let clock = |at| words::moment(at, zone, now);
+    let backup = today.backup.as_ref().map_or_else(
+        || "No backup has been made of this house.".to_owned(),
+        |last| format!("The last backup was made {}: {}", clock(last.at), last.file),
+    );
+    by_itself(&mut todo, &today, &backup, &clock);
+    if at.staff.role.may(Right::Review) {
+        to_review(&mut todo, &today, &clock);
+    }
+    let mut hidden = set_aside(&mut todo, &today, &clock);
+    to_look_at(&mut todo, &today, &clock);
+    hidden += to_ring_and_give(&mut todo, &today);
+    hidden += to_decide(&mut todo, &today, &clock);
     let all = todo.len() + hidden;
     let count = if today.asking.count.max(today.to_pay.count) > MOST_COUNTED {
         format!("more than {MOST_COUNTED}")

@@ -191,6 +191,40 @@ fn sessions_view(page: &EventPage) -> Vec<SessionsView> {
         .collect()
 }
 
+/// What was announced: its subject, its lines, its day.
+fn notices(page: &EventPage, today: jiff::civil::Date) -> Vec<(String, Vec<String>, String)> {
+    page.notices
+        .iter()
+        .map(|n| {
+            let lines = n.words.lines().map(str::trim).filter(|l| !l.is_empty());
+            let at = words::local(n.at, &page.house.zone).date();
+            (n.subject.clone(), lines.map(String::from).collect(), words::day(at, today))
+        })
+        .collect()
+}
+
+/// What the page tells other programs of itself.
+fn meta(app: &App, page: &EventPage) -> Meta {
+    let (event, slug) = (&page.event, &page.event.slug);
+    let text = matricle_store::events::without_marks(&event.description);
+    let description = if event.lead.is_empty() {
+        text.trim().chars().take(200).collect()
+    } else {
+        event.lead.clone()
+    };
+    Meta {
+        url: format!("{}/events/{slug}", app.desk.public_url),
+        description,
+        image: page
+            .picture
+            .as_ref()
+            .map(|p| app.desk.public_url.to_string() + &picture_address(app, p.id, "large")),
+        json: super::feeds::json_of_page(app, page),
+        listed: event.listed && !page.preview,
+        public: !page.preview,
+    }
+}
+
 pub(crate) fn render(
     app: &App,
     f: Frame,
@@ -223,12 +257,6 @@ pub(crate) fn render(
     let today = words::local(now, &page.house.zone).date();
     let event = &page.event;
     let slug = event.slug.clone();
-    let text = matricle_store::events::without_marks(&event.description);
-    let description = if event.lead.is_empty() {
-        text.trim().chars().take(200).collect()
-    } else {
-        event.lead.clone()
-    };
     EventTemplate {
         f,
         kind: event.kind.clone(),
@@ -268,15 +296,7 @@ pub(crate) fn render(
             .map(|d| (words::span(d.span.starts, d.span.ends, today), d.span.starts_at <= now))
             .collect(),
         tags: page.tags.clone(),
-        notices: page
-            .notices
-            .iter()
-            .map(|n| {
-                let lines = n.words.lines().map(str::trim).filter(|l| !l.is_empty());
-                let at = words::local(n.at, &page.house.zone).date();
-                (n.subject.clone(), lines.map(String::from).collect(), words::day(at, today))
-            })
-            .collect(),
+        notices: notices(page, today),
         picture: page.picture.as_ref().map(|p| PictureView {
             large: picture_address(app, p.id, "large"),
             small: picture_address(app, p.id, "small"),
@@ -292,17 +312,7 @@ pub(crate) fn render(
         sessions: sessions_view(page),
         week: week_view(page, &format!("/events/{slug}"), asked.date),
         date: date.map_or(0, |d| d.date.id.0),
-        meta: Meta {
-            url: format!("{}/events/{slug}", app.desk.public_url),
-            description,
-            image: page
-                .picture
-                .as_ref()
-                .map(|p| app.desk.public_url.to_string() + &picture_address(app, p.id, "large")),
-            json: super::feeds::json_of_page(app, page),
-            listed: event.listed && !page.preview,
-            public: !page.preview,
-        },
+        meta: meta(app, page),
         slug,
         stub,
     }

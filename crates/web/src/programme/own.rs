@@ -151,6 +151,76 @@ fn signing(
         .collect()
 }
 
+/// Tickets that open the door.
+fn tickets(sheet: &WholeBooking) -> Vec<TicketView> {
+    sheet
+        .attendees
+        .iter()
+        .filter(|a| !a.cancelled)
+        .map(|a| TicketView {
+            name: a.name.clone(),
+            ticket: a.ticket.clone(),
+            code: a.code.to_string(),
+            qr: qr_svg(a.code),
+            inside: match &a.presence {
+                matricle_core::door::Presence::In { at, .. } => Some(format!(
+                    "in since {}",
+                    words::clock(words::local(*at, &sheet.house.zone).datetime())
+                )),
+                _ => None,
+            },
+        })
+        .collect()
+}
+
+/// What was answered, and for whom.
+fn answers(sheet: &WholeBooking) -> Vec<(String, String)> {
+    sheet
+        .answers
+        .iter()
+        .map(|a| {
+            let name = a.person.and_then(|i| sheet.attendees.get(i)).map(|p| &p.name);
+            let label = name.map_or_else(|| a.label.clone(), |n| format!("{n}: {}", a.label));
+            (label, a.answer.clone())
+        })
+        .collect()
+}
+
+/// Money on its way back, or back.
+fn given_back(sheet: &WholeBooking) -> Vec<String> {
+    sheet
+        .refunds
+        .iter()
+        .map(|r| {
+            let amount = sheet.booking.total.currency.of(r.minor);
+            match r.done_at {
+                Some(_) => format!("{amount} given back by {}", r.method.word()),
+                None => format!("{amount} on its way back by {}", r.method.word()),
+            }
+        })
+        .collect()
+}
+
+/// Where the booking stands, in a sentence.
+fn what(sheet: &WholeBooking) -> String {
+    match sheet.booking.state {
+        BookingState::Confirmed if sheet.attendees.is_empty() => "It is paid. Thank you.".into(),
+        BookingState::Confirmed => "Your seats are booked.".into(),
+        BookingState::Requested => "You asked for seats. The organiser answers by mail.".into(),
+        BookingState::Cancelled => match sheet.date.called_off.trim() {
+            "" => "This booking was cancelled. Its tickets no longer open the door.".into(),
+            why => {
+                let why = wording::sentence(why.trim_end_matches(['.', ' ']));
+                format!(
+                    "This date was called off. {why} Your booking was cancelled with it; what you paid goes back in full."
+                )
+            }
+        },
+        BookingState::Declined => "The organiser could not accept this booking.".into(),
+        BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => String::new(),
+    }
+}
+
 /// The page, with what was refused.
 pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Refused>) -> Own {
     let (mut card, mut wanted, mut problem, mut undo_problem) = (None, None, None, None);
@@ -196,24 +266,7 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
         email: booking.email.clone(),
         refused: sheet.refused.clone().filter(|_| stands),
         new_email,
-        tickets: sheet
-            .attendees
-            .iter()
-            .filter(|a| !a.cancelled)
-            .map(|a| TicketView {
-                name: a.name.clone(),
-                ticket: a.ticket.clone(),
-                code: a.code.to_string(),
-                qr: qr_svg(a.code),
-                inside: match &a.presence {
-                    matricle_core::door::Presence::In { at, .. } => Some(format!(
-                        "in since {}",
-                        words::clock(words::local(*at, &sheet.house.zone).datetime())
-                    )),
-                    _ => None,
-                },
-            })
-            .collect(),
+        tickets: tickets(sheet),
         cards: sheet
             .cards
             .iter()
@@ -225,15 +278,7 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
             .collect(),
         total: booking.total.to_string(),
         paid: (booking.paid.minor > 0).then(|| booking.paid.to_string()),
-        answers: sheet
-            .answers
-            .iter()
-            .map(|a| {
-                let name = a.person.and_then(|i| sheet.attendees.get(i)).map(|p| &p.name);
-                let label = name.map_or_else(|| a.label.clone(), |n| format!("{n}: {}", a.label));
-                (label, a.answer.clone())
-            })
-            .collect(),
+        answers: answers(sheet),
         dates: if sheet.covers.len() > 1 {
             sheet
                 .covers
@@ -258,40 +303,11 @@ pub(crate) fn own(app: &App, f: Frame, sheet: &WholeBooking, refused: Option<Ref
             })
             .collect(),
         ways: (confirmed && booking.is_owed()).then(|| Ways::of(app, sheet, f.token.clone(), card)),
-        back: sheet
-            .refunds
-            .iter()
-            .map(|r| {
-                let amount = booking.total.currency.of(r.minor);
-                match r.done_at {
-                    Some(_) => format!("{amount} given back by {}", r.method.word()),
-                    None => format!("{amount} on its way back by {}", r.method.word()),
-                }
-            })
-            .collect(),
+        back: given_back(sheet),
         may_change: stands && !booking.test && span.starts_at > now,
         problem,
         undo: TakeBack::of(app, sheet, f.token.clone(), undo_problem),
-        what: match booking.state {
-            BookingState::Confirmed if sheet.attendees.is_empty() => {
-                "It is paid. Thank you.".into()
-            }
-            BookingState::Confirmed => "Your seats are booked.".into(),
-            BookingState::Requested => "You asked for seats. The organiser answers by mail.".into(),
-            BookingState::Cancelled => match sheet.date.called_off.trim() {
-                "" => "This booking was cancelled. Its tickets no longer open the door.".into(),
-                why => {
-                    let why = wording::sentence(why.trim_end_matches(['.', ' ']));
-                    format!(
-                        "This date was called off. {why} Your booking was cancelled with it; what you paid goes back in full."
-                    )
-                }
-            },
-            BookingState::Declined => "The organiser could not accept this booking.".into(),
-            BookingState::Held | BookingState::AwaitingPayment | BookingState::Lapsed => {
-                String::new()
-            }
-        },
+        what: what(sheet),
         mailed: match &sheet.undo {
             Some(undo) if undo.is_open(now) => "",
             _ if now.duration_since(booking.made_at) < JUST_BOOKED => "on the way",

@@ -3,6 +3,7 @@
 use askama::Template;
 use jiff::Timestamp;
 use matricle_core::TicketTypeId;
+use matricle_core::booking::choice::Offer;
 use matricle_core::booking::confirm::Way;
 use matricle_core::dates::schedule::Sale;
 use matricle_core::money::price::{self, Buyer, Why};
@@ -242,6 +243,99 @@ fn left(sheet: &Choices) -> String {
     }
 }
 
+/// A ticket type to choose: its price, what is said of it, how many can be had.
+fn row(
+    (page, sheet): (&EventPage, &Choices),
+    (ticket, offer): (&TicketType, &Offer),
+    (chosen, buyer): (&[Wanted], &Buyer),
+    now: Timestamp,
+) -> StubRow {
+    let currency = page.house.currency;
+    let quantity = quantity(chosen, ticket);
+    let (unit, why) = offer.price.unit(quantity, buyer, now);
+    let zone = &page.house.zone;
+    let closed = match offer.sale.at(sheet.offer.starts_at, now) {
+        Sale::Open => None,
+        Sale::NotYet(from) => Some(format!("on sale from {}", words::moment(from, zone, now))),
+        Sale::Over(_) => Some("no longer on sale".into()),
+    };
+    let most = quantity + sheet.offer.more(chosen, ticket.id, buyer, now);
+    let closed = closed
+        .or_else(|| offer.closed.then(|| "not on sale at present".into()))
+        .or_else(|| (offer.members_only && !buyer.member).then(|| "for members".into()))
+        .or_else(|| (!offer.invites(buyer)).then(|| "by invitation".into()))
+        .or_else(|| (most == 0).then(|| "none left".into()));
+    let mut notes = Vec::new();
+    if !ticket.note.is_empty() {
+        notes.push(ticket.note.clone());
+    }
+    if let Some(card) = &ticket.card {
+        let life = card.life_days.map_or_else(
+            || "good for ever".to_owned(),
+            |days| format!("good for {}", words::count(days, "days")),
+        );
+        notes.push(format!(
+            "a stamp card: {}, {life}; mailed once it is paid",
+            words::count(card.stamps, "stamps")
+        ));
+    }
+    notes.extend(draws(sheet, offer));
+    if let Some(early) = offer.price.early.filter(|e| now < e.until) {
+        notes.push(format!("early price until {}", words::deadline(early.until, zone, now)));
+    }
+    notes.extend(explained(offer, ticket, why, quantity, currency));
+    StubRow {
+        id: ticket.id,
+        name: ticket.name.clone(),
+        notes: notes.join(" · "),
+        price: if unit == 0 { "free".into() } else { currency.of(unit).to_string() },
+        was: {
+            let ordinary = offer.price.part(offer.price.minor);
+            (unit < ordinary).then(|| currency.of(ordinary).to_string())
+        },
+        quantity,
+        most,
+        closed,
+    }
+}
+
+/// Why nothing is sold for the date.
+fn closed(sheet: &Choices, open: bool, now: Timestamp) -> Option<String> {
+    let over = sheet.offer.starts_at <= now;
+    if let Some(refusal) = sheet.offer.bars(now).filter(|_| !over) {
+        Some(crate::wording::choice(&refusal, &sheet.tickets))
+    } else if over {
+        Some("This date has begun; seats are no longer sold here.".into())
+    } else if !open && sheet.main_pool().free() == 0 {
+        Some("This date is full.".into())
+    } else if !open {
+        Some("Nothing is on sale for this date at present.".into())
+    } else {
+        None
+    }
+}
+
+/// What whoever has not signed in would find by it.
+fn sign_in(page: &EventPage, sheet: &Choices, ask: &Ask<'_>) -> Option<String> {
+    let buyer = ask.buyer;
+    if ask.known.is_some() {
+        None
+    } else if let Some(asks) = before_booking(&page.event) {
+        Some(asks)
+    } else if sheet
+        .offer
+        .offers
+        .iter()
+        .any(|o| o.shown_to(buyer) && (o.members_only || o.price.member.is_some()))
+    {
+        Some("Members have prices of their own.".into())
+    } else if sheet.offer.offers.iter().any(|o| o.shown_to(buyer) && !o.invites(buyer)) {
+        Some("Have you been invited? Sign in with that address.".into())
+    } else {
+        None
+    }
+}
+
 /// Makes the stub for a chosen date.
 pub(crate) fn stub(
     page: &EventPage,
@@ -262,57 +356,7 @@ pub(crate) fn stub(
         .iter()
         .zip(&sheet.offer.offers)
         .filter(|(_, offer)| offer.shown_to(buyer))
-        .map(|(ticket, offer)| {
-            let quantity = quantity(&chosen, ticket);
-            let (unit, why) = offer.price.unit(quantity, buyer, now);
-            let zone = &page.house.zone;
-            let closed = match offer.sale.at(sheet.offer.starts_at, now) {
-                Sale::Open => None,
-                Sale::NotYet(from) => {
-                    Some(format!("on sale from {}", words::moment(from, zone, now)))
-                }
-                Sale::Over(_) => Some("no longer on sale".into()),
-            };
-            let most = quantity + sheet.offer.more(&chosen, ticket.id, buyer, now);
-            let closed = closed
-                .or_else(|| offer.closed.then(|| "not on sale at present".into()))
-                .or_else(|| (offer.members_only && !buyer.member).then(|| "for members".into()))
-                .or_else(|| (!offer.invites(buyer)).then(|| "by invitation".into()))
-                .or_else(|| (most == 0).then(|| "none left".into()));
-            let mut notes = Vec::new();
-            if !ticket.note.is_empty() {
-                notes.push(ticket.note.clone());
-            }
-            if let Some(card) = &ticket.card {
-                let life = card.life_days.map_or_else(
-                    || "good for ever".to_owned(),
-                    |days| format!("good for {}", words::count(days, "days")),
-                );
-                notes.push(format!(
-                    "a stamp card: {}, {life}; mailed once it is paid",
-                    words::count(card.stamps, "stamps")
-                ));
-            }
-            notes.extend(draws(sheet, offer));
-            if let Some(early) = offer.price.early.filter(|e| now < e.until) {
-                notes
-                    .push(format!("early price until {}", words::deadline(early.until, zone, now)));
-            }
-            notes.extend(explained(offer, ticket, why, quantity, currency));
-            StubRow {
-                id: ticket.id,
-                name: ticket.name.clone(),
-                notes: notes.join(" · "),
-                price: if unit == 0 { "free".into() } else { currency.of(unit).to_string() },
-                was: {
-                    let ordinary = offer.price.part(offer.price.minor);
-                    (unit < ordinary).then(|| currency.of(ordinary).to_string())
-                },
-                quantity,
-                most,
-                closed,
-            }
-        })
+        .map(|(ticket, offer)| row((page, sheet), (ticket, offer), (&chosen, buyer), now))
         .collect();
     let people: u32 = sheet.tickets.iter().map(|t| quantity(&chosen, t) * t.admits).sum();
     let (total, saved) = match &quote {
@@ -325,19 +369,8 @@ pub(crate) fn stub(
     } else {
         quote.as_ref().is_ok_and(|q| q.total.is_zero())
     };
-    let over = sheet.offer.starts_at <= now;
     let open = rows.iter().any(|r| r.closed.is_none());
-    let closed = if let Some(refusal) = sheet.offer.bars(now).filter(|_| !over) {
-        Some(crate::wording::choice(&refusal, &sheet.tickets))
-    } else if over {
-        Some("This date has begun; seats are no longer sold here.".into())
-    } else if !open && sheet.main_pool().free() == 0 {
-        Some("This date is full.".into())
-    } else if !open {
-        Some("Nothing is on sale for this date at present.".into())
-    } else {
-        None
-    };
+    let closed = closed(sheet, open, now);
     let pool = sheet.main_pool();
     let asked_questions = page.questions.len();
     Stub {
@@ -386,22 +419,7 @@ pub(crate) fn stub(
         test: ask.test,
         embedded: ask.embedded,
         barred: ask.barred.map(wording::who),
-        sign_in: if ask.known.is_some() {
-            None
-        } else if let Some(asks) = before_booking(&page.event) {
-            Some(asks)
-        } else if sheet
-            .offer
-            .offers
-            .iter()
-            .any(|o| o.shown_to(buyer) && (o.members_only || o.price.member.is_some()))
-        {
-            Some("Members have prices of their own.".into())
-        } else if sheet.offer.offers.iter().any(|o| o.shown_to(buyer) && !o.invites(buyer)) {
-            Some("Have you been invited? Sign in with that address.".into())
-        } else {
-            None
-        },
+        sign_in: sign_in(page, sheet, ask),
         known: ask.known.map_or_else(String::new, String::from),
         wait: page.event.rules.waiting != Manner::Off
             && sheet.offer.bars(now).is_none()

@@ -4,7 +4,7 @@
 use askama::Template;
 use matricle_core::review::checks::{About, Check, Finding, Other};
 use matricle_core::review::difference::Piece;
-use matricle_desk::review::queue::Article;
+use matricle_desk::review::queue::{Article, Beside};
 use matricle_desk::review::{name_of, told};
 use matricle_formats::{letter, rich, words};
 
@@ -130,23 +130,10 @@ fn sides(all: Vec<(String, Vec<(Piece, String)>)>) -> Vec<Side> {
         .collect()
 }
 
-pub(super) fn article_part(
-    at: &Clerk,
-    a: Article,
-    refusal: String,
-    faults: Vec<String>,
-) -> ArticlePart {
-    let (now, s) = (at.app.desk.clock.now(), &a.submission);
-    let house = &a.given.house;
-    let zone = &house.zone;
-    let today = words::local(now, zone).date();
-    let f = &a.findings;
+/// The parts of what was sent, each with what the checks found about it.
+fn parts(a: &Article, today: jiff::civil::Date) -> Vec<Part> {
     let line = |text: &str| if text.is_empty() { Vec::new() } else { vec![text.to_owned()] };
-    let p = a.proposal.as_ref().ok();
-    let mut faults = faults;
-    if let Err(wrong) = &a.proposal {
-        faults.extend(wrong.iter().map(|w| wording::fault(&w.field, &w.fault)));
-    }
+    let (p, f, typed) = (a.proposal.as_ref().ok(), &a.findings, &a.typed);
     let when = p.map_or_else(Vec::new, |p| told::when(p, today, 12));
     let price = p.map_or_else(Vec::new, |p| {
         let mut lines = line(&p.price);
@@ -159,9 +146,8 @@ pub(super) fn article_part(
         }
         lines
     });
-    let typed = &a.typed;
     let part = |key, label, lines, found| Part { key, label, lines, found };
-    let parts = vec![
+    vec![
         part(
             "title",
             "Title",
@@ -180,21 +166,60 @@ pub(super) fn article_part(
         part("contact", "Whom to ask", line(typed.get("contact")), about(f, About::Contact)),
         part("price", "Price", price, Vec::new()),
         part("tags", "Tags", typed.all("tag").map(String::from).collect(), Vec::new()),
-    ];
-    let over = if s.waits_since.is_some() {
+    ]
+}
+
+/// Who decided it last, once it waits no more.
+fn over(a: &Article, moment: &impl Fn(jiff::Timestamp) -> String) -> String {
+    let s = &a.submission;
+    if s.waits_since.is_some() {
         String::new()
     } else {
         let last = a.happened.iter().rev().find(|h| !h.undone);
         last.map_or_else(String::new, |h| {
-            format!(
-                "{} {}, {}: {}.",
-                h.who,
-                h.act.done(),
-                words::moment(h.at, zone, now),
-                s.state.word()
-            )
+            format!("{} {}, {}: {}.", h.who, h.act.done(), moment(h.at), s.state.word())
         })
-    };
+    }
+}
+
+fn beside(b: Beside) -> BesideView {
+    BesideView {
+        title: b.title,
+        href: b.href,
+        with: match b.other {
+            Other::Event(id) => format!("event {id}"),
+            Other::Submission(id) => format!("submission {id}"),
+        },
+        sides: sides(b.fields),
+    }
+}
+
+pub(super) fn article_part(
+    at: &Clerk,
+    a: Article,
+    refusal: String,
+    faults: Vec<String>,
+) -> ArticlePart {
+    let (now, s) = (at.app.desk.clock.now(), &a.submission);
+    let house = &a.given.house;
+    let zone = &house.zone;
+    let today = words::local(now, zone).date();
+    let f = &a.findings;
+    let moment = |at| words::moment(at, zone, now);
+    let typed = &a.typed;
+    let happened = a
+        .happened
+        .iter()
+        .rev()
+        .filter(|h| !h.undone)
+        .map(|h| (moment(h.at), format!("{} {}", h.who, h.act.done()), h.words.clone()))
+        .collect();
+    let mut faults = faults;
+    if let Err(wrong) = &a.proposal {
+        faults.extend(wrong.iter().map(|w| wording::fault(&w.field, &w.fault)));
+    }
+    let parts = parts(&a, today);
+    let over = over(&a, &moment);
     let d = typed_fields(typed);
     ArticlePart {
         token: at.app.desk.secrets.form_token(&at.visitor.0),
@@ -227,34 +252,10 @@ pub(super) fn article_part(
             .map(|p| (picture_address(&at.app, p.id, "small"), p.alt.clone())),
         whole: about(f, About::Whole),
         of_sender: about(f, About::Sender),
-        beside: a
-            .beside
-            .into_iter()
-            .map(|b| BesideView {
-                title: b.title,
-                href: b.href,
-                with: match b.other {
-                    Other::Event(id) => format!("event {id}"),
-                    Other::Submission(id) => format!("submission {id}"),
-                },
-                sides: sides(b.fields),
-            })
-            .collect(),
+        beside: a.beside.into_iter().map(beside).collect(),
         changes: sides(a.changes),
         corrected: a.corrected,
-        happened: a
-            .happened
-            .iter()
-            .rev()
-            .filter(|h| !h.undone)
-            .map(|h| {
-                (
-                    words::moment(h.at, zone, now),
-                    format!("{} {}", h.who, h.act.done()),
-                    h.words.clone(),
-                )
-            })
-            .collect(),
+        happened,
         trust: a.trust.and_then(|r| Some((s.person?.0, r.words()))),
         trusted: a.trusted,
         why: if f.iter().any(|f| f.check == Check::Past) { "Its date is over." } else { "" },
