@@ -2,7 +2,6 @@
 
 pub mod acting;
 pub mod network;
-pub mod rate_limit;
 pub mod staff;
 pub mod unasked;
 pub mod who;

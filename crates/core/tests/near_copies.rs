@@ -12,6 +12,7 @@
 //! others.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use std::collections::BTreeSet;
 

@@ -339,6 +339,7 @@ impl World<'_> {
         Ok(())
     }
 
+    #[expect(clippy::too_many_lines, reason = "one session after the other")]
     fn convention_sessions(&mut self) -> Result<(), DeskError> {
         let event = events::by_slug(self.tx, "vale-convention")?.ok_or(DeskError::NotFound)?;
         let Some(date) = events::dates_of(self.tx, event.id)?.into_iter().next() else {

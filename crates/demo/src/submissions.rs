@@ -106,6 +106,7 @@ pub(crate) async fn add(desk: &Desk) -> Result<(), DeskError> {
     mine::change(desk, &nobody, changed, &key, typed.form()).await
 }
 
+#[expect(clippy::too_many_lines, reason = "one submission after the other")]
 fn fill(tx: &Tx<'_>, host: &str, now: Timestamp) -> Result<SubmissionId, DeskError> {
     let all = Sending { tx, host, now };
     let (ilse, _) = people::by_email(tx, STAFF[0].1)?.ok_or(DeskError::NotFound)?;

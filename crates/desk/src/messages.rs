@@ -182,6 +182,61 @@ pub(crate) async fn compose(desk: &Desk, message: &Message) -> Result<Composed, 
     Ok(compose_for(desk, message).await?.0)
 }
 
+/// What a message is made of.
+struct Loaded {
+    template: templates::Template,
+    about: About,
+    house: House,
+    from: (String, String),
+    values: Values,
+    own: Vec<File>,
+    badges: Option<crate::badges::ToDraw>,
+    answers: Vec<String>,
+}
+
+fn load(
+    desk: &Desk,
+    conn: &Connection,
+    message: &Message,
+    now: Timestamp,
+) -> Result<Loaded, DeskError> {
+    let template = template_of(conn, message)?;
+    let about = values::about(conn, message, now)?;
+    let house = house_of(conn)?;
+    let badges = match template.files.contains(&Goes::Badge) {
+        true => values::badges(conn, &about, message)?,
+        false => None,
+    };
+    Ok(Loaded {
+        from: sender(conn, &house, &about)?,
+        values: values::of(desk, conn, &about, message, now)?,
+        own: files_of_house(conn, &template.files)?,
+        answers: confirmation_of(conn, message)?,
+        badges,
+        template,
+        about,
+        house,
+    })
+}
+
+/// The words of a message; what goes to somebody who did not ask names nobody in its subject.
+fn written(
+    template: &templates::Template,
+    values: &Values,
+    unasked: bool,
+) -> Result<Letter, DeskError> {
+    let unreadable = |wrong: Vec<matricle_core::messages::template::Wrong>| {
+        let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
+        DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))
+    };
+    let mut letter = write(template, values).map_err(unreadable)?;
+    if unasked {
+        let subject = Template::read(&template.subject).map_err(unreadable)?;
+        letter.subject = subject.write(&values::for_a_stranger(values), Form::Line);
+    }
+    Ok(letter)
+}
+
 /// The same for one that is to be handed over, with what it is made of where it was tried before:
 /// as long as that is the same, it is put together once.
 ///
@@ -195,24 +250,9 @@ pub(crate) async fn compose_for(
     let now = desk.clock.now();
     let loaded = {
         let (desk, message) = (with.clone(), message.clone());
-        with.store
-            .read(move |conn| {
-                let template = template_of(conn, &message)?;
-                let about = values::about(conn, &message, now)?;
-                let house = house_of(conn)?;
-                let from = sender(conn, &house, &about)?;
-                let values = values::of(&desk, conn, &about, &message, now)?;
-                let own = files_of_house(conn, &template.files)?;
-                let badges = match template.files.contains(&Goes::Badge) {
-                    true => values::badges(conn, &about, &message)?,
-                    false => None,
-                };
-                let answers = confirmation_of(conn, &message)?;
-                Ok::<_, DeskError>((template, about, house, from, values, own, badges, answers))
-            })
-            .await?
+        with.store.read(move |conn| load(&desk, conn, &message, now)).await?
     };
-    let (template, about, house, from, values, own, badges, answers) = loaded;
+    let Loaded { template, about, house, from, values, own, badges, answers } = loaded;
     let print = (message.tries > 1).then(|| {
         let own: Vec<_> = own.iter().map(|f| (&f.name, f.bytes.len())).collect();
         let template = (&template.subject, &template.body, &template.plain);
@@ -233,15 +273,7 @@ pub(crate) async fn compose_for(
         return Ok((known, Some(*print)));
     }
     let composed = crate::bench::in_turn(crate::bench::Takes::Place, move || {
-        let unreadable = |wrong: Vec<matricle_core::messages::template::Wrong>| {
-            let said: Vec<String> = wrong.iter().map(ToString::to_string).collect();
-            DeskError::Internal(format!("the template “{}”: {}", template.name, said.join("; ")))
-        };
-        let mut letter = write(&template, &values).map_err(unreadable)?;
-        if message.unasked {
-            let subject = Template::read(&template.subject).map_err(unreadable)?;
-            letter.subject = subject.write(&values::for_a_stranger(&values), Form::Line);
-        }
+        let letter = written(&template, &values, message.unasked)?;
         if message.way != Way::Mail {
             let words = letter.text.clone();
             return Ok(Composed {

@@ -2,6 +2,7 @@
 //! the table of them is looked at by whoever adds one.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use std::path::{Path, PathBuf};
 

@@ -3,6 +3,7 @@
 //! to something. Where a template writes a name itself, the name has to be asked for.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};

@@ -2,6 +2,7 @@
 //! before it, never back.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};

@@ -1,6 +1,7 @@
 //! Badges are rendered and measured: nothing over an edge, names whole, codes read.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 #![allow(clippy::cast_possible_truncation, reason = "dots of a picture")]
 
 use std::path::Path;

@@ -261,6 +261,27 @@ impl Default for LimitsConfig {
     }
 }
 
+/// An address of a host and nothing after it.
+fn is_origin(url: &str) -> bool {
+    let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
+    rest.is_some_and(|r| {
+        let after = |c: char| matches!(c, '/' | '?' | '#' | '@') || c.is_whitespace();
+        !r.is_empty() && !r.contains(after)
+    })
+}
+
+/// Settings that cannot be meant: which, and what is wrong.
+#[derive(Default)]
+struct Faults(Vec<(&'static str, String)>);
+
+impl Faults {
+    fn check(&mut self, fine: bool, setting: &'static str, said: String) {
+        if !fine {
+            self.0.push((setting, format!("{setting}: {said}")));
+        }
+    }
+}
+
 impl Config {
     /// Reads a file; what the environment says comes before it.
     ///
@@ -332,29 +353,44 @@ impl Config {
 
     /// Every setting that cannot be meant, with a way out.
     fn faults(&self) -> Vec<(&'static str, String)> {
-        let mut faults = Vec::new();
-        let mut check = |fine: bool, setting, said: String| {
-            if !fine {
-                faults.push((setting, format!("{setting}: {said}")));
-            }
-        };
-        let origin = |url: &str| {
-            let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
-            rest.is_some_and(|r| {
-                !r.is_empty()
-                    && !r
-                        .contains(|c: char| matches!(c, '/' | '?' | '#' | '@') || c.is_whitespace())
-            })
-        };
+        let mut faults = Faults::default();
+        self.check_house(&mut faults);
+        self.check_mail(&mut faults);
+        self.check_outside(&mut faults);
+        self.check_card(&mut faults);
+        faults.check(
+            self.limits.sign_in > 0 && self.limits.booking > 0 && self.limits.connections >= 10,
+            "limits",
+            "sign_in and booking are at least 1, connections at least 10".into(),
+        );
+        faults.check(
+            self.backup.folder.as_os_str().is_empty() || self.backup.every_hours > 0,
+            "every_hours",
+            "is at least 1".into(),
+        );
+        faults.check(
+            self.backup.folder.as_os_str().is_empty() || self.backup.folder != self.data,
+            "folder",
+            "backups go to another folder than the data, and better to another disk".into(),
+        );
+        faults.check(
+            ["error", "warn", "info", "debug"].contains(&self.log.level.as_str()),
+            "level",
+            format!("{:?} is none of error, warn, info, debug", self.log.level),
+        );
+        faults.0
+    }
+
+    fn check_house(&self, faults: &mut Faults) {
         let url = &self.public_url;
-        check(
-            origin(url),
+        faults.check(
+            is_origin(url),
             "public_url",
             format!(
                 "must begin with http:// or https:// and be a host without a path, such as https://events.club.example; {url:?} is not"
             ),
         );
-        check(
+        faults.check(
             TimeZone::get(&self.house.zone).is_ok(),
             "zone",
             format!(
@@ -362,23 +398,26 @@ impl Config {
                 self.house.zone
             ),
         );
-        check(!line(&self.house.name).is_empty(), "name", "give the house a name".into());
-        check(
+        faults.check(!line(&self.house.name).is_empty(), "name", "give the house a name".into());
+        faults.check(
             is_address(&self.house.email),
             "email",
             format!("{:?} is no address that mail can be sent from", self.house.email),
         );
-        check(
+        faults.check(
             !self.data.as_os_str().is_empty(),
             "data",
             "name a folder to keep the house in".into(),
         );
-        check(
+        faults.check(
             self.secret.is_empty() || hex(&self.secret).is_ok(),
             "secret",
             "must be 64 hexadecimal digits, or empty".into(),
         );
-        check(
+    }
+
+    fn check_mail(&self, faults: &mut Faults) {
+        faults.check(
             SmtpMailer::new(&self.mail.server, None).is_ok(),
             "server",
             format!(
@@ -386,7 +425,7 @@ impl Config {
                 self.mail.server
             ),
         );
-        check(
+        faults.check(
             self.mail.password.is_empty() || !self.mail.user.is_empty(),
             "password",
             "there is a password for the mail server, but no user".into(),
@@ -394,18 +433,18 @@ impl Config {
         let open = self.mail.server.starts_with("smtp://")
             && !self.mail.server.contains("tls=required")
             && !is_here(&self.mail.server);
-        check(
+        faults.check(
             self.mail.password.is_empty() || !open || self.mail.allow_password_in_the_open,
             "password",
             "would be sent over the network in the open; use smtps://, or smtp://…?tls=required, or say allow_password_in_the_open = true".into(),
         );
-        check(
+        faults.check(
             (1..=64).contains(&self.mail.at_once),
             "at_once",
             "between 1 and 64 mails are handed over at once".into(),
         );
         if let Some(letters) = &self.letters {
-            check(
+            faults.check(
                 Imap::new(&letters.server, ("", ""), "", 0).is_ok(),
                 "letters",
                 format!(
@@ -413,13 +452,13 @@ impl Config {
                     letters.server
                 ),
             );
-            check(
+            faults.check(
                 letters.server.starts_with("imaps://") || is_here(&letters.server),
                 "letters",
                 "server: the password would be sent over the network in the open; use imaps://"
                     .into(),
             );
-            check(
+            faults.check(
                 !letters.user.is_empty() && !letters.password.is_empty(),
                 "letters",
                 "the mailbox wants a user and a password; the password may stand in \
@@ -427,64 +466,70 @@ impl Config {
                     .into(),
             );
         }
+    }
+
+    fn check_outside(&self, faults: &mut Faults) {
         // What goes there is secret, or has one beside it.
         let closed = |url: &str| {
             let host = url.split_once("://").is_some_and(|(_, host)| !line(host).is_empty());
             host && (url.starts_with("https://") || (url.starts_with("http://") && is_here(url)))
         };
         if let Some(rooms) = &self.rooms {
-            check(
+            faults.check(
                 closed(&rooms.url) && !line(&rooms.token).is_empty(),
                 "rooms",
                 "url and token: put those that your meeting-room service gave you; the url begins with https://".into(),
             );
         }
         if let Some(texts) = &self.texts {
-            check(
+            faults.check(
                 closed(&texts.url),
                 "texts",
                 format!("url: {:?} is no address of a gateway; it begins with https://", texts.url),
             );
-            check(
+            faults.check(
                 !line(&texts.token).is_empty(),
                 "texts",
                 "token: put the one that your gateway gave you".into(),
             );
         }
         if let Some(chat) = &self.chat {
-            check(
+            faults.check(
                 closed(&chat.url),
                 "chat",
                 "url: put the whole address of the incoming webhook; it begins with https://"
                     .into(),
             );
         }
+    }
+
+    fn check_card(&self, faults: &mut Faults) {
         if let Some(card) = &self.card {
             let secret = parse_webhook_secret(&card.webhook_secret);
-            check(
+            faults.check(
                 secret.is_some(),
                 "webhook_secret",
                 "must be whsec_ and at least 16 bytes in base64".into(),
             );
             let known = [EXAMPLE_WEBHOOK_SECRET, STAND_IN_WEBHOOK_SECRET];
-            check(
+            faults.check(
                 !known.contains(&card.webhook_secret.as_str()) || is_here(&card.url),
                 "webhook_secret",
                 "is the one of the example, which everybody knows; put the one that your card provider gave you".into(),
             );
-            check(
+            faults.check(
                 card.key != STAND_IN_KEY || is_here(&card.url),
                 "key",
                 "is the one of the stand-in, which everybody knows; put the one that your card provider gave you".into(),
             );
             let provider = &card.url;
-            check(
+            faults.check(
                 provider.starts_with("https://") || provider.starts_with("http://"),
                 "url",
                 format!("{provider:?} is no address of a card provider; it begins with https://"),
             );
-            check(
-                origin(&card.pay_origin),
+            faults.check(
+                is_origin(&card.pay_origin),
                 "pay_origin",
                 format!(
                     "must be an origin such as https://pay.till.example; {:?} is not",
@@ -492,27 +537,6 @@ impl Config {
                 ),
             );
         }
-        check(
-            self.limits.sign_in > 0 && self.limits.booking > 0 && self.limits.connections >= 10,
-            "limits",
-            "sign_in and booking are at least 1, connections at least 10".into(),
-        );
-        check(
-            self.backup.folder.as_os_str().is_empty() || self.backup.every_hours > 0,
-            "every_hours",
-            "is at least 1".into(),
-        );
-        check(
-            self.backup.folder.as_os_str().is_empty() || self.backup.folder != self.data,
-            "folder",
-            "backups go to another folder than the data, and better to another disk".into(),
-        );
-        check(
-            ["error", "warn", "info", "debug"].contains(&self.log.level.as_str()),
-            "level",
-            format!("{:?} is none of error, warn, info, debug", self.log.level),
-        );
-        faults
     }
 
     /// How backups are made.

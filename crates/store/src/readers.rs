@@ -95,6 +95,43 @@ impl Which {
     }
 }
 
+/// Somebody with their first ticket of a booking for a date.
+fn one(
+    row: OwingRow,
+    reader: Reader,
+    (stands, part, seen): (bool, Part, Seen),
+    answers: Vec<(QuestionId, String)>,
+) -> Booked {
+    let own = !row.own_email.is_empty();
+    let (email, name) = if own { (row.own_email, row.own_name) } else { (row.email, row.name) };
+    Booked {
+        booking: row.booking,
+        reference: row.reference,
+        date: row.date,
+        name,
+        person: Person {
+            phone: if own { String::new() } else { row.phone },
+            bounced: if own { row.own_refused } else { row.refused },
+            stands,
+            confirmed: stands && row.state == State::Confirmed,
+            pay_by: row.deadline.filter(|_| row.state == State::AwaitingPayment),
+            tickets: vec![row.ticket],
+            part,
+            paying: (row.state == State::AwaitingPayment).then_some(if row.transfer {
+                Paying::Transfer
+            } else {
+                Paying::Card
+            }),
+            answers,
+            first_visit: row.first,
+            // What is owed is its booker's to pay.
+            owes: stands && !own && row.state.is_owed(row.due),
+            seen,
+            ..Person::new(reader, &email, row.since)
+        },
+    }
+}
+
 /// The people of bookings as cues see them: for each date of a booking its booker, and whoever
 /// holds a ticket with an address of their own. What only some cues ask is read where one does.
 pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booked>, StoreError> {
@@ -170,39 +207,12 @@ pub fn booked(conn: &Connection, which: Which, cues: &[Cue]) -> Result<Vec<Booke
                 }
             }
             None => {
-                let (email, name) =
-                    if own { (row.own_email, row.own_name) } else { (row.email, row.name) };
                 let answers = if asks {
                     answers(conn, row.booking, own.then_some(row.person))?
                 } else {
                     Vec::new()
                 };
-                found.push(Booked {
-                    booking: row.booking,
-                    reference: row.reference,
-                    date: row.date,
-                    name,
-                    person: Person {
-                        phone: if own { String::new() } else { row.phone },
-                        bounced: if own { row.own_refused } else { row.refused },
-                        stands,
-                        confirmed: stands && row.state == State::Confirmed,
-                        pay_by: row.deadline.filter(|_| row.state == State::AwaitingPayment),
-                        tickets: vec![row.ticket],
-                        part,
-                        paying: (row.state == State::AwaitingPayment).then_some(if row.transfer {
-                            Paying::Transfer
-                        } else {
-                            Paying::Card
-                        }),
-                        answers,
-                        first_visit: row.first,
-                        // What is owed is its booker's to pay.
-                        owes: stands && !own && row.state.is_owed(row.due),
-                        seen,
-                        ..Person::new(reader, &email, row.since)
-                    },
-                });
+                found.push(one(row, reader, (stands, part, seen), answers));
             }
         }
     }

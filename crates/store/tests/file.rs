@@ -2,6 +2,7 @@
 //! fault that `check` looks for is found when it is made.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};

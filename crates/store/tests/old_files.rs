@@ -1,6 +1,7 @@
 //! A file that an older version of the program wrote opens, with its books put in order.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use matricle_core::booking::State;
 use matricle_core::booking::confirm::Way;

@@ -2,6 +2,7 @@
 //! on the wall clock; the house's things are kept, retired and logged.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 use jiff::civil::date;
 use jiff::{Timestamp, ToSpan, tz::TimeZone};

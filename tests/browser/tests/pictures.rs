@@ -19,6 +19,7 @@ async fn shoot(b: &Browser, name: &str) -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "writes docs/screenshots"]
+#[expect(clippy::too_many_lines, reason = "one view after the other")]
 async fn the_main_views() -> Result<()> {
     let house = House::open().await?;
     let b = Browser::open(DESKTOP, &[]).await?;

@@ -213,6 +213,32 @@ pub struct Quick {
     pub price: Money,
 }
 
+/// The dates of so many weeks, all at the same hours, ending so many days after they begin.
+fn spans(
+    (day, from, until): (Date, Time, Time),
+    over: i64,
+    weeks: u32,
+    zone: &str,
+    now: Timestamp,
+) -> Result<Vec<Span>, (Field, Problem)> {
+    let span = |week: u32| {
+        let on = day.saturating_add((7 * i64::from(week)).days());
+        let starts = on.to_datetime(from);
+        let ends = on.saturating_add(over.days()).to_datetime(until);
+        match Span::new(starts, ends, zone) {
+            Ok(span) if span.starts_at <= now => Err((Field::Day, Problem::Past)),
+            Ok(span) => Ok(span),
+            Err(SpanError::EndsFirst { .. }) => Err((Field::Until, Problem::EndsFirst)),
+            Err(SpanError::Ambiguous { at, .. }) => {
+                let field = if at.time() == from { Field::From } else { Field::Until };
+                Err((field, Problem::ClockChange(at)))
+            }
+            Err(SpanError::UnknownZone { .. }) => Err((Field::Day, Problem::NotADay)),
+        }
+    };
+    (0..weeks).map(span).collect()
+}
+
 /// Checks what was typed, for a house in this zone and currency.
 ///
 /// # Errors
@@ -262,35 +288,28 @@ pub fn check(
     if until.is_none() && is_dated {
         read(Field::Until, &typed.until, Problem::NotATime);
     }
+    let whole = |text: &str, least: u32, most: u32| {
+        text.trim().parse::<u32>().ok().filter(|n| (least..=most).contains(n))
+    };
     let weeks = match typed.how {
         How::Once => Some(1),
         How::Slots => Some(0),
-        How::Weekly | How::Course => {
-            let weeks = typed.weeks.trim().parse().ok().filter(|n| (2..=MOST_WEEKS).contains(n));
-            if weeks.is_none() {
-                read(Field::Weeks, &typed.weeks, Problem::NotWeeks { most: MOST_WEEKS });
-            }
-            weeks
-        }
+        How::Weekly | How::Course => whole(&typed.weeks, 2, MOST_WEEKS),
     };
-    let minutes = match typed.how {
-        How::Slots => {
-            let minutes =
-                typed.minutes.trim().parse::<u32>().ok().filter(|n| (5..=720).contains(n));
-            if minutes.is_none() {
-                read(Field::Minutes, &typed.minutes, Problem::NotMinutes);
-            }
-            minutes
-        }
-        How::Once | How::Weekly | How::Course => None,
-    };
+    if weeks.is_none() {
+        read(Field::Weeks, &typed.weeks, Problem::NotWeeks { most: MOST_WEEKS });
+    }
+    let minutes = whole(&typed.minutes, 5, 720).filter(|_| !is_dated);
+    if minutes.is_none() && !is_dated {
+        read(Field::Minutes, &typed.minutes, Problem::NotMinutes);
+    }
     let most = if is_dated { MOST_SEATS } else { MOST_DESKS };
-    let seats = typed.seats.trim().parse::<u32>().ok().filter(|n| (1..=most).contains(n));
+    let seats = whole(&typed.seats, 1, most);
     if seats.is_none() {
         read(Field::Seats, &typed.seats, Problem::NotACount { most });
     }
     let counts_both = typed.part == Format::Both && is_dated;
-    let places = typed.places.trim().parse::<u32>().ok().filter(|n| (1..=most).contains(n));
+    let places = whole(&typed.places, 1, most);
     if counts_both && places.is_none() {
         read(Field::Places, &typed.places, Problem::NotACount { most });
     }
@@ -301,35 +320,17 @@ pub fn check(
     if price.is_none() {
         problems.push((Field::Price, Problem::NotAnAmount));
     }
-    let mut spans = Vec::new();
-    if let (true, Some(day), Some(from), Some(until)) = (is_dated, day, from, until) {
-        let over = i64::from(typed.overnight);
-        for week in 0..i64::from(weeks.unwrap_or(1)) {
-            let on = day.saturating_add((7 * week).days());
-            let (starts, ends) =
-                (on.to_datetime(from), on.saturating_add(over.days()).to_datetime(until));
-            match Span::new(starts, ends, zone) {
-                Ok(span) if span.starts_at <= now => {
-                    problems.push((Field::Day, Problem::Past));
-                    break;
-                }
-                Ok(span) => spans.push(span),
-                Err(SpanError::EndsFirst { .. }) => {
-                    problems.push((Field::Until, Problem::EndsFirst));
-                    break;
-                }
-                Err(SpanError::Ambiguous { at, .. }) => {
-                    let field = if at.time() == from { Field::From } else { Field::Until };
-                    problems.push((field, Problem::ClockChange(at)));
-                    break;
-                }
-                Err(SpanError::UnknownZone { .. }) => {
-                    problems.push((Field::Day, Problem::NotADay));
-                    break;
-                }
-            }
+    let spans = match (is_dated, day, from, until) {
+        (true, Some(day), Some(from), Some(until)) => {
+            let over = i64::from(typed.overnight);
+            spans((day, from, until), over, weeks.unwrap_or(1), zone, now)
         }
-    }
+        _ => Ok(Vec::new()),
+    };
+    let spans = spans.unwrap_or_else(|problem| {
+        problems.push(problem);
+        Vec::new()
+    });
     problems.sort_by_key(|(field, _)| *field);
     match (seats, price) {
         (Some(seats), Some(price)) if problems.is_empty() => Ok(Quick {

@@ -378,29 +378,14 @@ fn read_field(typed: &str) -> Result<Node, Wrong> {
 }
 
 fn unknown(name: &str) -> Wrong {
+    let typed: String = name.to_lowercase().chars().take(40).collect();
     let near = FIELDS
         .iter()
-        .map(|f| (distance(f.name, name), f.name))
+        .map(|f| (strsim::levenshtein(f.name, &typed), f.name))
         .min()
         .filter(|(d, _)| *d <= 2)
         .map(|(_, name)| name);
     Wrong::Unknown { name: name.chars().take(60).collect(), near }
-}
-
-/// How many letters are to be changed to make one word of another (Levenshtein).
-fn distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.to_lowercase().chars().take(40).collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.chars().enumerate() {
-        let mut last = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let here = row[j + 1];
-            row[j + 1] = (last + usize::from(x != *y)).min(row[j] + 1).min(here + 1);
-            last = here;
-        }
-    }
-    row[b.len()]
 }
 
 fn is_empty(values: &Values, name: &str) -> bool {

@@ -252,6 +252,24 @@ struct Sorted {
     answers: Option<stored::Out>,
 }
 
+/// Writes into the timeline of the booking that it belongs to, what came.
+fn note(tx: &Tx<'_>, mail: &Incoming, sorted: &Sorted, turn: &Turn) -> Result<(), DeskError> {
+    if let Place::Booking(booking) = sorted.place.0 {
+        let what = match sorted.kind {
+            Kind::Letter => format!("wrote a letter: {}", mail.subject),
+            Kind::Answer => format!("answered by mail: {}", mail.subject),
+            Kind::Automatic => format!("a machine answered: {}", mail.subject),
+            Kind::Bounce => format!("a mail did not arrive: {}", sorted.note),
+            Kind::Calendar => format!("their calendar {}", sorted.note),
+            Kind::Unreadable => "a letter came that cannot be read".into(),
+        };
+        let who = if mail.from.name.is_empty() { &mail.from.address } else { &mail.from.name };
+        let by = Acting { name: who.clone(), ..Acting::program() };
+        bookings::happened(tx, booking, turn.now, &by, &what)?;
+    }
+    Ok(())
+}
+
 fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken, DeskError> {
     let seen = seen(mail, &read.raw);
     if stored::known(tx, &seen)? {
@@ -317,19 +335,7 @@ fn keep(tx: &Tx<'_>, mail: &Incoming, read: &Read, turn: &Turn) -> Result<Taken,
         },
         turn.now,
     )?;
-    if let Place::Booking(booking) = sorted.place.0 {
-        let what = match sorted.kind {
-            Kind::Letter => format!("wrote a letter: {}", mail.subject),
-            Kind::Answer => format!("answered by mail: {}", mail.subject),
-            Kind::Automatic => format!("a machine answered: {}", mail.subject),
-            Kind::Bounce => format!("a mail did not arrive: {}", sorted.note),
-            Kind::Calendar => format!("their calendar {}", sorted.note),
-            Kind::Unreadable => "a letter came that cannot be read".into(),
-        };
-        let who = if mail.from.name.is_empty() { &mail.from.address } else { &mail.from.name };
-        let by = Acting { name: who.clone(), ..Acting::program() };
-        bookings::happened(tx, booking, turn.now, &by, &what)?;
-    }
+    note(tx, mail, &sorted, turn)?;
     match sorted.kind {
         Kind::Letter if is_forwarded => passing::forward(tx, id, mail, &behind, turn)?,
         Kind::Answer => {

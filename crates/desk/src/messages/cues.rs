@@ -338,6 +338,34 @@ fn check_words(form: &mut Form, words: &Template, cue: &Cue) {
     }
 }
 
+/// Whether all that speak with the words have what they say.
+fn readers_fit(
+    tx: &Tx<'_>,
+    form: &mut Form,
+    (own, words): (Option<&Template>, Option<&Template>),
+    (cue, others): (&Cue, &[Cue]),
+) -> Result<(), DeskError> {
+    match (own, words) {
+        (Some(own), _) => {
+            // All that speak with the words have to have what they say.
+            let speak = match own.id {
+                TemplateId(0) => others.to_vec(),
+                id => cues::using(tx, id)?,
+            };
+            let speak = speak.iter().filter(|c| c.template == cue.template && c.id != cue.id);
+            for cue in std::iter::once(cue).chain(speak) {
+                wordings::check_readers(form, own, cue);
+            }
+        }
+        (None, Some(words)) => check_words(form, words, cue),
+        (None, None) if form.wrong.iter().all(|w| w.field != "template") => {
+            form.fault("template", Fault::Unknown);
+        }
+        (None, None) => {}
+    }
+    Ok(())
+}
+
 /// Saves a cue: a new one, or over one of the sheet. An event's change of a cue of the house
 /// becomes its own. Words that were typed with it are saved with it, or nothing is.
 ///
@@ -405,25 +433,7 @@ pub async fn save(
             };
             let own =
                 wordings::typed_with_cue(&mut form, words.as_ref(), made_from.as_ref(), event);
-            match (&own, &words) {
-                (Some(own), _) => {
-                    // All that speak with the words have to have what they say.
-                    let speak = match own.id {
-                        TemplateId(0) => others.clone(),
-                        id => cues::using(tx, id)?,
-                    };
-                    let speak =
-                        speak.iter().filter(|c| c.template == cue.template && c.id != cue.id);
-                    for cue in std::iter::once(&cue).chain(speak) {
-                        wordings::check_readers(&mut form, own, cue);
-                    }
-                }
-                (None, Some(words)) => check_words(&mut form, words, &cue),
-                (None, None) if form.wrong.iter().all(|w| w.field != "template") => {
-                    form.fault("template", Fault::Unknown);
-                }
-                (None, None) => {}
-            }
+            readers_fit(tx, &mut form, (own.as_ref(), words.as_ref()), (&cue, &others))?;
             let is_new = before.is_none();
             if is_new && event.is_some() && matches!(cue.trigger, Trigger::At(_)) {
                 match form.get("already") {

@@ -4,6 +4,7 @@
 //! `world` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 mod at_the_door;
 mod by_itself;

@@ -114,6 +114,39 @@ fn matching(groups: &[Vec<String>]) -> String {
 /// What a ticket costs today.
 const TODAY: &str = "CASE WHEN t.early_minor IS NOT NULL AND t.early_until > :now THEN t.early_minor ELSE t.minor END";
 
+impl Sought {
+    /// What whoever asks may see: all, for those who see the Office.
+    const fn seen(&self) -> Option<&'static str> {
+        match (self.staff, self.off, self.unlisted) {
+            (true, ..) => None,
+            (false, true, true) => Some("e.state IN ('published', 'called off')"),
+            (false, true, false) => Some("e.state IN ('published', 'called off') AND e.listed = 1"),
+            (false, false, true) => Some("e.state = 'published' AND d.called_off = ''"),
+            (false, false, false) => {
+                Some("e.state = 'published' AND d.called_off = '' AND e.listed = 1")
+            }
+        }
+    }
+}
+
+/// A date in a list.
+fn summary(row: &Row<'_>) -> rusqlite::Result<DateSummary> {
+    let prices = match (row.get("least")?, row.get("most")?) {
+        (Some(least), Some(most)) => Some((least, most)),
+        _ => None,
+    };
+    Ok(DateSummary {
+        event: event(row)?,
+        date: date_at(row, EVENT_WIDTH)?,
+        pool: pool_at(row, EVENT_WIDTH + DATE_WIDTH)?,
+        inside: row.get("inside")?,
+        prices,
+        on_sale: on_sale(row)?,
+        slot: row.get("slot")?,
+        course: course(row)?,
+    })
+}
+
 /// Dates with what lists say of them, soonest first. Without `between`: those that are
 /// not over.
 pub fn list(conn: &Connection, asked: &Sought, now: Timestamp) -> Result<Found, StoreError> {
@@ -137,15 +170,8 @@ pub fn list(conn: &Connection, asked: &Sought, now: Timestamp) -> Result<Found, 
         which.push_str(" AND ");
         which.push_str(sql);
     };
-    if !asked.staff {
-        narrow(if asked.off {
-            "e.state IN ('published', 'called off')"
-        } else {
-            "e.state = 'published' AND d.called_off = ''"
-        });
-        if !asked.unlisted {
-            narrow("e.listed = 1");
-        }
+    if let Some(seen) = asked.seen() {
+        narrow(seen);
     }
     if !asked.words.is_empty() {
         narrow("e.id IN (SELECT rowid FROM event_text WHERE event_text MATCH :words)");
@@ -211,25 +237,7 @@ pub fn list(conn: &Connection, asked: &Sought, now: Timestamp) -> Result<Found, 
     );
     let mut dates: Vec<DateSummary> = conn
         .prepare_cached(&sql)
-        .and_then(|mut q| {
-            q.query_map(params.as_slice(), |row| {
-                let prices = match (row.get("least")?, row.get("most")?) {
-                    (Some(least), Some(most)) => Some((least, most)),
-                    _ => None,
-                };
-                Ok(DateSummary {
-                    event: event(row)?,
-                    date: date_at(row, EVENT_WIDTH)?,
-                    pool: pool_at(row, EVENT_WIDTH + DATE_WIDTH)?,
-                    inside: row.get("inside")?,
-                    prices,
-                    on_sale: on_sale(row)?,
-                    slot: row.get("slot")?,
-                    course: course(row)?,
-                })
-            })?
-            .collect()
-        })
+        .and_then(|mut q| q.query_map(params.as_slice(), summary)?.collect())
         .doing("listing dates")?;
     let more = dates.len() > asked.most as usize;
     dates.truncate(asked.most as usize);

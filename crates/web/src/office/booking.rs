@@ -283,6 +283,18 @@ fn attendee_rows(
         .collect()
 }
 
+/// Receipts, invoices and the like: key, name, kind, amount.
+fn documents(sheet: &WholeBooking) -> Vec<(i64, String, &'static str, String)> {
+    sheet
+        .documents
+        .iter()
+        .map(|doc| {
+            let total = sheet.booking.total.currency.of(doc.body.total());
+            (doc.id, doc.name(), doc.kind.word(), total.column())
+        })
+        .collect()
+}
+
 /// What was answered, and for whom.
 fn answers(sheet: &WholeBooking) -> Vec<(String, String)> {
     sheet
@@ -369,14 +381,7 @@ pub(crate) async fn load(at: &Clerk, reference: &str) -> Result<Sheet, WebError>
         due: if charged { b.due().column() } else { b.total.currency.of(0).column() },
         money: money_rows(&loaded, &moment),
         no_seller: sheet.house.seller.is_empty(),
-        documents: sheet
-            .documents
-            .iter()
-            .map(|doc| {
-                let total = b.total.currency.of(doc.body.total());
-                (doc.id, doc.name(), doc.kind.word(), total.column())
-            })
-            .collect(),
+        documents: documents(sheet),
         answers: answers(sheet),
         notes: loaded.notes.iter().map(|n| row((n.at, n.who.clone(), &n.text))).collect(),
         goes: (!b.test).then(|| {

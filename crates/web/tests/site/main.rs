@@ -5,6 +5,7 @@
 //! `crawl` every link and every form, `using` what using it showed, `manners` what every page does, `lists` what there are many of, `messages` what is sent by itself, `submitted` events that members submit, `valid` whether a page is HTML; `site` is shared.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::too_many_lines, reason = "a test is one story")]
 
 mod access;
 mod at_once;
