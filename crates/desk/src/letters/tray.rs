@@ -79,11 +79,13 @@ pub async fn list(
     look: impl Into<Look>,
     page: u32,
 ) -> Result<Letters, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
     found(desk, staff, look.into(), page.saturating_mul(ON_A_PAGE), ON_A_PAGE).await
 }
 
 /// All letters that are looked for, for a file.
 pub async fn all(desk: &Desk, staff: &Staff, look: Look) -> Result<Letters, DeskError> {
+    require(staff.role, Right::SeeOffice)?;
     found(desk, staff, look, 0, u32::MAX).await
 }
 
@@ -94,7 +96,6 @@ async fn found(
     skip: u32,
     most: u32,
 ) -> Result<Letters, DeskError> {
-    require(staff.role, Right::SeeOffice)?;
     let is_read = desk.letterbox.is_there();
     let as_seen = AsSeen::by(desk, staff);
     desk.store
