@@ -102,4 +102,11 @@
     await navigator.clipboard.writeText(button.dataset.copy);
     button.firstChild.textContent = "Copied";
   });
+  // The bar at the foot of a telephone makes way as soon as the booking box is reached.
+  const bar = document.querySelector(".bookbar");
+  if (bar) {
+    const look = () => { const box = document.getElementById("book"); bar.hidden = !box || box.getBoundingClientRect().top < innerHeight - 80; };
+    for (const when of ["scroll", "resize"]) addEventListener(when, look, { passive: true });
+    look();
+  }
 })();

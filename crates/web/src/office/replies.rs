@@ -28,8 +28,8 @@ struct RepliesPage {
     title: String,
     /// Each way to stand: its word, class, how many.
     kinds: Vec<(&'static str, &'static str, u32)>,
-    /// Their parts of the strip, in thousandths: class, from, how wide.
-    strip: Vec<(&'static str, u32, u32)>,
+    /// Their parts of the strip.
+    strip: Vec<Segment>,
     people: u32,
     only: String,
     q: String,
@@ -126,11 +126,43 @@ fn columns<'a>(at: &'a Clerk, zone: &'a str) -> Columns<'a, &'a ReplyRow> {
         Column::new("booked", "Booked", |r: &&ReplyRow| if r.booked { "yes" } else { "" })
             .shown(|r| if r.booked { "booked" } else { "" })
             .rising(),
-        Column::new("asked", "RepliesQuery", move |r: &&ReplyRow| r.invited.asked_at.map(time))
+        Column::new("asked", "Asked", move |r: &&ReplyRow| r.invited.asked_at.map(time))
             .shown(move |r| asked(r, moment))
             .falling(),
         Column::new("link", "Link", link).in_files(),
     ]
+}
+
+/// A part of the strip: those who stand in one way. It says so itself where it is wide enough, so
+/// that nobody has to know the colours.
+struct Segment {
+    class: &'static str,
+    /// From where, how wide, and its middle, in percent.
+    from: String,
+    wide: String,
+    middle: String,
+    says: String,
+}
+
+fn strip(kinds: &[(&'static str, &'static str, u32)], people: u32) -> Vec<Segment> {
+    let mut before = 0;
+    let segment = |(word, class, n): &(&'static str, &'static str, u32)| {
+        let (start, end) = (before * 1000 / people.max(1), (before + n) * 1000 / people.max(1));
+        before += n;
+        let percent = |thousandths: u32| format!("{}.{}", thousandths / 10, thousandths % 10);
+        Segment {
+            class,
+            from: percent(start),
+            wide: percent(end - start),
+            middle: percent((start + end) / 2),
+            says: match end - start {
+                0..40 => String::new(),
+                40..120 => n.to_string(),
+                _ => format!("{word} {n}"),
+            },
+        }
+    };
+    kinds.iter().map(segment).collect()
 }
 
 /// Those who stand as the address says: the latest reply first; who said nothing stands in the order
@@ -158,15 +190,7 @@ pub(crate) async fn show(
         .filter(|(_, n)| *n > 0)
         .map(|(stands, n)| (stands.word(), class(stands), n))
         .collect();
-    let mut from = 0;
-    let strip = kinds
-        .iter()
-        .map(|(_, class, n)| {
-            let (start, end) = (from * 1000 / people.max(1), (from + n) * 1000 / people.max(1));
-            from += n;
-            (*class, start, end - start)
-        })
-        .collect();
+    let strip = strip(&kinds, people);
     let what = format!("only={}&", crate::address::encode(&only));
     let here = format!("/office/events/{id}/replies?{what}");
     let mut fits = fitting(&all, &only);

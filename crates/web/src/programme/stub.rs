@@ -2,7 +2,6 @@
 
 use askama::Template;
 use jiff::Timestamp;
-use matricle_core::TicketTypeId;
 use matricle_core::booking::choice::Offer;
 use matricle_core::booking::confirm::Way;
 use matricle_core::dates::schedule::Sale;
@@ -10,6 +9,7 @@ use matricle_core::money::price::{self, Buyer, Why};
 use matricle_core::people::who::{Who, WhoRefusal};
 use matricle_core::seats::Wanted;
 use matricle_core::seats::waiting::Manner;
+use matricle_core::{Currency, TicketTypeId};
 use matricle_desk::programme::EventPage;
 use matricle_formats::words;
 use matricle_store::events::{Choices, Event, TicketType};
@@ -31,6 +31,8 @@ pub(crate) struct StubRow {
     pub(super) name: String,
     pub(super) notes: String,
     pub(super) price: String,
+    /// The same in minor units.
+    pub(super) unit: i64,
     pub(super) was: Option<String>,
     pub(super) quantity: u32,
     pub(super) most: u32,
@@ -54,6 +56,8 @@ pub(crate) struct Stub {
     pub(super) dates: Vec<DateChoice>,
     pub(super) strip: String,
     pub(super) left: String,
+    /// What a ticket costs, in a few letters.
+    pub(super) from: String,
     pub(super) left_of: String,
     pub(super) others: String,
     pub(super) rows: Vec<StubRow>,
@@ -132,7 +136,7 @@ fn explained(
     ticket: &TicketType,
     why: Why,
     quantity: u32,
-    currency: matricle_core::Currency,
+    currency: Currency,
 ) -> Vec<String> {
     let price = &offer.price;
     let mut said = Vec::new();
@@ -289,6 +293,7 @@ fn row(
         name: ticket.name.clone(),
         notes: notes.join(" · "),
         price: if unit == 0 { "free".into() } else { currency.of(unit).to_string() },
+        unit,
         was: {
             let ordinary = offer.price.part(offer.price.minor);
             (unit < ordinary).then(|| currency.of(ordinary).to_string())
@@ -296,6 +301,18 @@ fn row(
         quantity,
         most,
         closed,
+    }
+}
+
+/// What a ticket that can be had costs: one price, or the least of several.
+fn from(rows: &[StubRow], currency: Currency) -> String {
+    let units = || rows.iter().filter(|r| r.closed.is_none()).map(|r| r.unit);
+    match (units().min(), units().max()) {
+        (Some(0), Some(0)) => "free".into(),
+        (Some(least), Some(most)) if least == most => currency.of(least).to_string(),
+        (Some(0), _) => "some free".into(),
+        (Some(least), _) => format!("from {}", currency.of(least)),
+        (None, _) => String::new(),
     }
 }
 
@@ -380,6 +397,7 @@ pub(crate) fn stub(
         dates: dates(page, sheet, ask.embedded, now),
         strip: strip::svg(&pool, sheet.inside, strip::STUB),
         left: left(sheet),
+        from: from(&rows, currency),
         left_of: format!("of {}", pool.capacity),
         others: others(sheet),
         people: match (people, chosen.iter().any(|w| w.quantity > 0)) {

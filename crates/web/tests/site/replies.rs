@@ -176,6 +176,7 @@ async fn people_are_put_on_the_list_from_text_file_and_elsewhere_and_hand_it_on(
     assert_eq!(treasurer.post_with_file(&at, &kept, "").await.status, StatusCode::FORBIDDEN);
 
     let csv = b.get(&format!("/office/events/{event}/replies.csv")).await.body;
+    assert!(csv.contains("Reply,Name,Address,Word,Replied,Booked,Asked,Link"), "{csv}");
     let link = csv.split("http://club.example").nth(1).unwrap().split(['"', ',', '\r', '\n']);
     let link = link.into_iter().next().unwrap().trim_end_matches("/reply").to_owned();
     let mut ann = Browser::new(&site);
