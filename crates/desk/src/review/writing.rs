@@ -595,7 +595,7 @@ async fn hand_in(desk: &Desk, id: SubmissionId, seen: Option<u32>) -> Result<Han
     Ok(handed)
 }
 
-/// [`hand_in`], inside a transaction; the demo hands its own in with it.
+/// Hands it in, inside a transaction; the demo hands its own in with it.
 pub fn hand_in_in(tx: &Tx<'_>, id: SubmissionId, turn: &Turn) -> Result<Handed, DeskError> {
     let now = turn.now;
     let mut s = found(tx, id)?;
