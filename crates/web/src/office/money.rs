@@ -30,7 +30,9 @@ use crate::office::Clerk;
 use crate::page::{Frame, html, refused};
 use crate::parts::fields::{Fields, form};
 use crate::parts::list::{self, Ask, Column, Columns, InFile, Shown};
-use crate::parts::pager;
+
+/// Rows of a page: each tab has forms beside them.
+const ROWS: usize = 20;
 
 /// Money that somebody gives back by hand.
 struct ToGive {
@@ -119,7 +121,7 @@ impl Room {
         let place = if self.tab.is_empty() { "" } else { "/" };
         let month = self.month.as_ref().map_or_else(String::new, |m| format!("month={}&", m.3));
         let here = format!("/office/money{place}{}?{month}", self.tab);
-        self.list = v.ask.page(&columns, &mut rows, &here, pager::ROWS);
+        self.list = v.ask.page(&columns, &mut rows, &here, ROWS);
     }
 }
 
