@@ -193,7 +193,7 @@ fn look(
     (asked, ask): (&MessagesQuery, &Ask),
     now: Timestamp,
 ) -> Option<(&'static str, &'static str, &'static str, Look)> {
-    let words = ask.q.split_whitespace().map(String::from).collect();
+    let words = ask.looked_for();
     let sort = Sort::from_word(&ask.sort);
     let base = Look {
         event: asked.event.map(EventId),

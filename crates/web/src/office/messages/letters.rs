@@ -115,7 +115,7 @@ impl LettersQuery {
             (None, None, "unreadable") => List::Unreadable,
             (None, None, _) => List::Tray,
         };
-        let words = ask.q.split_whitespace().map(String::from).collect();
+        let words = ask.looked_for();
         match Sort::from_word(&ask.sort) {
             Some(sort) => Look { of, words, sort, backwards: ask.back },
             None => Look { words, ..of.into() },
