@@ -49,9 +49,29 @@ pub fn fold(text: &str) -> String {
     folded
 }
 
+/// Most words that are looked for at once.
+pub const MOST_WORDS: usize = 12;
+/// Most letters of a word that is looked for.
+const LONGEST_WORD: usize = 100;
+
+/// The words somebody typed to look for, as they were typed: a bounded number of bounded words,
+/// since each is compared with every row.
+#[must_use]
+pub fn looked_for(typed: &str) -> Vec<String> {
+    let words = typed.split_whitespace().take(MOST_WORDS);
+    words.map(|word| word.chars().take(LONGEST_WORD).collect()).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_more_is_looked_for_than_a_person_types() {
+        assert_eq!(looked_for(" to  pay\tsolheim "), ["to", "pay", "solheim"]);
+        assert_eq!(looked_for(&"é ".repeat(13)).len(), MOST_WORDS, "not the thirteenth");
+        assert_eq!(looked_for(&"é".repeat(101))[0].chars().count(), LONGEST_WORD);
+    }
 
     #[test]
     fn accents_apostrophes_and_case_do_not_hide_a_name() {

@@ -52,3 +52,14 @@ pub async fn run(args: &StandinArgs) -> anyhow::Result<()> {
     stop_signal().await;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use matricle_serve::config;
+
+    #[test]
+    fn what_everybody_knows_of_the_stand_ins_is_refused_elsewhere() {
+        assert_eq!((KEY, WEBHOOK_SECRET), (config::STAND_IN_KEY, config::STAND_IN_WEBHOOK_SECRET));
+    }
+}

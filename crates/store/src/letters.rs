@@ -13,6 +13,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use matricle_core::messages::letters::{Found, Kind, Place, Theirs, own_words};
 use matricle_core::people::who::mailbox;
+use matricle_core::words::MOST_WORDS;
 use matricle_core::words::codes::Reference;
 use matricle_core::{BookingId, DateId, EventId};
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
@@ -369,7 +370,7 @@ pub fn find(
     let (condition, of) = look.of.condition();
     let mut values: Vec<rusqlite::types::Value> = vec![of.into()];
     let mut joined = format!("{FROM} WHERE {condition} AND ?1 = ?1");
-    for word in &look.words {
+    for word in look.words.iter().take(MOST_WORDS) {
         values.push(format!("%{}%", word.replace(['%', '_'], " ")).into());
         let n = values.len();
         let said = [

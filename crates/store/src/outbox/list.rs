@@ -163,7 +163,7 @@ pub fn find(
     if let Some(until) = look.until {
         wheres.push(with("o.planned_at < ?#", us(until).into()));
     }
-    for word in &look.words {
+    for word in look.words.iter().take(matricle_core::words::MOST_WORDS) {
         let like = format!("%{}%", word.replace(['%', '_'], " "));
         wheres.push(with(
             "(o.address LIKE ?# OR b.name LIKE ?# OR b.reference LIKE ?# OR e.title LIKE ?# OR o.happened LIKE ?#)",

@@ -39,13 +39,13 @@ pub(crate) struct ComingQuery {
     whole: String,
 }
 
-/// The address of the list of a date, or of days, with its question mark.
-fn address(here: &str, which: Which) -> String {
+/// What the address of the list of a date, or of days, says.
+fn what(which: Which) -> String {
     match which {
-        Which::Date(date) => format!("{here}?date={date}&"),
+        Which::Date(date) => format!("date={date}&"),
         Which::Days(from, until) => {
             let days = until.since(from).map_or(0, |s| s.get_days()) + 1;
-            format!("{here}?from={from}&days={days}&")
+            format!("from={from}&days={days}&")
         }
     }
 }
@@ -208,7 +208,7 @@ pub(crate) async fn list(
     let most = if whole { usize::MAX } else { pager::ROWS };
     let questions = questions(&all.people);
     let columns = columns(&all.house, matches!(which, Which::Days(..)), &questions, now);
-    let base = address(&here, which);
+    let what = what(which);
     let (when, days) = match which {
         Which::Date(date) => {
             let date = all.dates.iter().find(|d| d.id == date);
@@ -240,9 +240,9 @@ pub(crate) async fn list(
                 .collect()
         },
         days,
-        list: ask.page(&columns, &mut all.people, &base, most),
+        list: ask.page(&columns, &mut all.people, &format!("{here}?{what}"), most),
         title: all.event.title,
-        query: format!("{}{}", base.trim_start_matches(&here).trim_start_matches('?'), ask.query()),
+        query: format!("{what}{}", ask.query()),
         q: ask.q,
         whole,
     })
