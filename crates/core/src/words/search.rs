@@ -1,7 +1,7 @@
 //! Searching: by words that may be mistyped, and by words that may mean several things.
 
 use crate::state::State;
-use crate::words::fold;
+use crate::words::{MOST_WORDS, fold, looked_for};
 
 /// The fewest letters of a word for one slip to be forgiven, and for two.
 const FORGIVING: [(usize, usize); 2] = [(8, 2), (4, 1)];
@@ -101,8 +101,9 @@ const ENOUGH: usize = 3;
 /// them, such as `to pay suits december`.
 #[must_use]
 pub fn terms(typed: &str) -> Vec<Term> {
-    let folded = fold(typed);
-    let words: Vec<&str> = folded.split(' ').filter(|w| !w.is_empty()).collect();
+    let folded = fold(&looked_for(typed).join(" "));
+    let words: Vec<&str> =
+        folded.split(' ').filter(|w| !w.is_empty()).take(2 * MOST_WORDS).collect();
     let mut terms = Vec::new();
     let mut rest = words.as_slice();
     while let Some((first, after)) = rest.split_first() {
@@ -186,6 +187,7 @@ mod tests {
         }
         assert_eq!(terms("12 december 10").len(), 2, "the second number is a word");
         assert_eq!(terms("42 december").len(), 2, "no month has 42 days");
+        assert_eq!(terms(&"maria ".repeat(3000)).len(), MOST_WORDS, "each is looked for in a row");
         let read = |typed: &str| {
             let said = terms(typed).into_iter().map(|t| {
                 let states: Vec<&str> = t.states.iter().map(|s| s.word()).collect();
